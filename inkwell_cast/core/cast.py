@@ -1,0 +1,203 @@
+"""The cast: samples of the sheet become rays, rays become hits.
+
+One kernel makes each ray, traces it and keeps what it found; tiles are independent, so the result does not depend
+on how many threads there are or in which order they work.
+"""
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numba
+import numpy as np
+
+from .arrays import F32, I32, U8
+from .cage import Cage
+from .embree import Scene, first_hit
+from .errors import Cancelled
+from .mesh import Mesh, corner_positions
+from .sheet import TILE, Grid, barycentrics, fill_tile
+
+BATCH_SECONDS = 0.08
+
+
+@dataclass(frozen=True, slots=True)
+class Cast:
+    """What the rays of a bake found, texel by texel; arrays are (H, W) with row 0 on top.
+
+    low_triangle  int32, the triangle of the low at the texel, -1 where no island lies
+    sample        uint8, the covered sample nearest to the texel's centre, counted in rows
+    covered       uint8, samples of the texel that lie on the low
+    struck        uint8, samples whose ray struck the sculpt
+    normal        (H, W, 3) float32, mean of the sculpt's unit shading normals, in object space, not normalised
+    height        float32, mean signed distance from low to sculpt, positive outside, scene units
+    hit_triangle  int32, triangle of the sculpt struck by that nearest sample, -1 for a miss
+    """
+
+    low_triangle: I32
+    sample: U8
+    covered: U8
+    struck: U8
+    normal: F32
+    height: F32
+    hit_triangle: I32
+    contested: int
+
+    @property
+    def texels(self) -> int:
+        """Texels that lie on the low."""
+        return int(np.count_nonzero(self.covered))
+
+    @property
+    def missed(self) -> int:
+        """Texels on the low in which no ray struck the sculpt."""
+        return int(np.count_nonzero((self.covered > 0) & (self.struck == 0)))
+
+
+def empty_cast(width: int, height: int) -> Cast:
+    shape = (height, width)
+    return Cast(
+        np.full(shape, -1, np.int32),
+        np.zeros(shape, np.uint8),
+        np.zeros(shape, np.uint8),
+        np.zeros(shape, np.uint8),
+        np.zeros((*shape, 3), np.float32),
+        np.zeros(shape, np.float32),
+        np.full(shape, -1, np.int32),
+        0,
+    )
+
+
+def cast_rays(
+    low: Mesh,
+    cage: Cage,
+    sheet: Grid,
+    high: Mesh,
+    scene: Scene,
+    progress: Callable[[float], None],
+    cancelled: Callable[[], bool],
+) -> Cast:
+    """Project `high` onto `low`. Raises Cancelled within a batch of about 80 ms of `cancelled()` turning true."""
+    if high.normals is None:
+        raise ValueError(f"cast_rays: {high.name} has no normals; call with_normals first")
+    cast = empty_cast(sheet.width, sheet.height)
+    tiles = sheet.busy_tiles
+    contested = np.zeros(len(tiles), np.int64)
+    points = corner_positions(low)
+    done, size = 0, 2 * numba.get_num_threads()
+    while done < len(tiles):
+        if cancelled():
+            raise Cancelled
+        started = time.perf_counter()
+        batch = tiles[done : done + size]
+        cast_tiles(
+            batch, contested[done : done + size], sheet.tiles_across, sheet.width, sheet.height, sheet.side, sheet.shift,
+            sheet.corners, sheet.starts, sheet.listed, points, cage.offsets, cage.inward, scene.tracer,
+            high.triangles, high.normals.values, high.normals.corners,
+            cast.low_triangle, cast.sample, cast.covered, cast.struck, cast.normal, cast.height, cast.hit_triangle,
+        )  # fmt: skip
+        done += len(batch)
+        spent = max(time.perf_counter() - started, 1e-4)
+        size = int(np.clip(size * BATCH_SECONDS / spent, 2, 4 * size))
+        progress(done / len(tiles))
+    samples_contested = int(contested.sum())
+    return Cast(
+        cast.low_triangle, cast.sample, cast.covered, cast.struck, cast.normal, cast.height, cast.hit_triangle,
+        -(-samples_contested // sheet.side**2),
+    )  # fmt: skip
+
+
+@numba.njit(cache=True, nogil=True, parallel=True, error_model="numpy")
+def cast_tiles(
+    tiles, contested, across, width, height, side, shift, corners, starts, listed, points, offsets, inward, tracer,
+    high_triangles, high_normals, high_normal_rows,
+    low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
+):  # type: ignore[no-untyped-def]  # fmt: skip
+    """Cast the rays of some tiles; see `Cast` for the outputs."""
+    for k in numba.prange(len(tiles)):
+        tile = tiles[k]
+        x0, y0 = (tile % across) * TILE, (tile // across) * TILE
+        columns, rows = min(TILE, width - x0), min(TILE, height - y0)
+        owner = np.empty((rows * side, columns * side), np.int32)
+        triangles = listed[starts[tile] : starts[tile + 1]]
+        contested[k] = fill_tile(owner, x0 * side, y0 * side, side, shift, corners, triangles)
+        for y in range(rows):
+            for x in range(columns):
+                _cast_texel(
+                    x0 + x, y0 + y, owner[y * side : (y + 1) * side, x * side : (x + 1) * side], side, shift, corners,
+                    points, offsets, inward, tracer, high_triangles, high_normals, high_normal_rows,
+                    low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
+                )  # fmt: skip
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def _cast_texel(
+    x, y, owner, side, shift, corners, points, offsets, inward, tracer, high_triangles, high_normals, high_normal_rows,
+    low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
+):  # type: ignore[no-untyped-def]  # fmt: skip
+    half = np.int64(1) << (shift - 1)
+    on_low, hits, nearest = 0, 0, 1 << 30
+    sum_x = sum_y = sum_z = sum_h = 0.0
+    for j in range(side):
+        for i in range(side):
+            t = owner[j, i]
+            if t < 0:
+                continue
+            on_low += 1
+            px, py = ((x * side + i) << shift) + half, ((y * side + j) << shift) + half
+            b0, b1, b2 = barycentrics(corners, t, px, py)
+            ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, points, offsets, inward)
+            length, u, v, hit = first_hit(tracer, ox, oy, oz, dx, dy, dz, far)
+            off_centre = (2 * i + 1 - side) ** 2 + (2 * j + 1 - side) ** 2
+            if off_centre < nearest:
+                nearest = off_centre
+                low_triangle[y, x] = t
+                sample[y, x] = j * side + i
+                hit_triangle[y, x] = hit
+            if hit >= 0:
+                nx, ny, nz = shading_normal(hit, u, v, high_normals, high_normal_rows)
+                hits += 1
+                sum_x += nx
+                sum_y += ny
+                sum_z += nz
+                sum_h += out - length
+    covered[y, x] = on_low
+    struck[y, x] = hits
+    if hits:
+        normal[y, x, 0], normal[y, x, 1], normal[y, x, 2] = sum_x / hits, sum_y / hits, sum_z / hits
+        height_out[y, x] = sum_h / hits
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def make_ray(t, b0, b1, b2, points, offsets, inward):  # type: ignore[no-untyped-def]
+    """Start, direction, distance from start to the low, and length of the ray through barycentrics b of triangle t."""
+    p, o = points[t], offsets[t]
+    ex = b0 * o[0, 0] + b1 * o[1, 0] + b2 * o[2, 0]
+    ey = b0 * o[0, 1] + b1 * o[1, 1] + b2 * o[2, 1]
+    ez = b0 * o[0, 2] + b1 * o[1, 2] + b2 * o[2, 2]
+    out = np.sqrt(ex * ex + ey * ey + ez * ez)
+    scale = 1 / out if out > 0 else 0.0
+    return (
+        b0 * p[0, 0] + b1 * p[1, 0] + b2 * p[2, 0] + ex,
+        b0 * p[0, 1] + b1 * p[1, 1] + b2 * p[2, 1] + ey,
+        b0 * p[0, 2] + b1 * p[1, 2] + b2 * p[2, 2] + ez,
+        -ex * scale,
+        -ey * scale,
+        -ez * scale,
+        out,
+        out + inward,
+    )
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def shading_normal(hit, u, v, values, rows):  # type: ignore[no-untyped-def]
+    """The sculpt's unit normal at a hit, interpolated from its corners."""
+    a, b, c = rows[hit, 0], rows[hit, 1], rows[hit, 2]
+    w = 1 - u - v
+    x = w * values[a, 0] + u * values[b, 0] + v * values[c, 0]
+    y = w * values[a, 1] + u * values[b, 1] + v * values[c, 1]
+    z = w * values[a, 2] + u * values[b, 2] + v * values[c, 2]
+    length = np.sqrt(x * x + y * y + z * z)
+    if length == 0:
+        return 0.0, 0.0, 0.0
+    return x / length, y / length, z / length

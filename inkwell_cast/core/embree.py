@@ -1,0 +1,190 @@
+"""The ray library, and nothing else that knows it.
+
+Embree 4 through its C API. `Scene` builds the acceleration structure over shared buffers; `first_hit` is called from
+Numba kernels with `scene.tracer` and returns plain numbers. Triangles seen from behind are passed through by a
+filter, so that a ray that starts inside a thin part still reaches the front it belongs to.
+"""
+
+import ctypes
+import functools
+import importlib.metadata
+import pathlib
+import sys
+import weakref
+from typing import Any
+
+import numba
+import numpy as np
+from llvmlite import ir
+from numba import types
+from numba.core import cgutils
+from numba.extending import intrinsic
+
+from .arrays import F32, I32
+from .errors import RayLibraryMissing
+
+NOTHING = -1
+_TRIANGLES, _INDEX, _VERTEX, _UINT3, _FLOAT3, _ROBUST = 0, 0, 1, 0x5003, 0x9003, 4
+_RAY_HIT_FLOATS = 32
+_INVALID = 0xFFFFFFFF
+
+
+@functools.cache
+def _library() -> ctypes.CDLL:
+    """Embree 4 of the `embreex` wheel, or else of the system."""
+    try:
+        files = importlib.metadata.files("embreex") or []
+    except importlib.metadata.PackageNotFoundError:
+        files = []
+    carried = [pathlib.Path(str(f.locate())) for f in files if "embree4" in f.name or "libtbb" in f.name or "tbb12" in f.name]
+    carried.sort(key=lambda path: "tbb" not in path.name)  # Embree wants its TBB loaded before it
+    system = {"darwin": ["libembree4.dylib"], "win32": ["embree4.dll"]}.get(sys.platform, ["libembree4.so.4"])
+    tried = []
+    library = None
+    for path in [str(p) for p in carried] or system:
+        try:
+            library = ctypes.CDLL(path, mode=ctypes.RTLD_GLOBAL)
+        except OSError as error:
+            tried.append(f"{path} ({error})")
+    if library is None or not hasattr(library, "rtcNewDevice"):
+        raise RayLibraryMissing(
+            "The ray library Embree 4 could not be loaded. Install it with `pip install embreex`, or install "
+            f"Embree 4 for the whole system. Tried: {'; '.join(tried) or 'nothing found'}"
+        )
+    pointer, unsigned, size = ctypes.c_void_p, ctypes.c_uint, ctypes.c_size_t
+    for name, result, arguments in [
+        ("rtcNewDevice", pointer, [ctypes.c_char_p]),
+        ("rtcNewScene", pointer, [pointer]),
+        ("rtcSetSceneFlags", None, [pointer, unsigned]),
+        ("rtcNewGeometry", pointer, [pointer, unsigned]),
+        ("rtcSetSharedGeometryBuffer", None, [pointer, unsigned, unsigned, unsigned, pointer, size, size, size]),
+        ("rtcSetGeometryIntersectFilterFunction", None, [pointer, pointer]),
+        ("rtcCommitGeometry", None, [pointer]),
+        ("rtcAttachGeometry", unsigned, [pointer, pointer]),
+        ("rtcReleaseGeometry", None, [pointer]),
+        ("rtcCommitScene", None, [pointer]),
+        ("rtcReleaseScene", None, [pointer]),
+        ("rtcGetDeviceError", unsigned, [pointer]),
+    ]:
+        function = getattr(library, name)
+        function.restype, function.argtypes = result, arguments
+    return library
+
+
+@functools.cache
+def _device() -> int:
+    device = _library().rtcNewDevice(None)
+    if not device:
+        raise RayLibraryMissing("The ray library was found but could not start. Reinstall it: `pip install embreex`.")
+    return int(device)
+
+
+def _pointer_to(kind: Any, address: Any) -> Any:
+    result = types.CPointer(kind)
+
+    def build(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
+        return builder.inttoptr(arguments[0], context.get_value_type(result))
+
+    return result(address), build
+
+
+@intrinsic  # type: ignore[untyped-decorator]
+def _as_int32(context, address):  # type: ignore[no-untyped-def]
+    return _pointer_to(types.int32, address)
+
+
+@intrinsic  # type: ignore[untyped-decorator]
+def _as_float32(context, address):  # type: ignore[no-untyped-def]
+    return _pointer_to(types.float32, address)
+
+
+_filter_signature = types.void(types.CPointer(types.int64))
+
+
+@numba.cfunc(_filter_signature, cache=True)  # type: ignore[untyped-decorator]
+def _front_faces_only(arguments):  # type: ignore[no-untyped-def]
+    """Filter of Embree: refuse a hit whose geometric normal looks along the ray."""
+    fields = numba.carray(arguments, 5)  # valid, user pointer, context, ray, hit
+    valid = numba.carray(_as_int32(fields[0]), 1)
+    ray = numba.carray(_as_float32(fields[3]), 8)
+    hit = numba.carray(_as_float32(fields[4]), 3)
+    if ray[4] * hit[0] + ray[5] * hit[1] + ray[6] * hit[2] >= 0:
+        valid[0] = 0
+
+
+class Scene:
+    """Triangles ready for rays.
+
+    positions (V, 3) float32, triangles (T, 3) int32. `tracer` is what kernels hand to `first_hit`: (1, 2) uint64,
+    valid as long as the scene lives.
+    """
+
+    def __init__(self, positions: F32, triangles: I32) -> None:
+        library, device = _library(), _device()
+        self._vertices = np.empty(positions.size + 4, np.float32)  # Embree reads 16 bytes past the last vertex
+        self._vertices[: positions.size] = positions.reshape(-1)
+        self._vertices[positions.size :] = 0
+        self._triangles = np.ascontiguousarray(triangles, np.int32)
+        geometry = library.rtcNewGeometry(device, _TRIANGLES)
+        for kind, layout, array, rows in (
+            (_VERTEX, _FLOAT3, self._vertices, len(positions)),
+            (_INDEX, _UINT3, self._triangles, len(triangles)),
+        ):
+            library.rtcSetSharedGeometryBuffer(geometry, kind, 0, layout, array.ctypes.data, 0, 12, rows)
+        library.rtcSetGeometryIntersectFilterFunction(geometry, _front_faces_only.address)
+        library.rtcCommitGeometry(geometry)
+        scene = library.rtcNewScene(device)
+        weakref.finalize(self, library.rtcReleaseScene, scene)
+        library.rtcSetSceneFlags(scene, _ROBUST)
+        library.rtcAttachGeometry(scene, geometry)
+        library.rtcReleaseGeometry(geometry)
+        library.rtcCommitScene(scene)
+        error = library.rtcGetDeviceError(device)
+        if error:
+            raise MemoryError(f"The ray library could not build a scene of {len(triangles):,} triangles (code {error}).")
+        address = ctypes.cast(library.rtcIntersect1, ctypes.c_void_p).value
+        self.tracer = np.array([address, scene], np.uint64)
+
+
+@intrinsic  # type: ignore[untyped-decorator]
+def _intersect(context, address, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignore[no-untyped-def]
+    """One rtcIntersect1 on a ray record on the stack; gives (t, u, v, triangle)."""
+    result = types.Tuple((types.float32, types.float32, types.float32, types.int32))
+    signature = result(types.uint64, types.uint64, *([types.float32] * 7))
+
+    def build(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
+        f32, i32, byte = ir.FloatType(), ir.IntType(32), ir.IntType(8).as_pointer()
+        record = cgutils.alloca_once(builder, ir.ArrayType(i32, _RAY_HIT_FLOATS))
+        record.align = 64
+
+        def field(index: int, kind: Any = f32) -> Any:
+            place = builder.gep(record, [ir.Constant(i32, 0), ir.Constant(i32, index)])
+            return builder.bitcast(place, kind.as_pointer())
+
+        function_address, scene_address, *ray = arguments
+        zero = ir.Constant(f32, 0.0)
+        floats = {0: ray[0], 1: ray[1], 2: ray[2], 3: zero, 4: ray[3], 5: ray[4], 6: ray[5], 7: zero, 8: ray[6]}
+        for index, value in floats.items():
+            builder.store(value, field(index))
+        whole = {9: _INVALID, 10: 0, 11: 0, 17: _INVALID, 18: _INVALID, 19: _INVALID}
+        for index, number in whole.items():
+            builder.store(ir.Constant(i32, number), field(index, i32))
+        kind = ir.FunctionType(ir.VoidType(), [byte, byte, byte])
+        function = builder.inttoptr(function_address, kind.as_pointer())
+        null = ir.Constant(byte, None)
+        builder.call(function, [builder.inttoptr(scene_address, byte), builder.bitcast(record, byte), null])
+        values = [builder.load(field(8)), builder.load(field(15)), builder.load(field(16))]
+        values.append(builder.load(field(17, i32)))
+        return context.make_tuple(builder, signature.return_type, values)
+
+    return signature, build
+
+
+@numba.njit(cache=True, nogil=True)
+def first_hit(tracer, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
+    """First front face along a ray of unit direction: (t, u, v, triangle); triangle is -1 where nothing is struck.
+
+    The point struck is (1 - u - v) a + u b + v c of the triangle's corners a, b, c.
+    """
+    f = np.float32
+    return _intersect(tracer[0], tracer[1], f(ox), f(oy), f(oz), f(dx), f(dy), f(dz), f(length))

@@ -1,0 +1,91 @@
+"""Mesh files: one module a format, each with `SUFFIX`, `read(path) -> Mesh` and `write(path, mesh)`.
+
+Adding a format is a file and a line in the registry.
+"""
+
+import pathlib
+from typing import Protocol
+
+import numba
+import numpy as np
+
+from ..errors import InputProblem
+from ..mesh import Mesh
+from . import gltf, obj, ply
+
+
+class Format(Protocol):
+    SUFFIX: str
+
+    def read(self, path: pathlib.Path) -> Mesh: ...
+
+    def write(self, path: pathlib.Path, mesh: Mesh) -> None: ...
+
+
+REGISTRY: dict[str, Format] = {module.SUFFIX: module for module in (obj, ply, gltf)}  # type: ignore[misc]
+
+
+def read_mesh(path: str | pathlib.Path, name: str = "") -> Mesh:
+    """Read one file as one mesh, of the format its suffix names, and refuse what cannot be computed with.
+
+    `name` is what messages call the file, by default its own name. Raises InputProblem.
+    """
+    path = pathlib.Path(path)
+    name = name or path.name
+    try:
+        mesh = format_of(pathlib.PurePath(name)).read(path)
+        refuse_unusable_numbers(mesh)
+    except InputProblem as problem:
+        raise InputProblem(name, problem.what, problem.remedy, problem.part) from None
+    except OSError as error:
+        raise InputProblem(name, f"The file cannot be read ({error.strerror}).", "Check its path and rights.") from error
+    except MemoryError as error:
+        raise InputProblem(name, "The file does not fit into memory.", "Close other programs or split it.") from error
+    return mesh.renamed(name)
+
+
+def format_of(path: pathlib.PurePath) -> Format:
+    """The format that a file's suffix names. Raises InputProblem for others."""
+    found = REGISTRY.get(path.suffix.lower())
+    if found is None:
+        known = ", ".join(s[1:].upper() for s in REGISTRY)
+        kind = f"Files of type {path.suffix}" if path.suffix else "Files without a suffix"
+        raise InputProblem(path.name, f"{kind} cannot be read.", f"Use one of {known}.")
+    return found
+
+
+def write_mesh(path: str | pathlib.Path, mesh: Mesh) -> None:
+    """Write a mesh in the format that the suffix names."""
+    path = pathlib.Path(path)
+    format_of(path).write(path, mesh)
+
+
+def refuse_unusable_numbers(mesh: Mesh) -> None:
+    """Raise InputProblem where a position, normal or UV in use is NaN or infinite, naming its object."""
+    layers = {"position": (mesh.positions, mesh.triangles)}
+    if mesh.normals:
+        layers["normal"] = (mesh.normals.values, mesh.normals.corners)
+    for c, uv in enumerate(mesh.uvs):
+        layers[f"UV of channel {c}"] = (uv.values, uv.corners)
+    for what, (values, corners) in layers.items():
+        if not _has_unusable(values):
+            continue
+        bad = ~np.isfinite(values).all(axis=1)
+        faces = np.flatnonzero((bad[corners] & (corners >= 0)).any(axis=1))
+        if len(faces):
+            corner = corners[faces[0]][bad[corners[faces[0]]]][0]
+            shown = ", ".join(f"{x:g}" for x in values[corner])
+            raise InputProblem(
+                mesh.name, f"{len(faces):,} triangles have a {what} that is not a number; the first is ({shown}).",
+                "Delete or repair them and export again.", mesh.object_of(int(faces[0])),
+            )  # fmt: skip
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _has_unusable(values):  # type: ignore[no-untyped-def]
+    flat = values.reshape(-1)
+    bad = 0
+    for i in numba.prange(len(flat)):
+        if not np.isfinite(flat[i]):
+            bad += 1
+    return bad > 0

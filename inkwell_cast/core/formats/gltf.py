@@ -1,0 +1,296 @@
+"""glTF 2.0 in its binary form, GLB.
+
+Kept: node transforms (applied), node names as objects, materials with their base colour, normals, every TEXCOORD_n,
+COLOR_0. The image origin of glTF is top-left, so V is turned over on the way in and out. Accessors are mapped, not
+copied, until they are joined.
+"""
+
+import json
+import pathlib
+from typing import Any
+
+import numba
+import numpy as np
+
+from ..arrays import F32, F64, I32, U8, Any_
+from ..errors import InputProblem
+from ..mesh import Layer, Mesh, merge
+
+SUFFIX = ".glb"
+MAGIC, JSON_CHUNK, BIN_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
+COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
+WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
+UNDERSTOOD = {"KHR_mesh_quantization", "KHR_materials_unlit", "KHR_texture_transform"}
+
+
+def read(path: pathlib.Path) -> Mesh:
+    """Read every mesh of the file's scene as one mesh. Raises InputProblem for damaged or compressed files."""
+    document, data = _chunks(path)
+    unknown = set(document.get("extensionsRequired", [])) - UNDERSTOOD
+    if unknown:
+        raise InputProblem(
+            path.name, f"It needs the extension {', '.join(sorted(unknown))}.", "Export it without compression."
+        )
+    try:
+        parts = [
+            _primitive(path, document, data, primitive, name, matrix)
+            for node, name, matrix in _nodes(document)
+            for primitive in document["meshes"][node["mesh"]]["primitives"]
+            if primitive.get("mode", 4) == 4
+        ]
+    except (KeyError, IndexError, TypeError) as error:
+        raise InputProblem(
+            path.name, f"Its description names something that is not there ({error}).", "Export it again."
+        ) from error
+    if not parts:
+        raise InputProblem(path.name, "Its scene holds no triangles.", "Export the mesh itself, not lines or points.")
+    return _one_name_each(merge(parts, path.name)).renamed(path.name)
+
+
+def _chunks(path: pathlib.Path) -> tuple[dict[str, Any], U8]:
+    data = np.memmap(path, np.uint8, "r") if path.stat().st_size else np.zeros(0, np.uint8)
+    cut = InputProblem(path.name, f"It ends too early ({len(data):,} bytes).", "The file is truncated; export it again.")
+    if len(data) < 20:
+        raise cut
+    magic, version, length = (int(n) for n in data[:12].view("<u4"))
+    if magic != MAGIC or version != 2:
+        raise InputProblem(path.name, "It is not a GLB file of version 2.", "Export it as GLB (binary glTF 2.0).")
+    if length > len(data):
+        raise cut
+    at, document, binary = 12, None, np.zeros(0, np.uint8)
+    while at + 8 <= length:
+        size, kind = (int(n) for n in np.frombuffer(data, "<u4", 2, at))
+        body = data[at + 8 : at + 8 + size]
+        if len(body) < size:
+            raise cut
+        if kind == JSON_CHUNK:
+            try:
+                document = json.loads(body.tobytes())
+            except ValueError as error:
+                raise InputProblem(path.name, f"Its description is damaged ({error}).", "Export it again.") from error
+        elif kind == BIN_CHUNK:
+            binary = body
+        at += 8 + size
+    if not isinstance(document, dict):
+        raise InputProblem(path.name, "It has no description.", "Export it again.")
+    return document, binary
+
+
+def _nodes(document: dict[str, Any]) -> list[tuple[dict[str, Any], str, F64]]:
+    """Nodes that carry a mesh, with a name and the matrix to scene space."""
+    nodes = document.get("nodes", [])
+    scenes = document.get("scenes")
+    inner = {child for node in nodes for child in node.get("children", [])}
+    roots = scenes[document.get("scene", 0)].get("nodes", []) if scenes else set(range(len(nodes))) - inner
+    found: list[tuple[dict[str, Any], str, F64]] = []
+    waiting = [(index, np.eye(4), 0) for index in reversed(list(roots))]
+    while waiting:
+        index, above, depth = waiting.pop()
+        if depth > 1000:
+            raise KeyError("a node that is its own child")
+        node = nodes[index]
+        matrix = above @ _matrix(node)
+        if "mesh" in node:
+            mesh = document["meshes"][node["mesh"]]
+            found.append((node, node.get("name") or mesh.get("name") or f"mesh {node['mesh']}", matrix))
+        waiting += [(child, matrix, depth + 1) for child in reversed(node.get("children", []))]
+    return found
+
+
+def _matrix(node: dict[str, Any]) -> F64:
+    if "matrix" in node:
+        return np.array(node["matrix"], np.float64).reshape(4, 4).T
+    x, y, z, w = node.get("rotation", (0, 0, 0, 1))
+    turn = np.array(
+        [
+            [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+            [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+            [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+        ]
+    )
+    matrix = np.eye(4)
+    matrix[:3, :3] = turn * np.array(node.get("scale", (1, 1, 1)))
+    matrix[:3, 3] = node.get("translation", (0, 0, 0))
+    return matrix
+
+
+def _accessor(path: pathlib.Path, document: dict[str, Any], data: U8, index: int) -> Any_:
+    """The rows of an accessor as a view of the file, (count, width) in their stored type."""
+    accessor = document["accessors"][index]
+    if "sparse" in accessor or "bufferView" not in accessor:
+        raise InputProblem(path.name, "It uses sparse accessors.", "Export it without morph targets or compression.")
+    view = document["bufferViews"][accessor["bufferView"]]
+    kind = np.dtype(COMPONENTS[accessor["componentType"]])
+    width = WIDTHS[accessor["type"]]
+    stride = view.get("byteStride") or width * kind.itemsize
+    start = view.get("byteOffset", 0) + accessor.get("byteOffset", 0)
+    count = accessor["count"]
+    if document["buffers"][view.get("buffer", 0)].get("uri"):
+        raise InputProblem(path.name, "Its data lies in another file.", "Export it as one GLB file.")
+    if count and start + (count - 1) * stride + width * kind.itemsize > len(data):
+        raise InputProblem(
+            path.name, f"Accessor {index} reaches past the end of the data.", "The file is truncated; export it again."
+        )
+    return np.ndarray((count, width), kind, data, start, (stride, kind.itemsize))
+
+
+def _floats(rows: Any_, normalised: bool) -> F32:
+    if normalised and rows.dtype.kind in "iu":
+        return np.asarray(np.maximum(rows / np.float32(np.iinfo(rows.dtype).max), -1), np.float32)
+    return np.array(rows, np.float32)
+
+
+def _attribute(path: pathlib.Path, document: dict[str, Any], data: U8, index: int) -> F32:
+    return _floats(_accessor(path, document, data, index), bool(document["accessors"][index].get("normalized")))
+
+
+def _primitive(
+    path: pathlib.Path, document: dict[str, Any], data: U8, primitive: dict[str, Any], name: str, matrix: F64
+) -> Mesh:
+    attributes = primitive["attributes"]
+    positions = _attribute(path, document, data, attributes["POSITION"])
+    if "indices" in primitive:
+        triangles = _triangles(path, name, _accessor(path, document, data, primitive["indices"]), len(positions))
+    else:
+        triangles = np.arange(len(positions) // 3 * 3, dtype=np.int32).reshape(-1, 3)
+    normals = _attribute(path, document, data, attributes["NORMAL"]) if "NORMAL" in attributes else None
+    if not np.array_equal(matrix, np.eye(4)):
+        positions = np.asarray(positions @ matrix[:3, :3].T + matrix[:3, 3], np.float32)
+        if normals is not None:
+            turned = normals @ np.linalg.pinv(matrix[:3, :3])
+            length = np.linalg.norm(turned, axis=1, keepdims=True)
+            normals = np.asarray(np.divide(turned, length, out=turned, where=length > 0), np.float32)
+        if np.linalg.det(matrix[:3, :3]) < 0:
+            triangles = np.ascontiguousarray(triangles[:, ::-1])
+    uvs = []
+    while f"TEXCOORD_{len(uvs)}" in attributes:
+        uv = _attribute(path, document, data, attributes[f"TEXCOORD_{len(uvs)}"])
+        uv[:, 1] = 1 - uv[:, 1]
+        uvs.append(Layer(uv, triangles))
+    colors = None
+    if "COLOR_0" in attributes:
+        rgba = _attribute(path, document, data, attributes["COLOR_0"])
+        colors = Layer(np.pad(rgba, ((0, 0), (0, 4 - rgba.shape[1])), constant_values=1), triangles)
+    material, color = _material(document, primitive.get("material"))
+    return Mesh(
+        path.name, positions, triangles, normals=Layer(normals, triangles) if normals is not None else None,
+        uvs=tuple(uvs), colors=colors, object_names=(name,), material_names=(material,),
+        material_colors=np.array([color], np.float32),
+    )  # fmt: skip
+
+
+def _triangles(path: pathlib.Path, name: str, indices: Any_, vertices: int) -> I32:
+    flat = indices.reshape(-1)
+    out = np.empty((len(flat) // 3, 3), np.int32)
+    highest = _copy_indices(flat, out.reshape(-1))
+    if len(flat) and highest >= vertices:
+        raise InputProblem(
+            path.name, f"A face names vertex {highest:,}, but there are {vertices:,}.", "Export the file again.", name
+        )
+    return out
+
+
+@numba.njit(cache=True, nogil=True)
+def _copy_indices(flat, out):  # type: ignore[no-untyped-def]
+    highest = np.int64(0)
+    for i in range(len(out)):
+        highest = max(highest, np.int64(flat[i]))
+        out[i] = np.int32(flat[i])
+    return highest
+
+
+def _material(document: dict[str, Any], index: int | None) -> tuple[str, list[float]]:
+    if index is None:
+        return "", [0.5, 0.5, 0.5]
+    material = document["materials"][index]
+    color = material.get("pbrMetallicRoughness", {}).get("baseColorFactor", [0.5, 0.5, 0.5, 1])
+    return material.get("name") or f"material {index}", color[:3]
+
+
+def _one_name_each(mesh: Mesh) -> Mesh:
+    """Join objects and materials of the same name, which primitives repeat."""
+    objects, object_names = _renumber(mesh.objects, mesh.object_names)
+    materials, material_names = _renumber(mesh.materials, mesh.material_names)
+    firsts = [mesh.material_names.index(n) for n in material_names]
+    return Mesh(
+        mesh.name, mesh.positions, mesh.triangles, mesh.normals, mesh.uvs, mesh.colors, objects, object_names, materials,
+        material_names, mesh.material_colors[firsts],
+    )  # fmt: skip
+
+
+def _renumber(rows: I32, names: tuple[str, ...]) -> tuple[I32, tuple[str, ...]]:
+    index: dict[str, int] = {}
+    new = np.array([index.setdefault(n, len(index)) for n in names], np.int32)
+    return (rows if len(index) == len(names) else new[rows]), tuple(index)
+
+
+def write(path: pathlib.Path, mesh: Mesh) -> None:
+    """Write one node an object and one primitive a material; per-corner data is welded where it is equal."""
+    document: dict[str, Any] = {
+        "asset": {"version": "2.0", "generator": "Inkwell Cast"}, "scene": 0, "scenes": [{"nodes": []}], "nodes": [],
+        "meshes": [], "accessors": [], "bufferViews": [],
+    }  # fmt: skip
+    if any(mesh.material_names):
+        document["materials"] = [
+            {"name": n, "pbrMetallicRoughness": {"baseColorFactor": [*map(float, c), 1.0], "metallicFactor": 0.0}}
+            for n, c in zip(mesh.material_names, mesh.material_colors, strict=True)
+        ]
+    blobs: list[bytes] = []
+
+    def store(array: Any_, component: int, kind: str, target: int, bounds: bool = False) -> int:
+        raw = np.ascontiguousarray(array).tobytes()
+        offset = sum(len(b) for b in blobs)
+        blobs.append(raw + b"\0" * (-len(raw) % 4))
+        document["bufferViews"].append({"buffer": 0, "byteOffset": offset, "byteLength": len(raw), "target": target})
+        entry: dict[str, Any] = {
+            "bufferView": len(document["bufferViews"]) - 1, "componentType": component, "count": len(array), "type": kind,
+        }  # fmt: skip
+        if bounds:
+            entry |= {"min": array.min(axis=0).tolist(), "max": array.max(axis=0).tolist()}
+        document["accessors"].append(entry)
+        return len(document["accessors"]) - 1
+
+    for o, name in enumerate(mesh.object_names):
+        primitives = []
+        for m in range(len(mesh.material_names)):
+            chosen = np.flatnonzero((mesh.objects == o) & (mesh.materials == m))
+            if not len(chosen):
+                continue
+            vertices, indices = _vertices(mesh, chosen)
+            attributes = {
+                key: store(rows, 5126, f"VEC{rows.shape[1]}", 34962, key == "POSITION") for key, rows in vertices.items()
+            }
+            primitive = {"attributes": attributes, "indices": store(indices, 5125, "SCALAR", 34963)}
+            if "materials" in document:
+                primitive["material"] = m
+            primitives.append(primitive)
+        if primitives:
+            document["meshes"].append({"name": name, "primitives": primitives})
+            document["nodes"].append({"name": name, "mesh": len(document["meshes"]) - 1})
+            document["scenes"][0]["nodes"].append(len(document["nodes"]) - 1)
+    body = b"".join(blobs)
+    document["buffers"] = [{"byteLength": len(body)}]
+    text = json.dumps(document, separators=(",", ":")).encode()
+    text += b" " * (-len(text) % 4)
+    with path.open("wb") as file:
+        file.write(np.array([MAGIC, 2, 28 + len(text) + len(body), len(text), JSON_CHUNK], "<u4").tobytes())
+        file.write(text)
+        file.write(np.array([len(body), BIN_CHUNK], "<u4").tobytes())
+        file.write(body)
+
+
+def _vertices(mesh: Mesh, chosen: Any_) -> tuple[dict[str, F32], Any_]:
+    """Vertex rows of some triangles, split where normals, UVs or colours differ, and uint32 indices."""
+    layers: dict[str, Layer] = {"POSITION": Layer(mesh.positions, mesh.triangles)}
+    if mesh.normals and (mesh.normals.corners[chosen] >= 0).all():
+        layers["NORMAL"] = mesh.normals
+    for c, uv in enumerate(mesh.uvs):
+        if (uv.corners[chosen] < 0).any():
+            break
+        layers[f"TEXCOORD_{c}"] = Layer(uv.values * np.float32([1, -1]) + np.float32([0, 1]), uv.corners)
+    if mesh.colors and (mesh.colors.corners[chosen] >= 0).all():
+        layers["COLOR_0"] = mesh.colors
+    keys = np.stack([layer.corners[chosen].reshape(-1) for layer in layers.values()], axis=1)
+    unique, place = np.unique(keys, axis=0, return_inverse=True)
+    rows = {key: np.asarray(layer.values[unique[:, k]], np.float32) for k, (key, layer) in enumerate(layers.items())}
+    return rows, place.reshape(-1).astype(np.uint32)

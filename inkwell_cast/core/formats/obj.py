@@ -1,0 +1,337 @@
+"""Wavefront OBJ, with the names and diffuse colours of its MTL.
+
+Kept: polygons (cut by `polygons`), per-corner UVs and normals, object or group names, materials, vertex colours
+written after the position. Names: `o` lines; in a file without them, `g` lines. Two passes of compiled code, one to
+count and one to fill.
+"""
+
+import pathlib
+from typing import TextIO
+
+import numba
+import numpy as np
+
+from ..arrays import F32, I32, I64, U8
+from ..errors import InputProblem
+from ..mesh import NO_VALUE, Layer, Mesh
+from ..polygons import corner_rows, triangulate
+from .text import is_space, read_number
+
+SUFFIX = ".obj"
+V, VT, VN, FACE, NAME, OTHER = 1, 2, 3, 4, 5, 0
+_ABSENT = np.iinfo(np.int64).min
+
+FAULTS = {
+    1: "a number cannot be read",
+    2: "a face names a vertex that is not there",
+    3: "a face names a UV that is not there",
+    4: "a face names a normal that is not there",
+    5: "a face has fewer than three corners",
+}
+
+
+def read(path: pathlib.Path) -> Mesh:
+    """Read one file as one mesh. Raises InputProblem with the line at fault."""
+    data = np.fromfile(path, np.uint8)
+    data = _joined_lines(data)
+    counts = _count(data)
+    vertices, uvs, normals, faces, corners, names = (int(c) for c in counts)
+    if faces == 0 or vertices == 0:
+        raise InputProblem(
+            path.name, f"No faces were found ({vertices:,} vertices, {faces:,} faces).", "Export the mesh with its faces."
+        )
+    out = (
+        np.empty((vertices, 6), np.float32), np.zeros((uvs, 2), np.float32), np.empty((normals, 3), np.float32),
+        np.empty(faces, np.int64), np.full((corners, 3), NO_VALUE, np.int64), np.empty((names, 2), np.int64),
+    )  # fmt: skip
+    fault, line, colored = _fill(data, *out)
+    if fault:
+        raise InputProblem(path.name, f"Line {line:,}: {FAULTS[fault]}.", "Export the file again.")
+    return _assemble(path, data, colored == vertices, *out)
+
+
+def _joined_lines(data: U8) -> U8:
+    """Lines that end in a backslash go on in the next one."""
+    ends = np.flatnonzero(data[:-1] == 92) if len(data) else data
+    if not len(ends):
+        return data
+    text = data.tobytes().replace(b"\\\r\n", b"   ").replace(b"\\\n", b"  ")
+    return np.frombuffer(text, np.uint8)
+
+
+@numba.njit(cache=True, nogil=True)
+def _line_kind(data, i, end):  # type: ignore[no-untyped-def]
+    """What a line holds, and where its content starts."""
+    a = data[i]
+    b = data[i + 1] if i + 1 < end else 10
+    if a == 118:  # v
+        if is_space(b):
+            return V, i + 1
+        c = data[i + 2] if i + 2 < end else 10
+        if b == 116 and is_space(c):
+            return VT, i + 2
+        if b == 110 and is_space(c):
+            return VN, i + 2
+        return OTHER, i
+    if a == 102 and is_space(b):
+        return FACE, i + 1
+    if (a == 111 or a == 103) and (is_space(b) or b == 10):  # o, g
+        return NAME, i
+    if a == 117 and b == 115 and i + 6 < end and data[i + 2] == 101 and data[i + 3] == 109:  # usemtl
+        return NAME, i
+    if a == 109 and b == 116 and i + 6 < end and data[i + 2] == 108:  # mtllib
+        return NAME, i
+    return OTHER, i
+
+
+@numba.njit(cache=True, nogil=True)
+def _end_of_line(data, i, end):  # type: ignore[no-untyped-def]
+    while i < end and data[i] != 10:
+        i += 1
+    return i
+
+
+@numba.njit(cache=True, nogil=True)
+def _count(data):  # type: ignore[no-untyped-def]
+    counts = np.zeros(6, np.int64)
+    i, end = 0, len(data)
+    while i < end:
+        while i < end and (is_space(data[i]) or data[i] == 10):
+            i += 1
+        if i >= end:
+            break
+        kind, at = _line_kind(data, i, end)
+        if kind == FACE:
+            counts[3] += 1
+            inside = False
+            while at < end and data[at] != 10 and data[at] != 35:
+                space = is_space(data[at])
+                if not space and not inside:
+                    counts[4] += 1
+                inside = not space
+                at += 1
+        elif kind == NAME:
+            counts[5] += 1
+        elif kind != OTHER:
+            counts[kind - 1] += 1
+        i = _end_of_line(data, at, end) + 1
+    return counts
+
+
+@numba.njit(cache=True, nogil=True)
+def _skip(data, i, end):  # type: ignore[no-untyped-def]
+    while i < end and is_space(data[i]):
+        i += 1
+    return i
+
+
+@numba.njit(cache=True, nogil=True)
+def _read_row(data, at, end, row):  # type: ignore[no-untyped-def]
+    """Fill `row` with the numbers of a line; how many there were, or -1 where one cannot be read."""
+    count = 0
+    while True:
+        at = _skip(data, at, end)
+        if at >= end or data[at] == 10 or data[at] == 35 or count == len(row):
+            return count
+        value, after = read_number(data, at, end)
+        if after < 0:
+            return -1
+        row[count] = value
+        count += 1
+        at = after
+
+
+@numba.njit(cache=True, nogil=True)
+def _read_corner(data, at, end, row):  # type: ignore[no-untyped-def]
+    """One `v/vt/vn` of a face; the place after it, or -1."""
+    for k in range(3):
+        row[k] = _ABSENT
+    for k in range(3):
+        negative = at < end and data[at] == 45
+        if negative:
+            at += 1
+        value, seen = np.int64(0), False
+        while at < end and 48 <= data[at] <= 57:
+            value = min(value * 10 + np.int64(data[at] - 48), np.int64(1) << 40)
+            seen = True
+            at += 1
+        if seen:
+            row[k] = -value if negative else value
+        elif k == 0 or negative:
+            return -1
+        if at >= end or data[at] != 47:
+            break
+        at += 1
+    if at < end and not is_space(data[at]) and data[at] != 10 and data[at] != 35:
+        return -1
+    return at
+
+
+@numba.njit(cache=True, nogil=True)
+def _fill(data, points, uvs, normals, sizes, corners, names):  # type: ignore[no-untyped-def]
+    """Fill the arrays; returns (fault or 0, its line, vertices that carry a colour)."""
+    row, ids = np.empty(6, np.float64), np.empty(3, np.int64)
+    nv = nt = nn = nf = nc = nm = colored = 0
+    line = 0
+    i, end = 0, len(data)
+    while i < end:
+        line += 1
+        i = _skip(data, i, end)
+        if i >= end:
+            break
+        kind, at = (OTHER, i) if data[i] == 10 else _line_kind(data, i, end)
+        if kind == V:
+            found = _read_row(data, at, end, row)
+            if found < 3:
+                return 1, line, 0
+            for k in range(found):
+                points[nv, k] = row[k]
+            colored += 1 if found == 6 else 0
+            nv += 1
+        elif kind == VT:
+            found = _read_row(data, at, end, row)
+            if found < 1:
+                return 1, line, 0
+            for k in range(min(found, 2)):
+                uvs[nt, k] = row[k]
+            nt += 1
+        elif kind == VN:
+            if _read_row(data, at, end, row) < 3:
+                return 1, line, 0
+            for k in range(3):
+                normals[nn, k] = row[k]
+            nn += 1
+        elif kind == FACE:
+            first = nc
+            while True:
+                at = _skip(data, at, end)
+                if at >= end or data[at] == 10 or data[at] == 35:
+                    break
+                at = _read_corner(data, at, end, ids)
+                if at < 0:
+                    return 1, line, 0
+                for k in range(3):
+                    total = nv if k == 0 else nt if k == 1 else nn
+                    if ids[k] == _ABSENT:
+                        continue
+                    place = ids[k] - 1 if ids[k] > 0 else total + ids[k]
+                    limit = len(points) if k == 0 else len(uvs) if k == 1 else len(normals)
+                    if ids[k] == 0 or place < 0 or place >= limit:
+                        return 2 + k, line, 0
+                    corners[nc, k] = place
+                nc += 1
+            if nc - first < 3:
+                return 5, line, 0
+            sizes[nf] = nc - first
+            nf += 1
+        elif kind == NAME:
+            names[nm, 0], names[nm, 1] = i, nf
+            nm += 1
+        i = _end_of_line(data, at, end) + 1
+    return 0, 0, colored
+
+
+def _assemble(
+    path: pathlib.Path, data: U8, colored: bool, points: F32, uvs: F32, normals: F32, sizes: I64, corners: I64, names: I64
+) -> Mesh:
+    positions = np.ascontiguousarray(points[:, :3])
+    picks, faces = triangulate(sizes, corners[:, 0], positions)
+    triangles = corner_rows(corners[:, 0], picks)
+    objects, object_names, materials, material_names, library = _names(path, data, names, len(sizes))
+    colors = None
+    if colored:
+        rgba = np.concatenate([points[:, 3:], np.ones((len(points), 1), np.float32)], axis=1)
+        colors = Layer(rgba, triangles)
+    return Mesh(
+        path.name,
+        positions,
+        triangles,
+        normals=Layer(normals, corner_rows(corners[:, 2], picks)) if len(normals) else None,
+        uvs=(Layer(uvs, corner_rows(corners[:, 1], picks)),) if len(uvs) else (),
+        colors=colors,
+        objects=objects[faces],
+        object_names=object_names,
+        materials=materials[faces],
+        material_names=material_names,
+        material_colors=_material_colors(path, library, material_names),
+    )
+
+
+def _names(
+    path: pathlib.Path, data: U8, names: I64, faces: int
+) -> tuple[I32, tuple[str, ...], I32, tuple[str, ...], list[str]]:
+    """Object and material of every face."""
+    lines = []
+    for start, face in names.tolist():
+        end = start
+        while end < len(data) and data[end] != 10:
+            end += 1
+        word, _, rest = data[start:end].tobytes().decode("utf-8", "replace").partition(" ")
+        lines.append((word.strip(), rest.strip(), face))
+    keyword = "o" if any(word == "o" for word, _, _ in lines) else "g"
+    objects, object_names = _runs([(n, f) for w, n, f in lines if w == keyword], faces, path.stem)
+    materials, material_names = _runs([(n, f) for w, n, f in lines if w == "usemtl"], faces, "")
+    return objects, object_names, materials, material_names, [n for w, n, _ in lines if w == "mtllib"]
+
+
+def _runs(marks: list[tuple[str, int]], faces: int, default: str) -> tuple[I32, tuple[str, ...]]:
+    index: dict[str, int] = {}
+    out = np.zeros(faces, np.int32)
+    marks = [(default, 0), *marks]
+    for n, (name, first) in enumerate(marks):
+        last = marks[n + 1][1] if n + 1 < len(marks) else faces
+        if last > first:
+            out[first:last] = index.setdefault(name or default, len(index))
+    return out, tuple(index)
+
+
+def _material_colors(path: pathlib.Path, libraries: list[str], names: tuple[str, ...]) -> F32:
+    """Diffuse colours from the material file beside the mesh; grey where it is missing or silent."""
+    colors = np.full((len(names), 3), 0.5, np.float32)
+    for library in libraries:
+        beside = path.parent / pathlib.PurePath(library.replace("\\", "/")).name
+        if not beside.is_file():
+            continue
+        current = ""
+        for line in beside.read_text("utf-8", "replace").splitlines():
+            word, _, rest = line.strip().partition(" ")
+            if word == "newmtl":
+                current = rest.strip()
+            elif word == "Kd" and current in names:
+                try:
+                    rgb = [float(x) for x in rest.split()[:3]]
+                except ValueError:
+                    continue
+                if len(rgb) == 3:
+                    colors[names.index(current)] = rgb
+    return colors
+
+
+def write(path: pathlib.Path, mesh: Mesh) -> None:
+    """Write a mesh with its first UV channel, normals, objects and materials; nine digits, so float32 comes back."""
+    with path.open("w", encoding="utf-8", newline="\n") as file:
+        _write_rows(file, "v", mesh.positions)
+        if mesh.uvs:
+            _write_rows(file, "vt", mesh.uvs[0].values)
+        if mesh.normals:
+            _write_rows(file, "vn", mesh.normals.values)
+        uvs = mesh.uvs[0].corners + 1 if mesh.uvs else None
+        normals = mesh.normals.corners + 1 if mesh.normals else None
+        last = (-1, -1)
+        for f, triangle in enumerate((mesh.triangles + 1).tolist()):
+            here = (int(mesh.objects[f]), int(mesh.materials[f]))
+            if here[0] != last[0]:
+                file.write(f"o {mesh.object_names[here[0]]}\n")
+            if here != last and mesh.material_names[here[1]]:
+                file.write(f"usemtl {mesh.material_names[here[1]]}\n")
+            last = here
+            words = []
+            for i, vertex in enumerate(triangle):
+                uv = str(uvs[f, i]) if uvs is not None and uvs[f, i] else ""
+                normal = str(normals[f, i]) if normals is not None and normals[f, i] else ""
+                words.append(f"{vertex}/{uv}/{normal}".rstrip("/"))
+            file.write(f"f {' '.join(words)}\n")
+
+
+def _write_rows(file: TextIO, word: str, rows: F32) -> None:
+    file.writelines(f"{word} {' '.join(format(x, '.9g') for x in row)}\n" for row in rows.tolist())

@@ -1,0 +1,369 @@
+"""PLY: ASCII, binary little-endian and binary big-endian.
+
+Kept: positions, normals, UVs (s t, u v or texture_u texture_v a vertex; a texcoord list a face), colours a vertex,
+polygons (cut by `polygons`). Binary files are mapped, so that reading costs one pass over their bytes.
+"""
+
+import pathlib
+from dataclasses import dataclass, field
+
+import numba
+import numpy as np
+
+from ..arrays import F32, U8, Any_
+from ..errors import InputProblem
+from ..mesh import Layer, Mesh, layer_of_corners
+from ..polygons import corner_rows, triangulate
+from .text import read_all
+
+SUFFIX = ".ply"
+TYPES = {
+    "char": "i1", "uchar": "u1", "short": "i2", "ushort": "u2", "int": "i4", "uint": "u4", "float": "f4",
+    "double": "f8", "int8": "i1", "uint8": "u1", "int16": "i2", "uint16": "u2", "int32": "i4", "uint32": "u4",
+    "float32": "f4", "float64": "f8",
+}  # fmt: skip
+UV_NAMES = (("s", "t"), ("u", "v"), ("texture_u", "texture_v"))
+COLOR_NAMES = ("red", "green", "blue", "alpha")
+
+
+@dataclass
+class _Property:
+    name: str
+    kind: str
+    count: str = ""  # type of the length, for lists
+
+
+@dataclass
+class _Element:
+    name: str
+    rows: int
+    properties: list[_Property] = field(default_factory=list)
+
+    @property
+    def flat(self) -> bool:
+        return not any(p.count for p in self.properties)
+
+
+def read(path: pathlib.Path) -> Mesh:
+    """Read one file as one mesh. Raises InputProblem for a header or a length that does not fit."""
+    form, elements, start = _header(path)
+    bodies = _ascii_bodies(path, elements, start) if form == "ascii" else _binary_bodies(path, form, elements, start)
+    vertex, face = bodies.get("vertex"), bodies.get("face")
+    if vertex is None or not {"x", "y", "z"} <= set(vertex):
+        raise InputProblem(path.name, "It has no vertices with x, y and z.", "Export it again as a mesh.")
+    positions = _columns(vertex, ("x", "y", "z"))
+    lists = next((face[n] for n in ("vertex_indices", "vertex_index") if face and n in face), None)
+    if lists is None or len(positions) == 0 or len(lists[0]) == 0:
+        raise InputProblem(path.name, "It holds points but no faces.", "Export the mesh with its faces.")
+    counts, indices = lists
+    if indices.dtype != np.int32:
+        with np.errstate(invalid="ignore"):
+            indices = indices.astype(np.int32)  # numbers past two thousand million turn negative, refused below
+    low, high = extremes(indices)
+    if low < 0 or high >= len(positions):
+        raise InputProblem(
+            path.name, f"A face names vertex {high if low >= 0 else low}, but there are {len(positions):,}.",
+            "The file is damaged; export it again.",
+        )  # fmt: skip
+    if len(counts) and counts.min() == 3 and counts.max() == 3:
+        picks, triangles = None, np.ascontiguousarray(indices).reshape(-1, 3)
+    else:
+        picks, _ = triangulate(counts.astype(np.int64), indices.astype(np.int64), positions)
+        triangles = corner_rows(indices, picks)
+    normals = Layer(_columns(vertex, ("nx", "ny", "nz")), triangles) if {"nx", "ny", "nz"} <= set(vertex) else None
+    return Mesh(
+        path.name, positions, triangles, normals=normals, uvs=_uvs(path, vertex, face or {}, counts, picks, triangles),
+        colors=_colors(vertex, triangles), object_names=(path.stem,),
+    )  # fmt: skip
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def extremes(values):  # type: ignore[no-untyped-def]
+    """Lowest and highest of some whole numbers (N,) int32."""
+    low, high = np.int32(2**31 - 1), np.int32(-(2**31))
+    for i in numba.prange(len(values)):
+        low = min(low, values[i])
+        high = max(high, values[i])
+    return low, high
+
+
+def _header(path: pathlib.Path) -> tuple[str, list[_Element], int]:
+    with path.open("rb") as file:
+        if file.readline().strip() != b"ply":
+            raise InputProblem(path.name, "It does not begin like a PLY file.", "Export it again as PLY.")
+        form, elements = "", list[_Element]()
+        for _ in range(1000):
+            words = file.readline(4096).decode("ascii", "replace").split()
+            if not words or words[0] in ("comment", "obj_info"):
+                continue
+            try:
+                if words[0] == "format":
+                    form = {"ascii": "ascii", "binary_little_endian": "<", "binary_big_endian": ">"}[words[1]]
+                elif words[0] == "element":
+                    elements.append(_Element(words[1], int(words[2])))
+                elif words[0] == "property" and words[1] == "list":
+                    elements[-1].properties.append(_Property(words[4], TYPES[words[3]], TYPES[words[2]]))
+                elif words[0] == "property":
+                    elements[-1].properties.append(_Property(words[2], TYPES[words[1]]))
+                elif words[0] == "end_header" and form:
+                    return form, elements, file.tell()
+            except (KeyError, IndexError, ValueError) as error:
+                line = " ".join(words)
+                raise InputProblem(path.name, f"Its header has a line that means nothing: “{line}”.", "Export it again.") from error
+    raise InputProblem(path.name, "Its header has no end.", "The file is damaged; export it again.")
+
+
+Body = dict[str, Any_ | tuple[Any_, Any_]]
+
+
+def _binary_bodies(path: pathlib.Path, order: str, elements: list[_Element], start: int) -> dict[str, dict]:  # type: ignore[type-arg]
+    data = np.memmap(path, np.uint8, "r") if path.stat().st_size > start else np.zeros(start, np.uint8)
+    bodies = {}
+    for element in elements:
+        if element.flat:
+            kind = np.dtype([(p.name, order + p.kind) for p in element.properties])
+            size = element.rows * kind.itemsize
+            _refuse_short(path, element, start + size, len(data))
+            rows = np.frombuffer(data, kind, element.rows, start)
+            bodies[element.name] = {name: rows[name] for name in kind.names or ()}
+            start += size
+        else:
+            bodies[element.name], start = _binary_lists(path, order, element, data, start)
+    return bodies
+
+
+def _refuse_short(path: pathlib.Path, element: _Element, needed: int, there: int) -> None:
+    if needed > there:
+        raise InputProblem(
+            path.name, f"It ends in the middle of its {element.rows:,} {element.name} rows "
+            f"({there:,} bytes, {needed:,} needed).", "The file is truncated; copy or export it again.",
+        )  # fmt: skip
+
+
+def _binary_lists(path: pathlib.Path, order: str, element: _Element, data: U8, start: int) -> tuple[Body, int]:
+    """An element with lists. Rows that all hold one list of three are viewed in place, others walked."""
+    first = element.properties[0]
+    if len(element.properties) == 1:
+        kind = np.dtype([("n", order + first.count), ("v", order + first.kind, (3,))])
+        if start + element.rows * kind.itemsize <= len(data):
+            rows = np.frombuffer(data, kind, element.rows, start)
+            if kind.itemsize == 13 and order == "<" and first.kind in ("i4", "u4"):
+                indices = np.empty((element.rows, 3), np.int32)
+                if _copy_triangles(data, start, indices):
+                    counts = np.broadcast_to(np.int64(3), element.rows)
+                    return {first.name: (counts, indices.reshape(-1))}, start + element.rows * 13
+            elif (rows["n"] == 3).all():
+                return {first.name: (rows["n"], rows["v"].reshape(-1))}, start + element.rows * kind.itemsize
+    lists = np.array([bool(p.count) for p in element.properties])
+    count_size = np.array([np.dtype(p.count or "u1").itemsize for p in element.properties])
+    item_size = np.array([np.dtype(p.kind).itemsize for p in element.properties])
+    lengths = np.zeros((len(lists), element.rows), np.int64)
+    places = np.zeros((len(lists), element.rows), np.int64)
+    end = _walk(data, start, order == ">", lists, count_size, item_size, lengths, places)
+    if end < 0:
+        _refuse_short(path, element, len(data) + 1, len(data))
+    body: Body = {}
+    for k, prop in enumerate(element.properties):
+        size = int(item_size[k])
+        raw = np.empty(int(lengths[k].sum()) * size, np.uint8)
+        _gather(data, places[k], lengths[k] * size, raw)
+        values = raw.view(order + prop.kind)
+        body[prop.name] = (lengths[k], values) if prop.count else values
+    return body, int(end)
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _copy_triangles(data, start, out):  # type: ignore[no-untyped-def]
+    """Rows of one count byte and three 4-byte indices; False where a count is not three."""
+    other = 0
+    raw = out.view(np.uint8)
+    for f in numba.prange(len(out)):
+        at = start + 13 * f
+        if data[at] != 3:
+            other += 1
+        for k in range(12):
+            raw[f, k] = data[at + 1 + k]
+    return other == 0
+
+
+@numba.njit(cache=True, nogil=True)
+def _walk(data, at, big, lists, count_size, item_size, lengths, places):  # type: ignore[no-untyped-def]
+    end = len(data)
+    for row in range(lengths.shape[1]):
+        for k in range(len(lists)):
+            n = np.int64(1)
+            if lists[k]:
+                if at + count_size[k] > end:
+                    return -1
+                n = 0
+                for b in range(count_size[k]):
+                    n = n * 256 + data[at + (b if big else count_size[k] - 1 - b)]
+                at += count_size[k]
+            lengths[k, row], places[k, row] = n, at
+            at += n * item_size[k]
+            if at > end:
+                return -1
+    return at
+
+
+@numba.njit(cache=True, nogil=True)
+def _gather(data, places, sizes, out):  # type: ignore[no-untyped-def]
+    k = 0
+    for row in range(len(places)):
+        for b in range(sizes[row]):
+            out[k] = data[places[row] + b]
+            k += 1
+
+
+def _ascii_bodies(path: pathlib.Path, elements: list[_Element], start: int) -> dict[str, dict]:  # type: ignore[type-arg]
+    data = np.fromfile(path, np.uint8)
+    bodies, at = {}, start
+    for element in elements:
+        body: Body = {}
+        if element.flat:
+            width = len(element.properties)
+            values, found, at = read_all(data, at, width * element.rows)
+            if found < len(values):
+                _refuse_words(path, element, found // max(width, 1))
+            table = values.reshape(element.rows, width)
+            body = {p.name: table[:, k] for k, p in enumerate(element.properties)}
+        else:
+            values, found, at = read_all(data, at, (len(data) - at + 1) // 2 + 1)
+            lists = np.array([bool(p.count) for p in element.properties])
+            lengths = np.zeros((len(lists), element.rows), np.int64)
+            places = np.zeros((len(lists), element.rows), np.int64)
+            done = _walk_numbers(values[:found], lists, lengths, places)
+            if done < element.rows:
+                _refuse_words(path, element, done)
+            for k, p in enumerate(element.properties):
+                picked = values[np.repeat(places[k] - np.cumsum(lengths[k]) + lengths[k], lengths[k]) + np.arange(lengths[k].sum())]
+                whole = picked.astype(np.int64) if np.dtype(p.kind).kind in "iu" else picked
+                body[p.name] = (lengths[k], whole) if p.count else whole
+        bodies[element.name] = body
+    return bodies
+
+
+def _refuse_words(path: pathlib.Path, element: _Element, row: int) -> None:
+    raise InputProblem(
+        path.name, f"Row {row + 1:,} of {element.rows:,} {element.name} rows is missing or not a number.",
+        "The file is truncated or damaged; export it again.",
+    )  # fmt: skip
+
+
+@numba.njit(cache=True, nogil=True)
+def _walk_numbers(values, lists, lengths, places):  # type: ignore[no-untyped-def]
+    at = 0
+    for row in range(lengths.shape[1]):
+        for k in range(len(lists)):
+            n = 1
+            if lists[k]:
+                if at >= len(values) or not 0 <= values[at] < 1e9:
+                    return row
+                n = int(values[at])
+                at += 1
+            lengths[k, row], places[k, row] = n, at
+            at += n
+            if at > len(values):
+                return row
+    return lengths.shape[1]
+
+
+def _columns(body: Body, names: tuple[str, ...]) -> F32:
+    out = np.empty((len(body[names[0]]), len(names)), np.float32)
+    with np.errstate(over="ignore"):
+        _interleave(out, [np.asarray(body[n]) for n in names])
+    return out
+
+
+def _interleave(out: F32, columns: list[Any_]) -> None:
+    first = columns[0]
+    if len(columns) == 3 and all(c.dtype == np.dtype("<f4") and c.strides == first.strides for c in columns):
+        _copy_three(first, columns[1], columns[2], out)
+        return
+    for k, column in enumerate(columns):
+        out[:, k] = column
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _copy_three(a, b, c, out):  # type: ignore[no-untyped-def]
+    for i in numba.prange(len(out)):
+        out[i, 0], out[i, 1], out[i, 2] = a[i], b[i], c[i]
+
+
+def _uvs(
+    path: pathlib.Path, vertex: Body, face: Body, counts: Any_, picks: Any_ | None, triangles: Any_
+) -> tuple[Layer, ...]:
+    found = [Layer(_columns(vertex, names), triangles) for names in UV_NAMES if set(names) <= set(vertex)]
+    if "texcoord" in face:
+        lengths, values = face["texcoord"]
+        if (lengths == 2 * counts).all():
+            rows = np.asarray(values, np.float32).reshape(-1, 2)
+            corners = rows if picks is None else rows[picks.reshape(-1)]
+            found.insert(0, layer_of_corners(corners.reshape(-1, 3, 2)))
+    return tuple(found)
+
+
+def _colors(vertex: Body, triangles: Any_) -> Layer | None:
+    if not set(COLOR_NAMES[:3]) <= set(vertex):
+        return None
+    rgba = np.ones((len(vertex["red"]), 4), np.float32)
+    for k, name in enumerate(COLOR_NAMES):
+        if name in vertex:
+            column = np.asarray(vertex[name])
+            rgba[:, k] = column / np.iinfo(column.dtype).max if column.dtype.kind in "iu" else column
+    return Layer(rgba, triangles)
+
+
+def write(path: pathlib.Path, mesh: Mesh, form: str = "binary_little_endian") -> None:
+    """Write positions, normals, first UV channel and colours; `form` as in a PLY header.
+
+    PLY keeps one value a vertex, so vertices are split where normals, UVs or colours differ.
+    """
+    rows, triangles = _split(mesh)
+    names = ["x", "y", "z"]
+    columns = [mesh.positions[rows[0]]]
+    for layer, row, found in (
+        (mesh.normals, rows[1], ["nx", "ny", "nz"]),
+        (mesh.uvs[0] if mesh.uvs else None, rows[2], ["s", "t"]),
+    ):
+        if layer is not None:
+            names += found
+            columns.append(layer.values[row])
+    table = np.concatenate(columns, axis=1)
+    colors = np.rint(mesh.colors.values[rows[3]] * 255).astype(np.uint8) if mesh.colors else None
+    header = ["ply", f"format {form} 1.0", f"element vertex {len(table)}", *(f"property float {n}" for n in names)]
+    if colors is not None:
+        header += [f"property uchar {n}" for n in COLOR_NAMES]
+    header += [f"element face {len(triangles)}", "property list uchar int vertex_indices", "end_header", ""]
+    with path.open("wb") as file:
+        file.write("\n".join(header).encode())
+        if form == "ascii":
+            for i, row in enumerate(table.tolist()):
+                tail = " " + " ".join(map(str, colors[i].tolist())) if colors is not None else ""
+                file.write((" ".join(format(x, ".9g") for x in row) + tail + "\n").encode())
+            file.writelines(f"3 {a} {b} {c}\n".encode() for a, b, c in triangles.tolist())
+            return
+        order = ">" if form == "binary_big_endian" else "<"
+        kind = [("f", order + "f4", (table.shape[1],))] + ([("c", "u1", (4,))] if colors is not None else [])
+        vertices = np.empty(len(table), kind)
+        vertices["f"] = table
+        if colors is not None:
+            vertices["c"] = colors
+        faces = np.empty(len(triangles), [("n", "u1"), ("v", order + "i4", (3,))])
+        faces["n"], faces["v"] = 3, triangles
+        vertices.tofile(file)
+        faces.tofile(file)
+
+
+def _split(mesh: Mesh) -> tuple[list[Any_], Any_]:
+    """Rows of positions, normals, UVs and colours for each written vertex, and triangles over those vertices."""
+    layers = [mesh.triangles] + [
+        layer.corners if layer else np.zeros_like(mesh.triangles)
+        for layer in (mesh.normals, mesh.uvs[0] if mesh.uvs else None, mesh.colors)
+    ]
+    if all(np.array_equal(c, mesh.triangles) or not c.any() for c in layers):
+        own = np.arange(len(mesh.positions))
+        return [own if n == 0 or c.any() else np.zeros_like(own) for n, c in enumerate(layers)], mesh.triangles
+    keys = np.stack([c.reshape(-1) for c in layers], axis=1)
+    unique, place = np.unique(keys, axis=0, return_inverse=True)
+    return list(unique.T), place.reshape(-1, 3).astype(np.int32)

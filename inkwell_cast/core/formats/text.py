@@ -1,0 +1,100 @@
+"""Numbers in text, read by compiled code; used by the text formats."""
+
+import numba
+import numpy as np
+
+_POWERS = 10.0 ** np.arange(0, 23)
+
+
+@numba.njit(cache=True, nogil=True)
+def is_space(c):  # type: ignore[no-untyped-def]
+    return c == 32 or c == 9 or c == 13 or c == 11 or c == 12
+
+
+@numba.njit(cache=True, nogil=True)
+def _scaled(value, exponent):  # type: ignore[no-untyped-def]
+    while exponent > 22:
+        value *= 1e22
+        exponent -= 22
+    while exponent < -22:
+        value /= 1e22
+        exponent += 22
+    return value * _POWERS[exponent] if exponent >= 0 else value / _POWERS[-exponent]
+
+
+@numba.njit(cache=True, nogil=True)
+def read_number(data, at, end):  # type: ignore[no-untyped-def]
+    """The number at `at`: (value, place after it); the place is -1 where no number stands. Reads nan and inf."""
+    sign = 1.0
+    i = at
+    if i < end and (data[i] == 43 or data[i] == 45):
+        sign = -1.0 if data[i] == 45 else 1.0
+        i += 1
+    if i + 2 < end and (data[i] | 32) == 110 and (data[i + 1] | 32) == 97 and (data[i + 2] | 32) == 110:
+        i += 3
+        while i < end and not is_space(data[i]) and data[i] != 10:  # nan(ind) and its kin
+            i += 1
+        return np.nan, i
+    if i + 2 < end and (data[i] | 32) == 105 and (data[i + 1] | 32) == 110 and (data[i + 2] | 32) == 102:
+        i += 3
+        while i < end and not is_space(data[i]) and data[i] != 10:
+            i += 1
+        return sign * np.inf, i
+    mantissa, digits, exponent = np.int64(0), 0, 0
+    seen, point = False, False
+    while i < end:
+        c = data[i]
+        if 48 <= c <= 57:
+            seen = True
+            if digits < 18:
+                mantissa = mantissa * 10 + np.int64(c - 48)
+                if mantissa:
+                    digits += 1
+                if point:
+                    exponent -= 1
+            elif not point:
+                exponent += 1
+        elif c == 46 and not point:
+            point = True
+        else:
+            break
+        i += 1
+    if not seen:
+        return 0.0, -1
+    if i < end and (data[i] | 32) == 101:
+        j = i + 1
+        negative = False
+        if j < end and (data[j] == 43 or data[j] == 45):
+            negative = data[j] == 45
+            j += 1
+        power, any_digit = 0, False
+        while j < end and 48 <= data[j] <= 57:
+            if power < 10000:
+                power = power * 10 + np.int64(data[j] - 48)
+            any_digit = True
+            j += 1
+        if any_digit:
+            exponent += -power if negative else power
+            i = j
+    exponent = min(max(exponent, -400), 400)
+    return sign * _scaled(np.float64(mantissa), exponent), i
+
+
+@numba.njit(cache=True, nogil=True)
+def read_all(data, at, wanted):  # type: ignore[no-untyped-def]
+    """Up to `wanted` numbers from `at` on, whatever the lines: (values float64, count, place where reading ended)."""
+    values = np.empty(wanted, np.float64)
+    end = len(data)
+    count = 0
+    while count < wanted:
+        while at < end and (is_space(data[at]) or data[at] == 10):
+            at += 1
+        if at >= end:
+            break
+        value, after = read_number(data, at, end)
+        if after < 0:
+            break
+        values[count] = value
+        count += 1
+        at = after
+    return values, count, at

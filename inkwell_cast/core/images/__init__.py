@@ -1,0 +1,1 @@
+"""Pictures: arrays to files and back, one module a format."""

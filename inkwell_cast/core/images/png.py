@@ -1,0 +1,59 @@
+"""PNG with 8 or 16 bits a channel.
+
+Values from 0 to 1 are stored as round(value * (2^bits - 1)), so that reading gives back the nearest step.
+"""
+
+import pathlib
+
+import cv2
+import numba
+import numpy as np
+
+from ..arrays import F32, U8, U16
+from ..errors import InputProblem
+
+
+def quantise(image: F32, depth: int) -> U8 | U16:
+    """Values 0 to 1 of `image (H, W, C)` as whole steps of an 8 or 16 bit picture."""
+    out = np.empty(image.shape, np.uint8 if depth == 8 else np.uint16)
+    _quantise(image.reshape(-1), out.reshape(-1), 2**depth - 1)
+    return out
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _quantise(values, out, top):  # type: ignore[no-untyped-def]
+    for i in numba.prange(len(values)):
+        out[i] = int(min(max(values[i], 0.0), 1.0) * top + 0.5)
+
+
+def dequantise(steps: U8 | U16) -> F32:
+    """Whole steps as values from 0 to 1: float32."""
+    out = steps.astype(np.float32)
+    out /= np.iinfo(steps.dtype).max
+    return out
+
+
+def write(path: pathlib.Path, steps: U8 | U16) -> None:
+    """Write `steps (H, W, 3)` in RGB order. Raises InputProblem where the file cannot be written."""
+    fast = [cv2.IMWRITE_PNG_COMPRESSION, 1, cv2.IMWRITE_PNG_STRATEGY, cv2.IMWRITE_PNG_STRATEGY_RLE]
+    made, data = cv2.imencode(".png", cv2.cvtColor(steps, cv2.COLOR_RGB2BGR), fast)
+    if not made:
+        raise InputProblem(path.name, "The picture could not be encoded.", "Try another size or depth.")
+    try:
+        data.tofile(path)
+    except OSError as error:
+        raise InputProblem(
+            str(path), f"The picture could not be written ({error}).", "Free some space or choose another folder."
+        ) from error
+
+
+def read(path: pathlib.Path) -> U8 | U16:
+    """Read a picture as (H, W, 3) in RGB order with the depth of the file."""
+    try:
+        data = np.fromfile(path, np.uint8)
+    except OSError as error:
+        raise InputProblem(path.name, f"The file cannot be read ({error}).", "Check its path and rights.") from error
+    steps = cv2.imdecode(data, cv2.IMREAD_COLOR | cv2.IMREAD_ANYDEPTH) if len(data) else None
+    if steps is None:
+        raise InputProblem(path.name, "This is not a PNG that can be read.", "Export it again as PNG.")
+    return np.asarray(cv2.cvtColor(steps, cv2.COLOR_BGR2RGB))

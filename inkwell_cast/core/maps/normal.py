@@ -1,0 +1,66 @@
+"""Normal map in tangent space: the sculpt's normal in the low's MikkTSpace basis (see `basis`)."""
+
+import numba
+import numpy as np
+
+from ..arrays import F32
+from ..basis import frame, to_object, to_tangent
+from ..cast import Cast
+from ..low import Low
+from ..recipe import Recipe
+from ..sheet import texel_barycentrics
+
+KEY = "normal"
+LABEL = "Normal"
+BACKGROUND = (0.5, 0.5, 1.0)  # what the sheet shows beyond the padding
+
+
+def derive(cast: Cast, low: Low, recipe: Recipe) -> F32:
+    """(H, W, 3) float32: 0.5 x + 0.5; texels that missed the sculpt keep the low's own normal."""
+    out = np.zeros(cast.normal.shape, np.float32)
+    sign = 1.0 if recipe.basis.green == "up" else -1.0
+    g = low.grid
+    _encode(
+        cast.low_triangle, cast.sample, cast.struck, cast.normal, g.corners, g.side, g.shift, low.normals, low.tangents,
+        sign, out,
+    )  # fmt: skip
+    return out
+
+
+def read_back(image: F32, cast: Cast, low: Low, recipe: Recipe) -> F32:
+    """Object-space unit normals (H, W, 3) float32 that a receiver computes from the stored values; overwrites them."""
+    sign = 1.0 if recipe.basis.green == "up" else -1.0
+    g = low.grid
+    _decode(cast.low_triangle, cast.sample, image, g.corners, g.side, g.shift, low.normals, low.tangents, sign)
+    return image
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _encode(low_triangle, sample, struck, normal, corners, side, shift, normals, tangents, sign, out):  # type: ignore[no-untyped-def]
+    height, width = low_triangle.shape
+    for y in numba.prange(height):
+        for x in range(width):
+            t = low_triangle[y, x]
+            if t < 0:
+                continue
+            tx, ty, tz = 0.0, 0.0, 1.0
+            if struck[y, x]:
+                b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
+                tx, ty, tz = to_tangent(normal[y, x], frame(b0, b1, b2, normals[t], tangents[t]))
+            out[y, x, 0] = 0.5 * tx + 0.5
+            out[y, x, 1] = 0.5 * sign * ty + 0.5
+            out[y, x, 2] = 0.5 * tz + 0.5
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _decode(low_triangle, sample, image, corners, side, shift, normals, tangents, sign):  # type: ignore[no-untyped-def]
+    height, width = low_triangle.shape
+    for y in numba.prange(height):
+        for x in range(width):
+            t = low_triangle[y, x]
+            if t < 0:
+                continue
+            b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
+            tx, ty, tz = 2.0 * image[y, x, 0] - 1.0, sign * (2.0 * image[y, x, 1] - 1.0), 2.0 * image[y, x, 2] - 1.0
+            nx, ny, nz = to_object(tx, ty, tz, frame(b0, b1, b2, normals[t], tangents[t]))
+            image[y, x, 0], image[y, x, 1], image[y, x, 2] = nx, ny, nz

@@ -1,0 +1,58 @@
+"""Normal map in object space: the sculpt's normal in the axes of the file."""
+
+import numba
+import numpy as np
+
+from ..arrays import F32
+from ..cast import Cast
+from ..low import Low
+from ..recipe import Recipe
+from ..sheet import texel_barycentrics
+
+KEY = "normal_object"
+LABEL = "Normal, object"
+BACKGROUND = (0.5, 0.5, 0.5)  # what the sheet shows beyond the padding
+
+
+def derive(cast: Cast, low: Low, recipe: Recipe) -> F32:
+    """(H, W, 3) float32: 0.5 n + 0.5 of the unit normal; texels that missed keep the low's own normal."""
+    out = np.zeros(cast.normal.shape, np.float32)
+    g = low.grid
+    _encode(cast.low_triangle, cast.sample, cast.struck, cast.normal, g.corners, g.side, g.shift, low.normals, out)
+    return out
+
+
+def read_back(image: F32, cast: Cast, low: Low, recipe: Recipe) -> F32:
+    """Object-space unit normals (H, W, 3) float32 from the stored values; overwrites them."""
+    _decode(image)
+    return image
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _encode(low_triangle, sample, struck, normal, corners, side, shift, normals, out):  # type: ignore[no-untyped-def]
+    height, width = low_triangle.shape
+    for y in numba.prange(height):
+        for x in range(width):
+            t = low_triangle[y, x]
+            if t < 0:
+                continue
+            nx, ny, nz = normal[y, x, 0], normal[y, x, 1], normal[y, x, 2]
+            if struck[y, x] == 0:
+                b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
+                nx = np.float32(b0 * normals[t, 0, 0] + b1 * normals[t, 1, 0] + b2 * normals[t, 2, 0])
+                ny = np.float32(b0 * normals[t, 0, 1] + b1 * normals[t, 1, 1] + b2 * normals[t, 2, 1])
+                nz = np.float32(b0 * normals[t, 0, 2] + b1 * normals[t, 1, 2] + b2 * normals[t, 2, 2])
+            length = np.sqrt(nx * nx + ny * ny + nz * nz)
+            scale = 0.5 / length if length > 0 else 0.0
+            out[y, x, 0], out[y, x, 1], out[y, x, 2] = nx * scale + 0.5, ny * scale + 0.5, nz * scale + 0.5
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _decode(image):  # type: ignore[no-untyped-def]
+    height, width, _ = image.shape
+    for y in numba.prange(height):
+        for x in range(width):
+            nx, ny, nz = 2.0 * image[y, x, 0] - 1.0, 2.0 * image[y, x, 1] - 1.0, 2.0 * image[y, x, 2] - 1.0
+            length = np.sqrt(nx * nx + ny * ny + nz * nz)
+            scale = 1 / length if length > 0 else 0.0
+            image[y, x, 0], image[y, x, 1], image[y, x, 2] = nx * scale, ny * scale, nz * scale

@@ -1,0 +1,250 @@
+"""The sheet: which triangle each sample of it belongs to, and padding around the islands.
+
+Samples lie on a regular grid, s by s in a texel. UVs are rounded to whole fractions of a sample, so that edge tests
+are exact in 64-bit integers and a shared edge belongs to exactly one side (top-left rule).
+"""
+
+from dataclasses import dataclass
+
+import numba
+import numpy as np
+
+from .arrays import F32, I32, I64, U8
+
+TILE = 32
+UV_LIMIT = 4.0  # a triangle that strays further from the tile than this cannot touch it on any sensible unwrap
+
+
+@dataclass(frozen=True, slots=True)
+class Grid:
+    """UV triangles on the integer grid of a sheet, binned to tiles.
+
+    corners (T, 3, 2) int64 in fractions of a sample, x to the right and y downwards; `shift` bits make one sample.
+    `side` samples in each direction of a texel. Triangles of tile k are `listed[starts[k]:starts[k + 1]]`, ascending.
+    """
+
+    width: int
+    height: int
+    side: int
+    shift: int
+    corners: I64
+    starts: I64
+    listed: I32
+    outside: int
+
+    @property
+    def tiles_across(self) -> int:
+        return -(-self.width // TILE)
+
+    @property
+    def busy_tiles(self) -> I64:
+        """Tiles that at least one triangle may touch."""
+        return np.flatnonzero(np.diff(self.starts))
+
+
+def grid(uvs: F32, width: int, height: int, samples: int) -> Grid:
+    """Lay triangles `uvs (T, 3, 2)` on a sheet. `outside` counts those that lie wholly off the tile."""
+    side = round(samples**0.5)
+    shift = 27 - int(max(width, height) * side - 1).bit_length()
+    scale = np.array([width * side, height * side], np.float64) * (1 << shift)
+    usable = (np.abs(uvs) < UV_LIMIT).all(axis=(1, 2))
+    safe = np.where(usable[:, None, None], uvs, 0).astype(np.float64)
+    safe[..., 1] = 1 - safe[..., 1]
+    corners = np.rint(safe * scale).astype(np.int64)
+    unit = TILE * side << shift
+    low = np.floor_divide(corners.min(axis=1), unit)
+    high = np.floor_divide(corners.max(axis=1), unit)
+    tiles = np.array([-(-width // TILE), -(-height // TILE)])
+    touching = usable & (high >= 0).all(axis=1) & (low < tiles).all(axis=1)
+    low, high = np.clip(low, 0, tiles - 1), np.clip(high, 0, tiles - 1)
+    starts, listed = _bin(np.flatnonzero(touching), low, high, int(tiles[0]), int(tiles[1]))
+    return Grid(width, height, side, shift, corners, starts, listed, int(len(uvs) - touching.sum()))
+
+
+@numba.njit(cache=True, nogil=True)
+def _bin(triangles, low, high, across, down):  # type: ignore[no-untyped-def]
+    starts = np.zeros(across * down + 1, np.int64)
+    for t in triangles:
+        for y in range(low[t, 1], high[t, 1] + 1):
+            for x in range(low[t, 0], high[t, 0] + 1):
+                starts[y * across + x + 1] += 1
+    for k in range(across * down):
+        starts[k + 1] += starts[k]
+    listed = np.empty(starts[-1], np.int32)
+    fill = starts[:-1].copy()
+    for t in triangles:
+        for y in range(low[t, 1], high[t, 1] + 1):
+            for x in range(low[t, 0], high[t, 0] + 1):
+                listed[fill[y * across + x]] = t
+                fill[y * across + x] += 1
+    return starts, listed
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def _edge(ax, ay, bx, by, x, y):  # type: ignore[no-untyped-def]
+    return (bx - ax) * (y - ay) - (by - ay) * (x - ax)
+
+
+@numba.njit(cache=True, nogil=True)
+def _owns(dx, dy):  # type: ignore[no-untyped-def]
+    """Whether an edge of a triangle walked clockwise on a y-down sheet owns the samples that lie exactly on it."""
+    return (dy == 0 and dx > 0) or dy < 0
+
+
+@numba.njit(cache=True, nogil=True)
+def fill_tile(owner, x0, y0, side, shift, corners, triangles):  # type: ignore[no-untyped-def]
+    """Write the triangle of each sample of a tile into `owner (h, w) int32`; the lowest index wins.
+
+    x0, y0 is the tile's first sample. Returns how many samples more than one triangle asked for.
+    """
+    owner[:] = -1
+    rows, columns = owner.shape
+    half = np.int64(1) << (shift - 1)
+    contested = 0
+    for t in triangles:
+        ax, ay = corners[t, 0, 0], corners[t, 0, 1]
+        bx, by = corners[t, 1, 0], corners[t, 1, 1]
+        cx, cy = corners[t, 2, 0], corners[t, 2, 1]
+        area = _edge(ax, ay, bx, by, cx, cy)
+        if area == 0:
+            continue
+        if area < 0:
+            bx, by, cx, cy = cx, cy, bx, by
+        first_x = max(((min(ax, bx, cx) - half) >> shift) - x0, 0)
+        last_x = min(((max(ax, bx, cx) - half) >> shift) + 1 - x0, columns - 1)
+        first_y = max(((min(ay, by, cy) - half) >> shift) - y0, 0)
+        last_y = min(((max(ay, by, cy) - half) >> shift) + 1 - y0, rows - 1)
+        ab = 0 if _owns(bx - ax, by - ay) else 1
+        bc = 0 if _owns(cx - bx, cy - by) else 1
+        ca = 0 if _owns(ax - cx, ay - cy) else 1
+        for j in range(first_y, last_y + 1):
+            y = ((y0 + j) << shift) + half
+            for i in range(first_x, last_x + 1):
+                x = ((x0 + i) << shift) + half
+                if (
+                    _edge(ax, ay, bx, by, x, y) >= ab
+                    and _edge(bx, by, cx, cy, x, y) >= bc
+                    and _edge(cx, cy, ax, ay, x, y) >= ca
+                ):
+                    if owner[j, i] < 0:
+                        owner[j, i] = t
+                    else:
+                        contested += 1
+    return contested
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def barycentrics(corners, t, x, y):  # type: ignore[no-untyped-def]
+    """Barycentrics of a place on the integer grid in triangle t."""
+    ax, ay = corners[t, 0, 0], corners[t, 0, 1]
+    bx, by = corners[t, 1, 0], corners[t, 1, 1]
+    cx, cy = corners[t, 2, 0], corners[t, 2, 1]
+    area = np.float64(_edge(ax, ay, bx, by, cx, cy))
+    b1 = _edge(cx, cy, ax, ay, x, y) / area
+    b2 = _edge(ax, ay, bx, by, x, y) / area
+    return 1 - b1 - b2, b1, b2
+
+
+@numba.njit(cache=True, nogil=True)
+def texel_barycentrics(corners, t, x, y, sample, side, shift):  # type: ignore[no-untyped-def]
+    """Barycentrics at a texel's centre, or at its nearest covered sample where the centre lies off the triangle."""
+    unit = np.int64(side) << shift
+    b0, b1, b2 = barycentrics(corners, t, x * unit + unit // 2, y * unit + unit // 2)
+    if b0 < 0 or b1 < 0 or b2 < 0:
+        half = np.int64(1) << (shift - 1)
+        px = ((x * side + sample % side) << shift) + half
+        py = ((y * side + sample // side) << shift) + half
+        b0, b1, b2 = barycentrics(corners, t, px, py)
+    return b0, b1, b2
+
+
+def nearest_covered(covered: U8, reach: int) -> I32:
+    """For every texel the flat index of the nearest covered one no further than `reach` texels: (H, W) int32.
+
+    Covered texels name themselves, texels out of reach -1. Exact Euclidean distance between centres; of equally near
+    ones the topmost, then the leftmost. Source: A. Meijster et al., "A general algorithm for computing distance
+    transforms in linear time", 2000.
+    """
+    height, width = covered.shape
+    rows = np.empty((height, width), np.int32)
+    _nearest_in_column(covered, rows, reach)
+    out = np.empty((height, width), np.int32)
+    _nearest_in_row(rows, out, reach)
+    return out
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _nearest_in_column(covered, rows, reach):  # type: ignore[no-untyped-def]
+    """The row of the nearest covered texel straight above or below, -1 for none within reach."""
+    height, width = covered.shape
+    block = 64
+    for k in numba.prange((width + block - 1) // block):
+        first, last = k * block, min((k + 1) * block, width)
+        for x in range(first, last):
+            rows[0, x] = 0 if covered[0, x] else -1
+        for y in range(1, height):
+            for x in range(first, last):
+                rows[y, x] = y if covered[y, x] else rows[y - 1, x]
+        for y in range(height - 2, -1, -1):
+            for x in range(first, last):
+                below, above = rows[y + 1, x], rows[y, x]
+                if below > y and (above < 0 or below - y < y - above):
+                    rows[y, x] = below
+        for y in range(height):
+            for x in range(first, last):
+                if rows[y, x] >= 0 and abs(rows[y, x] - y) > reach:
+                    rows[y, x] = -1
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _nearest_in_row(rows, out, reach):  # type: ignore[no-untyped-def]
+    """Lower envelope of the parabolas that the columns' distances make along each row."""
+    height, width = rows.shape
+    limit = np.int64(reach) * reach
+    for y in numba.prange(height):
+        site = np.empty(width, np.int64)  # column of each parabola of the envelope
+        start = np.empty(width, np.int64)  # first column where it is lowest
+        top = -1
+        for x in range(width):
+            if rows[y, x] < 0:
+                continue
+            g = np.int64(rows[y, x] - y) ** 2
+            while True:
+                if top < 0:
+                    top = 0
+                    site[0], start[0] = x, 0
+                    break
+                s = site[top]
+                gs = np.int64(rows[y, s] - y) ** 2
+                # first column where the new parabola lies strictly lower
+                border = (x * x - s * s + g - gs) // (2 * (x - s)) + 1
+                if border <= start[top]:
+                    top -= 1
+                    continue
+                if border < width:
+                    top += 1
+                    site[top], start[top] = x, border
+                break
+        k = top
+        for x in range(width - 1, -1, -1):
+            if top < 0:
+                out[y, x] = -1
+                continue
+            while k > 0 and start[k] > x:
+                k -= 1
+            s = site[k]
+            square = np.int64(x - s) ** 2 + np.int64(rows[y, s] - y) ** 2
+            out[y, x] = rows[y, s] * width + s if square <= limit else -1
+
+
+def pad(image: F32, source: I32) -> None:
+    """Copy texels into the padding around islands, in place: `image (H, W, C)`, `source` of `nearest_covered`."""
+    _copy_from(image.reshape(-1, image.shape[2]), source.reshape(-1))
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _copy_from(flat, source):  # type: ignore[no-untyped-def]
+    for i in numba.prange(len(source)):
+        if source[i] >= 0 and source[i] != i:
+            for k in range(flat.shape[1]):
+                flat[i, k] = flat[source[i], k]
