@@ -135,7 +135,7 @@ def bake(
     done += STAGES["casting"]
     with _stage(seconds, "maps"):
         images = _derive(recipe, low, cast, lambda share: tell("maps", share))
-    warnings = checks.warnings_after(low, high, cast)
+    warnings = checks.warnings_after(low, high, cast, recipe.output.maps)
     progress("maps", 1.0)
     return Bake(recipe, low, high, cast, images, warnings, seconds)
 

@@ -7,6 +7,7 @@ from .cast import Cast
 from .errors import InputProblem
 from .low import Low
 from .mesh import Mesh
+from .recipe import MapKey
 
 
 def refuse_unusable(lows: list[Mesh], highs: list[Mesh]) -> None:
@@ -63,8 +64,8 @@ def _refuse_without_uvs(mesh: Mesh) -> None:
         raise InputProblem(mesh.name, f"{int(lacking.sum()):,} triangles have no UVs.", remedy, mesh.object_of(first))
 
 
-def warnings_after(low: Low, high: Mesh, cast: Cast) -> list[str]:
-    """Sentences about what a finished bake could not do."""
+def warnings_after(low: Low, high: Mesh, cast: Cast, keys: list[MapKey]) -> list[str]:
+    """Sentences about what a finished bake of the maps `keys` could not do."""
     said = []
     if low.grid.outside:
         said.append(f"{low.grid.outside:,} triangles of the low lie outside the UV tile and were not baked.")
@@ -72,6 +73,11 @@ def warnings_after(low: Low, high: Mesh, cast: Cast) -> list[str]:
         said.append("No triangle of the low covers a sample of the sheet; check the UVs or choose a larger sheet.")
     elif cast.missed == cast.texels:
         said.append("No ray struck the sculpt; low and high may not share a place or a scale, or the reach is too small.")
+    if cast.contested and "normal_object" in keys:
+        said.append(
+            "Parts of the low share their place on the sheet. An object-space normal map can be right on only one of "
+            "them; use the tangent-space map for mirrored parts."
+        )
     flat = zero_area(low.mesh)
     if flat:
         said.append(f"{flat:,} triangles of the low have zero area and receive nothing.")

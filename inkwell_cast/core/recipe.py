@@ -4,6 +4,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+PROOF_SIDE = 512
+
 MapKey = Literal["normal", "normal_object"]
 
 
@@ -94,3 +96,14 @@ class Recipe(Part):
     sheet: Sheet = Sheet()
     basis: Basis = Basis()
     output: Output = Output()
+
+    def proof(self) -> "Recipe":
+        """The same bake, small and quick: at most 512 texels on the long side and 4 samples."""
+        shrink = min(1.0, PROOF_SIDE / max(self.sheet.width, self.sheet.height))
+        width, height = (max(16, round(side * shrink)) for side in (self.sheet.width, self.sheet.height))
+        samples: Literal[1, 4] = 1 if self.sheet.samples == 1 else 4
+        padding = self.sheet.padding
+        if isinstance(padding, int):
+            padding = round(padding * shrink)
+        sheet = self.sheet.model_copy(update={"width": width, "height": height, "samples": samples, "padding": padding})
+        return self.model_copy(update={"sheet": sheet})

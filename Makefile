@@ -1,0 +1,32 @@
+.PHONY: install demo test bench css
+
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+READY := $(VENV)/.ready
+
+install: $(READY)
+
+$(READY): pyproject.toml requirements.lock
+	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --disable-pip-version-check -r requirements.lock
+	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	@touch $(READY)
+
+demo: $(READY)
+	$(BIN)/inkwell-cast demo
+
+css: $(READY)
+	$(BIN)/tailwindcss -i inkwell_cast/web/app.css -o inkwell_cast/web/static/app.css --minify
+
+test: $(READY)
+	@command -v chromium >/dev/null || (apt-get update -q && apt-get install -y -q --no-install-recommends chromium)
+	@test -d tests/node_modules/mikktspace || npm install --silent --no-audit --no-fund --prefix tests
+	$(BIN)/ruff format --check .
+	$(BIN)/ruff check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+	$(BIN)/pytest
+
+bench: $(READY)
+	$(BIN)/python -m bench

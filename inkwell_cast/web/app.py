@@ -1,0 +1,42 @@
+"""The web application."""
+
+from fastapi import FastAPI, Request
+from fastapi.staticfiles import StaticFiles
+from starlette.exceptions import HTTPException
+from starlette.responses import JSONResponse, Response
+
+from ..core.errors import InputProblem
+from ..engine import JobFailed
+from .guard import Guard
+from .pages import HERE, render
+from .routes import bakes, piece, shelf
+from .workshop import Workshop
+
+
+def create_app(workshop: Workshop) -> FastAPI:
+    """The application over a workshop; requests of other hosts and origins are refused."""
+    app = FastAPI(title="Inkwell Cast", docs_url=None, redoc_url=None, openapi_url=None)
+    app.state.workshop = workshop
+    app.add_middleware(Guard)
+    app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
+    for module in (shelf, bakes, piece):
+        app.include_router(module.router)
+    app.add_exception_handler(InputProblem, _refused)
+    app.add_exception_handler(JobFailed, _refused)
+    app.add_exception_handler(HTTPException, _missing)
+    return app
+
+
+def _refused(request: Request, problem: Exception) -> Response:
+    """The one place where errors become words for the screen."""
+    status = 422 if isinstance(problem, InputProblem) or getattr(problem, "kind", "") == "input" else 500
+    return JSONResponse({"error": str(problem)}, status)
+
+
+def _missing(request: Request, problem: Exception) -> Response:
+    assert isinstance(problem, HTTPException)
+    if "text/html" in request.headers.get("accept", "") and "hx-request" not in request.headers:
+        response = render(request, "missing.html", message=problem.detail)
+        response.status_code = problem.status_code
+        return response
+    return JSONResponse({"error": problem.detail}, problem.status_code)

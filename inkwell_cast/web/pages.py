@@ -1,0 +1,81 @@
+"""Templates and what they all know."""
+
+import pathlib
+from typing import Any
+
+from fastapi import Request
+from fastapi.templating import Jinja2Templates
+from starlette.responses import Response
+
+from ..core import maps
+from ..core.recipe import Recipe
+from ..store.bakes import BakeRow
+from ..store.meshes import MeshRow
+from .workshop import Workshop, meshes_key
+
+HERE = pathlib.Path(__file__).parent
+STEPS = ("meshes", "cage", "basis", "maps", "review", "handoff")
+STAGE_WORDS = {
+    "reading": "Reading meshes", "checking": "Checking", "preparing": "Preparing the low", "scene": "Building the scene",
+    "casting": "Casting rays", "maps": "Deriving maps", "writing": "Writing files",
+}  # fmt: skip
+
+templates = Jinja2Templates(HERE / "templates")
+
+
+def count(number: int) -> str:
+    return f"{number:,}".replace(",", "\u202f")
+
+
+def units(value: float) -> str:
+    """A distance in scene units with three figures."""
+    return f"{value:.3g}"
+
+
+def duration(seconds: float | None) -> str:
+    if seconds is None:
+        return ""
+    if seconds < 9.95:
+        return f"{seconds:.1f} s"
+    return f"{seconds:.0f} s" if seconds < 99.5 else f"{seconds / 60:.0f} min"
+
+
+def spark(values: list[float], width: int = 118, height: int = 30) -> str:
+    """Points of a small line through some figures, oldest first, for an SVG polyline."""
+    top = max(values) or 1
+    step = width / max(len(values) - 1, 1)
+    return " ".join(f"{3 + i * step:.1f},{3 + (1 - v / top) * height:.1f}" for i, v in enumerate(values))
+
+
+templates.env.filters |= {"count": count, "units": units, "duration": duration, "spark": spark}
+templates.env.globals |= {"STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "MAPS": maps.REGISTRY, "Recipe": Recipe}
+
+
+def workshop(request: Request) -> Workshop:
+    found: Workshop = request.app.state.workshop
+    return found
+
+
+def render(request: Request, name: str, **context: Any) -> Response:
+    return templates.TemplateResponse(request, name, context | {"nonce": request.state.nonce})
+
+
+def stale(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> str:
+    """Why a bake no longer shows the piece as it is: "meshes", "settings", or an empty string."""
+    if row.meshes != meshes_key(rows):
+        return "meshes"
+    return "" if row.recipe in (recipe, recipe.proof()) else "settings"
+
+
+def bake_facts(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> dict[str, Any]:
+    """What the views need to know of a finished bake."""
+    return {
+        "id": row.id,
+        "maps": list(row.recipe.output.maps),
+        "labels": {k: maps.REGISTRY[k].LABEL for k in row.recipe.output.maps},
+        "width": row.recipe.sheet.width,
+        "height": row.recipe.sheet.height,
+        "green": row.recipe.basis.green,
+        "stale": stale(row, recipe, rows),
+        "seconds": duration(row.seconds),
+    }

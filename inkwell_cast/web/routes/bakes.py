@@ -1,0 +1,148 @@
+"""Starting, watching, cancelling and showing bakes, and their files."""
+
+import io
+import json
+import pathlib
+import zipfile
+from functools import lru_cache
+from typing import Any
+
+import cv2
+from fastapi import APIRouter, Request
+from starlette.exceptions import HTTPException
+from starlette.responses import FileResponse, JSONResponse, Response
+
+from ...core.arrays import Any_
+from ...core.images import png
+from ...store.bakes import BakeRow
+from ..pages import bake_facts, render, workshop
+from .piece import context
+
+router = APIRouter(prefix="/pieces/{piece_id}")
+
+
+@router.post("/bake")
+def start(request: Request, piece_id: int, proof: bool = False) -> Response:
+    workshop(request).start_bake(piece_id, proof)
+    return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
+
+
+@router.post("/bakes/{bake_id}/cancel")
+def cancel(request: Request, piece_id: int, bake_id: int) -> Response:
+    workshop(request).cancel(_bake(request, piece_id, bake_id).id)
+    return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
+
+
+@router.get("/progress")
+def progress(request: Request, piece_id: int) -> Response:
+    """The bake buttons, or the running bake in their place; tells the page when one has ended."""
+    values = context(request, piece_id, "meshes")
+    response = render(request, "bake_box.html", **values)
+    last = values["last"]
+    if last is None or not last.open:
+        done = last is not None and last.state == "done"
+        facts = values["facts"] if done else None
+        response.headers["HX-Trigger"] = json.dumps({"bake-ended": {"facts": facts, "state": last.state if last else ""}})
+    return response
+
+
+@router.get("/drawer")
+def drawer(request: Request, piece_id: int) -> Response:
+    return render(request, "drawer.html", **context(request, piece_id, "meshes"))
+
+
+@router.get("/bakes/{bake_id}/show")
+def show(request: Request, piece_id: int, bake_id: int) -> Response:
+    """Look at an earlier bake: its figures in the panel, its pictures in the views."""
+    row = _bake(request, piece_id, bake_id)
+    values = context(request, piece_id, "review", bake_id)
+    response = render(request, "panel.html", **values)
+    facts = bake_facts(row, values["piece"].recipe, values["meshes"])
+    response.headers["HX-Trigger"] = json.dumps({"show-bake": {"facts": facts}})
+    return response
+
+
+@router.get("/bakes/{bake_id}/{key}.png")
+def picture(request: Request, piece_id: int, bake_id: int, key: str, thumb: int = 0, save: bool = False) -> Response:
+    """A map as it was written; `thumb` gives a small copy of that many pixels, `save` a download with a name."""
+    values = context(request, piece_id, "meshes")
+    path = _picture(request, _bake(request, piece_id, bake_id), key)
+    if thumb:
+        return Response(_thumbnail(path, min(max(thumb, 16), 1024)), media_type="image/png")
+    name = f"{_file_stem(values['piece'].name)}_{key}.png" if save else None
+    return FileResponse(path, media_type="image/png", filename=name)
+
+
+@router.get("/bakes/{bake_id}/manifest.json")
+def manifest(request: Request, piece_id: int, bake_id: int) -> Response:
+    return Response(_manifest(_bake(request, piece_id, bake_id)), media_type="application/json")
+
+
+@router.get("/bakes/{bake_id}/all.zip")
+def everything(request: Request, piece_id: int, bake_id: int) -> Response:
+    """Every picture of a bake and its manifest in one archive."""
+    values = context(request, piece_id, "meshes")
+    row = _bake(request, piece_id, bake_id)
+    stem = _file_stem(values["piece"].name)
+    data = io.BytesIO()
+    with zipfile.ZipFile(data, "w", zipfile.ZIP_STORED) as archive:
+        for entry in row.manifest.maps if row.manifest else []:
+            archive.write(_picture(request, row, entry.key), entry.file)
+        archive.writestr("manifest.json", _manifest(row))
+    headers = {"Content-Disposition": f'attachment; filename="{stem}.zip"'}
+    return Response(data.getvalue(), media_type="application/zip", headers=headers)
+
+
+@router.get("/bakes/{bake_id}/texel")
+async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int) -> Response:
+    """What one texel sees and holds; an empty object off the low."""
+    row = _bake(request, piece_id, bake_id)
+    if not (0 <= x < row.recipe.sheet.width and 0 <= y < row.recipe.sheet.height):
+        raise HTTPException(404, f"Texel {x}, {y} lies outside the sheet.")
+    found = await workshop(request).probe(row, x, y)
+    values: dict[str, Any] = {"texel": [x, y], "maps": {}}
+    for key in row.recipe.output.maps:
+        image = _pixels(_picture(request, row, key))
+        values["maps"][key] = [round(v / (255 if image.dtype.itemsize == 1 else 65535), 3) for v in image[y, x].tolist()]
+    return JSONResponse(values | ({"probe": found.model_dump()} if found else {}))
+
+
+def _bake(request: Request, piece_id: int, bake_id: int) -> BakeRow:
+    row = workshop(request).bake(bake_id)
+    if row is None or row.piece_id != piece_id:
+        raise HTTPException(404, "This bake does not belong to the piece.")
+    return row
+
+
+def _manifest(row: BakeRow) -> str:
+    if row.manifest is None:
+        raise HTTPException(404, "This bake has no result.")
+    return row.manifest.model_dump_json(indent=2) + "\n"
+
+
+def _picture(request: Request, row: BakeRow, key: str) -> pathlib.Path:
+    path = workshop(request).picture(row.id, key)
+    if path is None or not path.is_file():
+        raise HTTPException(404, "This bake has no such map.")
+    return path
+
+
+def _file_stem(name: str) -> str:
+    """A piece's name as a file name."""
+    plain = "".join(c if c.isascii() and (c.isalnum() or c in "-_") else "_" for c in name.replace("’", ""))
+    return plain.strip("_") or "piece"
+
+
+@lru_cache(maxsize=3)
+def _pixels(path: pathlib.Path) -> Any_:
+    return png.read(path)
+
+
+@lru_cache(maxsize=200)
+def _thumbnail(path: pathlib.Path, side: int) -> bytes:
+    image = cv2.imread(str(path), cv2.IMREAD_COLOR)
+    if image is None:
+        raise HTTPException(404, "This picture cannot be read.")
+    scale = side / max(image.shape[:2])
+    size = max(1, round(image.shape[1] * scale)), max(1, round(image.shape[0] * scale))
+    return bytes(cv2.imencode(".png", cv2.resize(image, size, interpolation=cv2.INTER_AREA))[1])

@@ -1,0 +1,65 @@
+"""Starting the server and, on wish, putting the demo pieces on its shelf."""
+
+import asyncio
+import os
+import pathlib
+import socket
+
+import uvicorn
+
+from ..core.recipe import Reach, Recipe
+from ..demo import inkstand
+from ..engine import Engine
+from ..store import Store
+from .app import create_app
+from .workshop import Workshop
+
+HOST = "127.0.0.1"
+
+
+def data_folder(chosen: pathlib.Path | None, demo: bool) -> pathlib.Path:
+    """Where pieces are kept: as chosen, else INKWELL_CAST_DATA, else a folder of the user's own."""
+    if chosen:
+        return chosen
+    named = os.environ.get("INKWELL_CAST_DATA")
+    return pathlib.Path(named) if named else pathlib.Path.home() / ".inkwell-cast" / ("demo" if demo else "shelf")
+
+
+def serve(chosen: pathlib.Path | None, port: int, demo: bool) -> int:
+    """Serve until interrupted; returns the exit code."""
+    try:
+        listener = socket.create_server((HOST, port), reuse_port=False)
+    except OSError as error:
+        print(f"inkwell-cast: Port {port} cannot be used ({error.strerror}). Choose another with --port.")
+        return 1
+    engine = Engine()
+    try:
+        workshop = Workshop(Store(data_folder(chosen, demo)), engine)
+        if demo and not workshop.shelf():
+            print("Making the demo pieces; the very first start also compiles the baking kernels …", flush=True)
+            asyncio.run(add_demo(workshop))
+        print(f"Inkwell Cast is open at http://{HOST}:{listener.getsockname()[1]}  (Ctrl-C ends it)", flush=True)
+        config = uvicorn.Config(create_app(workshop), log_level="warning", timeout_graceful_shutdown=2)
+        uvicorn.Server(config).run(sockets=[listener])
+    finally:
+        engine.close()
+    return 0
+
+
+async def add_demo(workshop: Workshop) -> int:
+    """Put the inkstand on the shelf, by the road that an artist's files take; returns the piece."""
+    folder = workshop.store.files.temporary_folder()
+    roles = {}
+    for path, role in zip(inkstand.write(folder), ("low", "high"), strict=True):
+        upload = await workshop.take_in(path.name, _chunks(path))
+        roles[upload.token] = role
+        path.unlink()
+    folder.rmdir()
+    recipe = Recipe(reach=Reach(unit="scene", outward=2.5, inward=2.0))
+    return workshop.make_piece(inkstand.TITLE, roles, recipe)
+
+
+async def _chunks(path: pathlib.Path):  # type: ignore[no-untyped-def]
+    with path.open("rb") as file:
+        while chunk := file.read(1 << 20):
+            yield chunk

@@ -1,0 +1,253 @@
+// The model view: draws meshes and the maps on them. It computes nothing of the bake; it draws when something changed.
+import * as THREE from "three";
+import { OrbitControls } from "./vendor/OrbitControls.js";
+
+const TYPES = { float32: Float32Array, uint32: Uint32Array, int32: Int32Array, uint8: Uint8Array };
+
+// One message of the server: a length, a JSON header, arrays viewed in place.
+export async function fetchMesh(address) {
+  const response = await fetch(address);
+  if (!response.ok) throw new Error(`The mesh could not be loaded (${response.status}).`);
+  const data = await response.arrayBuffer();
+  const size = new DataView(data).getUint32(0, true);
+  const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, size)));
+  const arrays = {};
+  for (const [name, a] of Object.entries(header.arrays)) {
+    arrays[name] = new TYPES[a.type](data, 4 + size + a.offset, a.shape.reduce((x, y) => x * y, 1));
+  }
+  return { header, arrays };
+}
+
+const SHADE = `
+vec3 shade(vec3 n, vec3 v, vec3 base) {
+  vec3 key = normalize(cameraTurn * vec3(-0.45, 0.62, 0.64)), rim = normalize(cameraTurn * vec3(0.75, 0.35, -0.55));
+  float wrap = max(dot(n, key) * 0.82 + 0.18, 0.0);
+  float sky = 0.5 + 0.5 * n.y;
+  vec3 c = base * (vec3(0.045, 0.045, 0.05) + vec3(0.13, 0.14, 0.16) * sky + vec3(0.74, 0.70, 0.63) * wrap * wrap);
+  vec3 h = normalize(key + v), r = reflect(-v, n);
+  float f = 0.05 + 0.95 * pow(1.0 - max(dot(n, v), 0.0), 5.0);
+  vec3 tint = mix(vec3(0.30), base * 1.5 + 0.08, 0.75);
+  c += tint * (pow(max(dot(n, h), 0.0), 60.0) * 0.95 + pow(max(dot(n, h), 0.0), 9.0) * 0.14);
+  c += tint * pow(max(dot(n, normalize(rim + v)), 0.0), 16.0) * 0.22;
+  c += (tint * 0.20 + f * 0.12) * smoothstep(-0.15, 0.75, r.y);
+  return c;
+}
+vec3 toScreen(vec3 c) { c = c * (1.0 + 0.08 * c) / (1.0 + 0.30 * c); return pow(max(c, 0.0), vec3(1.0 / 2.2)); }`;
+
+const VERTEX = `
+attribute vec4 tangent; attribute vec3 tint;
+varying vec3 vN, vT, vP, vC; varying float vW; varying vec2 vUv;
+void main() {
+  vN = normal; vT = tangent.xyz; vW = tangent.w; vUv = uv; vC = tint;
+  vec4 world = modelMatrix * vec4(position, 1.0); vP = world.xyz;
+  gl_Position = projectionMatrix * viewMatrix * world;
+}`;
+
+// The receiver's side of the basis: B per texel from interpolated N and T, neither normalised before.
+const FRAGMENT = `
+precision highp float;
+uniform sampler2D map; uniform int kind; uniform float green; uniform bool lit; uniform mat3 cameraTurn;
+varying vec3 vN, vT, vP, vC; varying float vW; varying vec2 vUv;
+${SHADE}
+void main() {
+  vec3 n = normalize(vN), s = texture2D(map, vUv).xyz;
+  if (kind == 1) { vec3 t = 2.0 * s - 1.0; t.y *= green; n = normalize(t.x * vT + t.y * vW * cross(vN, vT) + t.z * vN); }
+  if (kind == 2) n = normalize(2.0 * s - 1.0);
+  if (!lit) { gl_FragColor = vec4(kind > 0 ? s : 0.5 * n + 0.5, 1.0); return; }
+  gl_FragColor = vec4(toScreen(shade(n, normalize(cameraPosition - vP), vC)), 1.0);
+}`;
+
+const KINDS = { normal: 1, normal_object: 2 };
+
+export class ModelView {
+  constructor(element, { antialias = true } = {}) {
+    this.element = element;
+    this.canvas = element.querySelector("canvas");
+    this.renderer = new THREE.WebGLRenderer({ canvas: this.canvas, antialias, alpha: true, preserveDrawingBuffer: false });
+    this.renderer.outputColorSpace = THREE.LinearSRGBColorSpace;
+    this.renderer.autoClear = false;
+    this.camera = new THREE.PerspectiveCamera(28, 1, 0.01, 1000);
+    this.controls = new OrbitControls(this.camera, this.canvas);
+    this.controls.enableDamping = false;
+    this.controls.addEventListener("change", () => this.draw());
+    this.scenes = { low: new THREE.Scene(), sculpt: new THREE.Scene(), over: new THREE.Scene() };
+    this.show = "low"; this.mapsOn = true; this.cageOn = false; this.lit = true; this.wipe = 0.5;
+    this.lows = []; this.box = new THREE.Box3(); this.reach = [0, 0]; this.standIn = false;
+    this.blank = new THREE.DataTexture(new Uint8Array([128, 128, 255, 255]), 1, 1);
+    this.blank.needsUpdate = true;
+    this.texture = null; this.facts = null; this.mapKey = null;
+    this.pin = this.makePin();
+    this.raycaster = new THREE.Raycaster();
+    new ResizeObserver(() => this.resize()).observe(element);
+  }
+
+  material() {
+    return new THREE.ShaderMaterial({
+      vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.FrontSide,
+      uniforms: { map: { value: this.blank }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, cameraTurn: { value: new THREE.Matrix3() } },
+    });
+  }
+
+  makePin() {
+    const line = new THREE.BufferGeometry();
+    line.setAttribute("position", new THREE.BufferAttribute(new Float32Array(6), 3));
+    const group = new THREE.Group();
+    const ray = new THREE.Line(line, new THREE.LineBasicMaterial({ color: 0x1f7a6c, depthTest: false }));
+    const dot = new THREE.Mesh(new THREE.SphereGeometry(1, 16, 12), new THREE.MeshBasicMaterial({ color: 0x1b2430, depthTest: false }));
+    const ring = new THREE.Mesh(new THREE.SphereGeometry(1.7, 16, 12), new THREE.MeshBasicMaterial({ color: 0xf3eee3, depthTest: false }));
+    group.add(ring, ray, dot);
+    group.renderOrder = 5;
+    group.visible = false;
+    this.scenes.over.add(group);
+    return { group, ray, dot, ring };
+  }
+
+  clear() {
+    for (const name of ["low", "sculpt"]) {
+      for (const mesh of [...this.scenes[name].children]) { mesh.geometry.dispose(); mesh.material.dispose(); this.scenes[name].remove(mesh); }
+    }
+    for (const low of this.lows) { low.cage.geometry.dispose(); this.scenes.over.remove(low.cage); }
+    this.lows = []; this.box.makeEmpty(); this.standIn = false;
+  }
+
+  add(role, { header, arrays }) {
+    const geometry = new THREE.BufferGeometry();
+    const set = (name, array, size, normalised = false) => array && geometry.setAttribute(name, new THREE.BufferAttribute(array, size, normalised));
+    set("position", arrays.position, 3); set("normal", arrays.normal, 3); set("uv", arrays.uv, 2);
+    set("tangent", arrays.tangent, 4); set("tint", arrays.color, 3, true);
+    if (arrays.index) geometry.setIndex(new THREE.BufferAttribute(arrays.index, 1));
+    const mesh = new THREE.Mesh(geometry, this.material());
+    this.scenes[role === "low" ? "low" : "sculpt"].add(mesh);
+    this.box.union(new THREE.Box3(new THREE.Vector3(...header.bounds[0]), new THREE.Vector3(...header.bounds[1])));
+    if (role === "low" && arrays.cage) this.lows.push({ mesh, header, arrays, cage: this.makeCage(arrays) });
+    if (role !== "low" && header.standIn) this.standIn = true;
+  }
+
+  makeCage(arrays) {
+    const geometry = new THREE.BufferGeometry();
+    geometry.setAttribute("position", new THREE.BufferAttribute(new Float32Array(arrays.position.length), 3));
+    const cage = new THREE.Group();
+    cage.geometry = geometry;
+    cage.add(new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: 0x2f9c8b, transparent: true, opacity: 0.8 })));
+    this.scenes.over.add(cage);
+    return cage;
+  }
+
+  setReach(reach) {
+    this.reach = reach;
+    for (const { arrays, cage } of this.lows) {
+      const out = cage.geometry.attributes.position;
+      for (let i = 0; i < out.array.length; i++) out.array[i] = arrays.position[i] + reach[0] * arrays.cage[i];
+      cage.children[0].geometry.dispose();
+      cage.children[0].geometry = new THREE.EdgesGeometry(cage.geometry, 4); // flat areas stay free of lines
+    }
+    this.draw();
+  }
+
+  // The bitmap of a map as the sheet shows it, or null for none.
+  setMap(bitmap, facts, key) {
+    this.texture?.dispose();
+    this.texture = null; this.facts = facts; this.mapKey = key;
+    if (bitmap) {
+      this.texture = new THREE.Texture(bitmap);
+      this.texture.flipY = false; // the bitmap was turned over when it was made
+      this.texture.colorSpace = THREE.NoColorSpace;
+      this.texture.generateMipmaps = true;
+      this.texture.minFilter = THREE.LinearMipmapLinearFilter;
+      this.texture.anisotropy = 4;
+      this.texture.needsUpdate = true;
+    }
+    this.draw();
+  }
+
+  fit() {
+    if (this.box.isEmpty()) return;
+    const centre = this.box.getCenter(new THREE.Vector3());
+    const size = this.box.getSize(new THREE.Vector3()).length();
+    const narrow = Math.min(this.camera.aspect, 1.25);
+    const distance = size * 0.5 / Math.tan(this.camera.fov * Math.PI / 360) / narrow * 0.8;
+    this.camera.near = size / 200; this.camera.far = size * 40;
+    this.camera.position.copy(centre).addScaledVector(new THREE.Vector3(-0.42, 0.52, 0.86).normalize(), distance);
+    this.camera.updateProjectionMatrix();
+    this.controls.target.copy(centre);
+    this.controls.update();
+    this.draw();
+  }
+
+  turn(dx, dy, zoom = 1) {
+    const offset = this.camera.position.clone().sub(this.controls.target);
+    const s = new THREE.Spherical().setFromVector3(offset);
+    s.theta -= dx; s.phi = Math.min(Math.max(s.phi - dy, 0.05), Math.PI - 0.05); s.radius *= zoom;
+    this.camera.position.setFromSpherical(s).add(this.controls.target);
+    this.controls.update();
+  }
+
+  setPin(probe) {
+    this.pin.group.visible = Boolean(probe);
+    if (probe) {
+      const size = this.box.getSize(new THREE.Vector3()).length() / 420;
+      for (const ball of [this.pin.dot, this.pin.ring]) { ball.position.set(...(probe.struck || probe.place)); ball.scale.setScalar(size); }
+      this.pin.ray.geometry.attributes.position.array.set([...probe.start, ...(probe.struck || probe.place)]);
+      this.pin.ray.geometry.attributes.position.needsUpdate = true;
+      this.pin.ray.geometry.computeBoundingSphere();
+    }
+    this.draw();
+  }
+
+  // The place on the sheet under a pointer event, or null.
+  uvAt(event) {
+    const r = this.canvas.getBoundingClientRect();
+    const at = new THREE.Vector2((event.clientX - r.left) / r.width * 2 - 1, 1 - (event.clientY - r.top) / r.height * 2);
+    this.raycaster.setFromCamera(at, this.camera);
+    const hit = this.raycaster.intersectObjects(this.scenes.low.children, false)[0];
+    return hit?.uv ? { u: hit.uv.x, v: hit.uv.y } : null;
+  }
+
+  resize() {
+    const { clientWidth: w, clientHeight: h } = this.element;
+    if (!w || !h) return;
+    this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2));
+    this.renderer.setSize(w, h, false);
+    this.camera.aspect = w / h;
+    this.camera.updateProjectionMatrix();
+    this.draw();
+  }
+
+  draw() {
+    if (this.waiting) return;
+    this.waiting = requestAnimationFrame(() => { this.waiting = 0; this.drawNow(); });
+  }
+
+  drawNow() {
+    const { clientWidth: w, clientHeight: h } = this.element;
+    if (!w || !h) return;
+    const worn = this.mapsOn && this.texture ? KINDS[this.mapKey] || 0 : 0;
+    const turn = new THREE.Matrix3().setFromMatrix4(this.camera.matrixWorld);
+    for (const [name, scene] of Object.entries({ low: this.scenes.low, sculpt: this.scenes.sculpt })) {
+      for (const { material } of scene.children) {
+        const u = material.uniforms;
+        u.lit.value = this.lit; u.cameraTurn.value = turn;
+        u.kind.value = name === "low" ? worn : 0;
+        u.map.value = name === "low" && this.texture ? this.texture : this.blank;
+        u.green.value = this.facts?.green === "down" ? -1 : 1;
+      }
+    }
+    const r = this.renderer;
+    r.setScissorTest(false);
+    r.setClearColor(0, 0);
+    r.clear();
+    const pass = (scene, x0, x1) => {
+      r.setScissor(x0 * w, 0, (x1 - x0) * w, h);
+      r.setScissorTest(true);
+      r.setViewport(0, 0, w, h);
+      r.render(scene, this.camera);
+    };
+    if (this.show === "low") pass(this.scenes.low, 0, 1);
+    if (this.show === "sculpt") pass(this.scenes.sculpt, 0, 1);
+    if (this.show === "wipe") { pass(this.scenes.low, 0, this.wipe); pass(this.scenes.sculpt, this.wipe, 1); }
+    for (const { cage } of this.lows) cage.visible = this.cageOn;
+    pass(this.scenes.over, 0, 1);
+    this.drawn = (this.drawn || 0) + 1;
+    window.dispatchEvent(new CustomEvent("model-drawn"));
+  }
+}

@@ -1,0 +1,111 @@
+// The sheet view: a map, the UV lines over it, and the texel under the pointer.
+
+export class SheetView {
+  constructor(element) {
+    this.element = element;
+    this.canvas = element.querySelector("canvas");
+    this.context = this.canvas.getContext("2d");
+    this.bitmap = null; this.size = [1, 1]; this.zoom = 1; this.centre = [0.5, 0.5];
+    this.uvsOn = false; this.lines = null; this.mark = null;
+    new ResizeObserver(() => this.draw()).observe(element);
+    this.canvas.addEventListener("wheel", (e) => { e.preventDefault(); this.zoomBy(Math.exp(-e.deltaY * 0.0015), e); }, { passive: false });
+    this.canvas.addEventListener("pointerdown", (e) => { this.drag = [e.clientX, e.clientY]; this.canvas.setPointerCapture(e.pointerId); });
+    this.canvas.addEventListener("pointerup", () => { this.drag = null; });
+    this.canvas.addEventListener("pointermove", (e) => {
+      if (!this.drag) return;
+      this.move((e.clientX - this.drag[0]) / this.scale, (e.clientY - this.drag[1]) / this.scale);
+      this.drag = [e.clientX, e.clientY];
+    });
+  }
+
+  setMap(bitmap, size) { this.bitmap = bitmap; this.size = size; this.draw(); }
+
+  // UV triangles of the lows, each (3 T, 2) with the origin at the bottom left.
+  setLines(arrays) {
+    this.lines = new Path2D();
+    for (const uv of arrays) {
+      for (let i = 0; i + 5 < uv.length; i += 6) {
+        this.lines.moveTo(uv[i], 1 - uv[i + 1]);
+        this.lines.lineTo(uv[i + 2], 1 - uv[i + 3]);
+        this.lines.lineTo(uv[i + 4], 1 - uv[i + 5]);
+        this.lines.closePath();
+      }
+    }
+    this.draw();
+  }
+
+  get scale() {
+    const { clientWidth: w, clientHeight: h } = this.element;
+    return Math.min((w - 32) / this.size[0], (h - 32) / this.size[1]) * this.zoom;
+  }
+
+  // Where texel (0, 0) begins on the canvas.
+  get origin() {
+    const { clientWidth: w, clientHeight: h } = this.element;
+    return [w / 2 - this.centre[0] * this.size[0] * this.scale, h / 2 - this.centre[1] * this.size[1] * this.scale];
+  }
+
+  texelAt(event) {
+    const r = this.canvas.getBoundingClientRect(), [x0, y0] = this.origin;
+    const x = Math.floor((event.clientX - r.left - x0) / this.scale), y = Math.floor((event.clientY - r.top - y0) / this.scale);
+    return x >= 0 && y >= 0 && x < this.size[0] && y < this.size[1] ? [x, y] : null;
+  }
+
+  zoomBy(factor, event) {
+    const r = this.canvas.getBoundingClientRect();
+    const px = event ? event.clientX - r.left : r.width / 2, py = event ? event.clientY - r.top : r.height / 2;
+    const before = this.origin, s = this.scale;
+    const tx = (px - before[0]) / s, ty = (py - before[1]) / s;
+    this.zoom = Math.min(Math.max(this.zoom * factor, 0.5), 200);
+    const after = this.origin, t = this.scale;
+    this.move((px - after[0]) / t - tx, (py - after[1]) / t - ty);
+  }
+
+  move(dx, dy) {
+    this.centre = [this.centre[0] - dx / this.size[0], this.centre[1] - dy / this.size[1]].map((c) => Math.min(Math.max(c, 0), 1));
+    this.draw();
+  }
+
+  fit() { this.zoom = 1; this.centre = [0.5, 0.5]; this.draw(); }
+
+  setMark(texel) { this.mark = texel; this.draw(); }
+
+  draw() {
+    if (this.waiting) return;
+    this.waiting = requestAnimationFrame(() => { this.waiting = 0; this.drawNow(); });
+  }
+
+  drawNow() {
+    const { clientWidth: w, clientHeight: h } = this.element, ratio = window.devicePixelRatio || 1, c = this.context;
+    if (!w || !h) return;
+    if (this.canvas.width !== Math.round(w * ratio)) this.canvas.width = Math.round(w * ratio);
+    if (this.canvas.height !== Math.round(h * ratio)) this.canvas.height = Math.round(h * ratio);
+    const color = (name) => getComputedStyle(document.documentElement).getPropertyValue(name);
+    c.setTransform(ratio, 0, 0, ratio, 0, 0);
+    c.clearRect(0, 0, w, h);
+    const [x0, y0] = this.origin, s = this.scale, width = this.size[0] * s, height = this.size[1] * s;
+    c.fillStyle = color("--ground");
+    c.fillRect(x0, y0, width, height);
+    if (this.bitmap) {
+      c.imageSmoothingEnabled = s < 2;
+      c.imageSmoothingQuality = "high";
+      c.drawImage(this.bitmap, x0, y0, width, height);
+    }
+    c.strokeStyle = color("--strong");
+    c.lineWidth = 1;
+    c.strokeRect(x0 - 0.5, y0 - 0.5, width + 1, height + 1);
+    if (this.lines && (this.uvsOn || !this.bitmap)) {
+      c.save();
+      c.transform(width, 0, 0, height, x0, y0);
+      c.lineWidth = 0.8 / width;
+      c.strokeStyle = this.bitmap ? "rgba(27,36,48,.55)" : color("--soft");
+      c.stroke(this.lines);
+      c.restore();
+    }
+    if (this.mark) {
+      const x = x0 + (this.mark[0] + 0.5) * s, y = y0 + (this.mark[1] + 0.5) * s;
+      c.beginPath(); c.arc(x, y, 6, 0, 7); c.lineWidth = 3.5; c.strokeStyle = "#f3eee3"; c.stroke();
+      c.lineWidth = 1.8; c.strokeStyle = "#1b2430"; c.stroke();
+    }
+  }
+}

@@ -1,0 +1,65 @@
+// Sends mesh files to the server, one after the other, and shows each as a row with its progress.
+
+export function send(file, onShare) {
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest();
+    request.open("PUT", `/uploads?name=${encodeURIComponent(file.name)}`);
+    request.upload.onprogress = (e) => e.lengthComputable && onShare(e.loaded / e.total);
+    request.onload = () => {
+      let answer = {};
+      try { answer = JSON.parse(request.responseText); } catch { /* not JSON: told below */ }
+      request.status < 300 ? resolve(answer) : reject(new Error(answer.error || `${file.name}: the server answered ${request.status}.`));
+    };
+    request.onerror = () => reject(new Error(`${file.name}: the server could not be reached.`));
+    request.send(file);
+  });
+}
+
+// A list of rows; `onDone(answer, row)` is called for each file that was taken in.
+export function uploadsInto(list, onDone) {
+  let last = Promise.resolve();
+  return (files) => {
+    for (const file of files) {
+      const row = document.createElement("li");
+      row.innerHTML = '<b></b><button class="link" type="button">Remove</button><span class="bar"><i style="width:0"></i></span><span class="soft">waiting</span>';
+      const [name, remove, bar, words] = row.children;
+      name.textContent = name.title = file.name;
+      remove.onclick = () => { row.remove(); list.dispatchEvent(new Event("change")); };
+      list.append(row);
+      last = last.then(async () => {
+        if (!row.isConnected) return;
+        words.textContent = "sending";
+        try {
+          const answer = await send(file, (share) => {
+            bar.firstChild.style.width = `${share * 100}%`;
+            if (share === 1) words.textContent = "reading";
+          });
+          bar.remove();
+          words.textContent = `${answer.triangles.toLocaleString("en").replaceAll(",", "\u202f")} triangles · ${answer.objects} ${answer.objects === 1 ? "part" : "parts"} · ${answer.uvs ? "with UVs" : "no UVs"}`;
+          if (row.isConnected) onDone(answer, row);
+        } catch (error) {
+          bar.remove();
+          words.className = "problem";
+          words.setAttribute("role", "alert");
+          words.textContent = error.message;
+        }
+      });
+    }
+    return last;
+  };
+}
+
+export function roleChoice(role, label) {
+  const select = document.createElement("select");
+  select.setAttribute("aria-label", label);
+  for (const [value, word] of [["low", "low"], ["high", "high (sculpt)"]]) select.add(new Option(word, value, value === role, value === role));
+  return select;
+}
+
+export function takeDrops(area, take) {
+  for (const type of ["dragenter", "dragover"]) area.addEventListener(type, (e) => { e.preventDefault(); area.classList.add("over"); });
+  area.addEventListener("dragleave", () => area.classList.remove("over"));
+  area.addEventListener("drop", (e) => { e.preventDefault(); area.classList.remove("over"); take([...e.dataTransfer.files]); });
+  const input = area.querySelector("input[type=file]");
+  input?.addEventListener("change", () => { take([...input.files]); input.value = ""; });
+}
