@@ -1,0 +1,1 @@
+"""Inkwell Cast bakes a sculpt onto a UV-unwrapped mesh."""

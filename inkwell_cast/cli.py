@@ -69,7 +69,9 @@ def _parser() -> argparse.ArgumentParser:
     ):
         command = commands.add_parser(name, help=does)
         command.set_defaults(run=run)
-        command.add_argument("--port", type=int, default=8734, help="port on 127.0.0.1 (default 8734; 0 takes a free one)")
+        command.add_argument(
+            "--port", type=int, default=8734, help="port on 127.0.0.1 (default 8734; 0 takes a free one)"
+        )
         command.add_argument("--data", type=path, metavar="DIR", help="folder for pieces and bakes")
     return parser
 
@@ -87,7 +89,9 @@ def recipe_of(options: argparse.Namespace) -> Recipe:
         try:
             text = options.recipe.read_text()
         except (OSError, UnicodeDecodeError) as error:
-            raise InputProblem(str(options.recipe), f"The recipe cannot be read ({error}).", "Check its path.") from error
+            raise InputProblem(
+                str(options.recipe), f"The recipe cannot be read ({error}).", "Check its path."
+            ) from error
         settings = Recipe.model_validate_json(text).model_dump()
     else:
         settings = Recipe().model_dump()
@@ -125,7 +129,9 @@ def _bake(options: argparse.Namespace) -> int:
             manifest = result.save(options.out, sources)
         except OSError as error:
             raise InputProblem(
-                str(options.out), f"The maps cannot be written ({error.strerror}).", "Choose another folder or free some space."
+                str(options.out),
+                f"The maps cannot be written ({error.strerror}).",
+                "Choose another folder or free some space.",
             ) from error
     finally:
         bar.end()

@@ -47,8 +47,10 @@ class Warm:
 
     def sculpt(self, highs: list[Mesh]) -> tuple[Mesh, Scene]:
         """The highs as one mesh with normals, and its scene."""
-        if self._made is None or len(highs) != len(self._meshes) or any(
-            a is not b for a, b in zip(highs, self._meshes, strict=True)
+        if (
+            self._made is None
+            or len(highs) != len(self._meshes)
+            or any(a is not b for a, b in zip(highs, self._meshes, strict=True))
         ):
             self._made, self._meshes = None, highs  # let the old scene go before the new one needs its memory
             high = with_normals(merge([with_normals(m) for m in highs] if len(highs) > 1 else highs, "sculpt"))

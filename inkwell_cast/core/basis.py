@@ -42,9 +42,7 @@ def mikktspace(mesh: Mesh, channel: int = 0) -> F32:
 def tangents_of(positions: F32, normals: F32, uvs: F32, corners: I32) -> F32:
     """MikkTSpace of triangles given corner by corner; `corners (T, 3)` names equal corners by one number."""
     p = positions
-    flat = (
-        (p[:, 0] == p[:, 1]).all(axis=1) | (p[:, 0] == p[:, 2]).all(axis=1) | (p[:, 1] == p[:, 2]).all(axis=1)
-    )
+    flat = (p[:, 0] == p[:, 1]).all(axis=1) | (p[:, 0] == p[:, 2]).all(axis=1) | (p[:, 1] == p[:, 2]).all(axis=1)
     out = np.zeros((len(p), 3, 4), np.float32)
     out[..., 0], out[..., 3] = 1, -1
     good = np.flatnonzero(~flat)

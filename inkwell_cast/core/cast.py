@@ -91,8 +91,8 @@ def cast_rays(
         started = time.perf_counter()
         batch = tiles[done : done + size]
         cast_tiles(
-            batch, contested[done : done + size], sheet.tiles_across, sheet.width, sheet.height, sheet.side, sheet.shift,
-            sheet.corners, sheet.starts, sheet.listed, points, cage.offsets, cage.inward, scene.tracer,
+            batch, contested[done : done + len(batch)], sheet.tiles_across, sheet.width, sheet.height, sheet.side,
+            sheet.shift, sheet.corners, sheet.starts, sheet.listed, points, cage.offsets, cage.inward, scene.tracer,
             high.triangles, high.normals.values, high.normals.corners,
             cast.low_triangle, cast.sample, cast.covered, cast.struck, cast.normal, cast.height, cast.hit_triangle,
         )  # fmt: skip
@@ -108,11 +108,11 @@ def cast_rays(
 
 
 @numba.njit(cache=True, nogil=True, parallel=True, error_model="numpy")
-def cast_tiles(
+def cast_tiles(  # type: ignore[no-untyped-def]
     tiles, contested, across, width, height, side, shift, corners, starts, listed, points, offsets, inward, tracer,
     high_triangles, high_normals, high_normal_rows,
     low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
-):  # type: ignore[no-untyped-def]  # fmt: skip
+):  # fmt: skip
     """Cast the rays of some tiles; see `Cast` for the outputs."""
     for k in numba.prange(len(tiles)):
         tile = tiles[k]
@@ -131,10 +131,10 @@ def cast_tiles(
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
-def _cast_texel(
+def _cast_texel(  # type: ignore[no-untyped-def]
     x, y, owner, side, shift, corners, points, offsets, inward, tracer, high_triangles, high_normals, high_normal_rows,
     low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
-):  # type: ignore[no-untyped-def]  # fmt: skip
+):  # fmt: skip
     half = np.int64(1) << (shift - 1)
     on_low, hits, nearest = 0, 0, 1 << 30
     sum_x = sum_y = sum_z = sum_h = 0.0

@@ -72,7 +72,9 @@ def warnings_after(low: Low, high: Mesh, cast: Cast, keys: list[MapKey]) -> list
     if cast.texels == 0:
         said.append("No triangle of the low covers a sample of the sheet; check the UVs or choose a larger sheet.")
     elif cast.missed == cast.texels:
-        said.append("No ray struck the sculpt; low and high may not share a place or a scale, or the reach is too small.")
+        said.append(
+            "No ray struck the sculpt; low and high may not share a place or a scale, or the reach is too small."
+        )
     if cast.contested and "normal_object" in keys:
         said.append(
             "Parts of the low share their place on the sheet. An object-space normal map can be right on only one of "

@@ -36,7 +36,9 @@ def _library() -> ctypes.CDLL:
         files = importlib.metadata.files("embreex") or []
     except importlib.metadata.PackageNotFoundError:
         files = []
-    carried = [pathlib.Path(str(f.locate())) for f in files if "embree4" in f.name or "libtbb" in f.name or "tbb12" in f.name]
+    carried = [
+        pathlib.Path(str(f.locate())) for f in files if "embree4" in f.name or "libtbb" in f.name or "tbb12" in f.name
+    ]
     carried.sort(key=lambda path: "tbb" not in path.name)  # Embree wants its TBB loaded before it
     system = {"darwin": ["libembree4.dylib"], "win32": ["embree4.dll"]}.get(sys.platform, ["libembree4.so.4"])
     tried = []
@@ -141,7 +143,9 @@ class Scene:
         library.rtcCommitScene(scene)
         error = library.rtcGetDeviceError(device)
         if error:
-            raise MemoryError(f"The ray library could not build a scene of {len(triangles):,} triangles (code {error}).")
+            raise MemoryError(
+                f"The ray library could not build a scene of {len(triangles):,} triangles (code {error})."
+            )
         address = ctypes.cast(library.rtcIntersect1, ctypes.c_void_p).value
         self.tracer = np.array([address, scene], np.uint64)
 

@@ -9,7 +9,7 @@ from dataclasses import replace
 import numba
 import numpy as np
 
-from .arrays import F32, F64, I32
+from .arrays import F32, F64, I32, Bool
 from .mesh import Layer, Mesh, layer_of_corners
 
 
@@ -119,7 +119,8 @@ def with_normals(mesh: Mesh) -> Mesh:
         return replace(mesh, normals=Layer(values, mesh.normals.corners))
     missing = mesh.normals.corners < 0
     if zeros:
-        missing |= ~values.any(axis=1)[mesh.normals.corners]
+        without: Bool = ~np.any(values, axis=1)
+        missing |= without[mesh.normals.corners]
     mixed = Layer(values, mesh.normals.corners).at_corners()
     mixed[missing] = smooth(mesh).at_corners()[missing]
     return replace(mesh, normals=layer_of_corners(mixed))

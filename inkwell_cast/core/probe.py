@@ -38,10 +38,10 @@ def probe(low: Low, cage: Cage, high: Mesh, scene: Scene, x: int, y: int) -> Pro
     if found[0] < 0:
         return None
     t, px, py = found
-    b = barycentrics(g.corners, t, px, py)
-    ray = make_ray(t, *b, corner_positions(low.mesh), cage.offsets, cage.inward)
-    start, direction, out, far = np.array(ray[:3]), np.array(ray[3:6]), float(ray[6]), float(ray[7])
-    length, u, v, hit = first_hit(scene.tracer, *ray[:6], far)
+    b0, b1, b2 = barycentrics(g.corners, t, px, py)
+    ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, corner_positions(low.mesh), cage.offsets, cage.inward)
+    length, u, v, hit = first_hit(scene.tracer, ox, oy, oz, dx, dy, dz, far)
+    start, direction = np.array([ox, oy, oz]), np.array([dx, dy, dz])
     result = Probe(
         triangle=t, low_object=low.mesh.object_of(t), uv=((x + 0.5) / g.width, 1 - (y + 0.5) / g.height),
         place=_point(start + direction * out), start=_point(start), outward=out, inward=far - out,

@@ -29,11 +29,19 @@ class Reach(Part):
     ] = "percent"
     outward: Annotated[
         float,
-        setting("Outward", "Rays start this far out. Smaller leaves holes, larger picks up neighbours.", "reach", ge=0, le=1e6),
+        setting(
+            "Outward",
+            "Rays start this far out. Smaller leaves holes, larger picks up neighbours.",
+            "reach",
+            ge=0,
+            le=1e6,
+        ),
     ] = 1.5
     inward: Annotated[
         float,
-        setting("Inward", "Rays end this far below the low. It should just pass the deepest groove.", "reach", ge=0, le=1e6),
+        setting(
+            "Inward", "Rays end this far below the low. It should just pass the deepest groove.", "reach", ge=0, le=1e6
+        ),
     ] = 1.5
 
     def in_scene_units(self, diagonal: float) -> tuple[float, float]:
@@ -48,7 +56,8 @@ class Sheet(Part):
     width: Annotated[int, setting("Width", "Texels from left to right.", "texels", ge=16, le=8192)] = 2048
     height: Annotated[int, setting("Height", "Texels from top to bottom.", "texels", ge=16, le=8192)] = 2048
     samples: Annotated[
-        Literal[1, 4, 16], setting("Samples", "Rays in each texel; more give smoother edges and take longer.", "a texel")
+        Literal[1, 4, 16],
+        setting("Samples", "Rays in each texel; more give smoother edges and take longer.", "a texel"),
     ] = 4
     padding: Annotated[
         Annotated[int, Field(ge=0, le=1024)] | Literal["auto", "fill"],

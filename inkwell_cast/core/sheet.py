@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numba
 import numpy as np
 
-from .arrays import F32, I32, I64, U8
+from .arrays import F32, I32, I64, U8, Bool
 
 TILE = 32
 UV_LIMIT = 4.0  # a triangle that strays further from the tile than this cannot touch it on any sensible unwrap
@@ -47,7 +47,7 @@ def grid(uvs: F32, width: int, height: int, samples: int) -> Grid:
     side = round(samples**0.5)
     shift = 27 - int(max(width, height) * side - 1).bit_length()
     scale = np.array([width * side, height * side], np.float64) * (1 << shift)
-    usable = (np.abs(uvs) < UV_LIMIT).all(axis=(1, 2))
+    usable: Bool = np.all(np.abs(uvs) < UV_LIMIT, axis=(1, 2))
     safe = np.where(usable[:, None, None], uvs, 0).astype(np.float64)
     safe[..., 1] = 1 - safe[..., 1]
     corners = np.rint(safe * scale).astype(np.int64)

@@ -16,7 +16,12 @@ from .packing import pack
 from .shapes import Patch, curve, refined, rounded_box, spaced, turned
 
 TITLE = "Harbour-master’s inkstand"
-MATERIALS = {"brass": (0.62, 0.42, 0.16), "ink glass": (0.05, 0.24, 0.30), "ebony": (0.09, 0.06, 0.05), "bone": (0.78, 0.70, 0.55)}
+MATERIALS = {
+    "brass": (0.62, 0.42, 0.16),
+    "ink glass": (0.05, 0.24, 0.30),
+    "ebony": (0.09, 0.06, 0.05),
+    "bone": (0.78, 0.70, 0.55),
+}
 Y_UP = np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0]], np.float64)
 WELL_X, WELL_Y = 56.0, 8.0
 GAP = 5.0
@@ -82,8 +87,8 @@ def _foot(name: str, x: float, y: float) -> Part:
 
 def _well() -> Part:
     outline = [
-        (0, 0), (30, 0), (31.5, 1.5), (31.5, 4), (29, 5.5), (28.5, 8), (28.5, 30), (29, 32), (31, 33), (31, 36.5), (29, 38),
-        (0, 38),
+        (0, 0), (30, 0), (31.5, 1.5), (31.5, 4), (29, 5.5), (28.5, 8), (28.5, 30), (29, 32), (31, 33), (31, 36.5),
+        (29, 38), (0, 38),
     ]  # fmt: skip
 
     def flutes(angle: F64, radius: F64, z: F64) -> F64:
@@ -92,7 +97,8 @@ def _well() -> Part:
 
     fine = refined(curve(outline, 1.2, 8), 0.7)
     coarse = [
-        (0, 0), (30, 0), (31.5, 1.5), (31.5, 4), (28.6, 6), (28.5, 19), (28.6, 31.6), (31, 33), (31, 36.5), (29, 38), (0, 38)
+        (0, 0), (30, 0), (31.5, 1.5), (31.5, 4), (28.6, 6), (28.5, 19), (28.6, 31.6), (31, 33), (31, 36.5), (29, 38),
+        (0, 38),
     ]  # fmt: skip
     low = turned(coarse, 28, bends=(1, 9), worths=(0.25, 1.0, 0.25))
     return Part("well_left", "ink glass", turned(fine, 224, flutes), low).placed((-WELL_X, WELL_Y, 23.6))
@@ -100,8 +106,8 @@ def _well() -> Part:
 
 def _lid() -> Part:
     outline = [
-        (0, 0), (31, 0), (32.5, 1), (32.5, 4), (30.5, 5.5), (29, 7), (24, 13), (15, 17.5), (6, 19.2), (3.6, 20.2), (3.2, 22.4),
-        (4.4, 23.6), (6.2, 26.5), (5.4, 30), (2.6, 32), (0, 32.4),
+        (0, 0), (31, 0), (32.5, 1), (32.5, 4), (30.5, 5.5), (29, 7), (24, 13), (15, 17.5), (6, 19.2), (3.6, 20.2),
+        (3.2, 22.4), (4.4, 23.6), (6.2, 26.5), (5.4, 30), (2.6, 32), (0, 32.4),
     ]  # fmt: skip
 
     def petals(angle: F64, radius: F64, z: F64) -> F64:
@@ -154,7 +160,10 @@ def _plate() -> Part:
         screws = np.hypot(np.abs(x) - 37.5, y)
         slot = _bump(y - x * 0.2 + np.sign(x) * 7.5, 0.5) * (screws < 2.2)
         return (
-            -0.55 * graver - 0.4 * _bump(frame, 0.6) + 0.8 * np.sqrt(np.clip(1 - (screws / 2.6) ** 2, 0, 1)) - 0.4 * slot
+            -0.55 * graver
+            - 0.4 * _bump(frame, 0.6)
+            + 0.8 * np.sqrt(np.clip(1 - (screws / 2.6) ** 2, 0, 1))
+            - 0.4 * slot
         )
 
     size = (92.0, 22.0, 4.0)
@@ -184,9 +193,7 @@ def _rivets() -> list[Part]:
 def parts() -> list[Part]:
     """Every part, left ones before the right ones that mirror them."""
     left = [_well(), _lid(), _hinge()]
-    feet = [
-        _foot(f"foot_{n}", x, y) for n, (x, y) in enumerate([(-92, -45), (92, -45), (-92, 45), (92, 45)], 1)
-    ]
+    feet = [_foot(f"foot_{n}", x, y) for n, (x, y) in enumerate([(-92, -45), (92, -45), (-92, 45), (92, 45)], 1)]
     right = [part.mirrored(part.name.replace("left", "right")) for part in left]
     return [_tray(), *feet, *left, *right, _pen_rest(), _plate(), *_rivets()]
 

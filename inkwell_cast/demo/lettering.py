@@ -1,5 +1,7 @@
 """Letters drawn with a round graver: each is a few strokes in a box 4 wide and 6 high."""
 
+from itertools import pairwise
+
 import numpy as np
 
 from ..core.arrays import F64
@@ -26,8 +28,8 @@ def strokes_of(text: str, height: float) -> F64:
     segments = []
     for n, letter in enumerate(text):
         for stroke in STROKES[letter]:
-            points = (np.array(stroke) + [advance * n - width / 2, -3]) * scale
-            segments += list(zip(points[:-1], points[1:], strict=True))
+            points = (np.array(stroke) + np.array([advance * n - width / 2, -3])) * scale
+            segments += list(pairwise(points))
     return np.array(segments)
 
 

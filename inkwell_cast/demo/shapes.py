@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -79,7 +80,7 @@ def turned(
     turn[-1] = 0
     cuts = [0, *bends, len(line) - 1]
     patches = []
-    for n, (first, last) in enumerate(zip(cuts[:-1], cuts[1:], strict=True)):
+    for n, (first, last) in enumerate(pairwise(cuts)):
         part = line[first : last + 1]
         steps = np.linalg.norm(np.diff(part, axis=0), axis=1)
         length = np.concatenate([[0], np.cumsum(steps)])
@@ -91,9 +92,7 @@ def turned(
         if part[0, 0] == 0 or part[-1, 0] == 0:
             from_pole = length if part[0, 0] == 0 else length[-1] - length
             up = 1 if part[-1, 0] == 0 else -1
-            flat = np.stack(
-                [np.outer(np.cos(angle), from_pole) * up, np.outer(np.sin(angle), from_pole)], axis=-1
-            )
+            flat = np.stack([np.outer(np.cos(angle), from_pole) * up, np.outer(np.sin(angle), from_pole)], axis=-1)
         else:
             width = 2 * np.pi * part[:, 0].mean()
             flat = np.stack(np.meshgrid(angle / (2 * np.pi) * width, length, indexing="ij"), axis=-1)
@@ -117,7 +116,7 @@ def curve(points: list[tuple[float, float]], radius: float, steps: int) -> list[
 def refined(profile: list[tuple[float, float]], step: float) -> list[tuple[float, float]]:
     """The same profile with no segment longer than `step`."""
     out = [profile[0]]
-    for (r0, z0), (r1, z1) in zip(profile[:-1], profile[1:], strict=True):
+    for (r0, z0), (r1, z1) in pairwise(profile):
         n = max(1, int(np.ceil(np.hypot(r1 - r0, z1 - z0) / step)))
         out += [(r0 + (r1 - r0) * k / n, z0 + (z1 - z0) * k / n) for k in range(1, n + 1)]
     return out

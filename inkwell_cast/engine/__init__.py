@@ -102,7 +102,9 @@ class Engine:
     def _spawn(self) -> None:
         ours, theirs = self._context.Pipe()
         self._cancel = self._context.Event()
-        self._process = self._context.Process(target=run, args=(theirs, self._cancel), name="inkwell-engine", daemon=True)
+        self._process = self._context.Process(
+            target=run, args=(theirs, self._cancel), name="inkwell-engine", daemon=True
+        )
         self._process.start()
         theirs.close()
         self._pipe = ours

@@ -1,5 +1,6 @@
 """The baking process: reads, bakes and keeps what the next job will want again."""
 
+import contextlib
 import ctypes
 import os
 import pathlib
@@ -38,10 +39,8 @@ def run(pipe: Connection, cancel: Event) -> None:
     _limit_memory()
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C goes to the server, which ends this process in order
     worker = _Worker(pipe, cancel)
-    try:
+    with contextlib.suppress(RayLibraryMissing):  # said again, to the user, by the first job that needs it
         worker.warm_up()
-    except RayLibraryMissing:
-        pass  # said again, to the user, by the first job that needs it
     while True:
         try:
             job = pipe.recv()
@@ -132,7 +131,9 @@ class _Worker:
         baked = baking.bake(job.recipe, meshes, self._tell, self._cancel.is_set, self._warm)
         self._tell("writing", 0.95)
         everything = zip(_ordered(job.sources), [*meshes.lows, *meshes.highs], strict=True)
-        sources = [MeshFile(role=s.role, file=s.name, sha256=s.sha256, triangles=len(m.triangles)) for s, m in everything]
+        sources = [
+            MeshFile(role=s.role, file=s.name, sha256=s.sha256, triangles=len(m.triangles)) for s, m in everything
+        ]
         return baked.save(job.folder, sources)
 
     def _probe(self, job: ProbeAt) -> Probe | None:

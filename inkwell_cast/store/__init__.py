@@ -42,7 +42,9 @@ class Store:
         for left in self.files.incoming.iterdir():
             shutil.rmtree(left) if left.is_dir() else left.unlink()
         with self.reading() as connection:
-            rows = connection.execute("SELECT sha256 FROM mesh UNION SELECT view FROM mesh UNION SELECT sha256 FROM picture")
+            rows = connection.execute(
+                "SELECT sha256 FROM mesh UNION SELECT view FROM mesh UNION SELECT sha256 FROM picture"
+            )
             self.files.keep_only({row[0] for row in rows})
 
     def close(self) -> None:

@@ -18,7 +18,11 @@ def connect(path: pathlib.Path) -> sqlite3.Connection:
 
 def _migrate(connection: sqlite3.Connection) -> None:
     scripts = sorted(
-        (file for file in importlib.resources.files(__package__).joinpath("migrations").iterdir() if file.name.endswith(".sql")),
+        (
+            file
+            for file in importlib.resources.files(__package__).joinpath("migrations").iterdir()
+            if file.name.endswith(".sql")
+        ),
         key=lambda file: file.name,
     )
     done = connection.execute("PRAGMA user_version").fetchone()[0]

@@ -20,7 +20,19 @@ class MeshRow:
     view: str
 
 
-_FIELDS = ("piece_id", "role", "file_name", "sha256", "size", "triangles", "vertices", "objects", "materials", "diagonal", "view")
+_FIELDS = (
+    "piece_id",
+    "role",
+    "file_name",
+    "sha256",
+    "size",
+    "triangles",
+    "vertices",
+    "objects",
+    "materials",
+    "diagonal",
+    "view",
+)
 
 
 def add(db: sqlite3.Connection, **values: object) -> int:

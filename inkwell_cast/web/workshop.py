@@ -97,7 +97,9 @@ class Workshop:
         for role, what in (("low", "the mesh to bake onto"), ("high", "the sculpt it receives from")):
             if role not in roles.values():
                 raise InputProblem(
-                    name or "The piece", f"No file is marked as {role}.", f"Add {what}, or mark one of the files as {role}."
+                    name or "The piece",
+                    f"No file is marked as {role}.",
+                    f"Add {what}, or mark one of the files as {role}.",
                 )
         with self.store.writing() as db:
             piece_id = pieces.add(db, name.strip()[:200] or "Untitled piece", recipe or Recipe())
@@ -235,7 +237,9 @@ def meshes_key(rows: list[MeshRow]) -> str:
 
 def safe_name(name: str) -> str:
     """The last part of a file name that a browser sent, without anything that could act as a path; 120 characters."""
-    plain = re.sub(r"[^\w .()\-]", "_", pathlib.PurePosixPath(name.replace("\\", "/")).name, flags=re.UNICODE).strip(". ")
+    plain = re.sub(r"[^\w .()\-]", "_", pathlib.PurePosixPath(name.replace("\\", "/")).name, flags=re.UNICODE).strip(
+        ". "
+    )
     stem, dot, suffix = plain.rpartition(".")
     return f"{stem[:112]}{dot}{suffix[:8]}" if dot else plain[:120] or "unnamed"
 
@@ -252,5 +256,7 @@ def role_by_name(name: str, loaded: Loaded) -> str:
 
 def too_large(name: str, limit: int) -> InputProblem:
     return InputProblem(
-        name, f"The file is larger than {limit / (1 << 30):.3g} GiB.", "Export it as binary PLY, or split it into parts."
+        name,
+        f"The file is larger than {limit / (1 << 30):.3g} GiB.",
+        "Export it as binary PLY, or split it into parts.",
     )

@@ -9,6 +9,7 @@ from typing import Protocol
 import numba
 import numpy as np
 
+from ..arrays import Bool
 from ..errors import InputProblem
 from ..mesh import Mesh
 from . import gltf, obj, ply
@@ -38,7 +39,9 @@ def read_mesh(path: str | pathlib.Path, name: str = "") -> Mesh:
     except InputProblem as problem:
         raise InputProblem(name, problem.what, problem.remedy, problem.part) from None
     except OSError as error:
-        raise InputProblem(name, f"The file cannot be read ({error.strerror}).", "Check its path and rights.") from error
+        raise InputProblem(
+            name, f"The file cannot be read ({error.strerror}).", "Check its path and rights."
+        ) from error
     except MemoryError as error:
         raise InputProblem(name, "The file does not fit into memory.", "Close other programs or split it.") from error
     return mesh.renamed(name)
@@ -70,7 +73,7 @@ def refuse_unusable_numbers(mesh: Mesh) -> None:
     for what, (values, corners) in layers.items():
         if not _has_unusable(values):
             continue
-        bad = ~np.isfinite(values).all(axis=1)
+        bad: Bool = ~np.all(np.isfinite(values), axis=1)
         faces = np.flatnonzero((bad[corners] & (corners >= 0)).any(axis=1))
         if len(faces):
             corner = corners[faces[0]][bad[corners[faces[0]]]][0]

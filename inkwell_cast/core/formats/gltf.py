@@ -49,7 +49,9 @@ def read(path: pathlib.Path) -> Mesh:
 
 def _chunks(path: pathlib.Path) -> tuple[dict[str, Any], U8]:
     data = np.memmap(path, np.uint8, "r") if path.stat().st_size else np.zeros(0, np.uint8)
-    cut = InputProblem(path.name, f"It ends too early ({len(data):,} bytes).", "The file is truncated; export it again.")
+    cut = InputProblem(
+        path.name, f"It ends too early ({len(data):,} bytes).", "The file is truncated; export it again."
+    )
     if len(data) < 20:
         raise cut
     magic, version, length = (int(n) for n in data[:12].view("<u4"))
@@ -162,7 +164,7 @@ def _primitive(
             normals = np.asarray(np.divide(turned, length, out=turned, where=length > 0), np.float32)
         if np.linalg.det(matrix[:3, :3]) < 0:
             triangles = np.ascontiguousarray(triangles[:, ::-1])
-    uvs = []
+    uvs: list[Layer] = []
     while f"TEXCOORD_{len(uvs)}" in attributes:
         uv = _attribute(path, document, data, attributes[f"TEXCOORD_{len(uvs)}"])
         uv[:, 1] = 1 - uv[:, 1]
@@ -213,8 +215,8 @@ def _one_name_each(mesh: Mesh) -> Mesh:
     materials, material_names = _renumber(mesh.materials, mesh.material_names)
     firsts = [mesh.material_names.index(n) for n in material_names]
     return Mesh(
-        mesh.name, mesh.positions, mesh.triangles, mesh.normals, mesh.uvs, mesh.colors, objects, object_names, materials,
-        material_names, mesh.material_colors[firsts],
+        mesh.name, mesh.positions, mesh.triangles, mesh.normals, mesh.uvs, mesh.colors, objects, object_names,
+        materials, material_names, mesh.material_colors[firsts],
     )  # fmt: skip
 
 
@@ -243,7 +245,8 @@ def write(path: pathlib.Path, mesh: Mesh) -> None:
         blobs.append(raw + b"\0" * (-len(raw) % 4))
         document["bufferViews"].append({"buffer": 0, "byteOffset": offset, "byteLength": len(raw), "target": target})
         entry: dict[str, Any] = {
-            "bufferView": len(document["bufferViews"]) - 1, "componentType": component, "count": len(array), "type": kind,
+            "bufferView": len(document["bufferViews"]) - 1, "componentType": component,
+            "count": len(array), "type": kind,
         }  # fmt: skip
         if bounds:
             entry |= {"min": array.min(axis=0).tolist(), "max": array.max(axis=0).tolist()}
@@ -258,7 +261,8 @@ def write(path: pathlib.Path, mesh: Mesh) -> None:
                 continue
             vertices, indices = _vertices(mesh, chosen)
             attributes = {
-                key: store(rows, 5126, f"VEC{rows.shape[1]}", 34962, key == "POSITION") for key, rows in vertices.items()
+                key: store(rows, 5126, f"VEC{rows.shape[1]}", 34962, key == "POSITION")
+                for key, rows in vertices.items()
             }
             primitive = {"attributes": attributes, "indices": store(indices, 5125, "SCALAR", 34963)}
             if "materials" in document:
@@ -287,7 +291,7 @@ def _vertices(mesh: Mesh, chosen: Any_) -> tuple[dict[str, F32], Any_]:
     for c, uv in enumerate(mesh.uvs):
         if (uv.corners[chosen] < 0).any():
             break
-        layers[f"TEXCOORD_{c}"] = Layer(uv.values * np.float32([1, -1]) + np.float32([0, 1]), uv.corners)
+        layers[f"TEXCOORD_{c}"] = Layer(np.stack([uv.values[:, 0], 1 - uv.values[:, 1]], axis=1), uv.corners)
     if mesh.colors and (mesh.colors.corners[chosen] >= 0).all():
         layers["COLOR_0"] = mesh.colors
     keys = np.stack([layer.corners[chosen].reshape(-1) for layer in layers.values()], axis=1)

@@ -38,7 +38,9 @@ def read(path: pathlib.Path) -> Mesh:
     vertices, uvs, normals, faces, corners, names = (int(c) for c in counts)
     if faces == 0 or vertices == 0:
         raise InputProblem(
-            path.name, f"No faces were found ({vertices:,} vertices, {faces:,} faces).", "Export the mesh with its faces."
+            path.name,
+            f"No faces were found ({vertices:,} vertices, {faces:,} faces).",
+            "Export the mesh with its faces.",
         )
     out = (
         np.empty((vertices, 6), np.float32), np.zeros((uvs, 2), np.float32), np.empty((normals, 3), np.float32),
@@ -232,7 +234,15 @@ def _fill(data, points, uvs, normals, sizes, corners, names):  # type: ignore[no
 
 
 def _assemble(
-    path: pathlib.Path, data: U8, colored: bool, points: F32, uvs: F32, normals: F32, sizes: I64, corners: I64, names: I64
+    path: pathlib.Path,
+    data: U8,
+    colored: bool,
+    points: F32,
+    uvs: F32,
+    normals: F32,
+    sizes: I64,
+    corners: I64,
+    names: I64,
 ) -> Mesh:
     positions = np.ascontiguousarray(points[:, :3])
     picks, faces = triangulate(sizes, corners[:, 0], positions)

@@ -109,7 +109,9 @@ def _header(path: pathlib.Path) -> tuple[str, list[_Element], int]:
                     return form, elements, file.tell()
             except (KeyError, IndexError, ValueError) as error:
                 line = " ".join(words)
-                raise InputProblem(path.name, f"Its header has a line that means nothing: “{line}”.", "Export it again.") from error
+                raise InputProblem(
+                    path.name, f"Its header has a line that means nothing: “{line}”.", "Export it again."
+                ) from error
     raise InputProblem(path.name, "Its header has no end.", "The file is damaged; export it again.")
 
 
@@ -118,7 +120,7 @@ Body = dict[str, Any_ | tuple[Any_, Any_]]
 
 def _binary_bodies(path: pathlib.Path, order: str, elements: list[_Element], start: int) -> dict[str, dict]:  # type: ignore[type-arg]
     data = np.memmap(path, np.uint8, "r") if path.stat().st_size > start else np.zeros(start, np.uint8)
-    bodies = {}
+    bodies: dict[str, Body] = {}
     for element in elements:
         if element.flat:
             kind = np.dtype([(p.name, order + p.kind) for p in element.properties])
@@ -236,7 +238,9 @@ def _ascii_bodies(path: pathlib.Path, elements: list[_Element], start: int) -> d
             if done < element.rows:
                 _refuse_words(path, element, done)
             for k, p in enumerate(element.properties):
-                picked = values[np.repeat(places[k] - np.cumsum(lengths[k]) + lengths[k], lengths[k]) + np.arange(lengths[k].sum())]
+                picked = values[
+                    np.repeat(places[k] - np.cumsum(lengths[k]) + lengths[k], lengths[k]) + np.arange(lengths[k].sum())
+                ]
                 whole = picked.astype(np.int64) if np.dtype(p.kind).kind in "iu" else picked
                 body[p.name] = (lengths[k], whole) if p.count else whole
         bodies[element.name] = body

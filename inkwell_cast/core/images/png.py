@@ -56,4 +56,4 @@ def read(path: pathlib.Path) -> U8 | U16:
     steps = cv2.imdecode(data, cv2.IMREAD_COLOR | cv2.IMREAD_ANYDEPTH) if len(data) else None
     if steps is None:
         raise InputProblem(path.name, "This is not a PNG that can be read.", "Export it again as PNG.")
-    return np.asarray(cv2.cvtColor(steps, cv2.COLOR_BGR2RGB))
+    return np.ascontiguousarray(steps[..., ::-1])

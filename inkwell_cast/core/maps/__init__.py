@@ -1,8 +1,9 @@
 """The maps, one module each, all with the same two functions; adding one is a file and a line here.
 
-A map module has `KEY`, `LABEL`, `BACKGROUND` (the value beyond the padding), `derive(cast, low, recipe) -> (H, W, C) float32` with values from 0 to 1 (no ray is
-cast), and, where the map stores normals, `read_back(image, cast, low, recipe) -> (H, W, 3)`: the object-space
-normals that a receiver gets from the written picture.
+A map module has `KEY`, `LABEL`, `BACKGROUND` (the value beyond the padding), `derive(cast, low, recipe) ->
+(H, W, C) float32` with values from 0 to 1 (no ray is cast), and
+`read_back(image, cast, low, recipe) -> (H, W, 3)`: the object-space normals that a receiver gets from the written
+picture.
 """
 
 from typing import Protocol

@@ -42,7 +42,9 @@ def progress(request: Request, piece_id: int) -> Response:
     if last is None or not last.open:
         done = last is not None and last.state == "done"
         facts = values["facts"] if done else None
-        response.headers["HX-Trigger"] = json.dumps({"bake-ended": {"facts": facts, "state": last.state if last else ""}})
+        response.headers["HX-Trigger"] = json.dumps(
+            {"bake-ended": {"facts": facts, "state": last.state if last else ""}}
+        )
     return response
 
 
@@ -103,7 +105,9 @@ async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int) -
     values: dict[str, Any] = {"texel": [x, y], "maps": {}}
     for key in row.recipe.output.maps:
         image = _pixels(_picture(request, row, key))
-        values["maps"][key] = [round(v / (255 if image.dtype.itemsize == 1 else 65535), 3) for v in image[y, x].tolist()]
+        values["maps"][key] = [
+            round(v / (255 if image.dtype.itemsize == 1 else 65535), 3) for v in image[y, x].tolist()
+        ]
     return JSONResponse(values | ({"probe": found.model_dump()} if found else {}))
 
 

@@ -60,7 +60,9 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
         group, _, field = name.partition(".")
         if group in given and field in given[group]:
             raw = form.getlist(name)
-            given[group][field] = [v for v in raw if v] if isinstance(given[group][field], list) else _plain(str(raw[-1]))
+            given[group][field] = (
+                [v for v in raw if v] if isinstance(given[group][field], list) else _plain(str(raw[-1]))
+            )
     try:
         recipe = Recipe.model_validate(given)
     except ValidationError as refused:
@@ -70,7 +72,9 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
     workshop(request).set_recipe(piece_id, recipe)
     values = context(request, piece_id, step)
     response = render(request, "panel.html", **values)
-    response.headers["HX-Trigger"] = json.dumps({"settings-changed": {"reach": values["reach"], "facts": values["facts"]}})
+    response.headers["HX-Trigger"] = json.dumps(
+        {"settings-changed": {"reach": values["reach"], "facts": values["facts"]}}
+    )
     return response
 
 

@@ -165,7 +165,7 @@ export class ModelView {
     const centre = this.box.getCenter(new THREE.Vector3());
     const size = this.box.getSize(new THREE.Vector3()).length();
     const narrow = Math.min(this.camera.aspect, 1.25);
-    const distance = size * 0.5 / Math.tan(this.camera.fov * Math.PI / 360) / narrow * 0.8;
+    const distance = size * 0.5 / Math.tan(this.camera.fov * Math.PI / 360) / narrow * 0.9;
     this.camera.near = size / 200; this.camera.far = size * 40;
     this.camera.position.copy(centre).addScaledVector(new THREE.Vector3(-0.42, 0.52, 0.86).normalize(), distance);
     this.camera.updateProjectionMatrix();
@@ -185,7 +185,7 @@ export class ModelView {
   setPin(probe) {
     this.pin.group.visible = Boolean(probe);
     if (probe) {
-      const size = this.box.getSize(new THREE.Vector3()).length() / 420;
+      const size = this.box.getSize(new THREE.Vector3()).length() / 260;
       for (const ball of [this.pin.dot, this.pin.ring]) { ball.position.set(...(probe.struck || probe.place)); ball.scale.setScalar(size); }
       this.pin.ray.geometry.attributes.position.array.set([...probe.start, ...(probe.struck || probe.place)]);
       this.pin.ray.geometry.attributes.position.needsUpdate = true;
