@@ -13,7 +13,7 @@ from .core.bake import Bake, BakeMeshes, bake
 from .core.errors import InputProblem, RayLibraryMissing
 from .core.formats import read_mesh
 from .core.manifest import MeshFile, sha256_of
-from .core.recipe import Basis, MapKey, Output, Reach, Recipe, Sheet
+from .core.recipe import Basis, MapKey, Output, Reach, Recipe, Sheet, refusals
 
 BAD_INPUT, FAULT = 2, 1
 
@@ -41,9 +41,7 @@ def words_of(problem: Exception) -> str:
     """One line for a user, naming the setting and its value where one was refused."""
     if not isinstance(problem, ValidationError):
         return str(problem)
-    return "; ".join(
-        f"{'.'.join(map(str, e['loc'])) or 'recipe'} = {e['input']!r}: {e['msg']}" for e in problem.errors()
-    )
+    return "; ".join(f"{name or 'recipe'}: {words}" for name, words in refusals(problem).items())
 
 
 def _parser() -> argparse.ArgumentParser:

@@ -5,7 +5,7 @@ kept in layers: values, and for every corner of every triangle the row it uses. 
 vertex therefore copies nothing, and one that finds a normal a corner loses nothing.
 """
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -94,9 +94,6 @@ class Mesh:
 
     def object_of(self, triangle: int) -> str:
         return self.object_names[int(self.objects[triangle])]
-
-    def renamed(self, name: str) -> "Mesh":
-        return replace(self, name=name)
 
 
 def corner_positions(mesh: Mesh) -> F32:

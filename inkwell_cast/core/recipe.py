@@ -2,7 +2,7 @@
 
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 PROOF_SIDE = 512
 
@@ -116,3 +116,13 @@ class Recipe(Part):
             padding = round(padding * shrink)
         sheet = self.sheet.model_copy(update={"width": width, "height": height, "samples": samples, "padding": padding})
         return self.model_copy(update={"sheet": sheet})
+
+
+def refusals(problem: ValidationError) -> dict[str, str]:
+    """What was refused, by setting ("sheet.width"): the value and why, in words."""
+    said: dict[str, list[str]] = {}
+    for error in problem.errors():
+        name = ".".join(str(part) for part in error["loc"][:2])
+        said.setdefault(name, []).append(error["msg"][:1].lower() + error["msg"][1:])
+    values = {".".join(str(part) for part in e["loc"][:2]): e["input"] for e in problem.errors()}
+    return {name: f"{values[name]!r} cannot be used: {', or '.join(words)}" for name, words in said.items()}

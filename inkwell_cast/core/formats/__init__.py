@@ -4,6 +4,7 @@ Adding a format is a file and a line in the registry.
 """
 
 import pathlib
+from dataclasses import replace
 from typing import Protocol
 
 import numba
@@ -35,6 +36,7 @@ def read_mesh(path: str | pathlib.Path, name: str = "") -> Mesh:
     name = name or path.name
     try:
         mesh = format_of(pathlib.PurePath(name)).read(path)
+        mesh = _named(mesh, name)
         refuse_unusable_numbers(mesh)
     except InputProblem as problem:
         raise InputProblem(name, problem.what, problem.remedy, problem.part) from None
@@ -44,7 +46,13 @@ def read_mesh(path: str | pathlib.Path, name: str = "") -> Mesh:
         ) from error
     except MemoryError as error:
         raise InputProblem(name, "The file does not fit into memory.", "Close other programs or split it.") from error
-    return mesh.renamed(name)
+    return mesh
+
+
+def _named(mesh: Mesh, name: str) -> Mesh:
+    """The mesh under the file's name; parts that have none in the file take it too."""
+    stem = pathlib.PurePath(name).stem
+    return replace(mesh, name=name, object_names=tuple(part or stem for part in mesh.object_names))
 
 
 def format_of(path: pathlib.PurePath) -> Format:

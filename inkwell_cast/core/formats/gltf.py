@@ -44,7 +44,7 @@ def read(path: pathlib.Path) -> Mesh:
         ) from error
     if not parts:
         raise InputProblem(path.name, "Its scene holds no triangles.", "Export the mesh itself, not lines or points.")
-    return _one_name_each(merge(parts, path.name)).renamed(path.name)
+    return _one_name_each(merge(parts, path.name))
 
 
 def _chunks(path: pathlib.Path) -> tuple[dict[str, Any], U8]:

@@ -279,19 +279,19 @@ def _names(
         word, _, rest = data[start:end].tobytes().decode("utf-8", "replace").partition(" ")
         lines.append((word.strip(), rest.strip(), face))
     keyword = "o" if any(word == "o" for word, _, _ in lines) else "g"
-    objects, object_names = _runs([(n, f) for w, n, f in lines if w == keyword], faces, path.stem)
-    materials, material_names = _runs([(n, f) for w, n, f in lines if w == "usemtl"], faces, "")
+    objects, object_names = _runs([(n, f) for w, n, f in lines if w == keyword], faces)
+    materials, material_names = _runs([(n, f) for w, n, f in lines if w == "usemtl"], faces)
     return objects, object_names, materials, material_names, [n for w, n, _ in lines if w == "mtllib"]
 
 
-def _runs(marks: list[tuple[str, int]], faces: int, default: str) -> tuple[I32, tuple[str, ...]]:
+def _runs(marks: list[tuple[str, int]], faces: int) -> tuple[I32, tuple[str, ...]]:
     index: dict[str, int] = {}
     out = np.zeros(faces, np.int32)
-    marks = [(default, 0), *marks]
+    marks = [("", 0), *marks]
     for n, (name, first) in enumerate(marks):
         last = marks[n + 1][1] if n + 1 < len(marks) else faces
         if last > first:
-            out[first:last] = index.setdefault(name or default, len(index))
+            out[first:last] = index.setdefault(name, len(index))
     return out, tuple(index)
 
 

@@ -73,7 +73,7 @@ def read(path: pathlib.Path) -> Mesh:
     normals = Layer(_columns(vertex, ("nx", "ny", "nz")), triangles) if {"nx", "ny", "nz"} <= set(vertex) else None
     return Mesh(
         path.name, positions, triangles, normals=normals, uvs=_uvs(path, vertex, face or {}, counts, picks, triangles),
-        colors=_colors(vertex, triangles), object_names=(path.stem,),
+        colors=_colors(vertex, triangles), object_names=("",),
     )  # fmt: skip
 
 

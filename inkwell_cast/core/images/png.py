@@ -4,6 +4,7 @@ Values from 0 to 1 are stored as round(value * (2^bits - 1)), so that reading gi
 """
 
 import pathlib
+from typing import cast
 
 import cv2
 import numba
@@ -56,4 +57,4 @@ def read(path: pathlib.Path) -> U8 | U16:
     steps = cv2.imdecode(data, cv2.IMREAD_COLOR | cv2.IMREAD_ANYDEPTH) if len(data) else None
     if steps is None:
         raise InputProblem(path.name, "This is not a PNG that can be read.", "Export it again as PNG.")
-    return np.ascontiguousarray(steps[..., ::-1])
+    return cast(U8 | U16, np.ascontiguousarray(steps[..., ::-1]))

@@ -8,7 +8,7 @@ from pydantic import BaseModel, ValidationError
 from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, JSONResponse, Response
 
-from ...core.recipe import Recipe
+from ...core.recipe import Recipe, refusals
 from ..pages import STEPS, bake_facts, render, stale, workshop
 
 router = APIRouter(prefix="/pieces/{piece_id}")
@@ -66,7 +66,7 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
     try:
         recipe = Recipe.model_validate(given)
     except ValidationError as refused:
-        values["errors"] = {".".join(map(str, e["loc"][:2])): e["msg"] for e in refused.errors()}
+        values["errors"] = refusals(refused)
         values["given"] = {name: form[name] for name in form}
         return render(request, "panel.html", **values)
     workshop(request).set_recipe(piece_id, recipe)

@@ -1,0 +1,68 @@
+"""What several test files share: a running server on a data folder of its own."""
+
+import contextlib
+import socket
+import threading
+import time
+
+import pytest
+import uvicorn
+
+from inkwell_cast.core.formats import write_mesh
+from inkwell_cast.engine import Engine
+from inkwell_cast.store import Store
+from inkwell_cast.web.app import create_app
+from inkwell_cast.web.workshop import Workshop
+
+from .shapes import torus
+
+CHROMIUM = "/usr/bin/chromium"
+
+
+@pytest.fixture(scope="session")
+def browser_type_launch_args(browser_type_launch_args):
+    quiet = [
+        "--disable-gpu",
+        "--disable-quic",
+        "--host-resolver-rules=MAP * ~NOTFOUND, EXCLUDE localhost, EXCLUDE 127.0.0.1",
+    ]
+    return {**browser_type_launch_args, "executable_path": CHROMIUM, "args": quiet}
+
+
+@pytest.fixture(scope="session")
+def ring_files(tmp_path_factory):
+    """A low and a high as an artist would have them."""
+    folder = tmp_path_factory.mktemp("ring")
+    write_mesh(folder / "ring_low.obj", torus(20, 10))
+    write_mesh(folder / "ring_high.ply", torus(200, 100))
+    return folder / "ring_low.obj", folder / "ring_high.ply"
+
+
+@pytest.fixture(scope="session")
+def shared_engine():
+    engine = Engine()
+    yield engine
+    engine.close()
+
+
+@pytest.fixture
+def workshop(tmp_path, shared_engine):
+    made = Workshop(Store(tmp_path / "data"), shared_engine, max_upload=5_000_000)
+    yield made
+    made.store.close()
+
+
+@pytest.fixture
+def server(workshop):
+    """The address of a server over `workshop`."""
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        config = uvicorn.Config(create_app(workshop), log_level="warning", timeout_graceful_shutdown=1)
+        running = uvicorn.Server(config)
+        thread = threading.Thread(target=running.run, kwargs={"sockets": [listener]}, daemon=True)
+        thread.start()
+        while not running.started:
+            time.sleep(0.01)
+        yield f"http://127.0.0.1:{listener.getsockname()[1]}"
+        running.should_exit = True
+        with contextlib.suppress(RuntimeError):
+            thread.join(timeout=5)

@@ -1,0 +1,137 @@
+from dataclasses import replace
+
+import numba
+import numpy as np
+import pytest
+
+from inkwell_cast.core import embree
+from inkwell_cast.core.bake import BakeMeshes, Warm, bake, lay_out
+from inkwell_cast.core.errors import RayLibraryMissing
+from inkwell_cast.core.mesh import Mesh, merge
+from inkwell_cast.core.probe import probe
+from inkwell_cast.core.recipe import Reach, Recipe, Sheet
+
+from ..shapes import cube, grid_mesh, plane, torus
+
+
+def recipe(outward: float, inward: float, side: int = 64, samples: int = 4) -> Recipe:
+    return Recipe(
+        reach=Reach(unit="scene", outward=outward, inward=inward), sheet=Sheet(width=side, height=side, samples=samples)
+    )
+
+
+def cast_of(low: Mesh, high: Mesh, *args, **kwargs):
+    return bake(recipe(*args, **kwargs), BakeMeshes([low], [high])).cast
+
+
+@pytest.mark.parametrize("height", [0.05, -0.08, 0.0])
+def test_height_is_signed_and_exact(height):
+    cast = cast_of(plane(), plane(4, height), 0.1, 0.1)
+    assert cast.texels == 64 * 64
+    assert cast.missed == 0
+    np.testing.assert_allclose(cast.height, height, atol=1e-6)
+
+
+@pytest.mark.parametrize(("height", "outward", "inward"), [(0.2, 0.1, 0.1), (-0.2, 0.1, 0.1), (-0.2, 0.5, 0.1)])
+def test_a_sculpt_beyond_the_reach_is_missed(height, outward, inward):
+    cast = cast_of(plane(), plane(1, height), outward, inward)
+    assert cast.missed == cast.texels == 64 * 64
+    assert (cast.hit_triangle == -1).all()
+
+
+def test_the_inward_reach_is_exact():
+    assert cast_of(plane(), plane(1, -0.2), 0.1, 0.2001).missed == 0
+    assert cast_of(plane(), plane(1, -0.2), 0.1, 0.1999).missed == 64 * 64
+
+
+def test_back_faces_are_passed_through():
+    ceiling = plane(1, 0.05)
+    ceiling = replace(ceiling, triangles=np.ascontiguousarray(ceiling.triangles[:, ::-1]), normals=None, uvs=())
+    cast = cast_of(plane(), merge([ceiling, plane(1, -0.05)], "both"), 0.1, 0.1)
+    np.testing.assert_allclose(cast.height, -0.05, atol=1e-6)
+
+
+def test_the_first_of_two_fronts_is_struck():
+    cast = cast_of(plane(), merge([plane(1, -0.05), plane(1, 0.03)], "both"), 0.1, 0.1)
+    np.testing.assert_allclose(cast.height, 0.03, atol=1e-6)
+
+
+def test_a_zero_outward_reach_still_looks_inward():
+    assert cast_of(plane(), plane(1, -0.05), 0, 0.1).missed == 0
+
+
+def test_rays_of_a_cube_follow_averaged_normals():
+    bigger = cube(1.1)
+    cast = cast_of(cube(), bigger, 0.3, 0.1, side=128)
+    assert cast.missed == 0  # the averaged directions leave no gap at the edges
+
+
+def test_normals_of_a_displaced_plane():
+    """A sculpt z = a sin(2 pi u): its normal is known everywhere, and rays run straight down."""
+    depth = 0.03
+
+    def slope(u):
+        return depth * 2 * np.pi * np.cos(2 * np.pi * u)
+
+    def normal(u, v):
+        length = np.sqrt(1 + slope(u) ** 2)
+        return -slope(u) / length, 0 * u, 1 / length
+
+    wave = grid_mesh(2000, 2, lambda u, v: (u, v, depth * np.sin(2 * np.pi * u)), "wave", normal)
+    cast = cast_of(plane(), wave, 0.1, 0.1, side=128, samples=1)
+    u = (np.arange(128) + 0.5) / 128
+    expected = np.stack(normal(u, u), axis=-1)
+    np.testing.assert_allclose(cast.normal, np.broadcast_to(expected, (128, 128, 3)), atol=2e-5)
+    np.testing.assert_allclose(cast.height, np.broadcast_to(depth * np.sin(2 * np.pi * u), (128, 128)), atol=2e-6)
+
+
+def test_same_bytes_whatever_the_threads():
+    low, high = torus(20, 10), torus(200, 100)
+    found = []
+    for threads in (1, numba.config.NUMBA_NUM_THREADS):
+        numba.set_num_threads(threads)
+        found.append(cast_of(low, high, 0.1, 0.1, side=200, samples=4))
+    for name in ("low_triangle", "sample", "covered", "struck", "normal", "height", "hit_triangle"):
+        assert getattr(found[0], name).tobytes() == getattr(found[1], name).tobytes(), name
+
+
+def test_border_texels_keep_the_samples_inside():
+    narrow = grid_mesh(1, 1, lambda u, v: (u, v, 0 * u), uv=lambda u, v: (u * 0.505, v))
+    fine, coarse = (cast_of(narrow, plane(), 0.1, 0.1, side=100, samples=s) for s in (16, 1))
+    assert coarse.covered[:, 50].max() == 0  # the centre of column 50 lies outside
+    assert fine.covered[:, 50].min() > 0
+    assert (fine.struck == fine.covered).all()
+
+
+def test_a_probe_sees_what_the_bake_saw():
+    low, high = torus(20, 10), torus(200, 100)
+    settings = recipe(0.1, 0.1, side=64, samples=1)
+    result = bake(settings, BakeMeshes([low], [high]))
+    sculpt, scene = Warm().sculpt([high])
+    laid_out, cage = lay_out(settings, [low])
+    for x, y in [(0, 0), (31, 17), (63, 63)]:
+        seen = probe(laid_out, cage, sculpt, scene, x, y)
+        assert seen.triangle == result.cast.low_triangle[y, x]
+        assert seen.hit_triangle == result.cast.hit_triangle[y, x]
+        assert seen.hit_object == "torus"
+        assert seen.height == pytest.approx(result.cast.height[y, x], abs=1e-5)
+        assert seen.outward + seen.inward == pytest.approx(0.2, abs=0.02)
+    with pytest.raises(ValueError, match="outside the 64 x 64 sheet"):
+        probe(laid_out, cage, sculpt, scene, 64, 0)
+
+
+def test_a_probe_off_the_low_sees_nothing():
+    corner = grid_mesh(1, 1, lambda u, v: (u, v, 0 * u), uv=lambda u, v: (u * 0.5, v * 0.5))
+    sculpt, scene = Warm().sculpt([plane()])
+    assert probe(*lay_out(recipe(0.1, 0.1), [corner]), sculpt, scene, 60, 3) is None
+
+
+def test_a_missing_ray_library_says_how_to_get_it(monkeypatch):
+    monkeypatch.setattr(embree.importlib.metadata, "files", lambda name: [])
+    monkeypatch.setattr(embree.sys, "platform", "nowhere")
+    monkeypatch.setattr(embree.ctypes, "CDLL", lambda *a, **k: (_ for _ in ()).throw(OSError("no such file")))
+    embree._library.cache_clear()
+    with pytest.raises(RayLibraryMissing, match="pip install embreex"):
+        embree._library()
+    monkeypatch.undo()
+    embree._library.cache_clear()

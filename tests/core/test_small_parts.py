@@ -1,0 +1,164 @@
+"""Pictures, recipes, checks and the form that the browser draws."""
+
+import json
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from pydantic import ValidationError
+
+from inkwell_cast.core import checks, view
+from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.images import png
+from inkwell_cast.core.mesh import Layer, Mesh
+from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.demo import inkstand
+
+from ..shapes import cube, plane, torus
+
+
+@pytest.mark.parametrize("depth", [8, 16])
+def test_png_keeps_every_step(depth, tmp_path):
+    steps = np.random.default_rng(depth).integers(0, 2**depth, (33, 20, 3))
+    steps = steps.astype(np.uint8 if depth == 8 else np.uint16)
+    png.write(tmp_path / "x.png", steps)
+    found = png.read(tmp_path / "x.png")
+    assert found.dtype == steps.dtype
+    np.testing.assert_array_equal(found, steps)
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.lists(st.floats(-0.5, 1.5, width=32), min_size=3, max_size=30), st.sampled_from([8, 16]))
+def test_quantising_is_right_to_half_a_step_and_stable(values, depth):
+    image = np.array(values[: len(values) // 3 * 3], np.float32).reshape(1, -1, 3)
+    steps = png.quantise(image, depth)
+    back = png.dequantise(steps)
+    assert np.abs(back - np.clip(image, 0, 1)).max() <= 0.5001 / (2**depth - 1)
+    np.testing.assert_array_equal(png.quantise(back, depth), steps)
+
+
+def test_png_problems_are_told(tmp_path):
+    with pytest.raises(InputProblem, match="cannot be read"):
+        png.read(tmp_path / "nothing.png")
+    (tmp_path / "noise.png").write_bytes(b"noise")
+    with pytest.raises(InputProblem, match="not a PNG"):
+        png.read(tmp_path / "noise.png")
+    with pytest.raises(InputProblem, match="could not be written"):
+        png.write(tmp_path / "no" / "folder.png", np.zeros((16, 16, 3), np.uint8))
+
+
+@pytest.mark.parametrize(
+    "settings",
+    [
+        {"sheet": {"width": 8}}, {"sheet": {"height": 9000}}, {"sheet": {"samples": 3}}, {"sheet": {"padding": "lots"}},
+        {"reach": {"outward": -1}}, {"output": {"maps": []}}, {"output": {"maps": ["colour"]}}, {"output": {"depth": 12}},
+        {"basis": {"green": "left"}}, {"cage": {}},
+    ],
+)  # fmt: skip
+def test_recipes_refuse_what_is_out_of_range(settings):
+    with pytest.raises(ValidationError):
+        Recipe.model_validate(settings)
+
+
+def test_every_setting_says_what_it_is_for():
+    for group in Recipe.model_fields.values():
+        for name, field in group.annotation.model_fields.items():
+            assert field.title, name
+            assert len(field.description) > 20, name
+            assert field.get_default() is not None, name
+            assert "unit" in field.json_schema_extra, name
+
+
+def test_recipes_come_back_from_json():
+    recipe = Recipe(sheet=Sheet(width=100, padding="fill"), output=Output(maps=["normal", "normal_object"], depth=16))
+    assert Recipe.model_validate_json(recipe.model_dump_json()) == recipe
+
+
+def test_reach_in_both_units():
+    assert Reach(unit="percent", outward=2, inward=1).in_scene_units(50) == (1, 0.5)
+    assert Reach(unit="scene", outward=2, inward=1).in_scene_units(50) == (2, 1)
+
+
+@pytest.mark.parametrize(
+    ("width", "height", "expected"), [(2048, 1024, (512, 256)), (256, 64, (256, 64)), (8192, 16, (512, 16))]
+)
+def test_a_proof_is_small_and_keeps_its_shape(width, height, expected):
+    proof = Recipe(sheet=Sheet(width=width, height=height, samples=16, padding=16)).proof()
+    assert (proof.sheet.width, proof.sheet.height) == expected
+    assert proof.sheet.samples == 4
+    assert proof.proof() == proof
+
+
+@pytest.mark.parametrize(("padding", "texels"), [("auto", 4), ("fill", 768), (0, 0), (7, 7)])
+def test_padding_in_texels(padding, texels):
+    assert Sheet(width=512, height=256, padding=padding).padding_texels == texels
+
+
+def test_triangles_without_area_are_counted():
+    points = np.array([[0, 0, 0], [1, 1, 1], [2, 2, 2], [0, 1, 0]], np.float32)
+    mesh = Mesh("some", points, np.array([[0, 1, 2], [0, 1, 3], [1, 1, 3]], np.int32))
+    assert checks.zero_area(mesh) == 2
+    checks.refuse_empty(mesh)
+
+
+def test_a_low_with_half_its_uvs_is_refused_by_part():
+    corners = np.array([[0, 1, 2], [-1, -1, -1]], np.int32)
+    mesh = Mesh(
+        "two.obj", plane().positions, plane().triangles, uvs=(Layer(np.zeros((3, 2), np.float32), corners),),
+        objects=np.array([0, 1], np.int32), object_names=("lid", "base"),
+    )  # fmt: skip
+    with pytest.raises(InputProblem, match=r"two\.obj, base: 1 triangles have no UVs"):
+        checks.refuse_unusable([mesh], [plane()])
+
+
+def opened(message: bytes):
+    size = int.from_bytes(message[:4], "little")
+    header = json.loads(message[4 : 4 + size])
+    arrays = {}
+    for name, a in header["arrays"].items():
+        assert a["offset"] % 4 == 0
+        count = int(np.prod(a["shape"]))
+        arrays[name] = np.frombuffer(message, a["type"], count, 4 + size + a["offset"]).reshape(a["shape"])
+    return header, arrays
+
+
+def test_the_view_of_a_low_carries_its_basis():
+    header, arrays = opened(view.view_of(cube()))
+    assert header["triangles"] == 12
+    assert arrays["tangent"].shape == (36, 4)
+    np.testing.assert_allclose(arrays["position"] / np.sqrt(0.75), arrays["cage"], atol=1e-6)
+
+
+def test_the_view_of_a_sculpt_is_indexed():
+    mesh = torus(40, 20)
+    bare = Mesh(mesh.name, mesh.positions, mesh.triangles, normals=mesh.normals)
+    header, arrays = opened(view.view_of(bare))
+    assert not header["standIn"]
+    np.testing.assert_array_equal(arrays["index"].reshape(-1, 3), mesh.triangles)
+
+
+def test_a_large_sculpt_is_shown_through_a_stand_in():
+    mesh = torus(800, 400)
+    header, arrays = opened(view.view_of(Mesh(mesh.name, mesh.positions, mesh.triangles, normals=mesh.normals)))
+    assert header["standIn"]
+    assert header["triangles"] == 640_000
+    assert len(arrays["index"]) // 3 < 300_000
+    ring = np.hypot(arrays["position"][:, 0], arrays["position"][:, 1]) - 2
+    assert np.abs(np.hypot(ring, arrays["position"][:, 2]) - 0.7).max() < 0.01
+    assert np.abs(np.linalg.norm(arrays["normal"], axis=1) - 1).max() < 1e-4
+
+
+def test_the_demo_inkstand_is_what_it_promises():
+    low, high = inkstand.build()
+    assert 2_000 < len(low.triangles) < 5_000
+    assert 400_000 < len(high.triangles) < 1_000_000
+    assert set(low.material_names) == set(inkstand.MATERIALS)
+    assert all(name.endswith("_low") for name in low.object_names)
+    assert all(name.endswith(("_high", "_float")) for name in high.object_names)
+    assert {"well_left_low", "well_right_low", "lid_left_low", "hinge_right_low", "plate_low"} <= set(low.object_names)
+    uv = low.uvs[0].at_corners()
+    assert uv.min() > 0
+    assert uv.max() < 1
+    assert low.uvs[0].complete
+    np.testing.assert_allclose(low.bounds, high.bounds, atol=1.0)

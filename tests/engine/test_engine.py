@@ -1,0 +1,137 @@
+import os
+import signal
+import threading
+import time
+
+import pytest
+
+from inkwell_cast.core.formats import write_mesh
+from inkwell_cast.core.manifest import sha256_of
+from inkwell_cast.core.recipe import Output, Recipe, Sheet
+from inkwell_cast.engine import Engine, JobFailed
+from inkwell_cast.engine.messages import BakeInto, Load, ProbeAt, Source
+
+from ..shapes import torus
+
+LONG = Recipe(sheet=Sheet(width=4096, height=4096, samples=16), output=Output(maps=["normal"]))
+SHORT = Recipe(sheet=Sheet(width=64, height=64, samples=1), output=Output(maps=["normal"]))
+
+
+@pytest.fixture(scope="module")
+def engine():
+    made = Engine()
+    yield made
+    made.close()
+
+
+@pytest.fixture(scope="module")
+def sources(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("meshes")
+    found = []
+    for role, mesh in (("low", torus(16, 8)), ("high", torus(300, 150))):
+        path = folder / f"{role}.ply"
+        write_mesh(path, mesh)
+        found.append(Source(str(path), path.name, sha256_of(path), role))
+    return found
+
+
+def wait(ticket, seconds=120):
+    return ticket.future.result(timeout=seconds)
+
+
+def test_bakes_tell_their_progress_and_keep_the_scene_warm(engine, sources, tmp_path):
+    told = []
+    first = wait(engine.submit(BakeInto(SHORT, sources, str(tmp_path)), lambda stage, share: told.append(share)))
+    second = wait(engine.submit(BakeInto(SHORT, sources, str(tmp_path))))
+    assert told == sorted(told)
+    assert told
+    assert second.seconds["scene"] < max(first.seconds["scene"] / 5, 0.002)
+    assert [m.file for m in first.meshes] == ["low.ply", "high.ply"]
+
+
+def test_a_file_is_loaded_and_made_ready_for_the_views(engine, sources, tmp_path):
+    loaded = wait(engine.submit(Load(sources[0].path, "ring_low.ply", str(tmp_path / "view"))))
+    assert (loaded.triangles, loaded.has_uvs) == (256, True)
+    assert (tmp_path / "view").stat().st_size > 256 * 36
+
+
+def test_a_bad_file_is_told_by_the_name_it_came_with(engine, tmp_path):
+    (tmp_path / "blob").write_bytes(b"noise")
+    with pytest.raises(JobFailed, match=r"sent\.obj: No faces") as failed:
+        wait(engine.submit(Load(str(tmp_path / "blob"), "sent.obj", str(tmp_path / "view"))))
+    assert failed.value.kind == "input"
+
+
+def test_a_texel_can_be_probed(engine, sources):
+    seen = wait(engine.submit(ProbeAt(SHORT, sources, 10, 20)))
+    assert seen.hit_object == "high"
+
+
+def running(engine, sources, folder):
+    """A long bake that is really at work, and an event that its progress sets."""
+    at_work = threading.Event()
+    ticket = engine.submit(
+        BakeInto(LONG, sources, str(folder)), lambda stage, share: at_work.set() if stage == "casting" else None
+    )
+    assert at_work.wait(60)
+    return ticket
+
+
+def test_a_cancel_ends_the_job_and_keeps_the_process(engine, sources, tmp_path):
+    before = engine.process_id
+    ticket = running(engine, sources, tmp_path)
+    ticket.cancel.set()
+    with pytest.raises(JobFailed) as failed:
+        wait(ticket, 5)
+    assert failed.value.kind == "cancelled"
+    assert os.listdir(tmp_path) == []
+    wait(engine.submit(BakeInto(SHORT, sources, str(tmp_path))))
+    assert engine.process_id == before
+
+
+def test_a_job_cancelled_while_it_waits_never_starts(engine, sources, tmp_path):
+    first = running(engine, sources, tmp_path)
+    started = []
+    second = engine.submit(BakeInto(SHORT, sources, str(tmp_path)), on_start=lambda: started.append(1))
+    second.cancel.set()
+    first.cancel.set()
+    with pytest.raises(JobFailed):
+        wait(second, 10)
+    assert not started
+
+
+@pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGSEGV])
+def test_a_process_that_dies_fails_its_job_and_is_replaced(engine, sources, tmp_path, how):
+    ticket = running(engine, sources, tmp_path)
+    dead = engine.process_id
+    os.kill(dead, how)
+    with pytest.raises(JobFailed, match=f"signal {int(how)}") as failed:
+        wait(ticket, 10)
+    assert failed.value.kind == "died"
+    assert wait(engine.submit(BakeInto(SHORT, sources, str(tmp_path)))).texels == 64 * 64
+    assert engine.process_id != dead
+
+
+def test_a_process_that_ignores_a_cancel_is_ended(engine, sources, tmp_path):
+    ticket = running(engine, sources, tmp_path)
+    stopped = engine.process_id
+    os.kill(stopped, signal.SIGSTOP)  # stands for native code that hangs
+    ticket.cancel.set()
+    with pytest.raises(JobFailed) as failed:
+        wait(ticket, 10)
+    assert failed.value.kind == "cancelled"
+    assert engine.process_id != stopped
+
+
+def test_closing_ends_the_process_whatever_it_does(sources, tmp_path):
+    engine = Engine()
+    running(engine, sources, tmp_path)
+    child = engine.process_id
+    engine.close()
+    for _ in range(100):
+        try:
+            os.kill(child, 0)
+        except ProcessLookupError:
+            return
+        time.sleep(0.05)
+    pytest.fail("the baking process outlived its engine")

@@ -1,0 +1,90 @@
+"""Small meshes with known answers, shared by the tests."""
+
+import numpy as np
+
+from inkwell_cast.core.mesh import Layer, Mesh, layer_of_corners
+
+
+def grid_mesh(across: int, down: int, point, name: str = "grid", normal=None, uv=None) -> Mesh:
+    """Triangles over the unit square; `point(u, v)` gives positions, `normal(u, v)` normals, UVs are u and v."""
+    u, v = np.meshgrid(np.linspace(0, 1, across + 1), np.linspace(0, 1, down + 1), indexing="ij")
+    positions = np.stack(point(u, v), axis=-1).reshape(-1, 3).astype(np.float32)
+    flat = np.stack(uv(u, v) if uv else (u, v), axis=-1).reshape(-1, 2).astype(np.float32)
+    index = np.arange((across + 1) * (down + 1)).reshape(across + 1, down + 1)
+    a, b, c, d = index[:-1, :-1], index[1:, :-1], index[1:, 1:], index[:-1, 1:]
+    triangles = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)])
+    triangles = triangles.astype(np.int32)
+    normals = None
+    if normal:
+        values = np.stack(np.broadcast_arrays(*normal(u, v)), axis=-1).reshape(-1, 3).astype(np.float32)
+        normals = Layer(values, triangles)
+    return Mesh(name, positions, triangles, normals=normals, uvs=(Layer(flat, triangles),))
+
+
+def plane(cells: int = 1, height: float = 0.0, size: float = 1.0, name: str = "plane") -> Mesh:
+    """A square in x and y, looking along z."""
+    return grid_mesh(cells, cells, lambda u, v: (u * size, v * size, np.full_like(u, height)), name)
+
+
+def torus(around: int, across: int, big: float = 2.0, small: float = 0.7, name: str = "torus") -> Mesh:
+    """A torus about z with analytic normals; its seams are closed bit for bit."""
+
+    def angles(u, v):
+        return np.where(u == 1, 0, u) * 2 * np.pi, np.where(v == 1, 0, v) * 2 * np.pi
+
+    def point(u, v):
+        a, b = angles(u, v)
+        ring = big + small * np.cos(b)
+        return ring * np.cos(a), ring * np.sin(a), small * np.sin(b)
+
+    def normal(u, v):
+        a, b = angles(u, v)
+        return np.cos(b) * np.cos(a), np.cos(b) * np.sin(a), np.sin(b)
+
+    return grid_mesh(around, across, point, name, normal)
+
+
+def torus_normals(positions: np.ndarray, big: float = 2.0) -> np.ndarray:
+    """Analytic unit normals of the torus nearest to some places."""
+    ring = np.hypot(positions[..., 0], positions[..., 1])
+    out = positions.copy()
+    out[..., 0] -= positions[..., 0] / ring * big
+    out[..., 1] -= positions[..., 1] / ring * big
+    return out / np.linalg.norm(out, axis=-1, keepdims=True)
+
+
+def soup(positions, normals, uvs, name: str = "soup") -> Mesh:
+    """A mesh of loose triangles, each array (T, 3, k); equal positions are not joined."""
+    positions = np.asarray(positions, np.float32)
+    triangles = np.arange(3 * len(positions), dtype=np.int32).reshape(-1, 3)
+    return Mesh(
+        name,
+        positions.reshape(-1, 3),
+        triangles,
+        normals=layer_of_corners(np.asarray(normals, np.float32)),
+        uvs=(layer_of_corners(np.asarray(uvs, np.float32)),),
+    )
+
+
+def cube(size: float = 1.0, center=(0.0, 0.0, 0.0), name: str = "cube") -> Mesh:
+    """A cube with face normals and every face on its own sixth of the sheet."""
+    positions, normals, uvs = [], [], []
+    for face in range(6):
+        axis, sign = face % 3, 1 if face < 3 else -1
+        i, j = (axis + 1) % 3, (axis + 2) % 3
+        if sign < 0:
+            i, j = j, i
+        corners = []
+        for a, b in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
+            p = np.zeros(3)
+            p[axis], p[i], p[j] = sign, a, b
+            corners.append(p * size / 2 + center)
+        n = np.zeros(3)
+        n[axis] = sign
+        x0, y0 = face % 3 / 3 + 0.02, face // 3 / 2 + 0.02
+        flat = [(x0, y0), (x0 + 0.28, y0), (x0 + 0.28, y0 + 0.28), (x0, y0 + 0.28)]
+        for cut in ((0, 1, 2), (0, 2, 3)):
+            positions.append([corners[k] for k in cut])
+            normals.append([n] * 3)
+            uvs.append([flat[k] for k in cut])
+    return soup(positions, normals, uvs, name)

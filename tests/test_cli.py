@@ -1,0 +1,83 @@
+import json
+
+import cv2
+import numpy as np
+import pytest
+
+from inkwell_cast.cli import main
+from inkwell_cast.core.formats import write_mesh
+from inkwell_cast.core.mesh import Mesh
+
+from .shapes import plane, torus
+
+
+@pytest.fixture
+def files(tmp_path):
+    write_mesh(tmp_path / "ring_low.obj", torus(16, 8))
+    write_mesh(tmp_path / "ring_high.ply", torus(120, 60))
+    return tmp_path
+
+
+def bake(files, *options):
+    return main(
+        [
+            "bake",
+            "--low",
+            str(files / "ring_low.obj"),
+            "--high",
+            str(files / "ring_high.ply"),
+            "--out",
+            str(files / "out"),
+            *options,
+        ]
+    )
+
+
+def test_a_bake_writes_maps_and_manifest(files, capsys):
+    code = bake(files, "--maps", "normal,normal_object", "--size", "96x64", "--samples", "1", "--reach", "0.2", "0.1",
+                "--depth", "16", "--green", "down", "--padding", "fill")  # fmt: skip
+    assert code == 0
+    manifest = json.loads((files / "out" / "manifest.json").read_text())
+    assert manifest["recipe"]["basis"]["green"] == "down"
+    assert manifest["recipe"]["sheet"] == {"width": 96, "height": 64, "samples": 1, "padding": "fill"}
+    assert (manifest["outward_reach"], manifest["inward_reach"]) == (0.2, 0.1)
+    assert [m["file"] for m in manifest["meshes"]] == ["ring_low.obj", "ring_high.ply"]
+    assert manifest["missed_texels"] == 0
+    image = cv2.imread(str(files / "out" / "normal.png"), cv2.IMREAD_UNCHANGED)
+    assert image.shape == (64, 96, 3)
+    assert image.dtype == np.uint16
+    assert "likeness: mean 0.00°" in capsys.readouterr().out
+
+
+def test_options_win_over_the_recipe_file(files):
+    (files / "r.json").write_text('{"sheet": {"width": 32, "height": 48}, "output": {"depth": 16}}')
+    assert bake(files, "--recipe", str(files / "r.json"), "--depth", "8") == 0
+    recipe = json.loads((files / "out" / "manifest.json").read_text())["recipe"]
+    assert (recipe["sheet"]["width"], recipe["sheet"]["height"], recipe["output"]["depth"]) == (32, 48, 8)
+
+
+@pytest.mark.parametrize(
+    ("options", "words"),
+    [
+        (["--size", "9x9"], "sheet.width: 9 cannot be used: input should be greater than or equal to 16"),
+        (["--size", "big"], "“big” is not a size"),
+        (["--maps", "normal,colour"], "colour"),
+        (["--padding", "some"], "sheet.padding: 'some' cannot be used"),
+        (["--recipe", "nowhere.json"], "nowhere.json: The recipe cannot be read"),
+        (["--low", "nowhere.obj"], "nowhere.obj: The file cannot be read"),
+        (["--out", "ring_low.obj/x"], "cannot be written"),
+    ],
+)
+def test_bad_input_is_told_in_one_line(files, options, words, capsys, monkeypatch):
+    monkeypatch.chdir(files)
+    assert bake(files, *options) == 2
+    said = capsys.readouterr().err
+    assert words in said
+    assert "Traceback" not in said
+
+
+def test_a_low_without_uvs_is_named(files, capsys):
+    bare = Mesh("bare", plane().positions, plane().triangles)
+    write_mesh(files / "ring_low.obj", bare)
+    assert bake(files) == 2
+    assert "ring_low.obj: It has no UVs" in capsys.readouterr().err
