@@ -169,6 +169,7 @@ const flips = {
 for (const chip of document.querySelectorAll("[data-show]")) chip.onclick = () => setShow(chip.dataset.show);
 
 document.addEventListener("keydown", (e) => {
+  if (e.key === "Escape" && e.target.matches("input")) e.target.blur(); // back to the keys of the page
   if (e.ctrlKey || e.metaKey || e.altKey || (e.target.matches("input:not([type=radio]):not([type=checkbox]), select, textarea"))) return;
   const key = e.key.toLowerCase();
   if (flips[key]) flips[key]();
@@ -228,6 +229,25 @@ document.body.addEventListener("htmx:responseError", (e) => {
   toast(text);
 });
 document.body.addEventListener("htmx:sendError", () => toast("The server cannot be reached. Is it still running?"));
+
+// A panel that arrives while the next field is being filled in must not take away what was typed there.
+let typing = null;
+document.body.addEventListener("htmx:beforeSwap", (e) => {
+  const field = document.activeElement;
+  const inPanel = e.detail.target.id === "panel" && field?.matches("#panel input[type=text]");
+  typing = inPanel ? { name: field.name, value: field.value, dirty: field.value !== field.defaultValue, from: field.selectionStart, to: field.selectionEnd } : null;
+});
+document.body.addEventListener("htmx:afterSwap", () => {
+  const field = typing && document.querySelector(`#panel input[name="${typing.name}"]`);
+  if (!field) return;
+  if (typing.dirty) {
+    field.value = typing.value;
+    field.addEventListener("focusout", () => { if (field.value !== field.defaultValue) field.dispatchEvent(new Event("change", { bubbles: true })); }, { once: true });
+  }
+  field.focus();
+  field.setSelectionRange(typing.from, typing.to);
+  typing = null;
+});
 
 function tendPanel() {
   const drop = $("panel-drop");

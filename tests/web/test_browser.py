@@ -1,0 +1,164 @@
+"""The pages in a real browser, from dropped files to a downloaded picture whose pixels are checked."""
+
+import re
+
+import cv2
+import numpy as np
+import pytest
+from playwright.sync_api import Page, expect
+
+from inkwell_cast.core.bake import BakeMeshes, bake
+from inkwell_cast.core.formats import read_mesh
+from inkwell_cast.core.recipe import Recipe
+
+SLOW = 60_000
+
+
+@pytest.fixture
+def quiet(page: Page):
+    """A page on which any script error or refused file fails the test."""
+    problems = []
+    page.on("pageerror", lambda error: problems.append(str(error)))
+    refused = "422 (Unprocessable"  # a file that was refused is told in the page, and by the browser's console
+    page.on("console", lambda m: problems.append(m.text) if m.type == "error" and refused not in m.text else None)
+    yield page
+    assert problems == []
+
+
+def make_piece(page: Page, server: str, ring_files) -> None:
+    page.goto(f"{server}/")
+    expect(page.get_by_role("heading", name="The shelf is empty")).to_be_visible()
+    page.get_by_role("link", name="New piece").last.click()
+    expect(page.get_by_role("button", name="Make the piece")).to_be_disabled()
+    page.locator("#files").set_input_files([str(path) for path in ring_files])
+    expect(page.get_by_label("Role of ring_low.obj")).to_have_value("low", timeout=SLOW)
+    expect(page.get_by_label("Role of ring_high.ply")).to_have_value("high", timeout=SLOW)
+    page.get_by_role("button", name="Make the piece").click()
+    page.wait_for_url(re.compile(r"/pieces/\d+"))
+    page.goto(page.url.split("?")[0] + "?step=cage&plain")
+    ready(page)
+
+
+def ready(page: Page) -> None:
+    expect(page.locator("#table")).to_have_attribute("data-views", "ready", timeout=SLOW)
+
+
+def set_size(page: Page, width: int, height: int) -> None:
+    page.get_by_role("link", name="Maps").click()
+    for name, value in (("sheet.width", width), ("sheet.height", height)):
+        page.locator(f"input[name='{name}']").fill(str(value))
+        page.locator(f"input[name='{name}']").press("Tab")
+    page.wait_for_timeout(300)
+    expect(page.locator("#full-bake")).to_have_attribute("title", f"{width} × {height}")
+
+
+def full_bake(page: Page) -> None:
+    ended = page.locator("#table").get_attribute("data-ended") or "0"
+    page.get_by_role("button", name="Full bake").click()
+    expect(page.locator("#table")).to_have_attribute("data-ended", str(int(ended) + 1), timeout=SLOW)
+    expect(page.locator("#likeness")).to_be_visible()
+
+
+def model_picture(page: Page) -> np.ndarray:
+    page.wait_for_timeout(400)
+    return cv2.imdecode(np.frombuffer(page.locator("#model").screenshot(), np.uint8), cv2.IMREAD_COLOR).astype(int)
+
+
+def test_from_files_to_a_downloaded_picture(quiet: Page, server, ring_files, tmp_path):
+    page = quiet
+    make_piece(page, server, ring_files)
+    page.locator("input[name='reach.outward']").fill("3")
+    with page.expect_response(lambda r: "/settings/cage" in r.url):
+        page.locator("input[name='reach.outward']").press("Tab")
+    set_size(page, 96, 64)
+    full_bake(page)
+    assert float(page.locator("#likeness").inner_text().rstrip("°")) < 0.3
+
+    worn = model_picture(page)
+    page.keyboard.press("m")
+    expect(page.locator("#maps-on")).to_have_attribute("aria-pressed", "false")
+    bare = model_picture(page)
+    assert np.abs(worn - bare).max() > 8  # the map is seen on the model
+    page.get_by_role("button", name="Sculpt", exact=True).click()
+    assert np.abs(model_picture(page) - bare).max() > 8
+    page.get_by_role("button", name="Wipe").click()
+    expect(page.get_by_role("slider")).to_be_visible()
+
+    page.get_by_role("link", name="Handoff").click()
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Download normal", exact=True).click()
+    download.value.save_as(tmp_path / "normal.png")
+    image = cv2.imread(str(tmp_path / "normal.png"), cv2.IMREAD_UNCHANGED)[..., ::-1]
+    recipe = Recipe.model_validate({"reach": {"outward": 3}, "sheet": {"width": 96, "height": 64}})
+    expected = bake(recipe, BakeMeshes(*[[read_mesh(path)] for path in ring_files])).images["normal"]
+    np.testing.assert_array_equal(image, expected)
+
+
+def test_one_pointer_in_both_views(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    set_size(page, 64, 64)
+    full_bake(page)
+    box = page.locator("#sheet").bounding_box()
+    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+    expect(page.locator("#model-readout")).to_contain_text("struck ring_high", timeout=SLOW)
+    expect(page.locator("#sheet-readout")).to_contain_text(re.compile("texel 3[12], 3[12] "))
+    box = page.locator("#model").bounding_box()
+    for share in (0.3, 0.35, 0.4):
+        page.mouse.move(box["x"] + box["width"] * share, box["y"] + box["height"] * 0.55)
+        page.wait_for_timeout(200)
+    expect(page.locator("#sheet-readout")).not_to_contain_text("texel 32, 32", timeout=SLOW)
+
+
+def test_a_bad_file_is_told_in_its_row_and_can_be_removed(quiet: Page, server, ring_files, tmp_path):
+    page = quiet
+    (tmp_path / "broken.glb").write_bytes(b"nothing of the kind, just words")
+    page.goto(f"{server}/new")
+    page.locator("#files").set_input_files([str(tmp_path / "broken.glb")])
+    alert = page.get_by_role("alert").first
+    expect(alert).to_contain_text("broken.glb: It is not a GLB file", timeout=SLOW)
+    page.get_by_role("button", name="Remove").click()
+    expect(alert).to_be_hidden()
+    expect(page.get_by_role("button", name="Make the piece")).to_be_disabled()
+
+
+def test_a_bake_shows_progress_and_is_cancelled(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    set_size(page, 4096, 4096)
+    page.locator("label", has_text=re.compile("^16$")).click()
+    page.get_by_role("button", name="Full bake").click()
+    expect(page.get_by_role("progressbar", name="Bake")).to_be_visible(timeout=SLOW)
+    page.get_by_role("button", name="Cancel").click()
+    expect(page.get_by_role("button", name="Full bake")).to_be_visible(timeout=SLOW)
+    expect(page.locator("#drawer")).to_contain_text("Cancelled", timeout=SLOW)
+
+
+def test_the_keyboard_and_settings_that_are_out_of_range(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    page.keyboard.press("?")
+    expect(page.get_by_text("low, sculpt, wipe in turn")).to_be_visible()
+    page.keyboard.press("Escape")
+    page.keyboard.press("4")
+    expect(page.get_by_role("heading", name="Maps", exact=True)).to_be_visible()
+    page.locator("input[name='sheet.width']").fill("9000")
+    page.locator("input[name='sheet.width']").press("Tab")
+    expect(page.get_by_role("alert").first).to_contain_text("9000 cannot be used")
+    page.keyboard.press("Escape")
+    page.keyboard.press("p")
+    expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)
+    expect(page.locator("#sheet-fact")).to_contain_text("512 × 512")
+
+
+@pytest.mark.parametrize("size", [(1280, 800), (1920, 1080)])
+def test_nothing_runs_off_the_window(quiet: Page, server, ring_files, size):
+    page = quiet
+    page.set_viewport_size({"width": size[0], "height": size[1]})
+    make_piece(page, server, ring_files)
+    for step in ("meshes", "cage", "basis", "maps"):
+        page.goto(page.url.split("?")[0] + f"?step={step}&plain")
+        assert page.evaluate("document.documentElement.scrollWidth") <= size[0]
+        assert page.evaluate("document.documentElement.scrollHeight") <= size[1]
+        panel = page.locator("#panel")
+        assert panel.evaluate("e => e.scrollWidth <= e.clientWidth")
