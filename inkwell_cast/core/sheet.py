@@ -117,19 +117,23 @@ def fill_tile(owner, x0, y0, side, shift, corners, triangles):  # type: ignore[n
         ab = 0 if _owns(bx - ax, by - ay) else 1
         bc = 0 if _owns(cx - bx, cy - by) else 1
         ca = 0 if _owns(ax - cx, ay - cy) else 1
+        x_start = ((x0 + first_x) << shift) + half
         for j in range(first_y, last_y + 1):
             y = ((y0 + j) << shift) + half
+            on_ab, on_bc, on_ca = (
+                _edge(ax, ay, bx, by, x_start, y) - ab,
+                _edge(bx, by, cx, cy, x_start, y) - bc,
+                _edge(cx, cy, ax, ay, x_start, y) - ca,
+            )
             for i in range(first_x, last_x + 1):
-                x = ((x0 + i) << shift) + half
-                if (
-                    _edge(ax, ay, bx, by, x, y) >= ab
-                    and _edge(bx, by, cx, cy, x, y) >= bc
-                    and _edge(cx, cy, ax, ay, x, y) >= ca
-                ):
+                if (on_ab | on_bc | on_ca) >= 0:  # no sign bit set: on the inner side of all three
                     if owner[j, i] < 0:
                         owner[j, i] = t
                     else:
                         contested += 1
+                on_ab -= (by - ay) << shift
+                on_bc -= (cy - by) << shift
+                on_ca -= (ay - cy) << shift
     return contested
 
 

@@ -21,8 +21,11 @@ from ..core.arrays import F32
 from ..core.cage import Cage
 from ..core.errors import Cancelled, InputProblem, RayLibraryMissing
 from ..core.formats import read_mesh
+from ..core.images import png
+from ..core.likeness import likeness
 from ..core.low import Low
 from ..core.manifest import Manifest, MeshFile
+from ..core.maps import REGISTRY
 from ..core.mesh import Layer, Mesh
 from ..core.probe import Probe, probe
 from ..core.recipe import Output, Recipe, Sheet
@@ -40,7 +43,7 @@ def run(pipe: Connection, cancel: Event) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C goes to the server, which ends this process in order
     worker = _Worker(pipe, cancel)
     with contextlib.suppress(RayLibraryMissing):  # said again, to the user, by the first job that needs it
-        worker.warm_up()
+        warm_up()
     while True:
         try:
             job = pipe.recv()
@@ -79,12 +82,6 @@ class _Worker:
         self._warm = baking.Warm()
         self._laid_out: tuple[str, Low, Cage] | None = None
         self._told = 0.0
-
-    def warm_up(self) -> None:
-        """Compile (or fetch from disk) every kernel with a bake of one triangle."""
-        mesh = one_triangle()
-        recipe = Recipe(sheet=Sheet(width=16, height=16), output=Output(maps=["normal", "normal_object"]))
-        baking.bake(recipe, baking.BakeMeshes([mesh], [mesh]))
 
     def answer(self, job: Job) -> Done | Failed:
         try:
@@ -161,6 +158,16 @@ class _Worker:
 def _ordered(sources: list[Source]) -> list[Source]:
     """Lows first, each in the order given."""
     return [s for s in sources if s.role == "low"] + [s for s in sources if s.role != "low"]
+
+
+def warm_up() -> None:
+    """Compile (or fetch from disk) every kernel of a bake and of a probe, with a bake of one triangle."""
+    meshes = baking.BakeMeshes([one_triangle()], [one_triangle()])
+    recipe = Recipe(sheet=Sheet(width=16, height=16, samples=1), output=Output(maps=["normal", "normal_object"]))
+    result = baking.bake(recipe, meshes)
+    for key, picture in result.images.items():
+        likeness(result.cast, REGISTRY[key].read_back(png.dequantise(picture), result.cast, result.low, recipe))
+    probe(*baking.lay_out(recipe, meshes.lows), *baking.Warm().sculpt(meshes.highs), 4, 12)
 
 
 def one_triangle() -> Mesh:

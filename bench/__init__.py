@@ -1,0 +1,1 @@
+"""Measurements: `python -m bench`, or `make bench`."""

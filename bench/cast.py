@@ -1,0 +1,78 @@
+"""Cast efficiency: a whole bake's casting against a bare loop that traces the same rays."""
+
+import time
+
+import numba
+import numpy as np
+
+from inkwell_cast.core.bake import BakeMeshes, Warm, bake, lay_out
+from inkwell_cast.core.cast import make_ray
+from inkwell_cast.core.embree import first_hit
+from inkwell_cast.core.mesh import corner_positions
+from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.core.sheet import barycentrics
+
+from .shapes import sphere
+
+RECIPE = Recipe(
+    reach=Reach(outward=3, inward=3), sheet=Sheet(width=2048, height=2048, samples=4), output=Output(maps=["normal"])
+)
+
+
+@numba.njit(nogil=True, parallel=True)
+def _trace(tracer, rays, out):  # type: ignore[no-untyped-def]
+    for i in numba.prange(len(rays)):
+        r = rays[i]
+        out[i] = first_hit(tracer, r[0], r[1], r[2], r[3], r[4], r[5], r[6])[3]
+
+
+@numba.njit(nogil=True)
+def _rays(low_triangle, corners, side, shift, points, offsets, inward):  # type: ignore[no-untyped-def]
+    """The bake's rays in sheet order, for a sheet whose texels each belong to one triangle or its neighbour."""
+    height, width = low_triangle.shape
+    rays = np.empty((height * width * side * side, 7), np.float32)
+    half, n = np.int64(1) << (shift - 1), 0
+    for y in range(height):
+        for x in range(width):
+            t = low_triangle[y, x]
+            if t < 0:
+                continue
+            for s in range(side * side):
+                px, py = ((x * side + s % side) << shift) + half, ((y * side + s // side) << shift) + half
+                b0, b1, b2 = barycentrics(corners, t, px, py)
+                ox, oy, oz, dx, dy, dz, _, far = make_ray(t, b0, b1, b2, points, offsets, inward)
+                rays[n, 0], rays[n, 1], rays[n, 2] = ox, oy, oz
+                rays[n, 3], rays[n, 4], rays[n, 5], rays[n, 6] = dx, dy, dz, far
+                n += 1
+    return rays[:n]
+
+
+def measure(rounds: int = 5) -> dict[str, float]:
+    """Seconds of both, taken in turn, and the median of their ratios."""
+    low, high = sphere(60), sphere(1000, 0.02, uvs=False)
+    warm, meshes = Warm(), BakeMeshes([low], [high])
+    first = bake(RECIPE, meshes, warm=warm)
+    laid_out, cage = lay_out(RECIPE, [low])
+    g = laid_out.grid
+    points = corner_positions(laid_out.mesh)
+    rays = _rays(first.cast.low_triangle, g.corners, g.side, g.shift, points, cage.offsets, cage.inward)
+    tracer, out = warm.sculpt([high])[1].tracer, np.empty(len(rays), np.int32)
+    _trace(tracer, rays, out)
+    bare, casting, whole = [], [], []
+    for _ in range(rounds):
+        started = time.perf_counter()
+        _trace(tracer, rays, out)
+        bare.append(time.perf_counter() - started)
+        started = time.perf_counter()
+        casting.append(bake(RECIPE, meshes, warm=warm).seconds["casting"])
+        whole.append(time.perf_counter() - started)
+    ratio = np.array(casting) / np.array(bare)
+    return {
+        "triangles": len(high.triangles),
+        "rays": len(rays),
+        "bare_seconds": float(np.median(bare)),
+        "casting_seconds": float(np.median(casting)),
+        "bake_seconds": float(np.median(whole)),
+        "casting_over_bare": float(np.median(ratio)),
+        "bake_over_bare": float(np.median(np.array(whole) / np.array(bare))),
+    }

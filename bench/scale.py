@@ -1,0 +1,62 @@
+"""Scale and first use, each in a process of its own."""
+
+import json
+import os
+import pathlib
+import subprocess
+import sys
+import tempfile
+
+from .shapes import write_large
+
+_SCALE = """
+import json, resource, sys, time
+from inkwell_cast.core.bake import BakeMeshes, bake
+from inkwell_cast.core.formats import read_mesh
+from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.engine.worker import one_triangle
+from bench.shapes import sphere
+small = Recipe(sheet=Sheet(width=16, height=16), output=Output(maps=["normal_object"]))
+bake(small, BakeMeshes([one_triangle()], [one_triangle()]))  # kernels from disk, as in a running engine
+before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+started = time.perf_counter()
+high = read_mesh(sys.argv[1])
+read = time.perf_counter() - started
+recipe = Recipe(reach=Reach(outward=3, inward=3), sheet=Sheet(width=2048, height=2048, samples=1),
+                output=Output(maps=["normal_object"]))
+result = bake(recipe, BakeMeshes([sphere(60)], [high]))
+print(json.dumps({"triangles": len(high.triangles), "read_seconds": read, "scene_seconds": result.seconds["scene"],
+    "casting_seconds": result.seconds["casting"], "whole_seconds": time.perf_counter() - started,
+    "missed": result.cast.missed, "peak_gigabytes": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6,
+    "before_gigabytes": before / 1e6}))
+"""
+
+_FIRST_USE = """
+import json, time
+started = time.perf_counter()
+from inkwell_cast.engine.worker import warm_up
+warm_up()
+print(json.dumps(time.perf_counter() - started))
+"""
+
+
+def _run(code: str, *arguments: str, **environment: str) -> object:
+    command = [sys.executable, "-c", code, *arguments]
+    output = subprocess.run(command, check=True, capture_output=True, text=True, env=os.environ | environment).stdout
+    return json.loads(output.splitlines()[-1])
+
+
+def measure_scale(triangles: int = 20_000_000) -> object:
+    """From a binary PLY to a 2048 object-space normal map, one sample."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = pathlib.Path(folder) / "large.ply"
+        write_large(path, triangles)
+        _run(_SCALE, str(path))  # warms the disk cache and the kernels
+        return _run(_SCALE, str(path))
+
+
+def measure_first_use() -> dict[str, object]:
+    """Starting the engine's kernels with an empty cache, and again."""
+    with tempfile.TemporaryDirectory() as folder:
+        seconds = [_run(_FIRST_USE, NUMBA_CACHE_DIR=folder) for _ in range(2)]
+    return {"first_seconds": seconds[0], "later_seconds": seconds[1]}
