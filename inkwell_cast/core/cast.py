@@ -93,7 +93,7 @@ def cast_rays(
         cast_tiles(
             batch, contested[done : done + len(batch)], sheet.tiles_across, sheet.width, sheet.height, sheet.side,
             sheet.shift, sheet.corners, sheet.starts, sheet.listed, points, cage.offsets, cage.inward, scene.tracer,
-            high.triangles, high.normals.values, high.normals.corners,
+            high.normals.values, high.normals.corners,
             cast.low_triangle, cast.sample, cast.covered, cast.struck, cast.normal, cast.height, cast.hit_triangle,
         )  # fmt: skip
         done += len(batch)
@@ -110,7 +110,7 @@ def cast_rays(
 @numba.njit(cache=True, nogil=True, parallel=True, error_model="numpy")
 def cast_tiles(  # type: ignore[no-untyped-def]
     tiles, contested, across, width, height, side, shift, corners, starts, listed, points, offsets, inward, tracer,
-    high_triangles, high_normals, high_normal_rows,
+    high_normals, high_normal_rows,
     low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
 ):  # fmt: skip
     """Cast the rays of some tiles; see `Cast` for the outputs."""
@@ -124,15 +124,16 @@ def cast_tiles(  # type: ignore[no-untyped-def]
         for y in range(rows):
             for x in range(columns):
                 _cast_texel(
-                    x0 + x, y0 + y, owner[y * side : (y + 1) * side, x * side : (x + 1) * side], side, shift, corners,
-                    points, offsets, inward, tracer, high_triangles, high_normals, high_normal_rows,
+                    x0 + x, y0 + y, owner, x * side, y * side, side, shift, corners,
+                    points, offsets, inward, tracer, high_normals, high_normal_rows,
                     low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
                 )  # fmt: skip
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
 def _cast_texel(  # type: ignore[no-untyped-def]
-    x, y, owner, side, shift, corners, points, offsets, inward, tracer, high_triangles, high_normals, high_normal_rows,
+    x, y, owner, left, top, side, shift, corners, points, offsets, inward, tracer, high_normals,
+    high_normal_rows,
     low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
 ):  # fmt: skip
     half = np.int64(1) << (shift - 1)
@@ -140,7 +141,7 @@ def _cast_texel(  # type: ignore[no-untyped-def]
     sum_x = sum_y = sum_z = sum_h = 0.0
     for j in range(side):
         for i in range(side):
-            t = owner[j, i]
+            t = owner[top + j, left + i]
             if t < 0:
                 continue
             on_low += 1
@@ -171,16 +172,15 @@ def _cast_texel(  # type: ignore[no-untyped-def]
 @numba.njit(cache=True, nogil=True, inline="always")
 def make_ray(t, b0, b1, b2, points, offsets, inward):  # type: ignore[no-untyped-def]
     """Start, direction, distance from start to the low, and length of the ray through barycentrics b of triangle t."""
-    p, o = points[t], offsets[t]
-    ex = b0 * o[0, 0] + b1 * o[1, 0] + b2 * o[2, 0]
-    ey = b0 * o[0, 1] + b1 * o[1, 1] + b2 * o[2, 1]
-    ez = b0 * o[0, 2] + b1 * o[1, 2] + b2 * o[2, 2]
+    ex = b0 * offsets[t, 0, 0] + b1 * offsets[t, 1, 0] + b2 * offsets[t, 2, 0]
+    ey = b0 * offsets[t, 0, 1] + b1 * offsets[t, 1, 1] + b2 * offsets[t, 2, 1]
+    ez = b0 * offsets[t, 0, 2] + b1 * offsets[t, 1, 2] + b2 * offsets[t, 2, 2]
     out = np.sqrt(ex * ex + ey * ey + ez * ez)
     scale = 1 / out if out > 0 else 0.0
     return (
-        b0 * p[0, 0] + b1 * p[1, 0] + b2 * p[2, 0] + ex,
-        b0 * p[0, 1] + b1 * p[1, 1] + b2 * p[2, 1] + ey,
-        b0 * p[0, 2] + b1 * p[1, 2] + b2 * p[2, 2] + ez,
+        b0 * points[t, 0, 0] + b1 * points[t, 1, 0] + b2 * points[t, 2, 0] + ex,
+        b0 * points[t, 0, 1] + b1 * points[t, 1, 1] + b2 * points[t, 2, 1] + ey,
+        b0 * points[t, 0, 2] + b1 * points[t, 1, 2] + b2 * points[t, 2, 2] + ez,
         -ex * scale,
         -ey * scale,
         -ez * scale,
@@ -197,7 +197,6 @@ def shading_normal(hit, u, v, values, rows):  # type: ignore[no-untyped-def]
     x = w * values[a, 0] + u * values[b, 0] + v * values[c, 0]
     y = w * values[a, 1] + u * values[b, 1] + v * values[c, 1]
     z = w * values[a, 2] + u * values[b, 2] + v * values[c, 2]
-    length = np.sqrt(x * x + y * y + z * z)
-    if length == 0:
-        return 0.0, 0.0, 0.0
-    return x / length, y / length, z / length
+    square = x * x + y * y + z * z
+    scale = 1 / np.sqrt(square) if square > 0 else 0.0
+    return x * scale, y * scale, z * scale

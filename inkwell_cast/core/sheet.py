@@ -143,9 +143,9 @@ def barycentrics(corners, t, x, y):  # type: ignore[no-untyped-def]
     ax, ay = corners[t, 0, 0], corners[t, 0, 1]
     bx, by = corners[t, 1, 0], corners[t, 1, 1]
     cx, cy = corners[t, 2, 0], corners[t, 2, 1]
-    area = np.float64(_edge(ax, ay, bx, by, cx, cy))
-    b1 = _edge(cx, cy, ax, ay, x, y) / area
-    b2 = _edge(ax, ay, bx, by, x, y) / area
+    share = 1 / np.float64(_edge(ax, ay, bx, by, cx, cy))
+    b1 = _edge(cx, cy, ax, ay, x, y) * share
+    b2 = _edge(ax, ay, bx, by, x, y) * share
     return 1 - b1 - b2, b1, b2
 
 
