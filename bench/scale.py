@@ -14,11 +14,10 @@ import json, resource, sys, time
 from inkwell_cast.core.bake import BakeMeshes, bake
 from inkwell_cast.core.formats import read_mesh
 from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
-from inkwell_cast.engine.worker import one_triangle
+from inkwell_cast.engine.warm import one_triangle
 from bench.shapes import sphere
 small = Recipe(sheet=Sheet(width=16, height=16), output=Output(maps=["normal_object"]))
 bake(small, BakeMeshes([one_triangle()], [one_triangle()]))  # kernels from disk, as in a running engine
-before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
 started = time.perf_counter()
 high = read_mesh(sys.argv[1])
 read = time.perf_counter() - started
@@ -27,16 +26,16 @@ recipe = Recipe(reach=Reach(outward=3, inward=3), sheet=Sheet(width=2048, height
 result = bake(recipe, BakeMeshes([sphere(60)], [high]))
 print(json.dumps({"triangles": len(high.triangles), "read_seconds": read, "scene_seconds": result.seconds["scene"],
     "casting_seconds": result.seconds["casting"], "whole_seconds": time.perf_counter() - started,
-    "missed": result.cast.missed, "peak_gigabytes": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6,
-    "before_gigabytes": before / 1e6}))
+    "missed": result.cast.missed, "peak_gigabytes": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 / 1e9}))
 """
 
 _FIRST_USE = """
 import json, time
 started = time.perf_counter()
-from inkwell_cast.engine.worker import warm_up
-warm_up()
-print(json.dumps(time.perf_counter() - started))
+from inkwell_cast.engine.warm import warm_up
+if __name__ == "__main__":
+    warm_up()
+    print(json.dumps(time.perf_counter() - started))
 """
 
 

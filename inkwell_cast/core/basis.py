@@ -99,10 +99,11 @@ def _derivatives(positions, uvs):  # type: ignore[no-untyped-def]
             sign = np.float32(1) if area > 0 else np.float32(-1)
             u_length = _length(along_u[f, 0], along_u[f, 1], along_u[f, 2])
             v_length = _length(along_v[f, 0], along_v[f, 1], along_v[f, 2])
-            if u_length > TINY:
-                along_u[f] *= np.float32(sign / u_length)
-            if v_length > TINY:
-                along_v[f] *= np.float32(sign / v_length)
+            for k in range(3):
+                if u_length > TINY:
+                    along_u[f, k] *= np.float32(sign / u_length)
+                if v_length > TINY:
+                    along_v[f, k] *= np.float32(sign / v_length)
             if np.float32(u_length / abs(area)) > TINY and np.float32(v_length / abs(area)) > TINY:
                 flags[f] &= ~JOINS_ANY
     return along_u, along_v, flags
@@ -182,8 +183,9 @@ def _group(corners, across, flags):  # type: ignore[no-untyped-def]
 def _average(positions, normals, uvs, corners, along_u, along_v, flags, group_of, group_flag, count):  # type: ignore[no-untyped-def]
     """Angle-weighted tangent of every corner over the members of its group that do not point exactly against it."""
     out = np.zeros((len(corners), 3, 4), np.float32)
-    out[:, :, 0] = 1
-    out[:, :, 3] = -1
+    for f in range(len(corners)):
+        for i in range(3):
+            out[f, i, 0], out[f, i, 3] = 1, -1
     starts = np.zeros(count + 1, np.int64)
     for f in range(len(corners)):
         for i in range(3):
@@ -192,7 +194,9 @@ def _average(positions, normals, uvs, corners, along_u, along_v, flags, group_of
     for g in range(count):
         starts[g + 1] += starts[g]
     members = np.empty(starts[count], np.int64)
-    fill = starts[:-1].copy()
+    fill = np.empty(count, np.int64)
+    for g in range(count):
+        fill[g] = starts[g]
     for f in range(len(corners)):
         for i in range(3):
             g = group_of[f, i]
@@ -212,14 +216,17 @@ def _average_group(members, positions, normals, along_u, along_v, flags, orienta
     u = np.empty((m, 3), np.float32)
     v = np.empty((m, 3), np.float32)
     angle = np.empty(m, np.float32)
-    e1, e2 = np.empty(3, np.float32), np.empty(3, np.float32)
+    e1, e2, edge = np.empty(3, np.float32), np.empty(3, np.float32), np.empty((2, 3), np.float32)
     for k in range(m):
         f, i = members[k] // 3, members[k] % 3
         n = normals[f, i]
         _onto_plane(along_u[f], n, u[k])
         _onto_plane(along_v[f], n, v[k])
-        _onto_plane(positions[f, (i + 2) % 3] - positions[f, i], n, e1)
-        _onto_plane(positions[f, (i + 1) % 3] - positions[f, i], n, e2)
+        for c in range(3):
+            edge[0, c] = positions[f, (i + 2) % 3, c] - positions[f, i, c]
+            edge[1, c] = positions[f, (i + 1) % 3, c] - positions[f, i, c]
+        _onto_plane(edge[0], n, e1)
+        _onto_plane(edge[1], n, e2)
         cosine = min(max(e1[0] * e2[0] + e1[1] * e2[1] + e1[2] * e2[2], np.float32(-1)), np.float32(1))
         angle[k] = np.float32(np.arccos(np.float64(cosine)))
     total = np.empty(3, np.float32)
@@ -236,7 +243,8 @@ def _average_group(members, positions, normals, along_u, along_v, flags, orienta
                 left_out = True
                 break
         if left_out or not whole:
-            total[:] = 0
+            for c in range(3):
+                total[c] = 0
             for j in range(m):
                 any_j = flags[members[j] // 3] & JOINS_ANY
                 if any_j:
@@ -256,7 +264,8 @@ def _average_group(members, positions, normals, along_u, along_v, flags, orienta
             _unit(total)
             if not left_out:
                 whole = True
-                shared[:] = total
+                for c in range(3):
+                    shared[c] = total[c]
         chosen = total if left_out else shared
         f, i = members[k] // 3, members[k] % 3
         out[f, i, 0], out[f, i, 1], out[f, i, 2] = chosen[0], chosen[1], chosen[2]
@@ -266,7 +275,11 @@ def _average_group(members, positions, normals, along_u, along_v, flags, orienta
 @numba.njit(cache=True, nogil=True)
 def _lend(out, corners, flat):  # type: ignore[no-untyped-def]
     """Give triangles without area the tangent of the first good triangle at the same corner."""
-    lender = np.full(corners.max() + 1 if corners.size else 1, -1, np.int64)
+    highest = 0
+    for f in range(len(corners)):
+        for i in range(3):
+            highest = max(highest, corners[f, i])
+    lender = np.full(highest + 1, -1, np.int64)
     for f in range(len(corners)):
         if not flat[f]:
             for i in range(3):
@@ -277,7 +290,8 @@ def _lend(out, corners, flat):  # type: ignore[no-untyped-def]
             for i in range(3):
                 source = lender[corners[f, i]]
                 if source >= 0:
-                    out[f, i] = out[source // 3, source % 3]
+                    for k in range(4):
+                        out[f, i, k] = out[source // 3, source % 3, k]
 
 
 @numba.njit(cache=True, nogil=True)

@@ -69,7 +69,7 @@ def _tray() -> Part:
         waves = np.sin(x / 3.2 + np.sin(y / 9) * 1.5) * _bump(frame + 9, 2.6)
         return 0.9 * _bump(frame, 1.7) - 0.7 * _bump(frame + 4.2, 1.2) - 0.7 * _bump(seats, 1.3) + 0.35 * waves
 
-    fine = [spaced(110, 4, 264, 6), spaced(62, 4, 146, 6), spaced(7, 4, 6, 6)]
+    fine = [spaced(110, 4, 232, 6), spaced(62, 4, 128, 6), spaced(7, 4, 6, 6)]
     coarse = [spaced(110, 4, 3, 1), spaced(62, 4, 2, 1), spaced(7, 4, 1, 1)]
     worths = {"bottom": 0.3}
     return Part(
@@ -95,13 +95,13 @@ def _well() -> Part:
         band = np.clip((z - 9) / 3, 0, 1) * np.clip((29 - z) / 3, 0, 1)
         return -0.9 * band * np.abs(np.sin(angle * 12)) ** 0.7 * (radius > 20)
 
-    fine = refined(curve(outline, 1.2, 8), 0.7)
+    fine = refined(curve(outline, 1.2, 6), 0.85)
     coarse = [
         (0, 0), (30, 0), (31.5, 1.5), (31.5, 4), (28.6, 6), (28.5, 19), (28.6, 31.6), (31, 33), (31, 36.5), (29, 38),
         (0, 38),
     ]  # fmt: skip
-    low = turned(coarse, 28, bends=(1, 9), worths=(0.25, 1.0, 0.25))
-    return Part("well_left", "ink glass", turned(fine, 224, flutes), low).placed((-WELL_X, WELL_Y, 23.6))
+    low = turned(coarse, 24, bends=(1, 9), worths=(0.25, 1.0, 0.25))
+    return Part("well_left", "ink glass", turned(fine, 192, flutes), low).placed((-WELL_X, WELL_Y, 23.6))
 
 
 def _lid() -> Part:
@@ -115,13 +115,13 @@ def _lid() -> Part:
         rope = _bump(z - 2.5, 1.6) * (radius > 31) * np.sin(angle * 60 + z * 2)
         return 0.8 * ring * np.cos(angle * 10) ** 2 + 0.35 * rope
 
-    fine = refined(curve(outline, 1.6, 6), 0.75)
+    fine = refined(curve(outline, 1.6, 5), 0.9)
     coarse = [
         (0, 0), (31, 0.1), (32.5, 1), (32.5, 4), (29.4, 6.6), (24, 13), (15, 17.5), (5.6, 19.4), (3.3, 21.4), (6, 25.4),
         (5.4, 30), (0, 32.4),
     ]  # fmt: skip
-    low = turned(coarse, 28, bends=(1, 4, 8), worths=(0.2, 1.0, 1.0, 1.0))
-    return Part("lid_left", "brass", turned(fine, 200, petals), low).placed((-WELL_X, WELL_Y, 61.4))
+    low = turned(coarse, 24, bends=(1, 4, 8), worths=(0.2, 1.0, 1.0, 1.0))
+    return Part("lid_left", "brass", turned(fine, 180, petals), low).placed((-WELL_X, WELL_Y, 61.4))
 
 
 def _hinge() -> Part:
@@ -167,7 +167,7 @@ def _plate() -> Part:
         )
 
     size = (92.0, 22.0, 4.0)
-    fine = [spaced(46, 1.2, 340, 4), spaced(11, 1.2, 92, 4), spaced(2, 1.2, 4, 4)]
+    fine = [spaced(46, 1.2, 290, 4), spaced(11, 1.2, 78, 4), spaced(2, 1.2, 4, 4)]
     coarse = [spaced(46, 1.2, 2, 1), spaced(11, 1.2, 1, 1), spaced(2, 1.2, 1, 1)]
     lean = np.deg2rad(52)
     matrix = np.array([[1, 0, 0], [0, np.cos(lean), -np.sin(lean)], [0, np.sin(lean), np.cos(lean)]])

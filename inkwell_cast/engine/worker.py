@@ -17,19 +17,15 @@ import numpy as np
 
 from ..core import bake as baking
 from ..core import checks, view
-from ..core.arrays import F32
 from ..core.cage import Cage
 from ..core.errors import Cancelled, InputProblem, RayLibraryMissing
 from ..core.formats import read_mesh
-from ..core.images import png
-from ..core.likeness import likeness
 from ..core.low import Low
 from ..core.manifest import Manifest, MeshFile
-from ..core.maps import REGISTRY
-from ..core.mesh import Layer, Mesh
+from ..core.mesh import Mesh
 from ..core.probe import Probe, probe
-from ..core.recipe import Output, Recipe, Sheet
 from .messages import BakeInto, Done, Failed, Job, Load, Loaded, ProbeAt, Result, Source, Told
+from .warm import warm_up
 
 KEPT_MESHES = 6
 TELL_EVERY = 0.05
@@ -43,7 +39,7 @@ def run(pipe: Connection, cancel: Event) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C goes to the server, which ends this process in order
     worker = _Worker(pipe, cancel)
     with contextlib.suppress(RayLibraryMissing):  # said again, to the user, by the first job that needs it
-        warm_up()
+        warm_up(lambda: pipe.send(Told("compiling", 0.0)))
     while True:
         try:
             job = pipe.recv()
@@ -158,20 +154,3 @@ class _Worker:
 def _ordered(sources: list[Source]) -> list[Source]:
     """Lows first, each in the order given."""
     return [s for s in sources if s.role == "low"] + [s for s in sources if s.role != "low"]
-
-
-def warm_up() -> None:
-    """Compile (or fetch from disk) every kernel of a bake and of a probe, with a bake of one triangle."""
-    meshes = baking.BakeMeshes([one_triangle()], [one_triangle()])
-    recipe = Recipe(sheet=Sheet(width=16, height=16, samples=1), output=Output(maps=["normal", "normal_object"]))
-    result = baking.bake(recipe, meshes)
-    for key, picture in result.images.items():
-        likeness(result.cast, REGISTRY[key].read_back(png.dequantise(picture), result.cast, result.low, recipe))
-    probe(*baking.lay_out(recipe, meshes.lows), *baking.Warm().sculpt(meshes.highs), 4, 12)
-
-
-def one_triangle() -> Mesh:
-    """The smallest mesh that can be baked onto itself."""
-    points: F32 = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0]], np.float32)
-    triangles = np.array([[0, 1, 2]], np.int32)
-    return Mesh("warm-up", points, triangles, uvs=(Layer(points[:, :2].copy(), triangles),))

@@ -16,8 +16,9 @@ from .workshop import Workshop, meshes_key
 HERE = pathlib.Path(__file__).parent
 STEPS = ("meshes", "cage", "basis", "maps", "review", "handoff")
 STAGE_WORDS = {
-    "reading": "Reading meshes", "checking": "Checking", "preparing": "Preparing the low",
-    "scene": "Building the scene", "casting": "Casting rays", "maps": "Deriving maps", "writing": "Writing files",
+    "compiling": "Preparing, first start only", "reading": "Reading meshes", "checking": "Checking",
+    "preparing": "Preparing the low", "scene": "Building the scene",
+    "casting": "Casting rays", "maps": "Deriving maps", "writing": "Writing files",
 }  # fmt: skip
 
 templates = Jinja2Templates(HERE / "templates")

@@ -93,8 +93,8 @@ export class ModelView {
     line.setAttribute("position", new THREE.BufferAttribute(new Float32Array(6), 3));
     const group = new THREE.Group();
     const ray = new THREE.Line(line, new THREE.LineBasicMaterial({ color: 0x1f7a6c, depthTest: false }));
-    const dot = new THREE.Mesh(new THREE.SphereGeometry(1, 16, 12), new THREE.MeshBasicMaterial({ color: 0x1b2430, depthTest: false }));
-    const ring = new THREE.Mesh(new THREE.SphereGeometry(1.7, 16, 12), new THREE.MeshBasicMaterial({ color: 0xf3eee3, depthTest: false }));
+    const dot = new THREE.Mesh(new THREE.SphereGeometry(1, 16, 12), new THREE.MeshBasicMaterial({ color: 0xfbf8f2, depthTest: false }));
+    const ring = new THREE.Mesh(new THREE.SphereGeometry(1.7, 16, 12), new THREE.MeshBasicMaterial({ color: 0x1f7a6c, depthTest: false }));
     group.add(ring, ray, dot);
     group.renderOrder = 5;
     group.visible = false;
