@@ -74,7 +74,7 @@ def _limit_memory() -> None:
 class _Worker:
     def __init__(self, pipe: Connection, cancel: Event) -> None:
         self._pipe, self._cancel = pipe, cancel
-        self._meshes: OrderedDict[str, Mesh] = OrderedDict()
+        self._meshes: OrderedDict[tuple[str, str], Mesh] = OrderedDict()
         self._warm = baking.Warm()
         self._laid_out: tuple[str, Low, Cage] | None = None
         self._told = 0.0
@@ -141,11 +141,12 @@ class _Worker:
     def _read(self, sources: list[Source]) -> baking.BakeMeshes:
         meshes = baking.BakeMeshes([], [])
         for source in _ordered(sources):
-            if source.sha256 not in self._meshes:
+            key = source.sha256, source.name
+            if key not in self._meshes:
                 self._tell("reading", 0.0)
-                self._meshes[source.sha256] = read_mesh(source.path, source.name)
-            self._meshes.move_to_end(source.sha256)
-            (meshes.lows if source.role == "low" else meshes.highs).append(self._meshes[source.sha256])
+                self._meshes[key] = read_mesh(source.path, source.name)
+            self._meshes.move_to_end(key)
+            (meshes.lows if source.role == "low" else meshes.highs).append(self._meshes[key])
         while len(self._meshes) > max(KEPT_MESHES, len(sources)):
             self._meshes.popitem(last=False)
         return meshes

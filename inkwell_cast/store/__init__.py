@@ -9,6 +9,7 @@ from contextlib import contextmanager
 
 from .database import connect
 from .files import Files
+from .hold import hold
 
 
 class Store:
@@ -17,6 +18,7 @@ class Store:
     def __init__(self, folder: pathlib.Path) -> None:
         folder.mkdir(parents=True, exist_ok=True)
         self.folder = folder
+        self._held = hold(folder)
         self.files = Files(folder / "files")
         self._connection = connect(folder / "inkwell.sqlite")
         self._lock = threading.RLock()
@@ -50,3 +52,4 @@ class Store:
     def close(self) -> None:
         with self._lock:
             self._connection.close()
+            self._held.close()

@@ -7,7 +7,7 @@ from starlette.datastructures import Headers, MutableHeaders
 from starlette.responses import PlainTextResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-LOCAL = {"127.0.0.1", "localhost", "[::1]"}
+LOCAL = {"127.0.0.1", "localhost", "::1"}
 SAFE = {"GET", "HEAD"}
 
 
@@ -46,7 +46,11 @@ class Guard:
 def refusal(method: str, headers: Headers) -> str:
     """Why a request is refused, or an empty string."""
     host = headers.get("host", "")
-    if urlsplit(f"//{host}").hostname not in {name.strip("[]") for name in LOCAL}:
+    try:
+        name = urlsplit(f"//{host}").hostname
+    except ValueError:  # not the form of a host at all
+        name = None
+    if name not in LOCAL:
         return "This address is not served here. Open the address that the program printed."
     origin = headers.get("origin")
     if origin is not None and urlsplit(origin).netloc != host:

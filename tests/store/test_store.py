@@ -109,3 +109,11 @@ def test_the_database_is_opened_again_and_newer_ones_are_refused(tmp_path):
     again.close()
     with pytest.raises(RuntimeError, match="newer version"):
         connect(path)
+
+
+def test_a_folder_is_open_in_one_program_at_a_time(tmp_path):
+    first = Store(tmp_path)
+    with pytest.raises(RuntimeError, match="open in another Inkwell Cast"):
+        Store(tmp_path)
+    first.close()
+    Store(tmp_path).close()

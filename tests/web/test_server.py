@@ -186,6 +186,7 @@ def test_a_piece_is_made_whole_or_not_at_all(client, workshop, ring_files):
         ({}, 200),
         ({"host": "inkwell.example"}, 403),
         ({"host": "127.0.0.1.example:80"}, 403),
+        ({"host": "[::1"}, 403),
         ({"origin": "http://elsewhere.example"}, 403),
         ({"origin": "null"}, 403),
         ({"sec-fetch-site": "cross-site"}, 200),
