@@ -151,7 +151,7 @@ def _binary_lists(path: pathlib.Path, order: str, element: _Element, data: U8, s
             rows = np.frombuffer(data, kind, element.rows, start)
             if kind.itemsize == 13 and order == "<" and first.kind in ("i4", "u4"):
                 indices = np.empty((element.rows, 3), np.int32)
-                if _copy_triangles(data, start, indices):
+                if _copy_triangles(rows["n"], rows["v"].view("<i4"), indices):
                     counts = np.broadcast_to(np.int64(3), element.rows)
                     return {first.name: (counts, indices.reshape(-1))}, start + element.rows * 13
             elif (rows["n"] == 3).all():
@@ -175,16 +175,13 @@ def _binary_lists(path: pathlib.Path, order: str, element: _Element, data: U8, s
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _copy_triangles(data, start, out):  # type: ignore[no-untyped-def]
-    """Rows of one count byte and three 4-byte indices; False where a count is not three."""
+def _copy_triangles(counts, indices, out):  # type: ignore[no-untyped-def]
+    """Copy rows of three indices that lie between other bytes; False where a count is not three."""
     other = 0
-    raw = out.view(np.uint8)
     for f in numba.prange(len(out)):
-        at = start + 13 * f
-        if data[at] != 3:
+        if counts[f] != 3:
             other += 1
-        for k in range(12):
-            raw[f, k] = data[at + 1 + k]
+        out[f, 0], out[f, 1], out[f, 2] = indices[f, 0], indices[f, 1], indices[f, 2]
     return other == 0
 
 
@@ -273,25 +270,25 @@ def _walk_numbers(values, lists, lengths, places):  # type: ignore[no-untyped-de
 
 
 def _columns(body: Body, names: tuple[str, ...]) -> F32:
-    out = np.empty((len(body[names[0]]), len(names)), np.float32)
-    with np.errstate(over="ignore"):
-        _interleave(out, [np.asarray(body[n]) for n in names])
+    """Some columns side by side, (N, len(names)) float32."""
+    columns = [np.asarray(body[n]) for n in names]
+    out = np.empty((len(columns[0]), len(names)), np.float32)
+    first = columns[0]
+    places = [c.ctypes.data - first.ctypes.data for c in columns]
+    if all(c.dtype == np.dtype("<f4") for c in columns) and places == [4 * k for k in range(len(names))]:
+        _copy_rows(np.lib.stride_tricks.as_strided(first, out.shape, (first.strides[0], 4)), out)
+    else:
+        with np.errstate(over="ignore"):
+            for k, column in enumerate(columns):
+                out[:, k] = column
     return out
 
 
-def _interleave(out: F32, columns: list[Any_]) -> None:
-    first = columns[0]
-    if len(columns) == 3 and all(c.dtype == np.dtype("<f4") and c.strides == first.strides for c in columns):
-        _copy_three(first, columns[1], columns[2], out)
-        return
-    for k, column in enumerate(columns):
-        out[:, k] = column
-
-
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _copy_three(a, b, c, out):  # type: ignore[no-untyped-def]
+def _copy_rows(rows, out):  # type: ignore[no-untyped-def]
     for i in numba.prange(len(out)):
-        out[i, 0], out[i, 1], out[i, 2] = a[i], b[i], c[i]
+        for k in range(out.shape[1]):
+            out[i, k] = rows[i, k]
 
 
 def _uvs(
