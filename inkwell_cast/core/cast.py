@@ -4,7 +4,6 @@ One kernel makes each ray, traces it and keeps what it found; tiles are independ
 on how many threads there are or in which order they work.
 """
 
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -17,8 +16,7 @@ from .embree import Scene, first_hit
 from .errors import Cancelled
 from .mesh import Mesh, corner_positions
 from .sheet import TILE, Grid, barycentrics, fill_tile
-
-BATCH_SECONDS = 0.08
+from .threads import in_batches
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,29 +75,26 @@ def cast_rays(
     progress: Callable[[float], None],
     cancelled: Callable[[], bool],
 ) -> Cast:
-    """Project `high` onto `low`. Raises Cancelled within a batch of about 80 ms of `cancelled()` turning true."""
-    if high.normals is None:
+    """Project `high` onto `low`. Raises Cancelled soon after `cancelled()` turns true."""
+    normals = high.normals
+    if normals is None:
         raise ValueError(f"cast_rays: {high.name} has no normals; call with_normals first")
+    if cancelled():
+        raise Cancelled
     cast = empty_cast(sheet.width, sheet.height)
     tiles = sheet.busy_tiles
     contested = np.zeros(len(tiles), np.int64)
     points = corner_positions(low)
-    done, size = 0, 2 * numba.get_num_threads()
-    while done < len(tiles):
-        if cancelled():
-            raise Cancelled
-        started = time.perf_counter()
-        batch = tiles[done : done + size]
+
+    def work(first: int, last: int) -> None:
         cast_tiles(
-            batch, contested[done : done + len(batch)], sheet.tiles_across, sheet.width, sheet.height, sheet.side,
+            tiles[first:last], contested[first:last], sheet.tiles_across, sheet.width, sheet.height, sheet.side,
             sheet.shift, sheet.corners, sheet.starts, sheet.listed, points, cage.offsets, cage.inward, scene.tracer,
-            high.normals.values, high.normals.corners,
+            normals.values, normals.corners,
             cast.low_triangle, cast.sample, cast.covered, cast.struck, cast.normal, cast.height, cast.hit_triangle,
         )  # fmt: skip
-        done += len(batch)
-        spent = max(time.perf_counter() - started, 1e-4)
-        size = int(np.clip(size * BATCH_SECONDS / spent, 2, 4 * size))
-        progress(done / len(tiles))
+
+    in_batches(len(tiles), work, progress, cancelled)
     samples_contested = int(contested.sum())
     return Cast(
         cast.low_triangle, cast.sample, cast.covered, cast.struck, cast.normal, cast.height, cast.hit_triangle,
@@ -107,14 +102,14 @@ def cast_rays(
     )  # fmt: skip
 
 
-@numba.njit(cache=True, nogil=True, parallel=True, error_model="numpy")
+@numba.njit(cache=True, nogil=True, error_model="numpy")
 def cast_tiles(  # type: ignore[no-untyped-def]
     tiles, contested, across, width, height, side, shift, corners, starts, listed, points, offsets, inward, tracer,
     high_normals, high_normal_rows,
     low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
 ):  # fmt: skip
     """Cast the rays of some tiles; see `Cast` for the outputs."""
-    for k in numba.prange(len(tiles)):
+    for k in range(len(tiles)):
         tile = tiles[k]
         x0, y0 = (tile % across) * TILE, (tile // across) * TILE
         columns, rows = min(TILE, width - x0), min(TILE, height - y0)

@@ -1,0 +1,63 @@
+"""Work in threads: compiled kernels that let go of Python's lock, fed in small batches.
+
+Each thread takes the next batch when it is done with its last, so none waits for another, and the caller can stop
+the work between batches.
+"""
+
+import threading
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor, wait
+
+import numba
+import numpy as np
+
+from .errors import Cancelled
+
+BATCH_SECONDS = 0.03
+LOOK_SECONDS = 0.05
+
+
+def in_batches(
+    count: int, work: Callable[[int, int], None], progress: Callable[[float], None], cancelled: Callable[[], bool]
+) -> None:
+    """Call `work(first, last)` for all of range(count), piece by piece, in as many threads as Numba would use.
+
+    `progress(share)` and `cancelled()` are called from this thread only. Raises Cancelled, or what `work` raised.
+    """
+    lock, stop = threading.Lock(), threading.Event()
+    taken = done = 0
+
+    def take(wanted: int) -> tuple[int, int]:
+        nonlocal taken
+        with lock:
+            first, taken = taken, min(taken + wanted, count)
+            return first, taken
+
+    def serve() -> None:
+        nonlocal done
+        size = 1
+        while not stop.is_set():
+            first, last = take(size)
+            if first == last:
+                return
+            started = time.perf_counter()
+            work(first, last)
+            spent = max(time.perf_counter() - started, 1e-5)
+            size = int(np.clip(size * BATCH_SECONDS / spent, 1, 4 * size))
+            with lock:
+                done += last - first
+
+    threads = numba.get_num_threads()
+    with ThreadPoolExecutor(threads) as pool:
+        waiting = {pool.submit(serve) for _ in range(threads)}
+        try:
+            while waiting:
+                ended, waiting = wait(waiting, LOOK_SECONDS, return_when="FIRST_EXCEPTION")
+                for future in ended:
+                    future.result()
+                if cancelled():
+                    raise Cancelled
+                progress(done / max(count, 1))
+        finally:
+            stop.set()
