@@ -8,19 +8,23 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 
-from . import cage, checks, maps
+from . import maps
 from .arrays import U8, U16
-from .cast import Cast, cast_rays
-from .embree import Scene
+from .assembly import Assembly, BakeMeshes, Sculpt, Warm, assemble
+from .cage import Cage, build_cage
+from .cast import Cast, cast_rays, rays_of
 from .errors import Cancelled
 from .images import png
 from .likeness import Likeness, likeness
-from .low import Low, prepare_low
+from .low import Low, prepare_lows
 from .manifest import Manifest, MapFile, MeshFile, sha256_of
-from .mesh import Mesh, merge
-from .normals import with_normals
+from .mesh import Mesh
 from .recipe import Recipe
+from .refusals import refuse_unusable, warnings_after
 from .sheet import nearest_covered, pad
+from .sheets import lay_out_sheets
+
+__all__ = ["STAGES", "Bake", "BakeMeshes", "BakedSheet", "bake", "lay_out"]
 
 Progress = Callable[[str, float], None]
 Cancel = Callable[[], bool]
@@ -30,48 +34,54 @@ STAGES = {"checking": 0.02, "preparing": 0.08, "scene": 0.1, "casting": 0.6, "ma
 
 
 @dataclass(frozen=True, slots=True)
-class BakeMeshes:
-    """What is baked: the lows of a pair and the highs they receive from."""
+class BakedSheet:
+    """One sheet of a bake: its name ("" where there is only one), the cast, and pictures `images[key] (H, W, C)`."""
 
-    lows: list[Mesh]
-    highs: list[Mesh]
+    name: str
+    low: Low
+    cast: Cast
+    images: dict[str, U8 | U16]
 
-
-class Warm:
-    """Keeps the sculpt's scene of the last bake, so that the next bake of the same meshes does not build it again."""
-
-    def __init__(self) -> None:
-        self._of: tuple[int, ...] = ()
-        self._meshes: list[Mesh] = []
-        self._made: tuple[Mesh, Scene] | None = None
-
-    def sculpt(self, highs: list[Mesh]) -> tuple[Mesh, Scene]:
-        """The highs as one mesh with normals, and its scene."""
-        if (
-            self._made is None
-            or len(highs) != len(self._meshes)
-            or any(a is not b for a, b in zip(highs, self._meshes, strict=True))
-        ):
-            self._made, self._meshes = None, highs  # let the old scene go before the new one needs its memory
-            high = with_normals(merge([with_normals(m) for m in highs] if len(highs) > 1 else highs, "sculpt"))
-            self._made = high, Scene(high.positions, high.triangles)
-        return self._made
+    def file_of(self, key: str) -> str:
+        return f"{self.name}_{key}.png" if self.name else f"{key}.png"
 
 
 @dataclass(frozen=True, slots=True)
 class Bake:
-    """The result: whole-step pictures `images[key] (H, W, C)`, the cast they came from, and how long it took."""
+    """The result: its sheets, the piece as it was put together, the cage and the highs, and how long it took.
 
-    recipe: Recipe
-    low: Low
-    high: Mesh
-    cast: Cast
-    images: dict[str, U8 | U16]
+    `low`, `cast` and `images` are those of the first sheet, for the many pieces that have one.
+    """
+
+    assembly: Assembly
+    cage: Cage
+    sculpt: Sculpt
+    sheets: list[BakedSheet]
     warnings: list[str]
     seconds: dict[str, float] = field(default_factory=dict)
 
+    @property
+    def recipe(self) -> Recipe:
+        return self.assembly.recipe
+
+    @property
+    def low(self) -> Low:
+        return self.sheets[0].low
+
+    @property
+    def high(self) -> Mesh:
+        return self.sculpt.mesh
+
+    @property
+    def cast(self) -> Cast:
+        return self.sheets[0].cast
+
+    @property
+    def images(self) -> dict[str, U8 | U16]:
+        return self.sheets[0].images
+
     def save(self, folder: str | pathlib.Path, sources: list[MeshFile] | None = None) -> Manifest:
-        """Write one PNG a map and manifest.json into a folder; likeness is computed from the written pictures.
+        """Write one PNG a map and sheet, and manifest.json, into a folder; likeness is computed from the pictures.
 
         Each file appears whole or not at all. `sources` names the mesh files for the manifest.
         """
@@ -79,23 +89,26 @@ class Bake:
         target.mkdir(parents=True, exist_ok=True)
         seconds, files = dict(self.seconds), []
         with _stage(seconds, "writing"):
-            for key, image in self.images.items():
-                path = target / f"{key}.png"
-                with _whole(path) as partial:
-                    png.write(partial, image)
-                files.append(MapFile(key=key, file=path.name, sha256=sha256_of(path)))
+            for sheet in self.sheets:
+                for key, image in sheet.images.items():
+                    path = target / sheet.file_of(key)
+                    with _whole(path) as partial:
+                        png.write(partial, image)
+                    files.append(MapFile(key=key, sheet=sheet.name, file=path.name, sha256=sha256_of(path)))
         with _stage(seconds, "likeness"):
+            by_name = {sheet.name: sheet for sheet in self.sheets}
             for entry in files:
-                entry.likeness = self.likeness_of(target / entry.file, entry.key)
+                entry.likeness = self.likeness_of(target / entry.file, entry.key, by_name[entry.sheet])
         result = Manifest.of(self, files, sources or [], seconds)
         with _whole(target / "manifest.json") as partial:
             partial.write_text(result.model_dump_json(indent=2) + "\n")
         return result
 
-    def likeness_of(self, path: pathlib.Path, key: str) -> Likeness | None:
-        """How close a written picture brings the low to the sculpt."""
-        back = maps.REGISTRY[key].read_back(png.dequantise(png.read(path)), self.cast, self.low, self.recipe)
-        return likeness(self.cast, back)
+    def likeness_of(self, path: pathlib.Path, key: str, sheet: BakedSheet | None = None) -> Likeness | None:
+        """How close a written picture of a sheet, the first by default, brings the low to the sculpt."""
+        sheet = sheet or self.sheets[0]
+        back = maps.REGISTRY[key].read_back(png.dequantise(png.read(path)), sheet.cast, sheet.low, self.recipe)
+        return likeness(sheet.cast, back)
 
 
 def bake(
@@ -105,14 +118,14 @@ def bake(
     cancel: Cancel = lambda: False,
     warm: Warm | None = None,
 ) -> Bake:
-    """Project the highs onto the lows and derive the recipe's maps.
+    """Project the highs onto the lows of their pairs and derive the recipe's maps.
 
     `progress(stage, share)` is told the stage and the share of the whole done, 0 to 1; `cancel()` is asked between
-    pieces of at most about 80 ms and a true answer raises Cancelled. `warm` keeps the scene for the next bake.
+    pieces of at most about 80 ms and a true answer raises Cancelled. `warm` keeps the scenes for the next bake.
     Raises InputProblem where the meshes cannot be baked.
     """
     seconds: dict[str, float] = {}
-    done = 0.0
+    done, warm = 0.0, warm or Warm()
 
     def tell(stage: str, share: float = 0.0) -> None:
         if cancel():
@@ -121,38 +134,51 @@ def bake(
 
     tell("checking")
     with _stage(seconds, "checking"):
-        checks.refuse_unusable(meshes.lows, meshes.highs)
+        assembly = assemble(recipe, meshes, warm)
+        refuse_unusable(assembly)
     done += STAGES["checking"]
     tell("preparing")
     with _stage(seconds, "preparing"):
-        low, low_cage = lay_out(recipe, meshes.lows)
+        names, lows, cage, outside = lay_out(assembly)
     done += STAGES["preparing"]
     tell("scene")
     with _stage(seconds, "scene"):
-        high, scene = (warm or Warm()).sculpt(meshes.highs)
+        sculpt = warm.sculpt(assembly)
     done += STAGES["scene"]
     tell("casting")
+    casts: list[Cast] = []
+    texels = sum(low.grid.width * low.grid.height for low in lows)
     with _stage(seconds, "casting"):
-        cast = cast_rays(low.mesh, low_cage, low.grid, high, scene, lambda share: tell("casting", share), cancel)
+        for low in lows:
+            part = low.grid.width * low.grid.height / texels
+            before = sum(c.covered.size for c in casts) / texels
+            rays = rays_of(low, cage, assembly.low_pair)
+            casts.append(
+                cast_rays(low, rays, sculpt, lambda s, b=before, p=part: tell("casting", b + s * p), cancel)  # type: ignore[misc]
+            )
     done += STAGES["casting"]
+    sheets = []
     with _stage(seconds, "maps"):
-        images = _derive(recipe, low, cast, lambda share: tell("maps", share))
-    warnings = checks.warnings_after(low, high, cast, recipe.output.maps)
+        for n, (name, low, cast) in enumerate(zip(names, lows, casts, strict=True)):
+            images = _derive(recipe, low, cast, lambda share, n=n: tell("maps", (n + share) / len(lows)))  # type: ignore[misc]
+            sheets.append(BakedSheet(name, low, cast, images))
+    warnings = warnings_after(assembly, sculpt.mesh, casts, outside)
     progress("maps", 1.0)
-    return Bake(recipe, low, high, cast, images, warnings, seconds)
+    return Bake(assembly, cage, sculpt, sheets, warnings, seconds)
 
 
-def lay_out(recipe: Recipe, lows: list[Mesh]) -> tuple[Low, cage.Cage]:
-    """The lows as one, on the recipe's sheet, with the cage of its reach."""
-    mesh = merge([with_normals(m) for m in lows], "low")
-    low = prepare_low(mesh, recipe.sheet.width, recipe.sheet.height, recipe.sheet.samples)
-    return low, cage.push_out(low.mesh, *recipe.reach.in_scene_units(low.mesh.diagonal))
+def lay_out(assembly: Assembly) -> tuple[list[str], list[Low], Cage, int]:
+    """The low on its sheets: their names, what lies on them, the cage, and how many triangles lie on none."""
+    recipe = assembly.recipe
+    layout = lay_out_sheets(recipe, assembly.low)
+    lows = prepare_lows(assembly.low, layout.sheets, recipe.sheet.channel, recipe.sheet.samples)
+    return [sheet.name for sheet in layout.sheets], lows, build_cage(assembly), layout.outside
 
 
 def _derive(recipe: Recipe, low: Low, cast: Cast, tell: Callable[[float], None]) -> dict[str, U8 | U16]:
     """Every map of the recipe, padded and in whole steps."""
     tell(0.0)
-    texels = recipe.sheet.padding_texels
+    texels = recipe.sheet.padding_texels(low.grid.width, low.grid.height)
     source = nearest_covered(cast.covered, texels) if texels else None
     images: dict[str, U8 | U16] = {}
     for n, key in enumerate(recipe.output.maps):

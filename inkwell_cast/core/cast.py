@@ -11,11 +11,13 @@ import numba
 import numpy as np
 
 from .arrays import F32, I32, U8
+from .assembly import Sculpt
 from .cage import Cage
-from .embree import Scene, first_hit
+from .embree import first_hit
 from .errors import Cancelled
-from .mesh import Mesh, corner_positions
-from .sheet import TILE, Grid, barycentrics, fill_tile
+from .low import Low
+from .mesh import corner_positions
+from .sheet import TILE, barycentrics, fill_tile
 from .threads import in_batches
 
 
@@ -23,7 +25,7 @@ from .threads import in_batches
 class Cast:
     """What the rays of a bake found, texel by texel; arrays are (H, W) with row 0 on top.
 
-    low_triangle  int32, the triangle of the low at the texel, -1 where no island lies
+    low_triangle  int32, the row of `Low.triangles` at the texel, -1 where no island lies
     sample        uint8, the covered sample nearest to the texel's centre, counted in rows
     covered       uint8, samples of the texel that lie on the low
     struck        uint8, samples whose ray struck the sculpt
@@ -66,30 +68,42 @@ def empty_cast(width: int, height: int) -> Cast:
     )
 
 
+@dataclass(frozen=True, slots=True)
+class Rays:
+    """Where the rays of a sheet start and what they may strike, for each triangle placed on it.
+
+    points and offsets (P, 3, 3) float32, inward (P,) float32, pair (P,) int32 (the row of the sculpt's tracers).
+    """
+
+    points: F32
+    offsets: F32
+    inward: F32
+    pair: I32
+
+
+def rays_of(low: Low, cage: Cage, low_pair: I32) -> Rays:
+    t = low.triangles
+    return Rays(corner_positions(low.mesh)[t], cage.offsets[t], cage.inward[t], low_pair[t])
+
+
 def cast_rays(
-    low: Mesh,
-    cage: Cage,
-    sheet: Grid,
-    high: Mesh,
-    scene: Scene,
-    progress: Callable[[float], None],
-    cancelled: Callable[[], bool],
+    low: Low, rays: Rays, sculpt: Sculpt, progress: Callable[[float], None], cancelled: Callable[[], bool]
 ) -> Cast:
-    """Project `high` onto `low`. Raises Cancelled soon after `cancelled()` turns true."""
-    normals = high.normals
+    """Project the sculpt onto a sheet of the low. Raises Cancelled soon after `cancelled()` turns true."""
+    normals, sheet = sculpt.mesh.normals, low.grid
     if normals is None:
-        raise ValueError(f"cast_rays: {high.name} has no normals; call with_normals first")
+        raise ValueError("cast_rays: the sculpt has no normals; call with_normals first")
     if cancelled():
         raise Cancelled
     cast = empty_cast(sheet.width, sheet.height)
     tiles = sheet.busy_tiles
     contested = np.zeros(len(tiles), np.int64)
-    points = corner_positions(low)
 
     def work(first: int, last: int) -> None:
         cast_tiles(
             tiles[first:last], contested[first:last], sheet.tiles_across, sheet.width, sheet.height, sheet.side,
-            sheet.shift, sheet.corners, sheet.starts, sheet.listed, points, cage.offsets, cage.inward, scene.tracer,
+            sheet.shift, sheet.corners, sheet.starts, sheet.listed,
+            rays.points, rays.offsets, rays.inward, rays.pair, sculpt.tracers, sculpt.first,
             normals.values, normals.corners,
             cast.low_triangle, cast.sample, cast.covered, cast.struck, cast.normal, cast.height, cast.hit_triangle,
         )  # fmt: skip
@@ -104,8 +118,8 @@ def cast_rays(
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
 def cast_tiles(  # type: ignore[no-untyped-def]
-    tiles, contested, across, width, height, side, shift, corners, starts, listed, points, offsets, inward, tracer,
-    high_normals, high_normal_rows,
+    tiles, contested, across, width, height, side, shift, corners, starts, listed, points, offsets, inward, pair,
+    tracers, firsts, high_normals, high_normal_rows,
     low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
 ):  # fmt: skip
     """Cast the rays of some tiles; see `Cast` for the outputs."""
@@ -120,14 +134,14 @@ def cast_tiles(  # type: ignore[no-untyped-def]
             for x in range(columns):
                 _cast_texel(
                     x0 + x, y0 + y, owner, x * side, y * side, side, shift, corners,
-                    points, offsets, inward, tracer, high_normals, high_normal_rows,
+                    points, offsets, inward, pair, tracers, firsts, high_normals, high_normal_rows,
                     low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
                 )  # fmt: skip
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
 def _cast_texel(  # type: ignore[no-untyped-def]
-    x, y, owner, left, top, side, shift, corners, points, offsets, inward, tracer, high_normals,
+    x, y, owner, left, top, side, shift, corners, points, offsets, inward, pair, tracers, firsts, high_normals,
     high_normal_rows,
     low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
 ):  # fmt: skip
@@ -143,7 +157,10 @@ def _cast_texel(  # type: ignore[no-untyped-def]
             px, py = ((x * side + i) << shift) + half, ((y * side + j) << shift) + half
             b0, b1, b2 = barycentrics(corners, t, px, py)
             ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, points, offsets, inward)
-            length, u, v, hit = first_hit(tracer, ox, oy, oz, dx, dy, dz, far)
+            p = pair[t]
+            length, u, v, hit = first_hit(tracers, p, ox, oy, oz, dx, dy, dz, far)
+            if hit >= 0:
+                hit += firsts[p]
             off_centre = (2 * i + 1 - side) ** 2 + (2 * j + 1 - side) ** 2
             if off_centre < nearest:
                 nearest = off_centre
@@ -180,7 +197,7 @@ def make_ray(t, b0, b1, b2, points, offsets, inward):  # type: ignore[no-untyped
         -ey * scale,
         -ez * scale,
         out,
-        out + inward,
+        out + inward[t],
     )
 
 

@@ -114,22 +114,30 @@ def _front_faces_only(arguments):  # type: ignore[no-untyped-def]
         valid[0] = 0
 
 
+class Vertices:
+    """Positions (V, 3) float32 as the library wants them, shared by several scenes."""
+
+    def __init__(self, positions: F32) -> None:
+        self.count = len(positions)
+        self.padded = np.empty(positions.size + 4, np.float32)  # Embree reads 16 bytes past the last vertex
+        self.padded[: positions.size] = positions.reshape(-1)
+        self.padded[positions.size :] = 0
+
+
 class Scene:
     """Triangles ready for rays.
 
-    positions (V, 3) float32, triangles (T, 3) int32. `tracer` is what kernels hand to `first_hit`: (1, 2) uint64,
-    valid as long as the scene lives.
+    triangles (T, 3) int32 over `vertices`. `tracer` (2,) uint64, a row of what kernels hand to `first_hit`, is valid
+    as long as the scene lives.
     """
 
-    def __init__(self, positions: F32, triangles: I32) -> None:
+    def __init__(self, vertices: Vertices, triangles: I32) -> None:
         library, device = _library(), _device()
-        self._vertices = np.empty(positions.size + 4, np.float32)  # Embree reads 16 bytes past the last vertex
-        self._vertices[: positions.size] = positions.reshape(-1)
-        self._vertices[positions.size :] = 0
+        self._vertices = vertices
         self._triangles = np.ascontiguousarray(triangles, np.int32)
         geometry = library.rtcNewGeometry(device, _TRIANGLES)
         for kind, layout, array, rows in (
-            (_VERTEX, _FLOAT3, self._vertices, len(positions)),
+            (_VERTEX, _FLOAT3, vertices.padded, vertices.count),
             (_INDEX, _UINT3, self._triangles, len(triangles)),
         ):
             library.rtcSetSharedGeometryBuffer(geometry, kind, 0, layout, array.ctypes.data, 0, 12, rows)
@@ -185,10 +193,12 @@ def _intersect(context, address, scene, ox, oy, oz, dx, dy, dz, far):  # type: i
 
 
 @numba.njit(cache=True, nogil=True)
-def first_hit(tracer, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
+def first_hit(tracers, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
     """First front face along a ray of unit direction: (t, u, v, triangle); triangle is -1 where nothing is struck.
+
+    `tracers (S, 2)` are those of some scenes, `scene` which of them the ray sees; the triangle counts within it.
 
     The point struck is (1 - u - v) a + u b + v c of the triangle's corners a, b, c.
     """
     f = np.float32
-    return _intersect(tracer[0], tracer[1], f(ox), f(oy), f(oz), f(dx), f(dy), f(dz), f(length))
+    return _intersect(tracers[scene, 0], tracers[scene, 1], f(ox), f(oy), f(oz), f(dx), f(dy), f(dz), f(length))

@@ -1,30 +1,40 @@
-"""The low made ready for a bake: normals, tangents and its triangles laid on the sheet."""
+"""The low on one of its sheets: triangles, normals, tangents and their place on the grid."""
 
 from dataclasses import dataclass
 
 import numpy as np
 
-from .arrays import F32
+from .arrays import F32, I32
 from .basis import mikktspace
 from .mesh import Mesh
-from .normals import with_normals
 from .sheet import Grid, grid
+from .sheets import SheetPlan
 
 
 @dataclass(frozen=True, slots=True)
 class Low:
-    """mesh with normals; normals (T, 3, 3) and tangents (T, 3, 4) float32 corner by corner; grid of the sheet."""
+    """What a sheet shows of the low, triangle by triangle as placed on it.
+
+    mesh is the whole low; triangles (P,) int32 its rows; normals (P, 3, 3) and tangents (P, 3, 4) float32 corner by
+    corner; grid places them. What a cast calls `low_triangle` counts these P.
+    """
 
     mesh: Mesh
+    triangles: I32
     normals: F32
     tangents: F32
     grid: Grid
 
 
-def prepare_low(mesh: Mesh, width: int, height: int, samples: int) -> Low:
-    """A mesh with UVs, ready for a sheet of that size."""
-    mesh = with_normals(mesh)
-    if mesh.normals is None or not mesh.uvs:
-        raise ValueError(f"prepare_low: {mesh.name} has no UVs")
-    normals = np.ascontiguousarray(mesh.normals.at_corners())
-    return Low(mesh, normals, mikktspace(mesh), grid(mesh.uvs[0].at_corners(), width, height, samples))
+def prepare_lows(mesh: Mesh, sheets: list[SheetPlan], channel: int, samples: int) -> list[Low]:
+    """A mesh with normals and UVs, ready for its sheets."""
+    if mesh.normals is None or channel >= len(mesh.uvs):
+        raise ValueError(f"prepare_lows: {mesh.name} has no normals or no UV channel {channel}")
+    normals, tangents = mesh.normals.at_corners(), mikktspace(mesh, channel)
+    return [
+        Low(
+            mesh, s.triangles, np.ascontiguousarray(normals[s.triangles]), tangents[s.triangles],
+            grid(s.uvs, s.width, s.height, samples),
+        )
+        for s in sheets
+    ]  # fmt: skip

@@ -26,9 +26,31 @@ class MapFile(BaseModel):
     """A picture that came out."""
 
     key: str
+    sheet: str = ""
     file: str
     sha256: str
     likeness: Likeness | None = None
+
+
+class SheetFacts(BaseModel):
+    """One sheet: its size and what its rays found, in texels; coverage is a share from 0 to 1."""
+
+    name: str
+    width: int
+    height: int
+    coverage: float
+    texels: int
+    missed_texels: int
+    shared_texels: int
+
+
+class PairFacts(BaseModel):
+    """A pair: its parts by role, and whether its cage mesh was in force."""
+
+    name: str
+    lows: list[str]
+    highs: list[str]
+    cage_from_file: bool
 
 
 class Manifest(BaseModel):
@@ -37,6 +59,9 @@ class Manifest(BaseModel):
     recipe: Recipe
     meshes: list[MeshFile]
     maps: list[MapFile]
+    sheets: list[SheetFacts] = []
+    pairs: list[PairFacts] = []
+    alone: list[str] = []
     diagonal: float
     outward_reach: float
     inward_reach: float
@@ -51,25 +76,49 @@ class Manifest(BaseModel):
     def of(cls, bake: "Bake", files: list[MapFile], meshes: list[MeshFile], seconds: dict[str, float]) -> "Manifest":
         diagonal = bake.low.mesh.diagonal
         outward, inward = bake.recipe.reach.in_scene_units(diagonal)
+        sheets = [
+            SheetFacts(
+                name=s.name, width=s.low.grid.width, height=s.low.grid.height, texels=s.cast.texels,
+                coverage=s.cast.texels / s.cast.covered.size, missed_texels=s.cast.missed,
+                shared_texels=s.cast.contested,
+            )
+            for s in bake.sheets
+        ]  # fmt: skip
+        paired = bake.assembly.paired
         return cls(
             recipe=bake.recipe,
             meshes=meshes,
             maps=files,
+            sheets=sheets,
+            pairs=[
+                PairFacts(
+                    name=p.name, lows=[part.key for part in p.lows], highs=[part.key for part in p.giving],
+                    cage_from_file=p.name in bake.cage.from_file,
+                )
+                for p in paired.pairs
+            ],
+            alone=[f"{a.part.key}: {a.reason}" for a in paired.alone],
             diagonal=diagonal,
             outward_reach=outward,
             inward_reach=inward,
-            coverage=bake.cast.texels / bake.cast.covered.size,
-            texels=bake.cast.texels,
-            missed_texels=bake.cast.missed,
-            shared_texels=bake.cast.contested,
+            coverage=sum(s.texels for s in sheets) / sum(s.width * s.height for s in sheets),
+            texels=sum(s.texels for s in sheets),
+            missed_texels=sum(s.missed_texels for s in sheets),
+            shared_texels=sum(s.shared_texels for s in sheets),
             warnings=bake.warnings,
             seconds=seconds,
-        )
+        )  # fmt: skip
 
     @property
     def likeness(self) -> Likeness | None:
-        """The likeness of the first map that has one."""
-        return next((m.likeness for m in self.maps if m.likeness), None)
+        """The likeness of the first map that has one, over all sheets (figures weighed with their texels)."""
+        key = next((m.key for m in self.maps if m.likeness), None)
+        weights = {s.name: s.texels - s.missed_texels for s in self.sheets}
+        rated = [(m.likeness, weights.get(m.sheet, 1)) for m in self.maps if m.key == key and m.likeness]
+        total = sum(w for _, w in rated)
+        if len(rated) < 2 or not total:
+            return rated[0][0] if rated else None
+        return Likeness(**{f: sum(getattr(x, f) * w for x, w in rated) / total for f in Likeness.model_fields})
 
 
 def sha256_of(path: pathlib.Path) -> str:

@@ -5,11 +5,11 @@ kept in layers: values, and for every corner of every triangle the row it uses. 
 vertex therefore copies nothing, and one that finds a normal a corner loses nothing.
 """
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from .arrays import F32, I32
+from .arrays import F32, I32, Bool
 
 NO_VALUE = -1
 
@@ -49,7 +49,9 @@ class Mesh:
     triangles        (T, 3) int32, counter-clockwise seen from outside
     normals          layer of 3, or None
     uvs              layers of 2, one a channel; origin bottom-left
+    tangents         layer of 4 (unit tangent along U, sign of the bitangent) as the file has them, or None
     colors           layer of 4 (RGBA, 0 to 1), or None
+    polygons         (T,) int32, the polygon of its file that a triangle was cut from, or None where all are triangles
     objects          (T,) int32 into object_names
     materials        (T,) int32 into material_names
     material_colors  (M, 3) float32, linear RGB, one a material name
@@ -60,7 +62,9 @@ class Mesh:
     triangles: I32
     normals: Layer | None = None
     uvs: tuple[Layer, ...] = ()
+    tangents: Layer | None = None
     colors: Layer | None = None
+    polygons: I32 | None = None
     objects: I32 = field(default_factory=lambda: np.zeros(0, np.int32))
     object_names: tuple[str, ...] = ()
     materials: I32 = field(default_factory=lambda: np.zeros(0, np.int32))
@@ -101,6 +105,42 @@ def corner_positions(mesh: Mesh) -> F32:
     return mesh.positions[mesh.triangles]
 
 
+def subset(mesh: Mesh, chosen: Bool) -> Mesh:
+    """The triangles marked in `chosen (T,)`, with the positions and layer rows they use; all of them cost no copy."""
+    if chosen.all():
+        return mesh
+
+    def thinned(layer: Layer | None) -> Layer | None:
+        if layer is None:
+            return None
+        values, corners = _used(layer.values, layer.corners[chosen])
+        return None if (corners < 0).all() else Layer(values, corners)
+
+    positions, triangles = _used(mesh.positions, mesh.triangles[chosen])
+    return replace(
+        mesh,
+        positions=positions,
+        triangles=triangles,
+        normals=thinned(mesh.normals),
+        uvs=tuple(layer for uv in mesh.uvs if (layer := thinned(uv))),
+        tangents=thinned(mesh.tangents),
+        colors=thinned(mesh.colors),
+        polygons=None if mesh.polygons is None else mesh.polygons[chosen],
+        objects=mesh.objects[chosen],
+        materials=mesh.materials[chosen],
+    )
+
+
+def _used(values: F32, corners: I32) -> tuple[F32, I32]:
+    """The rows of `values` that `corners` names, and the corners over them."""
+    used = np.zeros(len(values) + 1, bool)
+    used[corners] = True  # -1, no value, marks the spare last place
+    used[-1] = False
+    place = np.cumsum(used, dtype=np.int32) - 1
+    place[-1] = NO_VALUE
+    return values[used[:-1]], place[corners]
+
+
 def merge(meshes: list[Mesh], name: str) -> Mesh:
     """One mesh of several, in order; a single mesh passes through untouched.
 
@@ -122,13 +162,26 @@ def merge(meshes: list[Mesh], name: str) -> Mesh:
             for c in range(channels)
             if (layer := _merge_layers([m.uvs[c] if c < len(m.uvs) else None for m in meshes], meshes, 2))
         ),
+        tangents=_merge_layers([m.tangents for m in meshes], meshes, 4),
         colors=_merge_layers([m.colors for m in meshes], meshes, 4),
+        polygons=_merge_polygons(meshes),
         objects=np.concatenate([m.objects + np.int32(s) for m, s in zip(meshes, object_starts, strict=False)]),
         object_names=tuple(n for m in meshes for n in m.object_names),
         materials=np.concatenate([m.materials + np.int32(s) for m, s in zip(meshes, material_starts, strict=False)]),
         material_names=tuple(n for m in meshes for n in m.material_names),
         material_colors=np.concatenate([m.material_colors for m in meshes]),
     )
+
+
+def _merge_polygons(meshes: list[Mesh]) -> I32 | None:
+    if all(m.polygons is None for m in meshes):
+        return None
+    rows, start = [], 0
+    for m in meshes:
+        own = np.arange(len(m.triangles), dtype=np.int32) if m.polygons is None else m.polygons
+        rows.append(own + np.int32(start))
+        start += int(own.max(initial=-1)) + 1
+    return np.concatenate(rows)
 
 
 def _merge_layers(layers: list[Layer | None], meshes: list[Mesh], width: int) -> Layer | None:

@@ -51,11 +51,31 @@ def _first_equal(rows):  # type: ignore[no-untyped-def]
     return first
 
 
+def vertices(mesh: Mesh) -> tuple[F32, I32, I32]:
+    """Positions, triangles, and for every position the first one it counts as one vertex with.
+
+    Equal positions are one vertex within an object and several across objects, so that parts that touch stay apart.
+    Positions that a file shares between objects are split, so the arrays may be longer than the mesh's own.
+    """
+    positions, triangles = mesh.positions, mesh.triangles
+    if len(mesh.object_names) == 1:
+        return positions, triangles, weld(positions)
+    owner = np.zeros(len(positions), np.int32)
+    owner[triangles] = mesh.objects[:, None]
+    if (owner[triangles] != mesh.objects[:, None]).any():
+        keys = triangles.astype(np.int64) * len(mesh.object_names) + mesh.objects[:, None]
+        unique, place = np.unique(keys.reshape(-1), return_inverse=True)
+        positions = positions[unique // len(mesh.object_names)]
+        owner = (unique % len(mesh.object_names)).astype(np.int32)
+        triangles = place.reshape(-1, 3).astype(np.int32)
+    return positions, triangles, weld(np.concatenate([positions, owner[:, None].astype(np.float32)], axis=1))
+
+
 def smooth(mesh: Mesh) -> Layer:
-    """Smooth normals, one a position, of faces weighted with their corner angle."""
-    shared = weld(mesh.positions)
-    sums = _angle_weighted(mesh.positions, mesh.triangles, shared)
-    return Layer(sums[shared], mesh.triangles)
+    """Smooth normals, one a vertex, of faces weighted with their corner angle."""
+    positions, triangles, shared = vertices(mesh)
+    sums = _angle_weighted(positions, triangles, shared)
+    return Layer(sums[shared], triangles)
 
 
 @numba.njit(cache=True, nogil=True)
@@ -142,12 +162,12 @@ def averaged(mesh: Mesh) -> F32:
     """
     if mesh.normals is None:
         raise ValueError("averaged: the mesh has no normals; call with_normals first")
-    shared = weld(mesh.positions)
-    sums = _averaged(mesh.positions, mesh.triangles, shared, mesh.normals.values, mesh.normals.corners)
+    positions, triangles, shared = vertices(mesh)
+    sums = _averaged(positions, triangles, shared, mesh.normals.values, mesh.normals.corners)
     lost = ~sums.any(axis=1)
     if lost.any():  # opposite normals cancel out, as at the rim of a doubled sheet: fall back to the faces
         sums[lost] = smooth(mesh).values[lost]
-    return np.asarray(sums[shared[mesh.triangles]], np.float32)
+    return np.asarray(sums[shared[triangles]], np.float32)
 
 
 @numba.njit(cache=True, nogil=True)

@@ -4,11 +4,10 @@ import numba
 import numpy as np
 from pydantic import BaseModel
 
-from .cage import Cage
-from .cast import make_ray, shading_normal
-from .embree import Scene, first_hit
+from .assembly import Sculpt
+from .cast import Rays, make_ray, shading_normal
+from .embree import first_hit
 from .low import Low
-from .mesh import Mesh, corner_positions
 from .sheet import barycentrics, fill_tile
 
 
@@ -29,9 +28,9 @@ class Probe(BaseModel):
     struck: tuple[float, float, float] | None = None
 
 
-def probe(low: Low, cage: Cage, high: Mesh, scene: Scene, x: int, y: int) -> Probe | None:
+def probe(low: Low, rays: Rays, sculpt: Sculpt, x: int, y: int) -> Probe | None:
     """The ray of texel (x, y), y counted from the top; None where no triangle of the low lies."""
-    g = low.grid
+    g, high = low.grid, sculpt.mesh
     if not (0 <= x < g.width and 0 <= y < g.height):
         raise ValueError(f"probe: texel ({x}, {y}) lies outside the {g.width} x {g.height} sheet")
     found = _owner(x, y, g.side, g.shift, g.corners)
@@ -39,11 +38,14 @@ def probe(low: Low, cage: Cage, high: Mesh, scene: Scene, x: int, y: int) -> Pro
         return None
     t, px, py = found
     b0, b1, b2 = barycentrics(g.corners, t, px, py)
-    ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, corner_positions(low.mesh), cage.offsets, cage.inward)
-    length, u, v, hit = first_hit(scene.tracer, ox, oy, oz, dx, dy, dz, far)
+    ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, rays.points, rays.offsets, rays.inward)
+    pair, own = int(rays.pair[t]), int(low.triangles[t])
+    length, u, v, hit = first_hit(sculpt.tracers, pair, ox, oy, oz, dx, dy, dz, far)
+    if hit >= 0:
+        hit += int(sculpt.first[pair])
     start, direction = np.array([ox, oy, oz]), np.array([dx, dy, dz])
     result = Probe(
-        triangle=t, low_object=low.mesh.object_of(t), uv=((x + 0.5) / g.width, 1 - (y + 0.5) / g.height),
+        triangle=own, low_object=low.mesh.object_of(own), uv=((x + 0.5) / g.width, 1 - (y + 0.5) / g.height),
         place=_point(start + direction * out), start=_point(start), outward=out, inward=far - out,
     )  # fmt: skip
     if hit >= 0 and high.normals is not None:

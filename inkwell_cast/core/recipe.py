@@ -7,6 +7,9 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 PROOF_SIDE = 512
 
 MapKey = Literal["normal", "normal_object"]
+Role = Literal["low", "high", "float", "cage", "self"]
+FixKind = Literal["merge_doubles", "flip_winding", "smooth", "split_at_seams", "into_tile"]
+NormalMode = Literal["keep", "smooth", "angle", "seams", "weighted"]
 
 
 def setting(title: str, reason: str, unit: str = "", **limits: Any) -> Any:
@@ -50,6 +53,85 @@ class Reach(Part):
         return self.outward * scale, self.inward * scale
 
 
+class Normals(Part):
+    """Where the low's own normals come from."""
+
+    mode: Annotated[
+        NormalMode,
+        setting(
+            "Normals of the low",
+            "Keep those of the file; or compute them anew: smooth everywhere, split where faces meet at more than the "
+            "angle, split at UV seams, or weighted by face area so that large faces stay flat (split by the angle).",
+        ),
+    ] = "keep"
+    angle: Annotated[
+        float, setting("Angle", "Edges between faces that lean apart by more than this are hard.", "°", ge=0, le=180)
+    ] = 30.0
+
+
+class Level(Part):
+    """Settings of one pair or one object; what is None is inherited. Reach is in the unit of the piece's reach."""
+
+    outward: float | None = Field(default=None, ge=0, le=1e6)
+    inward: float | None = Field(default=None, ge=0, le=1e6)
+    mode: NormalMode | None = None
+    angle: float | None = Field(default=None, ge=0, le=180)
+
+    @property
+    def empty(self) -> bool:
+        return self == Level()
+
+
+class Place(Part):
+    """Where an object was put by hand; an empty field leaves it to the name."""
+
+    pair: str = Field(default="", max_length=200)
+    role: Literal["", "low", "high", "float", "cage", "self"] = ""
+
+
+class Pairing(Part):
+    """Which highs a low receives from: by name, changed by hand."""
+
+    low: Annotated[str, setting("Low", "What ends the name of a low.", min_length=1, max_length=40)] = "_low"
+    high: Annotated[
+        str, setting("High", "What a high's name has; anything may follow.", min_length=1, max_length=40)
+    ] = "_high"
+    cage: Annotated[str, setting("Cage", "What ends the name of a cage.", min_length=1, max_length=40)] = "_cage"
+    float: Annotated[
+        str,
+        setting("Floater", "What a floating detail's name has; anything may follow.", min_length=1, max_length=40),
+    ] = "_float"
+    together: Annotated[bool, setting("One pair", "Every low receives from every high, whatever the names.")] = False
+    placed: dict[str, Place] = Field(default_factory=dict, description="By hand, by object (file/object).")
+
+
+class Fix(Part):
+    """A harmless correction of one object (all of a file where `part` is empty), made on the piece's copy."""
+
+    kind: FixKind
+    part: str = ""
+
+
+class FileSettings(Part):
+    """How one mesh file is taken: its role, its axes and place, and the fixes made to the piece's copy of it."""
+
+    role: Literal["", "low", "high", "float", "cage", "self"] = ""
+    turn: Annotated[
+        Literal["none", "z_to_y", "y_to_z"],
+        setting("Up axis", "Turn the file's Z up into Y up, or Y up into Z up; as it is by default."),
+    ] = "none"
+    scale: float = Field(default=1.0, gt=0, le=1e9, description="Factor on every position, before the move.")
+    move: tuple[float, float, float] = Field(default=(0.0, 0.0, 0.0), description="Scene units.")
+    fixes: list[Fix] = Field(default_factory=list)
+
+
+class Size(Part):
+    """Width and height of one sheet of several, in texels."""
+
+    width: int = Field(default=2048, ge=16, le=8192)
+    height: int = Field(default=2048, ge=16, le=8192)
+
+
 class Sheet(Part):
     """The output texture space."""
 
@@ -69,12 +151,21 @@ class Sheet(Part):
         ),
     ] = "auto"
 
-    @property
-    def padding_texels(self) -> int:
-        """Padding as a number; filling everything is the longest way across the sheet."""
+    channel: Annotated[int, setting("UV channel", "Which UVs of the low the sheet is laid out by.", ge=0, le=7)] = 0
+    split: Annotated[
+        Literal["one", "material", "tile"],
+        setting(
+            "Sheets",
+            "One for everything (UVs beyond the tile wrap around), one for each material of the low, or one for each "
+            "UV tile, numbered from 1001.",
+        ),
+    ] = "one"
+
+    def padding_texels(self, width: int, height: int) -> int:
+        """Padding of a sheet as a number; filling everything is the longest way across it."""
         if self.padding == "fill":
-            return self.width + self.height
-        return max(1, self.width // 128) if self.padding == "auto" else self.padding
+            return width + height
+        return max(1, width // 128) if self.padding == "auto" else self.padding
 
 
 class Basis(Part):
@@ -102,20 +193,40 @@ class Recipe(Part):
     """Everything a bake needs besides the meshes."""
 
     reach: Reach = Reach()
+    normals: Normals = Normals()
     sheet: Sheet = Sheet()
+    sizes: dict[str, Size] = Field(default_factory=dict, description="Sizes of single sheets, by their name.")
     basis: Basis = Basis()
     output: Output = Output()
+    pairing: Pairing = Pairing()
+    levels: dict[str, Level] = Field(default_factory=dict, description="By scope: pair:NAME or object:FILE/OBJECT.")
+    files: dict[str, FileSettings] = Field(default_factory=dict, description="By file name.")
+
+    def size_of(self, sheet: str) -> tuple[int, int]:
+        """Width and height of a sheet in texels: its own, else those of all."""
+        own = self.sizes.get(sheet)
+        return (own.width, own.height) if own else (self.sheet.width, self.sheet.height)
+
+    def file(self, name: str) -> FileSettings:
+        return self.files.get(name, FileSettings())
 
     def proof(self) -> "Recipe":
-        """The same bake, small and quick: at most 512 texels on the long side and 4 samples."""
-        shrink = min(1.0, PROOF_SIDE / max(self.sheet.width, self.sheet.height))
-        width, height = (max(16, round(side * shrink)) for side in (self.sheet.width, self.sheet.height))
+        """The same bake, small and quick: at most 512 texels on the long side of a sheet and 4 samples."""
+        shrink, width, height = _shrunk(self.sheet.width, self.sheet.height)
         samples: Literal[1, 4] = 1 if self.sheet.samples == 1 else 4
         padding = self.sheet.padding
         if isinstance(padding, int):
             padding = round(padding * shrink)
         sheet = self.sheet.model_copy(update={"width": width, "height": height, "samples": samples, "padding": padding})
-        return self.model_copy(update={"sheet": sheet})
+        sizes = {
+            name: Size(width=w, height=h) for name, s in self.sizes.items() for _, w, h in [_shrunk(s.width, s.height)]
+        }
+        return self.model_copy(update={"sheet": sheet, "sizes": sizes})
+
+
+def _shrunk(width: int, height: int) -> tuple[float, int, int]:
+    shrink = min(1.0, PROOF_SIDE / max(width, height))
+    return shrink, max(16, round(width * shrink)), max(16, round(height * shrink))
 
 
 def refusals(problem: ValidationError) -> dict[str, str]:

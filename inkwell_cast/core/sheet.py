@@ -9,10 +9,11 @@ from dataclasses import dataclass
 import numba
 import numpy as np
 
-from .arrays import F32, I32, I64, U8, Bool
+from .arrays import F32, F64, I32, I64, U8, Bool
 
 TILE = 32
-UV_LIMIT = 4.0  # a triangle that strays further from the tile than this cannot touch it on any sensible unwrap
+UV_LIMIT = 64.0  # a triangle that strays further from the tile than this is left out: integers would overflow
+UV_BITS = 23  # of a tile: what float32 keeps near 1, so that moving UVs by a tile changes nothing
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,10 +43,10 @@ class Grid:
         return np.flatnonzero(np.diff(self.starts))
 
 
-def grid(uvs: F32, width: int, height: int, samples: int) -> Grid:
+def grid(uvs: F32 | F64, width: int, height: int, samples: int) -> Grid:
     """Lay triangles `uvs (T, 3, 2)` on a sheet. `outside` counts those that lie wholly off the tile."""
     side = round(samples**0.5)
-    shift = 27 - int(max(width, height) * side - 1).bit_length()
+    shift = UV_BITS - int(max(width, height) * side - 1).bit_length()
     scale = np.array([width * side, height * side], np.float64) * (1 << shift)
     usable: Bool = np.all(np.abs(uvs) < UV_LIMIT, axis=(1, 2))
     safe = np.where(usable[:, None, None], uvs, 0).astype(np.float64)

@@ -1,51 +1,85 @@
-"""The light form of a mesh that a browser draws.
+"""The light form of meshes that a browser draws, as messages of `packed`."""
 
-One message: a 4-byte little-endian length, a JSON header of that length padded to 4 bytes, then the arrays named in
-it, each with its type, shape and offset from the end of the header.
-"""
-
-import json
-from typing import Any
+from dataclasses import replace
 
 import numpy as np
 
-from .arrays import F32, Any_
+from .arrays import F32, I32, Any_
+from .assembly import Assembly, low_part, take
 from .basis import mikktspace
-from .mesh import Layer, Mesh, corner_positions
-from .normals import averaged, with_normals
+from .cage import build_cage
+from .mesh import Layer, Mesh, corner_positions, merge
+from .normals import with_normals
+from .packed import Blocks, pack
+from .sheets import lay_out_sheets
 
 STAND_IN_ABOVE = 500_000
 STAND_IN_TRIANGLES = 240_000
-WEARS_MAPS_UP_TO = 200_000
+THIN_OUT_ABOVE = 4_000_000
+NO_SHEET = 255
 
 
-def view_of(mesh: Mesh) -> bytes:
-    """The message for one mesh.
+def view_of_low(assembly: Assembly) -> Blocks:
+    """Every low of the piece corner by corner, with what it needs to wear maps; lows without a partner come last.
 
-    A mesh with UVs comes corner by corner with tangents and cage directions, so that it can wear maps; a dense one
-    without comes indexed; one over half a million triangles through a decimated stand-in.
+    Per triangle: its object and the number of its sheet in the header's list, NO_SHEET for none. The first
+    `paired` triangles are those that have a cage (see `view_of_cage`).
     """
-    mesh = with_normals(mesh)
+    low, keys = assembly.low, list(assembly.keys)
+    sheets = lay_out_sheets(assembly.recipe, low).sheets if _usable(low, assembly.recipe.sheet.channel) else []
+    sheet = np.full(len(low.triangles), NO_SHEET, np.uint8)
+    for n, plan in reversed([*enumerate(sheets)]):
+        sheet[plan.triangles] = n
+    alone = [a.part for a in assembly.paired.alone if a.role in ("low", "self")]
+    extra = [low_part(assembly.recipe, assembly.files[part.file], part) for part in alone]
+    keys += [part.key for part in alone]
+    pieces = ([low] if len(low.triangles) else []) + [mesh for mesh in extra if len(mesh.triangles)]
+    if not pieces:
+        return pack({"triangles": 0, "keys": [], "sheets": [], "paired": 0, "bounds": None}, {})
+    whole = with_normals(merge(pieces, "low"))
+    assert whole.normals is not None
+    count, channel = len(whole.triangles), assembly.recipe.sheet.channel
+    uvs = whole.uvs[channel].at_corners() if channel < len(whole.uvs) else np.zeros((count, 3, 2), np.float32)
+    tangents = np.zeros((count, 3, 4), np.float32)
+    tangents[..., 0] = tangents[..., 3] = 1
+    if len(low.triangles) and _usable(low, channel):
+        tangents[: len(low.triangles)] = mikktspace(low, channel)
+    header = {
+        "triangles": count, "paired": len(low.triangles), "keys": keys, "bounds": whole.bounds.tolist(),
+        "pairs": [pair.name if (pair := assembly.paired.pair_of(key)) else "" for key in keys],
+        "sheets": [{"name": s.name, "width": s.width, "height": s.height} for s in sheets],
+    }  # fmt: skip
+    arrays = {
+        "position": corner_positions(whole).reshape(-1, 3), "normal": whole.normals.at_corners().reshape(-1, 3),
+        "tangent": tangents.reshape(-1, 4), "uv": uvs.reshape(-1, 2), "color": np.repeat(_colors(whole), 3, axis=0),
+        "object": whole.objects, "sheet": np.pad(sheet, (0, count - len(sheet)), constant_values=NO_SHEET),
+    }  # fmt: skip
+    return pack(header, arrays)
+
+
+def _usable(low: Mesh, channel: int) -> bool:
+    return channel < len(low.uvs) and low.uvs[channel].complete
+
+
+def view_of_cage(assembly: Assembly) -> Blocks:
+    """Where rays start: from each corner of the paired lows to the cage, "offset" (3 T, 3) float32, scene units."""
+    if not len(assembly.low.triangles):
+        return pack({}, {"offset": np.zeros((0, 3), np.float32)})
+    return pack({}, {"offset": build_cage(assembly).offsets.reshape(-1, 3)})
+
+
+def view_of_sculpt(mesh: Mesh, names: tuple[str, ...]) -> Blocks:
+    """Some objects of one file, indexed; over half a million triangles through a decimated stand-in."""
+    mesh = with_normals(take(mesh, names))
     header = {"name": mesh.name, "triangles": len(mesh.triangles), "bounds": mesh.bounds.tolist(), "standIn": False}
-    wears = bool(mesh.uvs) and mesh.uvs[0].complete and len(mesh.triangles) <= WEARS_MAPS_UP_TO
-    if wears:
-        return pack(header | {"objects": mesh.object_names}, _with_tangents(mesh))
-    if len(mesh.triangles) > STAND_IN_ABOVE:
-        return pack(header | {"standIn": True}, _stand_in(mesh))
-    return pack(header, _indexed(mesh))
-
-
-def _with_tangents(mesh: Mesh) -> dict[str, Any_]:
-    assert mesh.normals is not None
-    return {
-        "position": corner_positions(mesh).reshape(-1, 3),
-        "normal": mesh.normals.at_corners().reshape(-1, 3),
-        "tangent": mikktspace(mesh).reshape(-1, 4),
-        "cage": averaged(mesh).reshape(-1, 3),
-        "uv": mesh.uvs[0].at_corners().reshape(-1, 2),
-        "color": np.repeat(_colors(mesh), 3, axis=0),
-        "object": mesh.objects,
-    }
+    if len(mesh.triangles) <= STAND_IN_ABOVE:
+        return pack(header, _indexed(mesh))
+    light = stand_in(mesh)
+    arrays = {
+        "position": light.positions, "normal": light.normals.values if light.normals else light.positions,
+        "color": _vertex_colors(light), "index": light.triangles.astype(np.uint32).reshape(-1),
+    }  # fmt: skip
+    return pack(header | {"standIn": True}, arrays)
 
 
 def _colors(mesh: Mesh) -> Any_:
@@ -53,15 +87,19 @@ def _colors(mesh: Mesh) -> Any_:
     return np.rint(np.clip(mesh.material_colors, 0, 1) * 255).astype(np.uint8)[mesh.materials]
 
 
+def _vertex_colors(mesh: Mesh) -> Any_:
+    colors = np.zeros((len(mesh.positions), 3), np.uint8)
+    colors[mesh.triangles] = _colors(mesh)[:, None]
+    return colors
+
+
 def _indexed(mesh: Mesh) -> dict[str, Any_]:
     assert mesh.normals is not None
     normals: Layer = mesh.normals
     if normals.corners is mesh.triangles or np.array_equal(normals.corners, mesh.triangles):
-        colors = np.empty((len(mesh.positions), 3), np.uint8)
-        colors[mesh.triangles] = _colors(mesh)[:, None]
         return {
-            "position": mesh.positions, "normal": normals.values[: len(mesh.positions)], "color": colors,
-            "index": mesh.triangles.astype(np.uint32).reshape(-1),
+            "position": mesh.positions, "normal": normals.values[: len(mesh.positions)],
+            "color": _vertex_colors(mesh), "index": mesh.triangles.astype(np.uint32).reshape(-1),
         }  # fmt: skip
     return {
         "position": corner_positions(mesh).reshape(-1, 3),
@@ -70,33 +108,42 @@ def _indexed(mesh: Mesh) -> dict[str, Any_]:
     }
 
 
-def _stand_in(mesh: Mesh) -> dict[str, Any_]:
-    """Fewer triangles of the same shape, with the normals and colours of the nearest vertices of the mesh."""
+def stand_in(mesh: Mesh) -> Mesh:
+    """Fewer triangles of the same shape, with the normals, materials and objects of the nearest vertices."""
     import fast_simplification
     from scipy.spatial import cKDTree
 
+    mesh = with_normals(mesh)
     assert mesh.normals is not None
-    share = 1 - STAND_IN_TRIANGLES / len(mesh.triangles)
-    points, faces = fast_simplification.simplify(mesh.positions, mesh.triangles, share)
-    points = np.asarray(points, np.float32)
+    points, faces, corner = _thinned(mesh)
+    share = 1 - STAND_IN_TRIANGLES / len(faces)
+    if share > 0:
+        fewer, faces = fast_simplification.simplify(points, faces, share)
+        corner = corner[cKDTree(points).query(np.asarray(fewer), workers=-1)[1]]
+        points = np.asarray(fewer, np.float32)
+    triangles: I32 = np.asarray(faces, np.int32)
+    first = corner[triangles[:, 0]] // 3
+    return replace(
+        mesh, positions=points, triangles=triangles,
+        normals=Layer(mesh.normals.values[mesh.normals.corners.reshape(-1)[corner]], triangles), uvs=(), tangents=None,
+        colors=None, polygons=None, objects=mesh.objects[first], materials=mesh.materials[first],
+    )  # fmt: skip
+
+
+def _thinned(mesh: Mesh) -> tuple[F32, I32, Any_]:
+    """Positions, triangles, and for every position a corner of the mesh that has it.
+
+    Of a very large mesh, vertices of one cell of a fine grid become one first, so that decimating it stays quick.
+    """
     corner = np.zeros(len(mesh.positions), np.int64)
     corner[mesh.triangles.reshape(-1)] = np.arange(3 * len(mesh.triangles))
-    nearest = corner[cKDTree(mesh.positions).query(points, workers=-1)[1]]
-    normals: F32 = mesh.normals.values[mesh.normals.corners.reshape(-1)[nearest]]
-    return {
-        "position": points, "normal": normals, "color": _colors(mesh)[nearest // 3],
-        "index": np.asarray(faces, np.uint32).reshape(-1),
-    }  # fmt: skip
-
-
-def pack(header: dict[str, Any], arrays: dict[str, Any_]) -> bytes:
-    """Join a header and arrays into one message."""
-    described, blobs, offset = {}, [], 0
-    for name, array in arrays.items():
-        blob = np.ascontiguousarray(array).tobytes()
-        described[name] = {"type": array.dtype.name, "shape": array.shape, "offset": offset}
-        blobs.append(blob + b"\0" * (-len(blob) % 4))
-        offset += len(blobs[-1])
-    text = json.dumps(header | {"arrays": described}).encode()
-    text += b" " * (-len(text) % 4)
-    return b"".join([len(text).to_bytes(4, "little"), text, *blobs])
+    if len(mesh.triangles) <= THIN_OUT_ABOVE:
+        return mesh.positions, mesh.triangles, corner
+    low, high = mesh.bounds.astype(np.float64)
+    cell = (high - low).max() / 1000
+    grid = np.floor((mesh.positions - low) / cell).astype(np.int64)
+    keys = (grid[:, 0] << 42) | (grid[:, 1] << 21) | grid[:, 2]
+    _, kept, place = np.unique(keys, return_index=True, return_inverse=True)
+    triangles = place.astype(np.int32)[mesh.triangles]
+    a, b, c = triangles.T
+    return mesh.positions[kept], triangles[(a != b) & (b != c) & (c != a)], corner[kept]

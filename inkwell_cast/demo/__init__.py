@@ -1,0 +1,22 @@
+"""The demo pieces, from the made-up game Night Ferry to Quillhaven."""
+
+import pathlib
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from ..core.recipe import Reach, Recipe
+from . import inkstand
+
+
+@dataclass(frozen=True, slots=True)
+class DemoPiece:
+    """A piece for the shelf: `write(folder)` makes its files and gives their paths."""
+
+    title: str
+    recipe: Recipe
+    write: Callable[[pathlib.Path], tuple[pathlib.Path, ...]]
+
+
+def pieces() -> list[DemoPiece]:
+    """All of them, the showpiece last, so that it lies on top of the shelf."""
+    return [DemoPiece(inkstand.TITLE, Recipe(reach=Reach(unit="scene", outward=2.5, inward=2.0)), inkstand.write)]

@@ -185,7 +185,7 @@ def _rivets() -> list[Part]:
     places += [(x, y) for x in (-104.0, 104.0) for y in np.linspace(-36, 36, 4)]
     places = [(x, y) for x, y in places if not (y < 0 and abs(x) < 50)]
     return [
-        Part(f"rivet_{n + 1:02d}", "brass", turned(profile, 36), []).placed((x, y, 24.03))
+        Part(f"tray_float_rivet_{n + 1:02d}", "brass", turned(profile, 36), []).placed((x, y, 24.03))
         for n, (x, y) in enumerate(places)
     ]
 
@@ -245,8 +245,8 @@ def build() -> tuple[Mesh, Mesh]:
         if part.low:
             uvs = [placed[part.mirror_of or part.name, k] for k in range(len(part.low))]
             lows.append(_grid_mesh(f"{part.name}_low", part.material, part.low, uvs, bool(part.mirror_of)))
-        suffix = "high" if part.low else "float"
-        highs.append(_grid_mesh(f"{part.name}_{suffix}", part.material, part.high, None, bool(part.mirror_of)))
+        name = f"{part.name}_high" if part.low else part.name  # what floats says so itself
+        highs.append(_grid_mesh(name, part.material, part.high, None, bool(part.mirror_of)))
     return merge(lows, "inkstand_low.glb"), merge(highs, "inkstand_high.glb")
 
 

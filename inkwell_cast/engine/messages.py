@@ -1,40 +1,53 @@
 """What the server and its baking process say to each other."""
 
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
+from ..core.checks import Finding
 from ..core.manifest import Manifest
 from ..core.probe import Probe
 from ..core.recipe import Recipe
 
+Drawn = Literal["low", "cage", "sculpt"]
+Exported = Literal["low", "sculpt", "cage"]
+
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """A mesh file in the store: where it lies, what it is called and what it is for."""
+    """A mesh file in the store: where its packed copy lies, what the piece calls it, and the hash of the original."""
 
     path: str
     name: str
     sha256: str
-    role: str
 
 
 @dataclass(frozen=True, slots=True)
 class Load:
-    """Read a file, refuse it if it is unusable, and write the form that the views draw to `view`."""
+    """Read a file of any format, refuse it if it is unusable, and write its packed copy."""
 
     path: str
     name: str
-    view: str
+    copy: str
+
+
+@dataclass(frozen=True, slots=True)
+class PartFacts:
+    """One object of a file; bounds are lowest and highest corner, scene units. `uvs` hashes its first channel."""
+
+    name: str
+    triangles: int
+    bounds: tuple[tuple[float, ...], tuple[float, ...]]
+    uvs: str
 
 
 @dataclass(frozen=True, slots=True)
 class Loaded:
     triangles: int
     vertices: int
-    objects: int
-    materials: int
+    parts: list[PartFacts]
+    materials: list[str]
+    channels: int
     diagonal: float
-    has_uvs: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,16 +61,47 @@ class BakeInto:
 
 @dataclass(frozen=True, slots=True)
 class ProbeAt:
-    """Trace the ray of one texel again."""
+    """Trace the ray of one texel of a sheet again."""
 
     recipe: Recipe
     sources: list[Source]
+    sheet: str
     x: int
     y: int
 
 
-Job = Load | BakeInto | ProbeAt
-Result = Loaded | Manifest | Probe | None
+@dataclass(frozen=True, slots=True)
+class Draw:
+    """Write what the views draw: the lows, their cage, or the objects `names` of the file `name`."""
+
+    recipe: Recipe
+    sources: list[Source]
+    what: Drawn
+    path: str
+    name: str = ""
+    names: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class CheckPiece:
+    """Find what is wrong before a bake."""
+
+    recipe: Recipe
+    sources: list[Source]
+
+
+@dataclass(frozen=True, slots=True)
+class Export:
+    """Write the low as baked, the sculpt's stand-in or the cage; the suffix of `path` says the format."""
+
+    recipe: Recipe
+    sources: list[Source]
+    what: Exported
+    path: str
+
+
+Job = Load | BakeInto | ProbeAt | Draw | CheckPiece | Export
+Result = Loaded | Manifest | Probe | list[Finding] | None
 
 
 @dataclass(frozen=True, slots=True)

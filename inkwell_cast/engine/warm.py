@@ -7,12 +7,13 @@ from collections.abc import Callable
 import numpy as np
 
 from ..core import bake as baking
-from ..core import checks, normals
+from ..core import edges, normals, refusals
 from ..core.arrays import F32
+from ..core.assembly import Sculpt, Warm
 from ..core.basis import mikktspace
-from ..core.cage import Cage
-from ..core.cast import cast_rays
-from ..core.embree import Scene
+from ..core.cast import Rays, cast_rays, rays_of
+from ..core.checks import check
+from ..core.embree import Scene, Vertices
 from ..core.images import png
 from ..core.likeness import likeness
 from ..core.low import Low
@@ -25,15 +26,15 @@ from ..core.sheet import grid, nearest_covered, pad
 RECIPE = Recipe(sheet=Sheet(width=16, height=16, samples=1), output=Output(maps=["normal", "normal_object"]))
 
 
-def one_triangle() -> Mesh:
+def one_triangle(name: str = "warm-up") -> Mesh:
     """The smallest mesh that can be baked onto itself."""
     points: F32 = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0]], np.float32)
     triangles = np.array([[0, 1, 2]], np.int32)
-    return Mesh("warm-up", points, triangles, uvs=(Layer(points[:, :2].copy(), triangles),))
+    return Mesh(name, points, triangles, uvs=(Layer(points[:, :2].copy(), triangles),))
 
 
 def warm_up(on_compile: Callable[[], None] = lambda: None) -> None:
-    """Make every kernel of a bake and of a probe ready.
+    """Make every kernel of a bake, of the checks and of a probe ready.
 
     `on_compile` is called where they must be compiled first; two processes share that work.
     """
@@ -46,9 +47,11 @@ def warm_up(on_compile: Callable[[], None] = lambda: None) -> None:
         ) as helper:
             _compile_surface(mesh)
             helper.wait()
-    result = baking.bake(RECIPE, baking.BakeMeshes([mesh], [mesh]))
+    meshes, warm = baking.BakeMeshes([mesh], [one_triangle()]), Warm()
+    result = baking.bake(RECIPE, meshes, warm=warm)
     _read_back(result.cast, result.low)
-    probe(*baking.lay_out(RECIPE, [mesh]), *baking.Warm().sculpt([mesh]), 4, 12)
+    probe(result.low, rays_of(result.low, result.cage, result.assembly.low_pair), result.sculpt, 4, 12)
+    check(RECIPE, meshes, warm)
 
 
 def _compile_surface(mesh: Mesh) -> None:
@@ -56,7 +59,10 @@ def _compile_surface(mesh: Mesh) -> None:
     normals.with_normals(dressed)
     mikktspace(dressed)
     normals.averaged(dressed)
-    checks.zero_area(mesh)
+    refusals.zero_area(mesh)
+    sides = edges.edges_of(mesh)
+    edges.shaded(mesh, sides, sides.open, False)
+    check(RECIPE, baking.BakeMeshes([mesh], [one_triangle()]))
 
 
 def compile_rays_and_maps() -> None:
@@ -66,12 +72,18 @@ def compile_rays_and_maps() -> None:
     up[:, 2] = 1
     mesh = Mesh(bare.name, bare.positions, bare.triangles, Layer(up, bare.triangles), bare.uvs)
     laid = grid(bare.uvs[0].at_corners(), 16, 16, 1)
-    tangents = np.ones((1, 3, 4), np.float32)
-    low = Low(mesh, np.ascontiguousarray(up[None]), tangents, laid)
-    scene = Scene(mesh.positions, mesh.triangles)
-    cast = cast_rays(mesh, Cage(up[None].copy(), 1.0), laid, mesh, scene, lambda share: None, lambda: False)
+    row = np.zeros(1, np.int32)
+    low = Low(mesh, row, np.ascontiguousarray(up[None]), np.ones((1, 3, 4), np.float32), laid)
+    sculpt = _sculpt(mesh)
+    rays = Rays(mesh.positions[mesh.triangles], up[None].copy(), np.ones(1, np.float32), row)
+    cast = cast_rays(low, rays, sculpt, lambda share: None, lambda: False)
     pad(cast.normal.copy(), nearest_covered(cast.covered, 1))
     _read_back(cast, low)
+
+
+def _sculpt(mesh: Mesh) -> Sculpt:
+    scene = Scene(Vertices(mesh.positions), mesh.triangles)
+    return Sculpt(mesh, np.array([0, 1], np.int64), scene.tracer[None].copy(), [scene], ("warm-up/warm-up",))
 
 
 def _read_back(cast, low) -> None:  # type: ignore[no-untyped-def]

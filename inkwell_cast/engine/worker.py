@@ -2,6 +2,7 @@
 
 import contextlib
 import ctypes
+import hashlib
 import os
 import pathlib
 import signal
@@ -10,24 +11,46 @@ import threading
 import time
 import traceback
 from collections import OrderedDict
+from dataclasses import dataclass, replace
 from multiprocessing.connection import Connection
 from multiprocessing.synchronize import Event
 
 import numpy as np
 
 from ..core import bake as baking
-from ..core import checks, view
-from ..core.cage import Cage
+from ..core import view
+from ..core.assembly import Assembly, BakeMeshes, Warm, assemble
+from ..core.cast import Rays, rays_of
+from ..core.checks import Finding, check
 from ..core.errors import Cancelled, InputProblem, RayLibraryMissing
-from ..core.formats import read_mesh
+from ..core.export import EXPORTS
+from ..core.formats import read_mesh, write_mesh
 from ..core.low import Low
 from ..core.manifest import Manifest, MeshFile
 from ..core.mesh import Mesh
+from ..core.packed import read_packed, write_blocks, write_packed
 from ..core.probe import Probe, probe
-from .messages import BakeInto, Done, Failed, Job, Load, Loaded, ProbeAt, Result, Source, Told
+from ..core.recipe import Recipe
+from ..core.refusals import refuse_empty, refuse_unusable
+from .messages import (
+    BakeInto,
+    CheckPiece,
+    Done,
+    Draw,
+    Export,
+    Failed,
+    Job,
+    Load,
+    Loaded,
+    PartFacts,
+    ProbeAt,
+    Result,
+    Source,
+    Told,
+)
 from .warm import warm_up
 
-KEPT_MESHES = 6
+KEPT_MESHES = 12
 TELL_EVERY = 0.05
 PR_SET_PDEATHSIG = 1
 
@@ -71,12 +94,21 @@ def _limit_memory() -> None:
         resource.setrlimit(resource.RLIMIT_AS, (whole, resource.getrlimit(resource.RLIMIT_AS)[1]))
 
 
+@dataclass(frozen=True, slots=True)
+class _LaidOut:
+    """What the last probe needed, kept for the next: lows and rays by sheet."""
+
+    key: str
+    assembly: Assembly
+    sheets: dict[str, tuple[Low, Rays]]
+
+
 class _Worker:
     def __init__(self, pipe: Connection, cancel: Event) -> None:
         self._pipe, self._cancel = pipe, cancel
         self._meshes: OrderedDict[tuple[str, str], Mesh] = OrderedDict()
-        self._warm = baking.Warm()
-        self._laid_out: tuple[str, Low, Cage] | None = None
+        self._warm = Warm()
+        self._laid_out: _LaidOut | None = None
         self._told = 0.0
 
     def answer(self, job: Job) -> Done | Failed:
@@ -94,11 +126,21 @@ class _Worker:
             return Failed("fault", f"Something went wrong inside the program ({error}).", traceback.format_exc())
 
     def _do(self, job: Job) -> Result:
-        if isinstance(job, Load):
-            return self._load(job)
-        if isinstance(job, ProbeAt):
-            return self._probe(job)
-        return self._bake(job)
+        match job:
+            case Load():
+                return self._load(job)
+            case ProbeAt():
+                return self._probe(job)
+            case Draw():
+                self._draw(job)
+                return None
+            case CheckPiece():
+                return self._check(job)
+            case Export():
+                self._export(job)
+                return None
+            case BakeInto():
+                return self._bake(job)
 
     def _tell(self, stage: str, share: float) -> None:
         now = time.monotonic()
@@ -109,49 +151,86 @@ class _Worker:
     def _load(self, job: Load) -> Loaded:
         self._tell("reading", 0.1)
         mesh = read_mesh(job.path, job.name)
-        checks.refuse_empty(mesh)
+        refuse_empty(mesh)
         if self._cancel.is_set():
             raise Cancelled
-        self._tell("drawing", 0.5)
-        pathlib.Path(job.view).write_bytes(view.view_of(mesh))
+        self._tell("keeping", 0.6)
+        write_packed(pathlib.Path(job.copy), mesh)
         return Loaded(
-            len(mesh.triangles), len(mesh.positions), len(np.unique(mesh.objects)), len(np.unique(mesh.materials)),
-            mesh.diagonal, bool(mesh.uvs),
+            len(mesh.triangles), len(mesh.positions), _parts(mesh), [n for n in mesh.material_names if n],
+            len(mesh.uvs), mesh.diagonal,
         )  # fmt: skip
 
     def _bake(self, job: BakeInto) -> Manifest:
         meshes = self._read(job.sources)
         baked = baking.bake(job.recipe, meshes, self._tell, self._cancel.is_set, self._warm)
         self._tell("writing", 0.95)
-        everything = zip(_ordered(job.sources), [*meshes.lows, *meshes.highs], strict=True)
-        sources = [
-            MeshFile(role=s.role, file=s.name, sha256=s.sha256, triangles=len(m.triangles)) for s, m in everything
-        ]
+        paired = baked.assembly.paired
+        sources = []
+        for source, mesh in zip(job.sources, meshes.named, strict=True):
+            roles = {role for pair in paired.pairs for role, part in pair.members if part.file == source.name}
+            role = "+".join(sorted(roles)) or "alone"
+            sources.append(MeshFile(role=role, file=source.name, sha256=source.sha256, triangles=len(mesh.triangles)))
         return baked.save(job.folder, sources)
 
     def _probe(self, job: ProbeAt) -> Probe | None:
-        meshes = self._read(job.sources)
-        key = job.recipe.model_dump_json() + "".join(s.sha256 + s.role for s in job.sources)
-        if self._laid_out is None or self._laid_out[0] != key:
-            checks.refuse_unusable(meshes.lows, meshes.highs)
-            self._laid_out = key, *baking.lay_out(job.recipe, meshes.lows)
-        _, low, cage = self._laid_out
-        return probe(low, cage, *self._warm.sculpt(meshes.highs), job.x, job.y)
+        key = job.recipe.model_dump_json() + "".join(s.sha256 + s.name for s in job.sources)
+        if self._laid_out is None or self._laid_out.key != key:
+            assembly = self._assembled(job.recipe, job.sources)
+            refuse_unusable(assembly)
+            names, lows, cage, _ = baking.lay_out(assembly)
+            sheets = {n: (low, rays_of(low, cage, assembly.low_pair)) for n, low in zip(names, lows, strict=True)}
+            self._laid_out = _LaidOut(key, assembly, sheets)
+        found = self._laid_out.sheets.get(job.sheet)
+        return probe(*found, self._warm.sculpt(self._laid_out.assembly), job.x, job.y) if found else None
 
-    def _read(self, sources: list[Source]) -> baking.BakeMeshes:
-        meshes = baking.BakeMeshes([], [])
-        for source in _ordered(sources):
-            key = source.sha256, source.name
+    def _draw(self, job: Draw) -> None:
+        self._tell("drawing", 0.1)
+        if job.what == "sculpt":
+            files = self._warm.treated({m.name: m for m in self._read(job.sources).named}, job.recipe)
+            blocks = view.view_of_sculpt(files[job.name], job.names)
+        else:
+            assembly = self._assembled(job.recipe, job.sources)
+            blocks = view.view_of_low(assembly) if job.what == "low" else view.view_of_cage(assembly)
+        write_blocks(pathlib.Path(job.path), blocks)
+
+    def _check(self, job: CheckPiece) -> list[Finding]:
+        self._tell("checking", 0.1)
+        return check(job.recipe, self._read(job.sources), self._warm)
+
+    def _export(self, job: Export) -> None:
+        self._tell("writing", 0.1)
+        write_mesh(job.path, EXPORTS[job.what](self._assembled(job.recipe, job.sources)))
+
+    def _assembled(self, recipe: Recipe, sources: list[Source]) -> Assembly:
+        return assemble(recipe, self._read(sources), self._warm)
+
+    def _read(self, sources: list[Source]) -> BakeMeshes:
+        named = []
+        for source in sources:
+            key = source.path, source.name
             if key not in self._meshes:
                 self._tell("reading", 0.0)
-                self._meshes[key] = read_mesh(source.path, source.name)
+                self._meshes[key] = replace(read_packed(pathlib.Path(source.path)), name=source.name)
             self._meshes.move_to_end(key)
-            (meshes.lows if source.role == "low" else meshes.highs).append(self._meshes[key])
+            named.append(self._meshes[key])
         while len(self._meshes) > max(KEPT_MESHES, len(sources)):
             self._meshes.popitem(last=False)
-        return meshes
+        return BakeMeshes([], [], named)
 
 
-def _ordered(sources: list[Source]) -> list[Source]:
-    """Lows first, each in the order given."""
-    return [s for s in sources if s.role == "low"] + [s for s in sources if s.role != "low"]
+def _parts(mesh: Mesh) -> list[PartFacts]:
+    """What the server remembers of every object, to pair it and to say what a reload changed."""
+    found = []
+    for n, name in enumerate(mesh.object_names):
+        rows = mesh.objects == n
+        points = mesh.positions[mesh.triangles[rows]].reshape(-1, 3)
+        digest = ""
+        if mesh.uvs:
+            corners = mesh.uvs[0].corners[rows]
+            digest = hashlib.sha256(
+                np.where(corners[..., None] < 0, -1, mesh.uvs[0].values[corners]).tobytes()
+            ).hexdigest()
+        low, high = (points.min(axis=0), points.max(axis=0)) if len(points) else (np.zeros(3), np.zeros(3))
+        found.append(PartFacts(name, int(rows.sum()), (tuple(low.tolist()), tuple(high.tolist())), digest[:16]))
+    return found

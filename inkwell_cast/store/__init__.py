@@ -45,7 +45,7 @@ class Store:
             shutil.rmtree(left) if left.is_dir() else left.unlink()
         with self.reading() as connection:
             rows = connection.execute(
-                "SELECT sha256 FROM mesh UNION SELECT view FROM mesh UNION SELECT sha256 FROM picture"
+                "SELECT copy FROM mesh UNION SELECT sha256 FROM view UNION SELECT sha256 FROM picture"
             )
             self.files.keep_only({row[0] for row in rows})
 

@@ -72,13 +72,15 @@ def tell(db: sqlite3.Connection, bake_id: int, stage: str, share: float) -> None
     db.execute("UPDATE bake SET stage = ?, share = ? WHERE id = ?", (stage, share, bake_id))
 
 
-def finish(db: sqlite3.Connection, bake_id: int, manifest: Manifest, pictures: dict[str, str]) -> None:
+def finish(db: sqlite3.Connection, bake_id: int, manifest: Manifest, pictures: dict[tuple[str, str], str]) -> None:
+    """Keep the result; `pictures` are content hashes by sheet and map."""
     db.execute(
         "UPDATE bake SET state = 'done', share = 1, manifest = ?, ended = ? WHERE id = ?",
         (manifest.model_dump_json(), time.time(), bake_id),
     )
     db.executemany(
-        "INSERT INTO picture (bake_id, key, sha256) VALUES (?, ?, ?)", [(bake_id, k, h) for k, h in pictures.items()]
+        "INSERT INTO picture (bake_id, sheet, key, sha256) VALUES (?, ?, ?, ?)",
+        [(bake_id, sheet, key, h) for (sheet, key), h in pictures.items()],
     )
 
 
@@ -96,6 +98,8 @@ def mark_interrupted(db: sqlite3.Connection) -> int:
     return cursor.rowcount
 
 
-def picture(db: sqlite3.Connection, bake_id: int, key: str) -> str | None:
-    row = db.execute("SELECT sha256 FROM picture WHERE bake_id = ? AND key = ?", (bake_id, key)).fetchone()
+def picture(db: sqlite3.Connection, bake_id: int, sheet: str, key: str) -> str | None:
+    row = db.execute(
+        "SELECT sha256 FROM picture WHERE bake_id = ? AND sheet = ? AND key = ?", (bake_id, sheet, key)
+    ).fetchone()
     return str(row["sha256"]) if row else None

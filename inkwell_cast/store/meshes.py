@@ -1,58 +1,76 @@
-"""The table of mesh files: what each piece was given, and the light form that the views draw."""
+"""The table of mesh files: what each piece was given."""
 
 import sqlite3
 from dataclasses import dataclass
+
+from pydantic import BaseModel
+
+
+class PartRow(BaseModel):
+    """One object of a file; bounds are lowest and highest corner in scene units, `uvs` a hash of its first channel."""
+
+    name: str
+    triangles: int
+    bounds: tuple[tuple[float, ...], tuple[float, ...]]
+    uvs: str
+
+
+class Facts(BaseModel):
+    """What is known of a file without opening it."""
+
+    triangles: int
+    vertices: int
+    parts: list[PartRow]
+    materials: list[str]
+    channels: int
+    diagonal: float
 
 
 @dataclass(frozen=True, slots=True)
 class MeshRow:
     id: int
     piece_id: int
-    role: str
     file_name: str
     sha256: str
+    copy: str
     size: int
-    triangles: int
-    vertices: int
-    objects: int
-    materials: int
-    diagonal: float
-    view: str
+    facts: Facts
+    place: str
+    modified: float
+    watched: bool
 
 
-_FIELDS = (
-    "piece_id",
-    "role",
-    "file_name",
-    "sha256",
-    "size",
-    "triangles",
-    "vertices",
-    "objects",
-    "materials",
-    "diagonal",
-    "view",
-)
+def _mesh(row: sqlite3.Row) -> MeshRow:
+    values = dict(row)
+    values["facts"] = Facts.model_validate_json(row["facts"])
+    values["watched"] = bool(row["watched"])
+    return MeshRow(**values)
 
 
-def add(db: sqlite3.Connection, **values: object) -> int:
-    marks = ", ".join("?" * len(_FIELDS))
-    cursor = db.execute(f"INSERT INTO mesh ({', '.join(_FIELDS)}) VALUES ({marks})", [values[f] for f in _FIELDS])
-    return int(cursor.lastrowid or 0)
+def put(
+    db: sqlite3.Connection, piece_id: int, file_name: str, sha256: str, copy: str, size: int, facts: Facts,
+    place: str = "", modified: float = 0.0,
+) -> None:  # fmt: skip
+    """Add a file, or put new contents in the place of the one of that name."""
+    db.execute(
+        "INSERT INTO mesh (piece_id, file_name, sha256, copy, size, facts, place, modified) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (piece_id, file_name) DO UPDATE SET sha256 = excluded.sha256, "
+        "copy = excluded.copy, size = excluded.size, facts = excluded.facts, modified = excluded.modified, "
+        "place = CASE WHEN excluded.place = '' THEN place ELSE excluded.place END",
+        (piece_id, file_name, sha256, copy, size, facts.model_dump_json(), place, modified),
+    )
 
 
 def of_piece(db: sqlite3.Connection, piece_id: int) -> list[MeshRow]:
-    rows = db.execute("SELECT * FROM mesh WHERE piece_id = ? ORDER BY role DESC, id", (piece_id,))
-    return [MeshRow(**dict(row)) for row in rows]
+    return [_mesh(row) for row in db.execute("SELECT * FROM mesh WHERE piece_id = ? ORDER BY id", (piece_id,))]
 
 
-def get(db: sqlite3.Connection, mesh_id: int) -> MeshRow | None:
-    row = db.execute("SELECT * FROM mesh WHERE id = ?", (mesh_id,)).fetchone()
-    return MeshRow(**dict(row)) if row else None
+def watched(db: sqlite3.Connection) -> list[MeshRow]:
+    return [_mesh(row) for row in db.execute("SELECT * FROM mesh WHERE watched = 1 AND place != ''")]
 
 
-def set_role(db: sqlite3.Connection, mesh_id: int, role: str) -> None:
-    db.execute("UPDATE mesh SET role = ? WHERE id = ?", (role, mesh_id))
+def set_place(db: sqlite3.Connection, mesh_id: int, place: str, watch: bool) -> None:
+    db.execute("UPDATE mesh SET place = ?, watched = ? WHERE id = ?", (place, int(watch and bool(place)), mesh_id))
 
 
 def delete(db: sqlite3.Connection, mesh_id: int) -> None:

@@ -1,4 +1,4 @@
-"""The table of pieces."""
+"""The tables of pieces and of the changes to their settings."""
 
 import sqlite3
 import time
@@ -6,37 +6,80 @@ from dataclasses import dataclass
 
 from ..core.recipe import Recipe
 
+MOST_CHANGES = 300
+
 
 @dataclass(frozen=True, slots=True)
 class Piece:
+    """A piece as it stands; `undo` and `redo` say in words what one step back or forth would change, "" for nothing."""
+
     id: int
     name: str
     recipe: Recipe
     created: float
+    undo: str = ""
+    redo: str = ""
+
+
+_SELECT = """
+SELECT piece.id, piece.name, piece.created, here.recipe, here.words AS undo, next.words AS redo,
+       EXISTS (SELECT 1 FROM change WHERE piece_id = piece.id AND step = piece.step - 1) AS has_undo
+FROM piece
+JOIN change AS here ON here.piece_id = piece.id AND here.step = piece.step
+LEFT JOIN change AS next ON next.piece_id = piece.id AND next.step = piece.step + 1
+"""
 
 
 def _piece(row: sqlite3.Row) -> Piece:
-    return Piece(row["id"], row["name"], Recipe.model_validate_json(row["recipe"]), row["created"])
+    return Piece(
+        row["id"], row["name"], Recipe.model_validate_json(row["recipe"]), row["created"],
+        row["undo"] if row["has_undo"] else "", row["redo"] or "",
+    )  # fmt: skip
 
 
 def add(db: sqlite3.Connection, name: str, recipe: Recipe) -> int:
-    cursor = db.execute(
-        "INSERT INTO piece (name, recipe, created) VALUES (?, ?, ?)", (name, recipe.model_dump_json(), time.time())
+    cursor = db.execute("INSERT INTO piece (name, created) VALUES (?, ?)", (name, time.time()))
+    piece_id = int(cursor.lastrowid or 0)
+    _write(db, piece_id, 0, recipe, "")
+    return piece_id
+
+
+def _write(db: sqlite3.Connection, piece_id: int, step: int, recipe: Recipe, words: str) -> None:
+    db.execute(
+        "INSERT INTO change (piece_id, step, recipe, words, created) VALUES (?, ?, ?, ?, ?)",
+        (piece_id, step, recipe.model_dump_json(), words, time.time()),
     )
-    return int(cursor.lastrowid or 0)
 
 
 def all_of(db: sqlite3.Connection) -> list[Piece]:
-    return [_piece(row) for row in db.execute("SELECT * FROM piece ORDER BY created DESC, id DESC")]
+    return [_piece(row) for row in db.execute(f"{_SELECT} ORDER BY piece.created DESC, piece.id DESC")]
 
 
 def get(db: sqlite3.Connection, piece_id: int) -> Piece | None:
-    row = db.execute("SELECT * FROM piece WHERE id = ?", (piece_id,)).fetchone()
+    row = db.execute(f"{_SELECT} WHERE piece.id = ?", (piece_id,)).fetchone()
     return _piece(row) if row else None
 
 
-def set_recipe(db: sqlite3.Connection, piece_id: int, recipe: Recipe) -> None:
-    db.execute("UPDATE piece SET recipe = ? WHERE id = ?", (recipe.model_dump_json(), piece_id))
+def set_recipe(db: sqlite3.Connection, piece_id: int, recipe: Recipe, words: str = "Settings") -> None:
+    """Make `recipe` the piece's settings; what had been undone is forgotten."""
+    row = db.execute("SELECT step FROM piece WHERE id = ?", (piece_id,)).fetchone()
+    if row is None:
+        return
+    step = row["step"] + 1
+    db.execute("DELETE FROM change WHERE piece_id = ? AND step >= ?", (piece_id, step))
+    db.execute("DELETE FROM change WHERE piece_id = ? AND step < ?", (piece_id, step - MOST_CHANGES))
+    _write(db, piece_id, step, recipe, words)
+    db.execute("UPDATE piece SET step = ? WHERE id = ?", (step, piece_id))
+
+
+def move(db: sqlite3.Connection, piece_id: int, steps: int) -> bool:
+    """Go back (-1) or forth (1) along the changes; whether there was one to go to."""
+    cursor = db.execute(
+        "UPDATE piece SET step = step + :by WHERE id = :id AND EXISTS "
+        "(SELECT 1 FROM change WHERE piece_id = :id AND change.step = piece.step + :by)",
+        {"by": steps, "id": piece_id},
+    )
+    return cursor.rowcount == 1
 
 
 def rename(db: sqlite3.Connection, piece_id: int, name: str) -> None:

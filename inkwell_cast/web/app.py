@@ -9,7 +9,7 @@ from ..core.errors import InputProblem
 from ..engine import JobFailed
 from .guard import Guard
 from .pages import HERE, render
-from .routes import bakes, piece, shelf
+from .routes import bakes, meshes, piece, shelf
 from .workshop import Workshop
 
 
@@ -19,7 +19,7 @@ def create_app(workshop: Workshop) -> FastAPI:
     app.state.workshop = workshop
     app.add_middleware(Guard)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    for module in (shelf, bakes, piece):
+    for module in (shelf, bakes, meshes, piece):
         app.include_router(module.router)
     app.add_exception_handler(InputProblem, _refused)
     app.add_exception_handler(JobFailed, _refused)

@@ -8,6 +8,8 @@ from fastapi.templating import Jinja2Templates
 from starlette.responses import Response
 
 from ..core import maps
+from ..core.fixes import WORDS
+from ..core.formats import COMPANIONS, REGISTRY
 from ..core.recipe import Recipe
 from ..store.bakes import BakeRow
 from ..store.meshes import MeshRow
@@ -48,8 +50,19 @@ def spark(values: list[float], width: int = 118, height: int = 30) -> str:
     return " ".join(f"{3 + i * step:.1f},{3 + (1 - v / top) * height:.1f}" for i, v in enumerate(values))
 
 
-templates.env.filters |= {"count": count, "units": units, "duration": duration, "spark": spark}
-templates.env.globals |= {"STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "MAPS": maps.REGISTRY, "Recipe": Recipe}
+def scope_label(scope: str) -> str:
+    """A scope as an artist reads it: "piece", a pair's or an object's name."""
+    kind, _, name = scope.partition(":")
+    return name.rpartition("/")[2] if kind == "object" else name or "piece"
+
+
+templates.env.filters |= {
+    "count": count, "units": units, "duration": duration, "spark": spark, "scope": scope_label,
+}  # fmt: skip
+templates.env.globals |= {
+    "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "MAPS": maps.REGISTRY, "Recipe": Recipe,
+    "FIX_WORDS": WORDS, "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),
+}  # fmt: skip
 
 
 def workshop(request: Request) -> Workshop:
@@ -74,8 +87,9 @@ def bake_facts(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> dict[str, A
         "id": row.id,
         "maps": list(row.recipe.output.maps),
         "labels": {k: maps.REGISTRY[k].LABEL for k in row.recipe.output.maps},
-        "width": row.recipe.sheet.width,
-        "height": row.recipe.sheet.height,
+        "sheets": [s.model_dump(include={"name", "width", "height"}) for s in row.manifest.sheets]
+        if row.manifest
+        else [],
         "green": row.recipe.basis.green,
         "stale": stale(row, recipe, rows),
         "seconds": duration(row.seconds),

@@ -3,12 +3,12 @@
 import asyncio
 import os
 import pathlib
+import shutil
 import socket
 
 import uvicorn
 
-from ..core.recipe import Reach, Recipe
-from ..demo import inkstand
+from ..demo import pieces
 from ..engine import Engine
 from ..store import Store
 from .app import create_app
@@ -46,17 +46,16 @@ def serve(chosen: pathlib.Path | None, port: int, demo: bool) -> int:
     return 0
 
 
-async def add_demo(workshop: Workshop) -> int:
-    """Put the inkstand on the shelf, by the road that an artist's files take; returns the piece."""
-    folder = workshop.store.files.temporary_folder()
-    roles = {}
-    for path, role in zip(inkstand.write(folder), ("low", "high"), strict=True):
-        upload = await workshop.take_in(path.name, _chunks(path))
-        roles[upload.token] = role
-        path.unlink()
-    folder.rmdir()
-    recipe = Recipe(reach=Reach(unit="scene", outward=2.5, inward=2.0))
-    return workshop.make_piece(inkstand.TITLE, roles, recipe)
+async def add_demo(workshop: Workshop) -> None:
+    """Put the demo pieces on the shelf, by the road that an artist's files take."""
+    for made in pieces():
+        folder = workshop.store.files.temporary_folder()
+        roles = {}
+        for path in made.write(folder):
+            upload = await workshop.intake.take_in(path.name, _chunks(path))
+            roles[upload.token] = upload.role
+        shutil.rmtree(folder)
+        workshop.make_piece(made.title, roles, made.recipe)
 
 
 async def _chunks(path: pathlib.Path):  # type: ignore[no-untyped-def]

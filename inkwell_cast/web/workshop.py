@@ -1,184 +1,266 @@
-"""What the pages do: take files in, change settings, start and end bakes. Joins the store and the engine."""
+"""What the pages do with a piece: change it, look at it, check it, bake it. Joins the store and the engine."""
 
 import asyncio
+import json
 import pathlib
-import re
-import secrets
 import shutil
-from collections.abc import AsyncIterator
-from dataclasses import dataclass
+import time
+from collections.abc import Callable
 from hashlib import sha256
 from typing import Any
 
+from ..core import editing
+from ..core.changes import what_changed
+from ..core.checks import Finding
 from ..core.errors import InputProblem
-from ..core.formats import format_of
 from ..core.manifest import Manifest
+from ..core.packed import unpack_header
+from ..core.pairing import Paired, Part, pair_up
 from ..core.probe import Probe
 from ..core.recipe import Recipe
 from ..engine import Engine, JobFailed, Ticket
-from ..engine.messages import BakeInto, Load, Loaded, ProbeAt, Source
-from ..store import Store, bakes, meshes, pieces
+from ..engine.messages import BakeInto, CheckPiece, Draw, Drawn, Export, Exported, Job, ProbeAt, Source
+from ..store import Store, bakes, meshes, pieces, views
 from ..store.bakes import BakeRow
 from ..store.meshes import MeshRow
 from ..store.pieces import Piece
+from .intake import MAX_UPLOAD, Intake, Upload
 
-MAX_UPLOAD = 4 << 30
-PICTURES_BEYOND = 40
-
-
-@dataclass(frozen=True, slots=True)
-class Upload:
-    """A file that was taken in and found usable, not yet part of a piece."""
-
-    token: str
-    file_name: str
-    role: str
-    size: int
-    sha256: str
-    view: str
-    loaded: Loaded
+KEPT_CHECKS = 20
+Found = tuple[Piece, list[MeshRow], list[BakeRow]]
 
 
 class Workshop:
     """All that routes call. Methods that wait for the engine are coroutines."""
 
     def __init__(self, store: Store, engine: Engine, max_upload: int = MAX_UPLOAD) -> None:
-        self.store, self.engine, self.max_upload = store, engine, max_upload
-        self._uploads: dict[str, Upload] = {}
+        self.store, self.engine = store, engine
+        self.intake = Intake(store, engine, max_upload)
         self._tickets: dict[int, Ticket] = {}
+        self._checks: dict[str, list[Finding]] = {}
+        self._drawing: dict[str, asyncio.Task[pathlib.Path]] = {}
         store.tidy()
         with store.writing() as db:
             bakes.mark_interrupted(db)
 
-    # taking files in
-
-    async def take_in(self, name: str, chunks: AsyncIterator[bytes]) -> Upload:
-        """Stream a file to disk, let the engine read it, and keep it. Raises InputProblem; nothing is left then."""
-        name = safe_name(name)
-        format_of(pathlib.PurePath(name))
-        folder = self.store.files.temporary_folder()
-        try:
-            path = folder / "mesh"
-            size = await self._write(name, path, chunks)
-            return await self._keep(name, path, size)
-        finally:
-            shutil.rmtree(folder, ignore_errors=True)
-
-    async def _write(self, name: str, path: pathlib.Path, chunks: AsyncIterator[bytes]) -> int:
-        size = 0
-        try:
-            with path.open("wb") as file:
-                async for chunk in chunks:
-                    size += len(chunk)
-                    if size > self.max_upload:
-                        raise too_large(name, self.max_upload)
-                    await asyncio.to_thread(file.write, chunk)
-        except OSError as error:
-            raise InputProblem(name, f"The file cannot be stored ({error.strerror}).", "Free some space.") from error
-        return size
-
-    async def _keep(self, name: str, path: pathlib.Path, size: int) -> Upload:
-        view = path.with_name("view")
-        ticket = self.engine.submit(Load(str(path), name, str(view)))
-        try:
-            loaded: Loaded = await asyncio.wrap_future(ticket.future)
-        except asyncio.CancelledError:
-            ticket.cancel.set()
-            raise
-        upload = Upload(
-            secrets.token_urlsafe(12), name, role_by_name(name, loaded), size, self.store.files.adopt(path),
-            self.store.files.adopt(view), loaded,
-        )  # fmt: skip
-        self._uploads[upload.token] = upload
-        return upload
+    # pieces and their files
 
     def make_piece(self, name: str, roles: dict[str, str], recipe: Recipe | None = None) -> int:
-        """A piece from uploads, `roles` by token; all of it or nothing. Raises InputProblem without a low or a high."""
-        for role, what in (("low", "the mesh to bake onto"), ("high", "the sculpt it receives from")):
-            if role not in roles.values():
-                raise InputProblem(
-                    name or "The piece",
-                    f"No file is marked as {role}.",
-                    f"Add {what}, or mark one of the files as {role}.",
-                )
+        """A piece from uploads, `roles` by token ("" goes by names); all of it or nothing. Raises InputProblem."""
+        uploads = [self.intake.uploads.get(token) for token in roles]
+        known = [upload for upload in uploads if upload]
+        recipe = recipe or Recipe()
+        for upload in known:
+            recipe = editing.set_file(recipe, upload.file_name, role=roles[upload.token])
+        if len(known) == len(roles):
+            parts = [Part(u.file_name, part.name) for u in known for part in u.facts.parts]
+            _refuse_half_a_piece(name, pair_up(parts, recipe.pairing, recipe.files))
         with self.store.writing() as db:
-            piece_id = pieces.add(db, name.strip()[:200] or "Untitled piece", recipe or Recipe())
-            for token, role in roles.items():
-                self._attach(db, piece_id, token, role)
-        for token in roles:
-            self._uploads.pop(token, None)
+            piece_id = pieces.add(db, name.strip()[:200] or "Untitled piece", recipe)
+            for token in roles:
+                self._put(db, piece_id, self.intake.take_out(token))
         return piece_id
 
-    def add_mesh(self, piece_id: int, token: str, role: str) -> None:
+    def add_mesh(self, piece_id: int, token: str, role: str) -> list[str]:
+        """Add an upload to a piece, or put it in the place of the file of its name; what that changed, in words."""
+        upload = self.intake.take_out(token)
+        piece, rows, _ = self.wanted(piece_id)
+        before = next((row for row in rows if row.file_name == upload.file_name), None)
         with self.store.writing() as db:
-            self._attach(db, piece_id, token, role)
-        self._uploads.pop(token, None)
+            self._put(db, piece_id, upload)
+            if before is None and role:
+                recipe = editing.set_file(piece.recipe, upload.file_name, role=role)
+                pieces.set_recipe(db, piece_id, recipe, f"Add {upload.file_name}")
+        return what_changed(before.facts.parts, upload.facts.parts) if before else []
 
-    def _attach(self, db: Any, piece_id: int, token: str, role: str) -> None:
-        upload = self._uploads.get(token)
-        if upload is None or role not in ("low", "high"):
-            raise InputProblem("The upload", "It is no longer known here.", "Add the file again.")
-        facts = upload.loaded
-        meshes.add(
-            db, piece_id=piece_id, role=role, file_name=upload.file_name, sha256=upload.sha256, size=upload.size,
-            triangles=facts.triangles, vertices=facts.vertices, objects=facts.objects, materials=facts.materials,
-            diagonal=facts.diagonal, view=upload.view,
+    def replace_mesh(self, piece_id: int, mesh_id: int, token: str) -> list[str]:
+        """Put an upload, whatever its name, in the place of a file; everything set for that file stays."""
+        upload = self.intake.take_out(token)
+        row = self._row(piece_id, mesh_id)
+        with self.store.writing() as db:
+            meshes.put(
+                db, piece_id, row.file_name, upload.sha256, upload.copy, upload.size, upload.facts, upload.place,
+                upload.modified,
+            )  # fmt: skip
+        return what_changed(row.facts.parts, upload.facts.parts)
+
+    async def reload(self, piece_id: int, mesh_id: int) -> list[str]:
+        """Read a file again from where it lies on this machine. Raises InputProblem where that is not known."""
+        row = self._row(piece_id, mesh_id)
+        if not row.place:
+            raise InputProblem(
+                row.file_name, "Where it lies is not known.", "Drop the new file on it, or give its path."
+            )
+        upload = await self.intake.take_from(row.place)
+        return self.replace_mesh(piece_id, mesh_id, upload.token)
+
+    async def reload_watched(self, piece_id: int) -> list[str]:
+        """Read those watched files again that changed on disk; sentences, none if nothing did."""
+        said = []
+        for row in self.wanted(piece_id)[1]:
+            path = pathlib.Path(row.place)
+            if row.watched and row.place and path.is_file() and path.stat().st_mtime > row.modified:
+                if time.time() - path.stat().st_mtime < 1:
+                    continue  # perhaps still being written
+                changed = await self.reload(piece_id, row.id)
+                said += [f"{row.file_name} was read again. {' '.join(changed)}"]
+        return said
+
+    def set_place(self, piece_id: int, mesh_id: int, place: str, watch: bool) -> None:
+        """Where a file lies on this machine, and whether to read it again when it changes there."""
+        row, place = self._row(piece_id, mesh_id), place.strip()
+        if place and not (pathlib.Path(place).is_absolute() and pathlib.Path(place).is_file()):
+            raise InputProblem(row.file_name, f"There is no file “{place}” on this machine.", "Give its whole path.")
+        with self.store.writing() as db:
+            meshes.set_place(db, mesh_id, place, watch)
+
+    def _put(self, db: Any, piece_id: int, upload: Upload) -> None:
+        meshes.put(
+            db, piece_id, upload.file_name, upload.sha256, upload.copy, upload.size, upload.facts, upload.place,
+            upload.modified,
         )  # fmt: skip
+
+    def _row(self, piece_id: int, mesh_id: int) -> MeshRow:
+        found = next((row for row in self.wanted(piece_id)[1] if row.id == mesh_id), None)
+        if found is None:
+            raise InputProblem("The mesh", "It is no longer part of the piece.", "Reload the page.")
+        return found
+
+    def take_out(self, piece_id: int, mesh_id: int) -> None:
+        self._row(piece_id, mesh_id)
+        with self.store.writing() as db:
+            meshes.delete(db, mesh_id)
+
+    def delete_piece(self, piece_id: int) -> None:
+        for row in self.wanted(piece_id)[2]:
+            self.cancel(row.id)
+        with self.store.writing() as db:
+            pieces.delete(db, piece_id)
 
     # reading
 
-    def shelf(self) -> list[tuple[Piece, list[MeshRow], list[BakeRow]]]:
+    def shelf(self) -> list[Found]:
         with self.store.reading() as db:
             return [(p, meshes.of_piece(db, p.id), bakes.of_piece(db, p.id)) for p in pieces.all_of(db)]
 
-    def piece(self, piece_id: int) -> tuple[Piece, list[MeshRow], list[BakeRow]] | None:
+    def piece(self, piece_id: int) -> Found | None:
         with self.store.reading() as db:
             found = pieces.get(db, piece_id)
             return (found, meshes.of_piece(db, piece_id), bakes.of_piece(db, piece_id)) if found else None
+
+    def wanted(self, piece_id: int) -> Found:
+        found = self.piece(piece_id)
+        if found is None:
+            raise InputProblem("The piece", "It is no longer on the shelf.", "Go back to the shelf.")
+        return found
 
     def bake(self, bake_id: int) -> BakeRow | None:
         with self.store.reading() as db:
             return bakes.get(db, bake_id)
 
-    def picture(self, bake_id: int, key: str) -> pathlib.Path | None:
+    def picture(self, bake_id: int, sheet: str, key: str) -> pathlib.Path | None:
         with self.store.reading() as db:
-            digest = bakes.picture(db, bake_id, key)
+            digest = bakes.picture(db, bake_id, sheet, key)
         return self.store.files.path(digest) if digest else None
 
-    def mesh_view(self, mesh_id: int) -> pathlib.Path | None:
+    # settings
+
+    def set_recipe(self, piece_id: int, recipe: Recipe, words: str) -> None:
+        with self.store.writing() as db:
+            pieces.set_recipe(db, piece_id, recipe, words)
+
+    def change(self, piece_id: int, words: str, edit: Callable[[Recipe], Recipe]) -> None:
+        """Change a piece's settings by one of `core.editing`'s functions."""
+        recipe = self.wanted(piece_id)[0].recipe
+        changed = edit(recipe)
+        if changed != recipe:
+            self.set_recipe(piece_id, changed, words)
+
+    def step_back(self, piece_id: int, steps: int) -> None:
+        with self.store.writing() as db:
+            pieces.move(db, piece_id, steps)
+
+    # what the engine knows
+
+    async def view(self, piece_id: int, what: Drawn, mesh_id: int = 0) -> pathlib.Path:
+        """The file that the browser draws: the lows, their cage or one file's sculpts; made once and kept."""
+        piece, rows, _ = self.wanted(piece_id)
+        name, names = "", tuple[str, ...]()
+        if what == "sculpt":
+            row = self._row(piece_id, mesh_id)
+            rows, name, names = [row], row.file_name, sculpts_of(row, paired_of(piece, rows))
+        key = view_key(piece.recipe, rows, what, names)
         with self.store.reading() as db:
-            row = meshes.get(db, mesh_id)
-        return self.store.files.path(row.view) if row else None
+            known = views.get(db, key)
+        if known and self.store.files.path(known).is_file():
+            return self.store.files.path(known)
+        if key not in self._drawing:  # several requests for one view wait for one job
+            job = self._draw(key, lambda path: Draw(piece.recipe, self._sources(rows), what, path, name, names))
+            self._drawing[key] = asyncio.create_task(job)
+        try:
+            return await asyncio.shield(self._drawing[key])
+        finally:
+            if key in self._drawing and self._drawing[key].done():
+                self._drawing.pop(key)
 
-    # changing
-
-    def set_recipe(self, piece_id: int, recipe: Recipe) -> None:
+    async def _draw(self, key: str, job: Callable[[str], Job]) -> pathlib.Path:
+        folder = self.store.files.temporary_folder()
+        try:
+            path = folder / "view"
+            await asyncio.wrap_future(self.engine.submit(job(str(path))).future)
+            digest = await asyncio.to_thread(self.store.files.adopt, path)
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
         with self.store.writing() as db:
-            pieces.set_recipe(db, piece_id, recipe)
+            views.put(db, key, digest)
+        return self.store.files.path(digest)
 
-    def change_mesh(self, mesh_id: int, role: str | None) -> None:
-        """Give a mesh another role, or take it out of its piece with None."""
-        with self.store.writing() as db:
-            if role is None:
-                meshes.delete(db, mesh_id)
-            elif role in ("low", "high"):
-                meshes.set_role(db, mesh_id, role)
+    async def sheets(self, piece_id: int) -> list[dict[str, Any]]:
+        """Name, width and height of every sheet of a piece as it is now."""
+        sheets: list[dict[str, Any]] = unpack_header(await self.view(piece_id, "low"))["sheets"]
+        return sheets
 
-    def delete_piece(self, piece_id: int) -> None:
-        found = self.piece(piece_id)
-        for row in found[2] if found else []:
-            self.cancel(row.id)
-        with self.store.writing() as db:
-            pieces.delete(db, piece_id)
+    async def check(self, piece_id: int) -> list[Finding]:
+        """What is wrong with a piece; found once for each state of it."""
+        piece, rows, _ = self.wanted(piece_id)
+        key = setup_key(piece.recipe, rows)
+        if key not in self._checks:
+            ticket = self.engine.submit(CheckPiece(piece.recipe, self._sources(rows)))
+            self._checks[key] = await asyncio.wrap_future(ticket.future)
+            while len(self._checks) > KEPT_CHECKS:
+                self._checks.pop(next(iter(self._checks)))
+        return self._checks[key]
+
+    def checked(self, piece: Piece, rows: list[MeshRow]) -> list[Finding] | None:
+        """The findings for a piece as it is, if they are known."""
+        return self._checks.get(setup_key(piece.recipe, rows))
+
+    async def export(self, piece_id: int, what: Exported, suffix: str) -> bytes:
+        """The low, the sculpt's stand-in or the cage as a file of that type."""
+        piece, rows, _ = self.wanted(piece_id)
+        folder = self.store.files.temporary_folder()
+        try:
+            path = folder / f"{what}{suffix}"
+            ticket = self.engine.submit(Export(piece.recipe, self._sources(rows), what, str(path)))
+            await asyncio.wrap_future(ticket.future)
+            return await asyncio.to_thread(path.read_bytes)
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
+
+    async def probe(self, row: BakeRow, sheet: str, x: int, y: int) -> Probe | None:
+        """What a texel of a bake sees; None off the low, while the engine is busy, or when the meshes have changed."""
+        found = self.piece(row.piece_id)
+        if found is None or self.engine.busy or meshes_key(found[1]) != row.meshes:
+            return None
+        ticket = self.engine.submit(ProbeAt(row.recipe, self._sources(found[1]), sheet, x, y))
+        result: Probe | None = await asyncio.wrap_future(ticket.future)
+        return result
 
     # baking
 
     def start_bake(self, piece_id: int, proof: bool) -> int:
         """Queue a bake of a piece as it is now. One that is still open is left alone and returned."""
-        found = self.piece(piece_id)
-        if found is None:
-            raise InputProblem("The piece", "It is no longer on the shelf.", "Go back to the shelf.")
-        piece, rows, earlier = found
+        piece, rows, earlier = self.wanted(piece_id)
         if earlier and earlier[0].open:
             return earlier[0].id
         recipe = piece.recipe.proof() if proof else piece.recipe
@@ -199,17 +281,8 @@ class Workshop:
         if ticket:
             ticket.cancel.set()
 
-    async def probe(self, row: BakeRow, x: int, y: int) -> Probe | None:
-        """What a texel of a bake sees; None off the low, while the engine is busy, or when the meshes have changed."""
-        found = self.piece(row.piece_id)
-        if found is None or self.engine.busy or meshes_key(found[1]) != row.meshes:
-            return None
-        ticket = self.engine.submit(ProbeAt(row.recipe, self._sources(found[1]), x, y))
-        result: Probe | None = await asyncio.wrap_future(ticket.future)
-        return result
-
     def _sources(self, rows: list[MeshRow]) -> list[Source]:
-        return [Source(str(self.store.files.path(r.sha256)), r.file_name, r.sha256, r.role) for r in rows]
+        return [Source(str(self.store.files.path(r.copy)), r.file_name, r.sha256) for r in rows]
 
     def _write_bake(self, change: Any, *values: Any) -> None:
         with self.store.writing() as db:
@@ -218,7 +291,7 @@ class Workshop:
     def _bake_ended(self, bake_id: int, folder: pathlib.Path, future: Any) -> None:
         try:
             manifest: Manifest = future.result()
-            pictures = {m.key: self.store.files.adopt(folder / m.file) for m in manifest.maps}
+            pictures = {(m.sheet, m.key): self.store.files.adopt(folder / m.file) for m in manifest.maps}
             self._write_bake(bakes.finish, bake_id, manifest, pictures)
         except JobFailed as failed:
             state = "cancelled" if failed.kind == "cancelled" else "failed"
@@ -230,33 +303,53 @@ class Workshop:
             shutil.rmtree(folder, ignore_errors=True)
 
 
+def _refuse_half_a_piece(name: str, paired: Paired) -> None:
+    roles = {role for pair in paired.pairs for role, _ in pair.members} | {a.role for a in paired.alone}
+    named = name or "The piece"
+    if not roles & {"low", "self"}:
+        raise InputProblem(named, "No part is a low.", "Add the mesh to bake onto, or mark one of the files as low.")
+    if not roles & {"high", "float", "self"}:
+        raise InputProblem(
+            named, "No part is a high.", "Add the sculpt it receives from, or mark one of the files as high."
+        )
+
+
+def paired_of(piece: Piece, rows: list[MeshRow]) -> Paired:
+    """The pairs of a piece, from what is known of its files without opening them."""
+    parts = [Part(row.file_name, part.name) for row in rows for part in row.facts.parts]
+    return pair_up(parts, piece.recipe.pairing, piece.recipe.files)
+
+
+def sculpts_of(row: MeshRow, paired: Paired) -> tuple[str, ...]:
+    """The objects of a file that are drawn as sculpt: all that are no low and no cage."""
+    members = [(role, part) for pair in paired.pairs for role, part in pair.members]
+    members += [(a.role, a.part) for a in paired.alone]
+    other = {part.key for role, part in members if role in ("low", "cage")}
+    return tuple(p.name for p in row.facts.parts if Part(row.file_name, p.name).key not in other)
+
+
+def _digest(*parts: Any) -> str:
+    return sha256(json.dumps(parts).encode()).hexdigest()
+
+
+def _copies(rows: list[MeshRow]) -> list[list[str]]:
+    return [[r.file_name, r.copy] for r in rows]
+
+
+def setup_key(recipe: Recipe, rows: list[MeshRow]) -> str:
+    return _digest(recipe.model_dump(mode="json"), _copies(rows))
+
+
+def view_key(recipe: Recipe, rows: list[MeshRow], what: Drawn, names: tuple[str, ...]) -> str:
+    """A key of all that a drawing depends on, so that an unchanged one is found again."""
+    given = recipe.model_dump(mode="json")
+    if what == "sculpt":
+        own = [recipe.file(row.file_name).model_copy(update={"role": ""}).model_dump(mode="json") for row in rows]
+        return _digest(what, own, [row.copy for row in rows], names)
+    left_out = {"basis", "output"} | ({"reach"} if what == "low" else set())
+    return _digest(what, {k: v for k, v in given.items() if k not in left_out}, _copies(rows))
+
+
 def meshes_key(rows: list[MeshRow]) -> str:
-    """What a bake depends on besides its recipe: changes whenever a mesh or its role does."""
-    return sha256("".join(f"{r.role}{r.sha256}" for r in rows).encode()).hexdigest()[:16]
-
-
-def safe_name(name: str) -> str:
-    """The last part of a file name that a browser sent, without anything that could act as a path; 120 characters."""
-    plain = re.sub(r"[^\w .()\-]", "_", pathlib.PurePosixPath(name.replace("\\", "/")).name, flags=re.UNICODE).strip(
-        ". "
-    )
-    stem, dot, suffix = plain.rpartition(".")
-    return f"{stem[:112]}{dot}{suffix[:8]}" if dot else plain[:120] or "unnamed"
-
-
-def role_by_name(name: str, loaded: Loaded) -> str:
-    """A first guess that the page shows and the artist can change: by suffix, else a mesh with UVs is the low."""
-    stem = name.rpartition(".")[0].lower()
-    if re.search(r"_low($|[_\W\d])", stem):
-        return "low"
-    if re.search(r"_(high|float)($|[_\W\d])", stem):
-        return "high"
-    return "low" if loaded.has_uvs and loaded.triangles < 100_000 else "high"
-
-
-def too_large(name: str, limit: int) -> InputProblem:
-    return InputProblem(
-        name,
-        f"The file is larger than {limit / (1 << 30):.3g} GiB.",
-        "Export it as binary PLY, or split it into parts.",
-    )
+    """What a bake depends on besides its own settings: changes whenever a mesh does."""
+    return _digest(_copies(rows))[:16]

@@ -4,7 +4,8 @@ import os
 import numpy as np
 import pytest
 
-from inkwell_cast.core.bake import STAGES, BakeMeshes, Warm, bake
+from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
+from inkwell_cast.core.bake import STAGES, bake
 from inkwell_cast.core.errors import Cancelled, InputProblem
 from inkwell_cast.core.images import png
 from inkwell_cast.core.maps import REGISTRY
@@ -154,9 +155,12 @@ def test_a_cancel_ends_the_bake():
 
 def test_a_warm_scene_is_used_again_and_only_for_the_same_meshes():
     warm, high = Warm(), torus(60, 30)
-    first = warm.sculpt([high])
-    assert warm.sculpt([high])[1] is first[1]
-    assert warm.sculpt([torus(60, 30)])[1] is not first[1]
+    low, other = plane(), torus(60, 30)
+    first, again, changed = (
+        warm.sculpt(assemble(Recipe(), BakeMeshes([low], [mesh]), warm)) for mesh in (high, high, other)
+    )
+    assert again is first
+    assert changed is not first
 
 
 def test_saving_writes_pictures_and_a_manifest(tmp_path):

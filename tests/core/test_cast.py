@@ -5,7 +5,9 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core import embree
-from inkwell_cast.core.bake import BakeMeshes, Warm, bake, lay_out
+from inkwell_cast.core.assembly import BakeMeshes
+from inkwell_cast.core.bake import bake
+from inkwell_cast.core.cast import rays_of
 from inkwell_cast.core.errors import RayLibraryMissing
 from inkwell_cast.core.mesh import Mesh, merge
 from inkwell_cast.core.probe import probe
@@ -107,23 +109,23 @@ def test_a_probe_sees_what_the_bake_saw():
     low, high = torus(20, 10), torus(200, 100)
     settings = recipe(0.1, 0.1, side=64, samples=1)
     result = bake(settings, BakeMeshes([low], [high]))
-    sculpt, scene = Warm().sculpt([high])
-    laid_out, cage = lay_out(settings, [low])
+    rays = rays_of(result.low, result.cage, result.assembly.low_pair)
     for x, y in [(0, 0), (31, 17), (63, 63)]:
-        seen = probe(laid_out, cage, sculpt, scene, x, y)
+        seen = probe(result.low, rays, result.sculpt, x, y)
         assert seen.triangle == result.cast.low_triangle[y, x]
         assert seen.hit_triangle == result.cast.hit_triangle[y, x]
         assert seen.hit_object == "torus"
         assert seen.height == pytest.approx(result.cast.height[y, x], abs=1e-5)
         assert seen.outward + seen.inward == pytest.approx(0.2, abs=0.02)
     with pytest.raises(ValueError, match="outside the 64 x 64 sheet"):
-        probe(laid_out, cage, sculpt, scene, 64, 0)
+        probe(result.low, rays, result.sculpt, 64, 0)
 
 
 def test_a_probe_off_the_low_sees_nothing():
     corner = grid_mesh(1, 1, lambda u, v: (u, v, 0 * u), uv=lambda u, v: (u * 0.5, v * 0.5))
-    sculpt, scene = Warm().sculpt([plane()])
-    assert probe(*lay_out(recipe(0.1, 0.1), [corner]), sculpt, scene, 60, 3) is None
+    result = bake(recipe(0.1, 0.1), BakeMeshes([corner], [plane()]))
+    rays = rays_of(result.low, result.cage, result.assembly.low_pair)
+    assert probe(result.low, rays, result.sculpt, 60, 3) is None
 
 
 def test_a_missing_ray_library_says_how_to_get_it(monkeypatch):

@@ -210,7 +210,7 @@ BAD_FILES = {
     "names.glb": (triangle_glb(meshes=[]), "not there"),
     "packed.glb": (triangle_glb(extensionsRequired=["EXT_meshopt_compression"]), "EXT_meshopt_compression"),
     "loop.glb": (triangle_glb(nodes=[{"children": [0]}]), "its own child"),
-    "mesh.xyz": (b"", "Files of type .xyz cannot be read. Use one of OBJ, PLY, GLB"),
+    "mesh.xyz": (b"", "Files of type .xyz cannot be read. Use one of OBJ, PLY, STL, GLB"),
     "mesh": (b"", "without a suffix"),
 }  # fmt: skip
 

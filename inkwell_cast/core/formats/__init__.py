@@ -1,6 +1,7 @@
-"""Mesh files: one module a format, each with `SUFFIX`, `read(path) -> Mesh` and `write(path, mesh)`.
+"""Mesh files: one module a format, each with `SUFFIXES`, `read(path) -> Mesh` and perhaps `write(path, mesh)`.
 
-Adding a format is a file and a line in the registry.
+Adding a format is a file and a line in the registry. No reader follows a path that a file gives: what belongs to a
+mesh (an MTL, a glTF buffer) is looked for beside it, by its bare name.
 """
 
 import pathlib
@@ -13,18 +14,23 @@ import numpy as np
 from ..arrays import Bool
 from ..errors import InputProblem
 from ..mesh import Mesh
-from . import gltf, obj, ply
+from . import fbx, gltf, obj, ply, stl, usd
 
 
 class Format(Protocol):
-    SUFFIX: str
+    SUFFIXES: tuple[str, ...]
 
     def read(self, path: pathlib.Path) -> Mesh: ...
 
+
+class Writer(Protocol):
     def write(self, path: pathlib.Path, mesh: Mesh) -> None: ...
 
 
-REGISTRY: dict[str, Format] = {module.SUFFIX: module for module in (obj, ply, gltf)}  # type: ignore[misc]
+MODULES: tuple[Format, ...] = (obj, ply, stl, gltf, fbx, usd)  # type: ignore[assignment]
+REGISTRY: dict[str, Format] = {suffix: module for module in MODULES for suffix in module.SUFFIXES}
+WRITERS: dict[str, Writer] = {".obj": obj, ".ply": ply, ".glb": gltf}
+COMPANIONS = (".mtl", ".bin")  # files that belong to a mesh and lie beside it
 
 
 def read_mesh(path: str | pathlib.Path, name: str = "") -> Mesh:
@@ -66,9 +72,18 @@ def format_of(path: pathlib.PurePath) -> Format:
 
 
 def write_mesh(path: str | pathlib.Path, mesh: Mesh) -> None:
-    """Write a mesh in the format that the suffix names."""
+    """Write a mesh in the format that the suffix names, OBJ, PLY or GLB. Raises InputProblem for others."""
     path = pathlib.Path(path)
-    format_of(path).write(path, mesh)
+    writer = WRITERS.get(path.suffix.lower())
+    if writer is None:
+        known = ", ".join(s[1:].upper() for s in WRITERS)
+        raise InputProblem(path.name, f"Files of type {path.suffix or '(none)'} cannot be written.", f"Use {known}.")
+    try:
+        writer.write(path, mesh)
+    except OSError as error:
+        raise InputProblem(
+            path.name, f"The file cannot be written ({error.strerror}).", "Choose another folder or free some space."
+        ) from error
 
 
 def refuse_unusable_numbers(mesh: Mesh) -> None:
@@ -78,6 +93,8 @@ def refuse_unusable_numbers(mesh: Mesh) -> None:
         layers["normal"] = (mesh.normals.values, mesh.normals.corners)
     for c, uv in enumerate(mesh.uvs):
         layers[f"UV of channel {c}"] = (uv.values, uv.corners)
+    if mesh.tangents:
+        layers["tangent"] = (mesh.tangents.values, mesh.tangents.corners)
     for what, (values, corners) in layers.items():
         if not _has_unusable(values):
             continue

@@ -1,13 +1,17 @@
-"""glTF 2.0 in its binary form, GLB.
+"""glTF 2.0: GLB, and its text form with buffers inside or beside it.
 
-Kept: node transforms (applied), node names as objects, materials with their base colour, normals, every TEXCOORD_n,
-COLOR_0. The image origin of glTF is top-left, so V is turned over on the way in and out. Accessors are mapped, not
-copied, until they are joined.
+Kept: node transforms (applied), node names as objects, materials with their base colour, normals, tangents, every
+TEXCOORD_n, COLOR_0. The image origin of glTF is top-left, so V is turned over on the way in and out. Accessors are
+mapped, not copied, until they are joined. Buffers are looked for beside the file only, whatever path it gives.
 """
 
+import base64
+import binascii
 import json
 import pathlib
+from dataclasses import dataclass
 from typing import Any
+from urllib.parse import unquote
 
 import numba
 import numpy as np
@@ -15,36 +19,47 @@ import numpy as np
 from ..arrays import F32, F64, I32, U8, Any_
 from ..errors import InputProblem
 from ..mesh import Layer, Mesh, merge
+from ..transform import one_name_each, transformed
 
-SUFFIX = ".glb"
+SUFFIXES = (".glb", ".gltf")
 MAGIC, JSON_CHUNK, BIN_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
 COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 UNDERSTOOD = {"KHR_mesh_quantization", "KHR_materials_unlit", "KHR_texture_transform"}
 
 
+@dataclass(frozen=True, slots=True)
+class _File:
+    """A glTF file: its path, description and buffers."""
+
+    path: pathlib.Path
+    document: dict[str, Any]
+    buffers: list[U8]
+
+
 def read(path: pathlib.Path) -> Mesh:
     """Read every mesh of the file's scene as one mesh. Raises InputProblem for damaged or compressed files."""
-    document, data = _chunks(path)
+    document, binary = _text(path) if path.suffix.lower() == ".gltf" else _chunks(path)
     unknown = set(document.get("extensionsRequired", [])) - UNDERSTOOD
     if unknown:
         raise InputProblem(
             path.name, f"It needs the extension {', '.join(sorted(unknown))}.", "Export it without compression."
         )
     try:
+        file = _File(path, document, _buffers(path, document, binary))
         parts = [
-            _primitive(path, document, data, primitive, name, matrix)
+            _primitive(file, primitive, name, matrix)
             for node, name, matrix in _nodes(document)
             for primitive in document["meshes"][node["mesh"]]["primitives"]
             if primitive.get("mode", 4) == 4
         ]
-    except (KeyError, IndexError, TypeError) as error:
+    except (KeyError, IndexError, TypeError, AttributeError, ValueError, OverflowError) as error:
         raise InputProblem(
             path.name, f"Its description names something that is not there ({error}).", "Export it again."
         ) from error
     if not parts:
         raise InputProblem(path.name, "Its scene holds no triangles.", "Export the mesh itself, not lines or points.")
-    return _one_name_each(merge(parts, path.name))
+    return one_name_each(merge(parts, path.name))
 
 
 def _chunks(path: pathlib.Path) -> tuple[dict[str, Any], U8]:
@@ -76,6 +91,46 @@ def _chunks(path: pathlib.Path) -> tuple[dict[str, Any], U8]:
     if not isinstance(document, dict):
         raise InputProblem(path.name, "It has no description.", "Export it again.")
     return document, binary
+
+
+def _text(path: pathlib.Path) -> tuple[dict[str, Any], U8]:
+    try:
+        document = json.loads(path.read_bytes())
+    except (ValueError, RecursionError) as error:
+        raise InputProblem(path.name, f"Its description is damaged ({error}).", "Export it again.") from error
+    if not isinstance(document, dict) or "asset" not in document:
+        raise InputProblem(path.name, "It is not a glTF file.", "Export it as glTF 2.0 or GLB.")
+    return document, np.zeros(0, np.uint8)
+
+
+def _buffers(path: pathlib.Path, document: dict[str, Any], binary: U8) -> list[U8]:
+    """The file's buffers: its binary chunk, data URIs, and files that lie beside it."""
+    found = []
+    for n, buffer in enumerate(document.get("buffers", [])):
+        uri = buffer.get("uri")
+        if uri is None:
+            found.append(binary)
+        elif uri.startswith("data:"):
+            try:
+                found.append(np.frombuffer(base64.b64decode(uri.partition(",")[2], validate=True), np.uint8))
+            except binascii.Error as error:
+                raise InputProblem(path.name, f"Its buffer {n} is damaged ({error}).", "Export it again.") from error
+        else:
+            name = pathlib.PurePosixPath(unquote(uri).replace("\\", "/")).name
+            beside = path.parent / name
+            if not name or not beside.is_file():
+                raise InputProblem(
+                    path.name, f"Its data lies in “{name or uri}”, which is not beside it.",
+                    "Add that file together with this one, or export as one GLB file.",
+                )  # fmt: skip
+            found.append(np.memmap(beside, np.uint8, "r") if beside.stat().st_size else np.zeros(0, np.uint8))
+        length = buffer.get("byteLength", 0)
+        if length > len(found[-1]) + 3:
+            raise InputProblem(
+                path.name, f"Its buffer {n} should have {length:,} bytes and has {len(found[-1]):,}.",
+                "The file is truncated; export it again.",
+            )  # fmt: skip
+    return found
 
 
 def _nodes(document: dict[str, Any]) -> list[tuple[dict[str, Any], str, F64]]:
@@ -116,8 +171,9 @@ def _matrix(node: dict[str, Any]) -> F64:
     return matrix
 
 
-def _accessor(path: pathlib.Path, document: dict[str, Any], data: U8, index: int) -> Any_:
+def _accessor(file: _File, index: int) -> Any_:
     """The rows of an accessor as a view of the file, (count, width) in their stored type."""
+    path, document = file.path, file.document
     accessor = document["accessors"][index]
     if "sparse" in accessor or "bufferView" not in accessor:
         raise InputProblem(path.name, "It uses sparse accessors.", "Export it without morph targets or compression.")
@@ -127,8 +183,9 @@ def _accessor(path: pathlib.Path, document: dict[str, Any], data: U8, index: int
     stride = view.get("byteStride") or width * kind.itemsize
     start = view.get("byteOffset", 0) + accessor.get("byteOffset", 0)
     count = accessor["count"]
-    if document["buffers"][view.get("buffer", 0)].get("uri"):
-        raise InputProblem(path.name, "Its data lies in another file.", "Export it as one GLB file.")
+    data = file.buffers[view.get("buffer", 0)]
+    if count < 0 or start < 0 or stride < width * kind.itemsize:
+        raise InputProblem(path.name, f"Accessor {index} has an impossible size.", "The file is damaged.")
     if count and start + (count - 1) * stride + width * kind.itemsize > len(data):
         raise InputProblem(
             path.name, f"Accessor {index} reaches past the end of the data.", "The file is truncated; export it again."
@@ -142,43 +199,51 @@ def _floats(rows: Any_, normalised: bool) -> F32:
     return np.array(rows, np.float32)
 
 
-def _attribute(path: pathlib.Path, document: dict[str, Any], data: U8, index: int) -> F32:
-    return _floats(_accessor(path, document, data, index), bool(document["accessors"][index].get("normalized")))
+def _attribute(file: _File, index: int, width: int) -> F32:
+    rows = _accessor(file, index)
+    if rows.shape[1] < width:
+        raise InputProblem(file.path.name, f"Accessor {index} holds {rows.shape[1]} numbers a row.", "Export it again.")
+    return _floats(rows, bool(file.document["accessors"][index].get("normalized")))
 
 
-def _primitive(
-    path: pathlib.Path, document: dict[str, Any], data: U8, primitive: dict[str, Any], name: str, matrix: F64
-) -> Mesh:
+def _primitive(file: _File, primitive: dict[str, Any], name: str, matrix: F64) -> Mesh:
     attributes = primitive["attributes"]
-    positions = _attribute(path, document, data, attributes["POSITION"])
+    positions = _attribute(file, attributes["POSITION"], 3)
     if "indices" in primitive:
-        triangles = _triangles(path, name, _accessor(path, document, data, primitive["indices"]), len(positions))
+        triangles = _triangles(file.path, name, _accessor(file, primitive["indices"]), len(positions))
     else:
         triangles = np.arange(len(positions) // 3 * 3, dtype=np.int32).reshape(-1, 3)
-    normals = _attribute(path, document, data, attributes["NORMAL"]) if "NORMAL" in attributes else None
-    if not np.array_equal(matrix, np.eye(4)):
-        positions = np.asarray(positions @ matrix[:3, :3].T + matrix[:3, 3], np.float32)
-        if normals is not None:
-            turned = normals @ np.linalg.pinv(matrix[:3, :3])
-            length = np.linalg.norm(turned, axis=1, keepdims=True)
-            normals = np.asarray(np.divide(turned, length, out=turned, where=length > 0), np.float32)
-        if np.linalg.det(matrix[:3, :3]) < 0:
-            triangles = np.ascontiguousarray(triangles[:, ::-1])
+
+    def rows(key: str, width: int) -> F32:
+        found = _attribute(file, attributes[key], width)
+        if len(found) != len(positions):
+            raise InputProblem(
+                file.path.name,
+                f"{key} has {len(found):,} rows for {len(positions):,} positions.",
+                "Export it again.",
+                name,
+            )
+        return found
+
+    normals = rows("NORMAL", 3) if "NORMAL" in attributes else None
+    tangents = rows("TANGENT", 4) if "TANGENT" in attributes else None
     uvs: list[Layer] = []
     while f"TEXCOORD_{len(uvs)}" in attributes:
-        uv = _attribute(path, document, data, attributes[f"TEXCOORD_{len(uvs)}"])
+        uv = rows(f"TEXCOORD_{len(uvs)}", 2)[:, :2]
         uv[:, 1] = 1 - uv[:, 1]
         uvs.append(Layer(uv, triangles))
     colors = None
     if "COLOR_0" in attributes:
-        rgba = _attribute(path, document, data, attributes["COLOR_0"])
+        rgba = rows("COLOR_0", 3)[:, :4]
         colors = Layer(np.pad(rgba, ((0, 0), (0, 4 - rgba.shape[1])), constant_values=1), triangles)
-    material, color = _material(document, primitive.get("material"))
-    return Mesh(
-        path.name, positions, triangles, normals=Layer(normals, triangles) if normals is not None else None,
-        uvs=tuple(uvs), colors=colors, object_names=(name,), material_names=(material,),
-        material_colors=np.array([color], np.float32),
+    material, color = _material(file.document, primitive.get("material"))
+    made = Mesh(
+        file.path.name, positions[:, :3], triangles,
+        normals=Layer(normals[:, :3], triangles) if normals is not None else None,
+        uvs=tuple(uvs), tangents=Layer(tangents, triangles) if tangents is not None else None, colors=colors,
+        object_names=(name,), material_names=(material,), material_colors=np.array([color], np.float32),
     )  # fmt: skip
+    return transformed(made, matrix)
 
 
 def _triangles(path: pathlib.Path, name: str, indices: Any_, vertices: int) -> I32:
@@ -209,25 +274,8 @@ def _material(document: dict[str, Any], index: int | None) -> tuple[str, list[fl
     return material.get("name") or f"material {index}", color[:3]
 
 
-def _one_name_each(mesh: Mesh) -> Mesh:
-    """Join objects and materials of the same name, which primitives repeat."""
-    objects, object_names = _renumber(mesh.objects, mesh.object_names)
-    materials, material_names = _renumber(mesh.materials, mesh.material_names)
-    firsts = [mesh.material_names.index(n) for n in material_names]
-    return Mesh(
-        mesh.name, mesh.positions, mesh.triangles, mesh.normals, mesh.uvs, mesh.colors, objects, object_names,
-        materials, material_names, mesh.material_colors[firsts],
-    )  # fmt: skip
-
-
-def _renumber(rows: I32, names: tuple[str, ...]) -> tuple[I32, tuple[str, ...]]:
-    index: dict[str, int] = {}
-    new = np.array([index.setdefault(n, len(index)) for n in names], np.int32)
-    return (rows if len(index) == len(names) else new[rows]), tuple(index)
-
-
 def write(path: pathlib.Path, mesh: Mesh) -> None:
-    """Write one node an object and one primitive a material; per-corner data is welded where it is equal."""
+    """Write GLB: one node an object and one primitive a material; corners whose layers share all rows become one."""
     document: dict[str, Any] = {
         "asset": {"version": "2.0", "generator": "Inkwell Cast"}, "scene": 0, "scenes": [{"nodes": []}], "nodes": [],
         "meshes": [], "accessors": [], "bufferViews": [],
@@ -292,6 +340,8 @@ def _vertices(mesh: Mesh, chosen: Any_) -> tuple[dict[str, F32], Any_]:
         if (uv.corners[chosen] < 0).any():
             break
         layers[f"TEXCOORD_{c}"] = Layer(np.stack([uv.values[:, 0], 1 - uv.values[:, 1]], axis=1), uv.corners)
+    if mesh.tangents and (mesh.tangents.corners[chosen] >= 0).all():
+        layers["TANGENT"] = mesh.tangents
     if mesh.colors and (mesh.colors.corners[chosen] >= 0).all():
         layers["COLOR_0"] = mesh.colors
     keys = np.stack([layer.corners[chosen].reshape(-1) for layer in layers.values()], axis=1)

@@ -16,7 +16,7 @@ from ..mesh import Layer, Mesh, layer_of_corners
 from ..polygons import corner_rows, triangulate
 from .text import read_all
 
-SUFFIX = ".ply"
+SUFFIXES = (".ply",)
 TYPES = {
     "char": "i1", "uchar": "u1", "short": "i2", "ushort": "u2", "int": "i4", "uint": "u4", "float": "f4",
     "double": "f8", "int8": "i1", "uint8": "u1", "int16": "i2", "uint16": "u2", "int32": "i4", "uint32": "u4",
@@ -66,14 +66,15 @@ def read(path: pathlib.Path) -> Mesh:
             "The file is damaged; export it again.",
         )  # fmt: skip
     if len(counts) and counts.min() == 3 and counts.max() == 3:
-        picks, triangles = None, np.ascontiguousarray(indices).reshape(-1, 3)
+        picks, polygons, triangles = None, None, np.ascontiguousarray(indices).reshape(-1, 3)
     else:
-        picks, _ = triangulate(counts.astype(np.int64), indices.astype(np.int64), positions)
+        picks, polygons = triangulate(counts.astype(np.int64), indices.astype(np.int64), positions)
         triangles = corner_rows(indices, picks)
     normals = Layer(_columns(vertex, ("nx", "ny", "nz")), triangles) if {"nx", "ny", "nz"} <= set(vertex) else None
     return Mesh(
         path.name, positions, triangles, normals=normals, uvs=_uvs(path, vertex, face or {}, counts, picks, triangles),
         colors=_colors(vertex, triangles), object_names=("",),
+        polygons=polygons.astype(np.int32) if polygons is not None and len(polygons) > len(counts) else None,
     )  # fmt: skip
 
 

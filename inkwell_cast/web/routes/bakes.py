@@ -16,6 +16,7 @@ from ...core.arrays import Any_
 from ...core.images import png
 from ...store.bakes import BakeRow
 from ..pages import bake_facts, render, workshop
+from .meshes import file_stem
 from .piece import context
 
 router = APIRouter(prefix="/pieces/{piece_id}")
@@ -65,14 +66,16 @@ def show(request: Request, piece_id: int, bake_id: int) -> Response:
 
 
 @router.get("/bakes/{bake_id}/{key}.png")
-def picture(request: Request, piece_id: int, bake_id: int, key: str, thumb: int = 0, save: bool = False) -> Response:
+def picture(
+    request: Request, piece_id: int, bake_id: int, key: str, sheet: str = "", thumb: int = 0, save: bool = False
+) -> Response:
     """A map as it was written; `thumb` gives a small copy of that many pixels, `save` a download with a name."""
     values = context(request, piece_id, "meshes")
-    path = _picture(request, _bake(request, piece_id, bake_id), key)
+    path = _picture(request, _bake(request, piece_id, bake_id), sheet, key)
     if thumb:
         return Response(_thumbnail(path, min(max(thumb, 16), 1024)), media_type="image/png")
-    name = f"{_file_stem(values['piece'].name)}_{key}.png" if save else None
-    return FileResponse(path, media_type="image/png", filename=name)
+    stem = "_".join(file_stem(part) for part in (values["piece"].name, sheet, key) if part)
+    return FileResponse(path, media_type="image/png", filename=f"{stem}.png" if save else None)
 
 
 @router.get("/bakes/{bake_id}/manifest.json")
@@ -85,26 +88,27 @@ def everything(request: Request, piece_id: int, bake_id: int) -> Response:
     """Every picture of a bake and its manifest in one archive."""
     values = context(request, piece_id, "meshes")
     row = _bake(request, piece_id, bake_id)
-    stem = _file_stem(values["piece"].name)
+    stem = file_stem(values["piece"].name)
     data = io.BytesIO()
     with zipfile.ZipFile(data, "w", zipfile.ZIP_STORED) as archive:
         for entry in row.manifest.maps if row.manifest else []:
-            archive.write(_picture(request, row, entry.key), entry.file)
+            archive.write(_picture(request, row, entry.sheet, entry.key), entry.file)
         archive.writestr("manifest.json", _manifest(row))
     headers = {"Content-Disposition": f'attachment; filename="{stem}.zip"'}
     return Response(data.getvalue(), media_type="application/zip", headers=headers)
 
 
 @router.get("/bakes/{bake_id}/texel")
-async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int) -> Response:
+async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, sheet: str = "") -> Response:
     """What one texel sees and holds; an empty object off the low."""
     row = _bake(request, piece_id, bake_id)
-    if not (0 <= x < row.recipe.sheet.width and 0 <= y < row.recipe.sheet.height):
+    sizes = {s.name: s for s in (row.manifest.sheets if row.manifest else [])}
+    if sheet not in sizes or not (0 <= x < sizes[sheet].width and 0 <= y < sizes[sheet].height):
         raise HTTPException(404, f"Texel {x}, {y} lies outside the sheet.")
-    found = await workshop(request).probe(row, x, y)
+    found = await workshop(request).probe(row, sheet, x, y)
     values: dict[str, Any] = {"texel": [x, y], "maps": {}}
     for key in row.recipe.output.maps:
-        image = _pixels(_picture(request, row, key))
+        image = _pixels(_picture(request, row, sheet, key))
         values["maps"][key] = [
             round(v / (255 if image.dtype.itemsize == 1 else 65535), 3) for v in image[y, x].tolist()
         ]
@@ -124,17 +128,11 @@ def _manifest(row: BakeRow) -> str:
     return row.manifest.model_dump_json(indent=2) + "\n"
 
 
-def _picture(request: Request, row: BakeRow, key: str) -> pathlib.Path:
-    path = workshop(request).picture(row.id, key)
+def _picture(request: Request, row: BakeRow, sheet: str, key: str) -> pathlib.Path:
+    path = workshop(request).picture(row.id, sheet, key)
     if path is None or not path.is_file():
         raise HTTPException(404, "This bake has no such map.")
     return path
-
-
-def _file_stem(name: str) -> str:
-    """A piece's name as a file name."""
-    plain = "".join(c if c.isascii() and (c.isalnum() or c in "-_") else "_" for c in name.replace("’", ""))
-    return plain.strip("_") or "piece"
 
 
 @lru_cache(maxsize=3)

@@ -1,53 +1,86 @@
-"""The page of a piece: its steps, settings and meshes."""
+"""The page of a piece: its steps and settings."""
 
 import json
 from typing import Any
 
 from fastapi import APIRouter, Request
-from pydantic import BaseModel, ValidationError
+from pydantic import ValidationError
 from starlette.exceptions import HTTPException
-from starlette.responses import FileResponse, JSONResponse, Response
+from starlette.responses import JSONResponse, Response
 
-from ...core.recipe import Recipe, refusals
+from ...core import editing
+from ...core.levels import in_force, object_scope, pair_scope, scopes
+from ...core.pairing import Paired
+from ...core.recipe import Recipe, Size, refusals
 from ..pages import STEPS, bake_facts, render, stale, workshop
+from ..workshop import paired_of, sculpts_of
 
 router = APIRouter(prefix="/pieces/{piece_id}")
 
 
-class AddedMesh(BaseModel):
-    token: str
-    role: str
-
-
 def context(request: Request, piece_id: int, step: str, bake_id: int | None = None) -> dict[str, Any]:
     """What the templates of a piece need. Raises 404 for one that is gone."""
-    found = workshop(request).piece(piece_id)
+    shop = workshop(request)
+    found = shop.piece(piece_id)
     if found is None or step not in STEPS:
         raise HTTPException(404, "This piece is not on the shelf.")
     piece, meshes, bakes = found
     done = [b for b in bakes if b.state == "done"]
     shown = next((b for b in done if b.id == bake_id), done[0] if done else None)
-    lows = [m for m in meshes if m.role == "low"]
-    diagonal = max((m.diagonal for m in lows), default=0.0)
+    paired = paired_of(piece, meshes)
+    findings = shop.checked(piece, meshes)
+    diagonal = low_diagonal(paired, meshes)
     return {
-        "piece": piece, "meshes": meshes, "bakes": bakes, "done": done, "shown": shown, "step": step, "lows": lows,
-        "highs": [m for m in meshes if m.role == "high"], "diagonal": diagonal, "last": bakes[0] if bakes else None,
-        "reach": piece.recipe.reach.in_scene_units(diagonal), "errors": {}, "given": {},
+        "piece": piece, "meshes": meshes, "bakes": bakes, "done": done, "shown": shown, "step": step, "paired": paired,
+        "diagonal": diagonal, "last": bakes[0] if bakes else None, "errors": {}, "given": {}, "said": [],
+        "reach": piece.recipe.reach.in_scene_units(diagonal), "findings": findings,
+        "blocking": [f for f in findings or [] if f.severity == "blocking"], "ready": bool(paired.pairs),
         "stale": stale(shown, piece.recipe, meshes) if shown else "",
         "facts": bake_facts(shown, piece.recipe, meshes) if shown else None,
+        **scope_context(piece.recipe, paired, request.query_params.get("scope", "piece")),
     }  # fmt: skip
+
+
+def low_diagonal(paired: Paired, meshes: list[Any]) -> float:
+    """Diagonal of the box around the paired lows, from what is known of the files; 0 for none."""
+    lows = {part.key for pair in paired.pairs for part in pair.lows}
+    boxes = [p.bounds for row in meshes for p in row.facts.parts if f"{row.file_name}/{p.name}" in lows]
+    if not boxes:
+        return 0.0
+    sides = [max(b[1][k] for b in boxes) - min(b[0][k] for b in boxes) for k in range(3)]
+    return float(sum(side**2 for side in sides) ** 0.5)
+
+
+def scope_context(recipe: Recipe, paired: Paired, scope: str) -> dict[str, Any]:
+    """Whose settings a panel shows: the scope, those there are, and every value with where it comes from."""
+    chains = {"piece": ["piece"]}
+    for pair in paired.pairs:
+        chains[pair_scope(pair.name)] = scopes(pair.name)
+        for part in pair.lows:
+            chains[object_scope(part.key)] = scopes(pair.name, part.key)
+    scope = scope if scope in chains else "piece"
+    return {"scope": scope, "chains": chains, "values": in_force(recipe, chains[scope])}
 
 
 @router.get("")
 def page(request: Request, piece_id: int, step: str = "") -> Response:
     found = workshop(request).piece(piece_id)
-    first = step or ("review" if found and any(b.state == "done" for b in found[2]) else "cage")
+    first = step or ("review" if found and any(b.state == "done" for b in found[2]) else "meshes")
     return render(request, "piece.html", **context(request, piece_id, first))
 
 
 @router.get("/panel/{step}")
-def panel(request: Request, piece_id: int, step: str, bake: int | None = None) -> Response:
+async def panel(request: Request, piece_id: int, step: str, bake: int | None = None) -> Response:
     return render(request, "panel.html", **context(request, piece_id, step, bake))
+
+
+def changed(request: Request, piece_id: int, step: str, *events: str, said: list[str] | None = None) -> Response:
+    """The panel of a step after a change of settings, and what the page must draw anew."""
+    values = context(request, piece_id, step) | {"said": said or []}
+    response = render(request, "panel.html", **values)
+    happened: dict[str, Any] = {"settings-changed": {"facts": values["facts"]}}
+    response.headers["HX-Trigger"] = json.dumps(happened | {event: {} for event in events})
+    return response
 
 
 @router.post("/settings/{step}")
@@ -55,27 +88,52 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
     """Take the fields of a step's form; what is out of range is shown beside its field and not kept."""
     values = context(request, piece_id, step)
     form = await request.form()
-    given = values["piece"].recipe.model_dump()
-    for name in form:
-        group, _, field = name.partition(".")
-        if group in given and field in given[group]:
-            raw = form.getlist(name)
-            given[group][field] = (
-                [v for v in raw if v] if isinstance(given[group][field], list) else _plain(str(raw[-1]))
-            )
+    recipe, scope = values["piece"].recipe, values["scope"]
     try:
-        recipe = Recipe.model_validate(given)
+        if scope == "piece":
+            changed_recipe = _with_fields(recipe, form)
+        else:
+            own = {n.partition(".")[2]: _plain(str(form[n])) for n in form if n.startswith("level.")}
+            changed_recipe = editing.set_level(_with_fields(recipe, form), scope, own)
     except ValidationError as refused:
         values["errors"] = refusals(refused)
         values["given"] = {name: form[name] for name in form}
         return render(request, "panel.html", **values)
-    workshop(request).set_recipe(piece_id, recipe)
-    values = context(request, piece_id, step)
-    response = render(request, "panel.html", **values)
-    response.headers["HX-Trigger"] = json.dumps(
-        {"settings-changed": {"reach": values["reach"], "facts": values["facts"]}}
-    )
-    return response
+    if changed_recipe != recipe:
+        workshop(request).set_recipe(piece_id, changed_recipe, step.capitalize())
+    return changed(request, piece_id, step, *redraws(recipe, changed_recipe))
+
+
+def redraws(before: Recipe, after: Recipe) -> list[str]:
+    """What the views must fetch again after a change."""
+    if any(getattr(before, name) != getattr(after, name) for name in ("files", "pairing")):
+        return ["meshes-changed"]
+    if any(getattr(before, name) != getattr(after, name) for name in ("normals", "levels", "sheet", "sizes")):
+        return ["low-changed"]
+    return ["cage-changed"] if before.reach != after.reach else []
+
+
+def _with_fields(recipe: Recipe, form: Any) -> Recipe:
+    """The recipe with the fields "group.field" of a form, and sheet sizes "size.NAME.width"."""
+    given = recipe.model_dump()
+    for name in form:
+        group, _, field = name.partition(".")
+        raw = form.getlist(name)
+        if group == "size":
+            sheet, _, side = field.rpartition(".")
+            own = given["sizes"].setdefault(
+                sheet, Size(**dict(zip(("width", "height"), recipe.size_of(sheet), strict=True))).model_dump()
+            )
+            own[side] = _plain(str(raw[-1]))
+        elif group in given and isinstance(given[group], dict) and field in given[group]:
+            now = given[group][field]
+            given[group][field] = [v for v in raw if v] if isinstance(now, list) else _typed(str(raw[-1]), now)
+    return Recipe.model_validate(given)
+
+
+def _typed(text: str, now: Any) -> Any:
+    """A form's text as what the field holds now: words stay words, also where they look like a number."""
+    return text if isinstance(now, str) and not text.strip().isdigit() else _plain(text)
 
 
 def _plain(text: str) -> Any:
@@ -88,42 +146,33 @@ def _plain(text: str) -> Any:
     return text.strip()
 
 
+@router.post("/inherit/{step}")
+async def inherit(request: Request, piece_id: int, step: str, field: str) -> Response:
+    """Let a setting of the scope be inherited again."""
+    before = context(request, piece_id, step)
+    words = f"Inherit {field}"
+    workshop(request).change(piece_id, words, lambda r: editing.set_level(r, before["scope"], {field: None}))
+    return changed(request, piece_id, step, "low-changed")
+
+
+@router.post("/step-back")
+async def step_back(request: Request, piece_id: int, step: str, by: int = -1) -> Response:
+    """Undo (by -1) or redo (by 1) a change of settings."""
+    before = context(request, piece_id, step)["piece"].recipe
+    workshop(request).step_back(piece_id, 1 if by > 0 else -1)
+    after = context(request, piece_id, step)["piece"].recipe
+    return changed(request, piece_id, step, *redraws(before, after))
+
+
 @router.get("/state")
 def state(request: Request, piece_id: int) -> Response:
-    """What the views draw: meshes, reach and the newest finished bake."""
+    """What the views draw: files with sculpts in them, and the newest finished bake."""
     values = context(request, piece_id, "meshes")
+    sculpts = [m for m in values["meshes"] if sculpts_of(m, values["paired"])]
     return JSONResponse(
         {
-            "meshes": [{"id": m.id, "role": m.role, "name": m.file_name} for m in values["meshes"]],
-            "reach": values["reach"],
+            "sculpts": [{"id": m.id, "name": m.file_name} for m in sculpts],
+            "meshes": len(values["meshes"]),
             "facts": values["facts"],
         }
     )
-
-
-@router.post("/meshes")
-def add_mesh(request: Request, piece_id: int, mesh: AddedMesh) -> Response:
-    context(request, piece_id, "meshes")
-    workshop(request).add_mesh(piece_id, mesh.token, mesh.role)
-    return JSONResponse({"added": True})
-
-
-@router.post("/meshes/{mesh_id}")
-async def change_mesh(request: Request, piece_id: int, mesh_id: int) -> Response:
-    """Give a mesh another role, or take it out."""
-    values = context(request, piece_id, "meshes")
-    if mesh_id in {m.id for m in values["meshes"]}:
-        role = str((await request.form()).get("role", ""))
-        workshop(request).change_mesh(mesh_id, None if role == "out" else role)
-    response = render(request, "panel.html", **context(request, piece_id, "meshes"))
-    response.headers["HX-Trigger"] = "meshes-changed"
-    return response
-
-
-@router.get("/meshes/{mesh_id}/view")
-def mesh_view(request: Request, piece_id: int, mesh_id: int) -> Response:
-    context(request, piece_id, "meshes")
-    path = workshop(request).mesh_view(mesh_id)
-    if path is None or not path.is_file():
-        raise HTTPException(404, "This mesh is not part of the piece.")
-    return FileResponse(path, media_type="application/octet-stream")

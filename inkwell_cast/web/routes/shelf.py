@@ -5,10 +5,15 @@ from pydantic import BaseModel
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
 from ...core.errors import InputProblem
+from ...core.formats import COMPANIONS
+from ..intake import Upload, too_large
 from ..pages import render, workshop
-from ..workshop import too_large
 
 router = APIRouter()
+
+
+class Place(BaseModel):
+    path: str
 
 
 class NewPiece(BaseModel):
@@ -27,17 +32,30 @@ def new(request: Request) -> Response:
 
 
 @router.put("/uploads")
-async def upload(request: Request, name: str) -> Response:
-    """Take one file in; its body is the request's body."""
-    shop = workshop(request)
+async def upload(request: Request, name: str, batch: str = "") -> Response:
+    """Take one file in; its body is the request's body. What belongs to a mesh goes before it, in one batch."""
+    intake = workshop(request).intake
     announced = request.headers.get("content-length", "")
-    if announced.isdigit() and int(announced) > shop.max_upload:
-        raise too_large(name, shop.max_upload)
-    taken = await shop.take_in(name, request.stream())
+    if announced.isdigit() and int(announced) > intake.max_upload:
+        raise too_large(name, intake.max_upload)
+    if name.lower().endswith(COMPANIONS):
+        await intake.take_companion(batch, name, request.stream())
+        return JSONResponse({"companion": True})
+    return described(await intake.take_in(name, request.stream(), batch))
+
+
+@router.put("/uploads/from")
+async def upload_from(request: Request, place: Place) -> Response:
+    """Take a file in from where it lies on this machine."""
+    return described(await workshop(request).intake.take_from(place.path))
+
+
+def described(taken: Upload) -> Response:
+    facts = taken.facts
     return JSONResponse(
         {
-            "token": taken.token, "name": taken.file_name, "role": taken.role, "triangles": taken.loaded.triangles,
-            "objects": taken.loaded.objects, "uvs": taken.loaded.has_uvs,
+            "token": taken.token, "name": taken.file_name, "role": taken.role, "triangles": facts.triangles,
+            "objects": len(facts.parts), "uvs": facts.channels > 0,
         }
     )  # fmt: skip
 

@@ -70,12 +70,13 @@ export class ModelView {
     this.controls = new OrbitControls(this.camera, this.canvas);
     this.controls.enableDamping = false;
     this.controls.addEventListener("change", () => this.draw());
-    this.scenes = { low: new THREE.Scene(), sculpt: new THREE.Scene(), over: new THREE.Scene() };
+    this.scenes = { low: new THREE.Scene(), sculpt: new THREE.Scene(), marks: new THREE.Scene(), over: new THREE.Scene() };
     this.show = "low"; this.mapsOn = true; this.cageOn = false; this.lit = true; this.wipe = 0.5;
-    this.lows = []; this.box = new THREE.Box3(); this.reach = [0, 0]; this.standIn = false;
+    this.low = null; this.box = new THREE.Box3(); this.standIn = false; this.normalsOn = false; this.marks = null; this.textures = {};
     this.blank = new THREE.DataTexture(new Uint8Array([128, 128, 255, 255]), 1, 1);
     this.blank.needsUpdate = true;
-    this.texture = null; this.facts = null; this.mapKey = null;
+    this.facts = null; this.mapKey = null;
+    this.cageLines = this.lines(0x2f9c8b); this.normalLines = this.lines(0x4462b8);
     this.pin = this.makePin();
     this.raycaster = new THREE.Raycaster();
     new ResizeObserver(() => this.resize()).observe(element);
@@ -103,61 +104,152 @@ export class ModelView {
   }
 
   clear() {
+    this.clearMarks();
     for (const name of ["low", "sculpt"]) {
       for (const mesh of [...this.scenes[name].children]) { mesh.geometry.dispose(); mesh.material.dispose(); this.scenes[name].remove(mesh); }
     }
-    for (const low of this.lows) { low.cage.geometry.dispose(); this.scenes.over.remove(low.cage); }
-    this.lows = []; this.box.makeEmpty(); this.standIn = false;
+    this.low = null; this.box.makeEmpty(); this.standIn = false;
+    for (const lines of [this.cageLines, this.normalLines]) { lines.geometry.dispose(); lines.geometry = new THREE.BufferGeometry(); }
   }
 
-  add(role, { header, arrays }) {
+  geometry(arrays) {
     const geometry = new THREE.BufferGeometry();
     const set = (name, array, size, normalised = false) => array && geometry.setAttribute(name, new THREE.BufferAttribute(array, size, normalised));
     set("position", arrays.position, 3); set("normal", arrays.normal, 3); set("uv", arrays.uv, 2);
     set("tangent", arrays.tangent, 4); set("tint", arrays.color, 3, true);
     if (arrays.index) geometry.setIndex(new THREE.BufferAttribute(arrays.index, 1));
-    const mesh = new THREE.Mesh(geometry, this.material());
-    this.scenes[role === "low" ? "low" : "sculpt"].add(mesh);
-    this.box.union(new THREE.Box3(new THREE.Vector3(...header.bounds[0]), new THREE.Vector3(...header.bounds[1])));
-    if (role === "low" && arrays.cage) this.lows.push({ mesh, header, arrays, cage: this.makeCage(arrays) });
-    if (role !== "low" && header.standIn) this.standIn = true;
+    return geometry;
   }
 
-  makeCage(arrays) {
+  widen(header) {
+    if (header.bounds) this.box.union(new THREE.Box3(new THREE.Vector3(...header.bounds[0]), new THREE.Vector3(...header.bounds[1])));
+  }
+
+  addSculpt({ header, arrays }) {
+    this.scenes.sculpt.add(new THREE.Mesh(this.geometry(arrays), this.material()));
+    this.widen(header);
+    if (header.standIn) this.standIn = true;
+  }
+
+  // The lows are one message; triangles of each sheet are drawn with that sheet's picture.
+  setLow({ header, arrays }) {
+    for (const mesh of [...this.scenes.low.children]) { mesh.geometry.dispose(); mesh.material.dispose(); this.scenes.low.remove(mesh); }
+    this.low = { header, arrays };
+    if (!header.triangles) return;
+    const shared = this.geometry(arrays);
+    for (const number of [...header.sheets.keys(), 255]) {
+      const corners = [];
+      for (let t = 0; t < arrays.sheet.length; t++) if (arrays.sheet[t] === number) corners.push(3 * t, 3 * t + 1, 3 * t + 2);
+      if (!corners.length) continue;
+      const part = new THREE.BufferGeometry();
+      for (const [name, attribute] of Object.entries(shared.attributes)) part.setAttribute(name, attribute);
+      part.setIndex(corners);
+      const mesh = new THREE.Mesh(part, this.material());
+      mesh.userData.sheet = number === 255 ? null : header.sheets[number].name;
+      this.scenes.low.add(mesh);
+    }
+    this.widen(header);
+    this.drawNormals();
+  }
+
+  // Fine lines along the normals at corners; each normal of a vertex is drawn once.
+  drawNormals() {
+    const { position, normal } = this.low.arrays, length = this.box.getSize(new THREE.Vector3()).length() / 60, seen = new Set(), ends = [];
+    for (let i = 0; i < position.length; i += 3) {
+      const key = `${position[i]},${position[i + 1]},${position[i + 2]},${normal[i].toFixed(3)},${normal[i + 1].toFixed(3)},${normal[i + 2].toFixed(3)}`;
+      if (seen.has(key)) continue;
+      seen.add(key);
+      for (let k = 0; k < 3; k++) ends.push(position[i + k]);
+      for (let k = 0; k < 3; k++) ends.push(position[i + k] + normal[i + k] * length);
+    }
+    this.normalLines.geometry.dispose();
+    this.normalLines.geometry = new THREE.BufferGeometry();
+    this.normalLines.geometry.setAttribute("position", new THREE.Float32BufferAttribute(ends, 3));
+  }
+
+  // Where rays start: offsets of the paired lows' corners, as the server computed them.
+  setCage(offset) {
+    const from = this.low.arrays.position, moved = new Float32Array(offset.length);
+    for (let i = 0; i < moved.length; i++) moved[i] = from[i] + offset[i];
+    const solid = new THREE.BufferGeometry();
+    solid.setAttribute("position", new THREE.BufferAttribute(moved, 3));
+    this.cageLines.geometry.dispose();
+    this.cageLines.geometry = new THREE.EdgesGeometry(solid, 4); // flat areas stay free of lines
+    solid.dispose();
+    this.draw();
+  }
+
+  lines(color) {
+    const lines = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color, transparent: true, opacity: 0.8 }));
+    this.scenes.over.add(lines);
+    return lines;
+  }
+
+  // The pictures of a map by sheet name, each a bitmap that was turned over when it was made; null for none.
+  setMap(bitmaps, facts, key) {
+    for (const texture of Object.values(this.textures)) texture.dispose();
+    this.textures = {}; this.facts = facts; this.mapKey = key;
+    for (const [sheet, bitmap] of Object.entries(bitmaps || {})) {
+      const texture = new THREE.Texture(bitmap);
+      texture.flipY = false;
+      texture.wrapS = texture.wrapT = THREE.RepeatWrapping;
+      texture.colorSpace = THREE.NoColorSpace;
+      texture.generateMipmaps = true;
+      texture.minFilter = THREE.LinearMipmapLinearFilter;
+      texture.anisotropy = 4;
+      texture.needsUpdate = true;
+      this.textures[sheet] = texture;
+    }
+    this.draw();
+  }
+
+  // Hatching over some triangles, and the view turned to them; `corners` are 9 numbers a triangle.
+  showMarks(corners, place) {
+    this.clearMarks();
+    if (!corners.length) { this.draw(); return; }
     const geometry = new THREE.BufferGeometry();
-    geometry.setAttribute("position", new THREE.BufferAttribute(new Float32Array(arrays.position.length), 3));
-    const cage = new THREE.Group();
-    cage.geometry = geometry;
-    cage.add(new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: 0x2f9c8b, transparent: true, opacity: 0.8 })));
-    this.scenes.over.add(cage);
-    return cage;
-  }
-
-  setReach(reach) {
-    this.reach = reach;
-    for (const { arrays, cage } of this.lows) {
-      const out = cage.geometry.attributes.position;
-      for (let i = 0; i < out.array.length; i++) out.array[i] = arrays.position[i] + reach[0] * arrays.cage[i];
-      cage.children[0].geometry.dispose();
-      cage.children[0].geometry = new THREE.EdgesGeometry(cage.geometry, 4); // flat areas stay free of lines
-    }
+    geometry.setAttribute("position", new THREE.BufferAttribute(corners, 3));
+    // Once as it lies, once faintly through whatever hides it.
+    const hatch = (strength, hidden) => new THREE.ShaderMaterial({
+      uniforms: { strength: { value: strength } },
+      vertexShader: "void main() { gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); gl_Position.z -= 0.00002 * gl_Position.w; }",
+      fragmentShader: "precision highp float; uniform float strength; void main() { gl_FragColor = vec4(0.77, 0.25, 0.18, strength * (mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) > 2.6 ? 0.16 : 1.0)); }",
+      transparent: true, side: THREE.DoubleSide, depthWrite: false, depthTest: !hidden,
+    });
+    this.marks = [new THREE.Mesh(geometry, hatch(1, false)), new THREE.Mesh(geometry, hatch(0.22, true))];
+    this.scenes.marks.add(...this.marks);
+    if (place) this.turnTo(corners, place);
     this.draw();
   }
 
-  // The bitmap of a map as the sheet shows it, or null for none.
-  setMap(bitmap, facts, key) {
-    this.texture?.dispose();
-    this.texture = null; this.facts = facts; this.mapKey = key;
-    if (bitmap) {
-      this.texture = new THREE.Texture(bitmap);
-      this.texture.flipY = false; // the bitmap was turned over when it was made
-      this.texture.colorSpace = THREE.NoColorSpace;
-      this.texture.generateMipmaps = true;
-      this.texture.minFilter = THREE.LinearMipmapLinearFilter;
-      this.texture.anisotropy = 4;
-      this.texture.needsUpdate = true;
+  clearMarks() {
+    if (!this.marks) return;
+    this.scenes.marks.remove(...this.marks); this.marks[0].geometry.dispose(); for (const { material } of this.marks) material.dispose(); this.marks = null;
+  }
+
+  turnTo(corners, [centre, radius]) {
+    const out = new THREE.Vector3(), a = new THREE.Vector3(), b = new THREE.Vector3(), c = new THREE.Vector3();
+    for (let i = 0; i + 8 < corners.length; i += 9) {
+      a.fromArray(corners, i); b.fromArray(corners, i + 3); c.fromArray(corners, i + 6);
+      out.add(b.sub(a).cross(c.sub(a)));
     }
-    this.draw();
+    const size = this.box.getSize(new THREE.Vector3()).length(), now = this.camera.position.clone().sub(this.controls.target);
+    const flat = out.length() < 1e-12 * size * size;
+    const way = flat ? now.normalize() : out.normalize().addScaledVector(now.normalize(), 0.6).normalize();
+    if (Math.abs(way.y) > 0.97) way.setY(Math.sign(way.y) * 0.9).normalize();
+    const from = this.camera.position.clone(), fromTarget = this.controls.target.clone(), target = new THREE.Vector3(...centre);
+    const distance = Math.max(radius * 2.6, size * 0.12) / Math.tan(this.camera.fov * Math.PI / 360) / Math.min(this.camera.aspect, 1.25);
+    const to = target.clone().addScaledVector(way, Math.min(distance, size * 3));
+    const steps = matchMedia("(prefers-reduced-motion: reduce)").matches ? 1 : 5;
+    let n = 0;
+    const step = () => {
+      n += 1;
+      const s = n / steps, ease = s * s * (3 - 2 * s);
+      this.camera.position.lerpVectors(from, to, ease); this.controls.target.lerpVectors(fromTarget, target, ease);
+      this.controls.update(); this.draw();
+      if (n < steps) setTimeout(step, 30);
+    };
+    step();
   }
 
   fit() {
@@ -194,13 +286,14 @@ export class ModelView {
     this.draw();
   }
 
-  // The place on the sheet under a pointer event, or null.
+  // The sheet and the place on it under a pointer event, or null.
   uvAt(event) {
     const r = this.canvas.getBoundingClientRect();
     const at = new THREE.Vector2((event.clientX - r.left) / r.width * 2 - 1, 1 - (event.clientY - r.top) / r.height * 2);
     this.raycaster.setFromCamera(at, this.camera);
     const hit = this.raycaster.intersectObjects(this.scenes.low.children, false)[0];
-    return hit?.uv ? { u: hit.uv.x, v: hit.uv.y } : null;
+    if (!hit?.uv || hit.object.userData.sheet === null) return null;
+    return { sheet: hit.object.userData.sheet, u: hit.uv.x - Math.floor(hit.uv.x), v: hit.uv.y - Math.floor(hit.uv.y) };
   }
 
   resize() {
@@ -221,14 +314,13 @@ export class ModelView {
   drawNow() {
     const { clientWidth: w, clientHeight: h } = this.element;
     if (!w || !h) return;
-    const worn = this.mapsOn && this.texture ? KINDS[this.mapKey] || 0 : 0;
     const turn = new THREE.Matrix3().setFromMatrix4(this.camera.matrixWorld);
     for (const [name, scene] of Object.entries({ low: this.scenes.low, sculpt: this.scenes.sculpt })) {
-      for (const { material } of scene.children) {
-        const u = material.uniforms;
+      for (const { material, userData } of scene.children) {
+        const u = material.uniforms, texture = name === "low" ? this.textures[userData.sheet] : null;
         u.lit.value = this.lit; u.cameraTurn.value = turn;
-        u.kind.value = name === "low" ? worn : 0;
-        u.map.value = name === "low" && this.texture ? this.texture : this.blank;
+        u.kind.value = this.mapsOn && texture ? KINDS[this.mapKey] || 0 : 0;
+        u.map.value = texture || this.blank;
         u.green.value = this.facts?.green === "down" ? -1 : 1;
       }
     }
@@ -245,7 +337,8 @@ export class ModelView {
     if (this.show === "low") pass(this.scenes.low, 0, 1);
     if (this.show === "sculpt") pass(this.scenes.sculpt, 0, 1);
     if (this.show === "wipe") { pass(this.scenes.low, 0, this.wipe); pass(this.scenes.sculpt, this.wipe, 1); }
-    for (const { cage } of this.lows) cage.visible = this.cageOn;
+    this.cageLines.visible = this.cageOn; this.normalLines.visible = this.normalsOn && this.show !== "sculpt";
+    pass(this.scenes.marks, 0, 1);
     pass(this.scenes.over, 0, 1);
     this.drawn = (this.drawn || 0) + 1;
     window.dispatchEvent(new CustomEvent("model-drawn"));

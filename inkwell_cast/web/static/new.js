@@ -1,26 +1,41 @@
 // The page of a new piece: files in, roles chosen, piece made.
-import { roleChoice, takeDrops, uploadsInto } from "./upload.js";
+import { roleChoice, takeDrops, triangleWords, uploadsInto } from "./upload.js";
 
 const $ = (id) => document.getElementById(id);
 const list = $("list");
 
-const take = uploadsInto(list, (answer, row) => {
+function settle(answer, row) {
   const select = roleChoice(answer.role, `Role of ${answer.name}`);
   row.dataset.token = answer.token;
   row.insertBefore(select, row.children[1]);
   select.onchange = judge;
   judge();
+}
+const take = uploadsInto(list, settle);
+
+$("from-place").addEventListener("submit", async (e) => {
+  e.preventDefault();
+  const row = document.createElement("li"), path = $("place").value;
+  row.innerHTML = '<b></b><button class="link" type="button">Remove</button><span class="soft">reading</span>';
+  const [name, remove, words] = row.children;
+  name.textContent = name.title = path.split(/[\\/]/).pop();
+  remove.onclick = () => { row.remove(); judge(); };
+  list.append(row);
+  const response = await fetch("/uploads/from", { method: "PUT", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ path }) });
+  const answer = await response.json().catch(() => ({ error: `The server answered ${response.status}.` }));
+  if (response.ok) { words.textContent = triangleWords(answer); settle(answer, row); $("place").value = ""; return; }
+  words.className = "problem"; words.setAttribute("role", "alert"); words.textContent = answer.error;
 });
 
 const roles = () => Object.fromEntries([...list.children].filter((r) => r.dataset.token).map((r) => [r.dataset.token, r.querySelector("select").value]));
 
 function judge() {
-  const have = Object.values(roles());
-  const missing = ["low", "high"].filter((role) => !have.includes(role));
-  $("make").disabled = missing.length > 0;
-  $("why").textContent = missing.length ? `Still needed: a ${missing.join(" and a ")}.` : "";
-  const low = [...list.children].find((r) => r.querySelector("select")?.value === "low");
-  if (low) $("name").placeholder = low.firstChild.textContent.replace(/\.[^.]+$/, "").replace(/_low.*$/i, "");
+  const have = Object.values(roles()), named = have.includes("");
+  const missing = [["low", "self"], ["high", "float", "self"]].filter((any) => !named && !any.some((role) => have.includes(role))).map((any) => any[0]);
+  $("make").disabled = missing.length > 0 || !have.length;
+  $("why").textContent = missing.length || !have.length ? `Still needed: a ${(have.length ? missing : ["low", "high"]).join(" and a ")}.` : "";
+  const low = [...list.children].find((r) => r.querySelector("select")?.value === "low" || /_low/i.test(r.firstChild.textContent)) || [...list.children].find((r) => r.dataset.token);
+  if (low) $("name").placeholder = low.firstChild.textContent.replace(/\.[^.]+$/, "").replace(/_(low|high)$/i, "");
 }
 
 list.addEventListener("change", judge);

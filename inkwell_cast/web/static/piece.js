@@ -8,7 +8,7 @@ const base = `/pieces/${$("table").dataset.piece}`;
 const plain = new URLSearchParams(location.search).has("plain"); // no antialiasing, for slow machines
 const model = new ModelView($("model"), { antialias: !plain });
 const sheet = new SheetView($("sheet"));
-const state = { facts: null, key: null, bitmaps: new Map() };
+const state = { facts: null, key: null, sheet: "", bitmaps: new Map() };
 
 function toast(text) {
   $("toast").textContent = text;
@@ -26,43 +26,63 @@ async function json(address, options) {
 
 // meshes
 
-async function loadMeshes() {
+async function loadMeshes(turn = true) {
   $("table").dataset.views = "loading";
   const facts = await json(`${base}/state`);
+  const before = model.box.clone();
   model.clear();
-  $("model-note").textContent = facts.meshes.length ? "Loading the meshes …" : "No meshes yet. Add them in the step Meshes.";
+  $("model-note").textContent = facts.meshes ? "Loading the meshes …" : "No meshes yet. Add them in the step Meshes.";
   const problems = [];
-  for (const mesh of facts.meshes) {
-    try { model.add(mesh.role, await fetchMesh(`${base}/meshes/${mesh.id}/view`)); }
+  for (const mesh of facts.sculpts) {
+    try { model.addSculpt(await fetchMesh(`${base}/views/sculpt?mesh=${mesh.id}`)); }
     catch (error) { problems.push(`${mesh.name}: ${error.message}`); }
   }
-  if (facts.meshes.length) $("model-note").textContent = problems.join(" ");
-  model.setReach(facts.reach);
-  sheet.setLines(model.lows.map((low) => low.arrays.uv));
-  model.fit();
+  try { await loadLow(); } catch (error) { problems.push(error.message); }
+  if (facts.meshes) $("model-note").textContent = problems.join(" ");
+  if (turn || before.isEmpty() || !before.equals(model.box)) model.fit();
   await showBake(facts.facts);
   $("table").dataset.views = "ready";
+}
+
+async function loadLow() {
+  model.setLow(await fetchMesh(`${base}/views/low`));
+  await loadCage();
+  showLines();
+}
+
+async function loadCage() {
+  if (model.low?.header.paired) model.setCage((await fetchMesh(`${base}/views/cage`)).arrays.offset);
+  else model.draw();
+}
+
+// The UV lines of the sheet in view; before a bake, of all the lows.
+function showLines() {
+  if (!model.low?.header.triangles) { sheet.setLines(null); return; }
+  const { header, arrays } = model.low, number = header.sheets.findIndex((s) => s.name === state.sheet);
+  sheet.setLines(arrays.uv, state.facts && number >= 0 ? (t) => arrays.sheet[t] === number : undefined);
 }
 
 // bakes and maps
 
 async function showBake(facts) {
   state.facts = facts;
-  for (const pair of state.bitmaps.values()) (await pair).flipped.close?.();
+  for (const made of state.bitmaps.values()) for (const pair of Object.values(await made.catch(() => ({})))) pair.flipped.close?.();
   state.bitmaps.clear();
-  const chips = $("map-chips");
+  const chips = $("map-chips"), choice = $("sheet-choice");
   chips.replaceChildren();
   model.setPin(null); sheet.setMark(null);
+  choice.hidden = !facts || facts.sheets.length < 2;
   if (!facts) {
     $("sheet-note").textContent = "The sheet fills when you bake. These are the UVs of the low.";
     $("sheet-fact").textContent = "";
     sheet.setMap(null, [1, 1]);
     model.setMap(null, null, null);
+    showLines();
     return;
   }
   $("sheet-note").textContent = "";
-  const old = facts.stale ? `, ${facts.stale} changed since` : "";
-  $("sheet-fact").textContent = `${facts.width} × ${facts.height}, ${facts.seconds}${old}`;
+  choice.replaceChildren(...facts.sheets.map((s) => new Option(s.name, s.name)));
+  if (!facts.sheets.some((s) => s.name === state.sheet)) state.sheet = facts.sheets[0].name;
   for (const key of facts.maps) {
     const chip = document.createElement("button");
     chip.className = "chip"; chip.textContent = facts.labels[key]; chip.dataset.key = key;
@@ -72,39 +92,80 @@ async function showBake(facts) {
   await showMap(facts.maps.includes(state.key) ? state.key : facts.maps[0]);
 }
 
+function sheetSize() {
+  const found = state.facts.sheets.find((s) => s.name === state.sheet);
+  return [found.width, found.height];
+}
+
 async function showMap(key) {
   state.key = key;
   for (const chip of $("map-chips").children) chip.setAttribute("aria-pressed", chip.dataset.key === key);
   const facts = state.facts;
-  if (!state.bitmaps.has(key)) state.bitmaps.set(key, loadBitmaps(`${base}/bakes/${facts.id}/${key}.png`));
+  if (!state.bitmaps.has(key)) state.bitmaps.set(key, loadBitmaps(facts, key));
   try {
-    const { upright, flipped } = await state.bitmaps.get(key);
+    const made = await state.bitmaps.get(key);
     if (state.facts !== facts || state.key !== key) return;
-    sheet.setMap(upright, [facts.width, facts.height]);
-    model.setMap(facts.stale === "meshes" ? null : flipped, facts, key);
+    const old = facts.stale ? `, ${facts.stale} changed since` : "", size = sheetSize();
+    $("sheet-fact").textContent = `${size[0]} × ${size[1]}, ${facts.seconds}${old}`;
+    $("sheet-choice").value = state.sheet;
+    sheet.setMap(made[state.sheet].upright, size);
+    model.setMap(facts.stale === "meshes" ? null : Object.fromEntries(Object.entries(made).map(([name, m]) => [name, m.flipped])), facts, key);
     if (facts.stale === "meshes") $("sheet-note").textContent = "The meshes changed since this bake, so the model does not wear it.";
+    showLines();
   } catch (error) { state.bitmaps.delete(key); toast(error.message); }
 }
 
-async function loadBitmaps(address) {
-  const response = await fetch(address);
-  if (!response.ok) throw new Error(`The map could not be loaded (${response.status}).`);
-  const blob = await response.blob(), exact = { premultiplyAlpha: "none", colorSpaceConversion: "none" };
-  return { upright: await createImageBitmap(blob, exact), flipped: await createImageBitmap(blob, { ...exact, imageOrientation: "flipY" }) };
+async function loadBitmaps(facts, key) {
+  const made = {}, exact = { premultiplyAlpha: "none", colorSpaceConversion: "none" };
+  for (const { name } of facts.sheets) {
+    const response = await fetch(`${base}/bakes/${facts.id}/${key}.png?sheet=${encodeURIComponent(name)}`);
+    if (!response.ok) throw new Error(`The map could not be loaded (${response.status}).`);
+    const blob = await response.blob();
+    made[name] = { upright: await createImageBitmap(blob, exact), flipped: await createImageBitmap(blob, { ...exact, imageOrientation: "flipY" }) };
+  }
+  return made;
+}
+
+$("sheet-choice").addEventListener("change", () => { state.sheet = $("sheet-choice").value; sheet.setMark(null); showMap(state.key); });
+
+// findings of the checks
+
+async function showFinding(summary) {
+  const number = summary.dataset.finding;
+  const { header, arrays } = await fetchMesh(`${base}/checks/${number}/marks`);
+  if (header.place) setShow(header.low ? "low" : "sculpt");
+  model.showMarks(arrays.corners, header.place);
+  sheet.setHatched(arrays.uvs);
+}
+function hideFinding() { model.clearMarks(); model.draw(); sheet.setHatched(null); }
+
+document.body.addEventListener("toggle", (e) => {
+  const summary = e.target.matches?.(".finding > details") && e.target.querySelector("summary");
+  if (!summary) return;
+  if (e.target.open) showFinding(summary).catch((error) => toast(error.message));
+  else if (!document.querySelector(".finding > details[open]")) hideFinding();
+}, true);
+
+function stepFinding(by) {
+  const all = [...document.querySelectorAll(".finding > details")];
+  if (!all.length) return;
+  const here = all.findIndex((d) => d.open), next = all[(here + by + all.length) % all.length];
+  next.open = true;
+  next.querySelector("summary").focus();
 }
 
 // one pointer in both views
 
 let asking = null, wanted = null;
-async function pointAt(texel) {
-  sheet.setMark(texel);
-  wanted = texel;
+async function pointAt(texel, name) {
+  sheet.setMark(name === state.sheet ? texel : null);
+  wanted = [...texel, name];
   if (asking || !state.facts) return;
   asking = true;
   while (wanted) {
-    const [x, y] = wanted;
+    const [x, y, at] = wanted;
     wanted = null;
-    try { readOut(await json(`${base}/bakes/${state.facts.id}/texel?x=${x}&y=${y}`)); } catch (error) { toast(error.message); }
+    try { readOut(await json(`${base}/bakes/${state.facts.id}/texel?x=${x}&y=${y}&sheet=${encodeURIComponent(at)}`)); } catch (error) { toast(error.message); }
   }
   asking = false;
 }
@@ -122,14 +183,16 @@ function readOut(found) {
   if (p.hit_object !== null) line.querySelector("b").textContent = p.hit_object;
 }
 
-sheet.canvas.addEventListener("pointermove", (e) => { const t = !sheet.drag && state.facts && sheet.texelAt(e); if (t) pointAt(t); });
+sheet.canvas.addEventListener("pointermove", (e) => { const t = !sheet.drag && state.facts && sheet.texelAt(e); if (t) pointAt(t, state.sheet); });
 let modelMove = 0;
 model.canvas.addEventListener("pointermove", (e) => {
   if (e.buttons || modelMove || !state.facts || state.facts.stale === "meshes") return;
   modelMove = requestAnimationFrame(() => {
     modelMove = 0;
-    const at = model.uvAt(e), [w, h] = [state.facts.width, state.facts.height];
-    if (at) pointAt([Math.min(Math.max(Math.floor(at.u * w), 0), w - 1), Math.min(Math.max(Math.floor((1 - at.v) * h), 0), h - 1)]);
+    const at = model.uvAt(e), found = at && state.facts.sheets.find((s) => s.name === at.sheet);
+    if (!found) return;
+    const { width: w, height: h } = found;
+    pointAt([Math.min(Math.max(Math.floor(at.u * w), 0), w - 1), Math.min(Math.max(Math.floor((1 - at.v) * h), 0), h - 1)], at.sheet);
   });
 });
 
@@ -163,6 +226,7 @@ function toggle(id, apply) {
 const flips = {
   m: toggle("maps-on", (on) => { model.mapsOn = on; model.draw(); }),
   c: toggle("cage-on", (on) => { model.cageOn = on; model.draw(); }),
+  n: toggle("normals-on", (on) => { model.normalsOn = on; model.draw(); }),
   l: toggle("lit", (on) => { model.lit = on; model.draw(); }),
   u: toggle("uvs-on", (on) => { sheet.uvsOn = on; sheet.draw(); }),
 };
@@ -170,12 +234,19 @@ for (const chip of document.querySelectorAll("[data-show]")) chip.onclick = () =
 
 document.addEventListener("keydown", (e) => {
   if (e.key === "Escape" && e.target.matches("input")) e.target.blur(); // back to the keys of the page
+  if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && !e.target.matches("input[type=text], textarea")) {
+    $(e.shiftKey ? "redo" : "undo").click();
+    e.preventDefault();
+    return;
+  }
   if (e.ctrlKey || e.metaKey || e.altKey || (e.target.matches("input:not([type=radio]):not([type=checkbox]), select, textarea"))) return;
   const key = e.key.toLowerCase();
   if (flips[key]) flips[key]();
   else if (key === "w") setShow(shows[(shows.indexOf(model.show) + 1) % 3]);
   else if (key === "p") $("proof")?.click();
   else if (key === "b") $("full-bake")?.click();
+  else if (key === "j") stepFinding(1);
+  else if (key === "k") stepFinding(-1);
   else if (key === "f") { model.fit(); sheet.fit(); }
   else if (key === "?") $("keys").hidden = !$("keys").hidden;
   else if (key === "escape") { $("keys").hidden = true; toast(""); }
@@ -218,11 +289,16 @@ document.body.addEventListener("bake-ended", async (e) => {
 });
 document.body.addEventListener("show-bake", (e) => showBake(e.detail.facts));
 document.body.addEventListener("settings-changed", (e) => {
-  model.setReach(e.detail.reach);
   const facts = e.detail.facts;
-  if (facts && state.facts?.id === facts.id) { state.facts.stale = facts.stale; $("sheet-fact").textContent = `${facts.width} × ${facts.height}, ${facts.seconds}${facts.stale ? `, ${facts.stale} changed since` : ""}`; }
+  if (!facts || state.facts?.id !== facts.id) return;
+  state.facts.stale = facts.stale;
+  const size = sheetSize();
+  $("sheet-fact").textContent = `${size[0]} × ${size[1]}, ${facts.seconds}${facts.stale ? `, ${facts.stale} changed since` : ""}`;
 });
-document.body.addEventListener("meshes-changed", () => loadMeshes().catch((error) => toast(error.message)));
+const redraw = (work) => () => work().catch((error) => toast(error.message));
+document.body.addEventListener("meshes-changed", redraw(() => loadMeshes(false)));
+document.body.addEventListener("low-changed", redraw(loadLow));
+document.body.addEventListener("cage-changed", redraw(loadCage));
 document.body.addEventListener("htmx:responseError", (e) => {
   let text = `The server answered ${e.detail.xhr.status}.`;
   try { text = JSON.parse(e.detail.xhr.responseText).error || text; } catch { /* not JSON */ }
@@ -249,22 +325,70 @@ document.body.addEventListener("htmx:afterSwap", () => {
   typing = null;
 });
 
+async function afterUpload(said) {
+  hideFinding();
+  await loadMeshes(false);
+  await htmx.ajax("GET", `${base}/panel/meshes`, "#panel");
+  if (said.length) toast(said.join(" "));
+}
+
 function tendPanel() {
   const drop = $("panel-drop");
   if (!drop || drop.dataset.tended) return;
   drop.dataset.tended = "yes";
-  let added = 0;
+  const post = (address, body) => json(address, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
+  let added = 0, said = [];
   const take = uploadsInto($("panel-uploads"), async (answer) => {
-    await json(`${base}/meshes`, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ token: answer.token, role: answer.role }) });
-    added += 1;
+    const done = await post(`${base}/meshes`, { token: answer.token, role: answer.role });
+    added += 1; said.push(...done.said);
   });
   takeDrops(drop, async (files) => {
-    added = 0;
+    added = 0; said = [];
     await take(files);
-    if (!added) return;
-    await loadMeshes();
-    if (!$("panel-uploads")?.querySelector(".problem")) htmx.ajax("GET", `${base}/panel/meshes`, "#panel");
-    document.body.dispatchEvent(new CustomEvent("settings-changed", { detail: { reach: model.reach, facts: null } }));
+    if (added && !$("panel-uploads")?.querySelector(".problem")) await afterUpload(said);
+    else if (added) await loadMeshes(false);
+  });
+  for (const row of document.querySelectorAll(".file")) {
+    const replace = uploadsInto($("panel-uploads"), async (answer) => {
+      const done = await post(`${base}/meshes/${row.dataset.mesh}/replace`, { token: answer.token });
+      await afterUpload([`${answer.name} was taken in its place.`, ...done.said]);
+    });
+    takeDrops(row, (files) => replace(files.slice(0, 1)));
+  }
+  tendPairs();
+}
+
+// Parts are dragged from pair to pair, or moved by a small form.
+function tendPairs() {
+  const form = $("part-menu");
+  if (!form) return;
+  for (const part of document.querySelectorAll(".part")) {
+    part.addEventListener("dragstart", (e) => { e.dataTransfer.setData("application/x-part", part.dataset.key); e.dataTransfer.effectAllowed = "move"; });
+  }
+  for (const row of document.querySelectorAll(".pair-row")) {
+    const carries = (e) => e.dataTransfer.types.includes("application/x-part");
+    row.addEventListener("dragover", (e) => { if (carries(e)) { e.preventDefault(); row.classList.add("over"); } });
+    row.addEventListener("dragleave", () => row.classList.remove("over"));
+    row.addEventListener("drop", (e) => {
+      if (!carries(e)) return;
+      e.preventDefault();
+      htmx.ajax("POST", `${base}/parts`, { target: "#panel", values: { key: e.dataTransfer.getData("application/x-part"), pair: row.dataset.pair } });
+    });
+  }
+  for (const button of document.querySelectorAll("[data-menu]")) {
+    button.addEventListener("click", () => {
+      form.reset();
+      form.querySelector("[name=key]").value = button.dataset.menu;
+      $("part-menu-name").textContent = button.dataset.menu;
+      form.hidden = false;
+      button.closest(".part").after(form);
+      form.querySelector("select").focus();
+    });
+  }
+  $("part-menu-close").addEventListener("click", () => { form.hidden = true; });
+  $("pair-search")?.addEventListener("input", (e) => {
+    const wanted = e.target.value.toLowerCase();
+    for (const row of document.querySelectorAll(".pair-row, #alone .part")) row.hidden = !row.textContent.toLowerCase().includes(wanted);
   });
 }
 document.body.addEventListener("htmx:afterSettle", tendPanel);

@@ -6,7 +6,7 @@ export class SheetView {
     this.canvas = element.querySelector("canvas");
     this.context = this.canvas.getContext("2d");
     this.bitmap = null; this.size = [1, 1]; this.zoom = 1; this.centre = [0.5, 0.5];
-    this.uvsOn = false; this.lines = null; this.mark = null;
+    this.uvsOn = false; this.lines = null; this.mark = null; this.hatched = null;
     new ResizeObserver(() => this.draw()).observe(element);
     this.canvas.addEventListener("wheel", (e) => { e.preventDefault(); this.zoomBy(Math.exp(-e.deltaY * 0.0015), e); }, { passive: false });
     this.canvas.addEventListener("pointerdown", (e) => { this.drag = [e.clientX, e.clientY]; this.canvas.setPointerCapture(e.pointerId); });
@@ -20,18 +20,31 @@ export class SheetView {
 
   setMap(bitmap, size) { this.bitmap = bitmap; this.size = size; this.draw(); }
 
-  // UV triangles of the lows, each (3 T, 2) with the origin at the bottom left.
-  setLines(arrays) {
-    this.lines = new Path2D();
-    for (const uv of arrays) {
-      for (let i = 0; i + 5 < uv.length; i += 6) {
-        this.lines.moveTo(uv[i], 1 - uv[i + 1]);
-        this.lines.lineTo(uv[i + 2], 1 - uv[i + 3]);
-        this.lines.lineTo(uv[i + 4], 1 - uv[i + 5]);
-        this.lines.closePath();
-      }
+  // UV triangles of one sheet (6 numbers each, origin at the bottom left), each moved into the tile.
+  path(uv, wanted = () => true) {
+    const lines = new Path2D();
+    for (let i = 0; i + 5 < uv.length; i += 6) {
+      if (!wanted(i / 6)) continue;
+      const x = Math.floor((uv[i] + uv[i + 2] + uv[i + 4]) / 3), y = Math.floor((uv[i + 1] + uv[i + 3] + uv[i + 5]) / 3);
+      lines.moveTo(uv[i] - x, 1 - uv[i + 1] + y);
+      lines.lineTo(uv[i + 2] - x, 1 - uv[i + 3] + y);
+      lines.lineTo(uv[i + 4] - x, 1 - uv[i + 5] + y);
+      lines.closePath();
     }
-    this.draw();
+    return lines;
+  }
+
+  setLines(uv, wanted) { this.lines = uv && this.path(uv, wanted); this.draw(); }
+
+  // Hatching over the places of a finding; null takes it away.
+  setHatched(uv) { this.hatched = uv?.length ? this.path(uv) : null; this.draw(); }
+
+  hatching() {
+    const tile = document.createElement("canvas"), c = tile.getContext("2d");
+    tile.width = tile.height = 7;
+    c.strokeStyle = "#c4402d"; c.lineWidth = 1.6;
+    for (const d of [-7, 0, 7]) { c.beginPath(); c.moveTo(d, 7); c.lineTo(d + 7, 0); c.stroke(); }
+    return this.context.createPattern(tile, "repeat");
   }
 
   get scale() {
@@ -100,6 +113,16 @@ export class SheetView {
       c.lineWidth = 0.8 / width;
       c.strokeStyle = this.bitmap ? "rgba(27,36,48,.55)" : color("--soft");
       c.stroke(this.lines);
+      c.restore();
+    }
+    if (this.hatched) {
+      c.save();
+      c.beginPath(); c.rect(x0, y0, width, height); c.clip();
+      const placed = new Path2D();
+      placed.addPath(this.hatched, new DOMMatrix([width, 0, 0, height, x0, y0]));
+      c.fillStyle = this.pattern ||= this.hatching();
+      c.fill(placed);
+      c.strokeStyle = "#c4402d"; c.lineWidth = 1.2; c.stroke(placed);
       c.restore();
     }
     if (this.mark) {

@@ -1,9 +1,9 @@
 // Sends mesh files to the server, one after the other, and shows each as a row with its progress.
 
-export function send(file, onShare) {
+export function send(file, batch, onShare) {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    request.open("PUT", `/uploads?name=${encodeURIComponent(file.name)}`);
+    request.open("PUT", `/uploads?name=${encodeURIComponent(file.name)}&batch=${batch}`);
     request.upload.onprogress = (e) => e.lengthComputable && onShare(e.loaded / e.total);
     request.onload = () => {
       let answer = {};
@@ -15,11 +15,16 @@ export function send(file, onShare) {
   });
 }
 
-// A list of rows; `onDone(answer, row)` is called for each file that was taken in.
+const belongs = (file) => /\.(mtl|bin)$/i.test(file.name);
+
+export const triangleWords = (answer) => `${answer.triangles.toLocaleString("en").replaceAll(",", "\u202f")} triangles · ${answer.objects} ${answer.objects === 1 ? "part" : "parts"} · ${answer.uvs ? "with UVs" : "no UVs"}`;
+
+// A list of rows; `onDone(answer, row)` is called for each mesh that was taken in. Files that belong to one go first.
 export function uploadsInto(list, onDone) {
   let last = Promise.resolve();
   return (files) => {
-    for (const file of files) {
+    const batch = Math.random().toString(36).slice(2);
+    for (const file of [...files.filter(belongs), ...files.filter((f) => !belongs(f))]) {
       const row = document.createElement("li");
       row.innerHTML = '<b></b><button class="link" type="button">Remove</button><span class="bar"><i style="width:0"></i></span><span class="soft">waiting</span>';
       const [name, remove, bar, words] = row.children;
@@ -30,13 +35,14 @@ export function uploadsInto(list, onDone) {
         if (!row.isConnected) return;
         words.textContent = "sending";
         try {
-          const answer = await send(file, (share) => {
+          const answer = await send(file, batch, (share) => {
             bar.firstChild.style.width = `${share * 100}%`;
             if (share === 1) words.textContent = "reading";
           });
           bar.remove();
-          words.textContent = `${answer.triangles.toLocaleString("en").replaceAll(",", "\u202f")} triangles · ${answer.objects} ${answer.objects === 1 ? "part" : "parts"} · ${answer.uvs ? "with UVs" : "no UVs"}`;
-          if (row.isConnected) onDone(answer, row);
+          if (answer.companion) { words.textContent = "goes with the mesh"; return; }
+          words.textContent = triangleWords(answer);
+          if (row.isConnected) await onDone(answer, row);
         } catch (error) {
           bar.remove();
           words.className = "problem";
@@ -52,7 +58,7 @@ export function uploadsInto(list, onDone) {
 export function roleChoice(role, label) {
   const select = document.createElement("select");
   select.setAttribute("aria-label", label);
-  for (const [value, word] of [["low", "low"], ["high", "high (sculpt)"]]) select.add(new Option(word, value, value === role, value === role));
+  for (const [value, word] of [["", "by part names"], ["low", "low"], ["high", "high (sculpt)"], ["float", "floater"], ["cage", "cage"], ["self", "low and its own source"]]) select.add(new Option(word, value, value === role, value === role));
   return select;
 }
 

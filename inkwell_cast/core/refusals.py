@@ -1,27 +1,41 @@
-"""What is wrong with meshes: what stops a bake, and what an artist should hear of afterwards."""
+"""What stops a bake, and what an artist should hear of afterwards. What is wrong with meshes is found by `checks`."""
 
 import numba
 import numpy as np
 
+from .assembly import Assembly
 from .cast import Cast
 from .errors import InputProblem
-from .low import Low
 from .mesh import Mesh
-from .recipe import MapKey
 
 
-def refuse_unusable(lows: list[Mesh], highs: list[Mesh]) -> None:
+def refuse_unusable(assembly: Assembly) -> None:
     """Raise InputProblem for meshes that cannot be baked at all."""
+    paired, recipe = assembly.paired, assembly.recipe
+    if not paired.pairs:
+        _refuse_unpaired(assembly)
+    for mesh in assembly.files.values():
+        refuse_empty(mesh)
+    for pair in paired.pairs:
+        for part in pair.lows:
+            mesh = assembly.files[part.file]
+            _refuse_without_uvs(mesh, mesh.object_names.index(part.name), recipe.sheet.channel)
+
+
+def _refuse_unpaired(assembly: Assembly) -> None:
+    alone = assembly.paired.alone
+    lows = [a for a in alone if a.role in ("low", "self")]
+    highs = [a for a in alone if a.role in ("high", "float")]
     if not lows:
         raise InputProblem("The piece", "There is no low to bake onto.", "Add the low-poly mesh.")
     if not highs:
         raise InputProblem(
-            lows[0].name, "There is no high for it to receive from.", "Add the sculpt that belongs to this low."
+            lows[0].part.file, "There is no high for it to receive from.", "Add the sculpt that belongs to this low."
         )
-    for mesh in [*lows, *highs]:
-        refuse_empty(mesh)
-    for mesh in lows:
-        _refuse_without_uvs(mesh)
+    raise InputProblem(
+        lows[0].part.file, f"Nothing is paired: {lows[0].reason}.",
+        "Rename the parts, pair them by hand, or let every low receive from every high (one pair).", lows[0].part.name,
+    )  # fmt: skip
 
 
 def refuse_empty(mesh: Mesh) -> None:
@@ -54,33 +68,43 @@ def _zero_area(positions, triangles):  # type: ignore[no-untyped-def]
     return count
 
 
-def _refuse_without_uvs(mesh: Mesh) -> None:
+def _refuse_without_uvs(mesh: Mesh, part: int, channel: int) -> None:
     remedy = "Unwrap it and export it with its UVs."
+    rows = mesh.objects == part
+    if channel and channel >= len(mesh.uvs):
+        raise InputProblem(
+            mesh.name, f"It has no UV channel {channel} (it has {len(mesh.uvs)}, counted from 0).",
+            "Choose another channel in the step Maps.", mesh.object_names[part],
+        )  # fmt: skip
     if not mesh.uvs:
         raise InputProblem(mesh.name, "It has no UVs, so there is nowhere to bake to.", remedy)
-    lacking = (mesh.uvs[0].corners < 0).any(axis=1)
-    if lacking.any():
-        first = int(np.flatnonzero(lacking)[0])
-        raise InputProblem(mesh.name, f"{int(lacking.sum()):,} triangles have no UVs.", remedy, mesh.object_of(first))
+    lacking = int((mesh.uvs[channel].corners[rows] < 0).any(axis=1).sum())
+    if lacking:
+        raise InputProblem(mesh.name, f"{lacking:,} triangles have no UVs.", remedy, mesh.object_names[part])
 
 
-def warnings_after(low: Low, high: Mesh, cast: Cast, keys: list[MapKey]) -> list[str]:
-    """Sentences about what a finished bake of the maps `keys` could not do."""
+def warnings_after(assembly: Assembly, high: Mesh, casts: list[Cast], outside: int) -> list[str]:
+    """Sentences about what a finished bake could not do."""
     said = []
-    if low.grid.outside:
-        said.append(f"{low.grid.outside:,} triangles of the low lie outside the UV tile and were not baked.")
-    if cast.texels == 0:
+    texels, missed = sum(c.texels for c in casts), sum(c.missed for c in casts)
+    if outside:
+        said.append(f"{outside:,} triangles of the low lie outside every sheet and were not baked.")
+    if texels == 0:
         said.append("No triangle of the low covers a sample of the sheet; check the UVs or choose a larger sheet.")
-    elif cast.missed == cast.texels:
+    elif missed == texels:
         said.append(
             "No ray struck the sculpt; low and high may not share a place or a scale, or the reach is too small."
         )
-    if cast.contested and "normal_object" in keys:
+    if any(c.contested for c in casts) and "normal_object" in assembly.recipe.output.maps:
         said.append(
             "Parts of the low share their place on the sheet. An object-space normal map can be right on only one of "
             "them; use the tangent-space map for mirrored parts."
         )
-    flat = zero_area(low.mesh)
+    left = [a for a in assembly.paired.alone if a.role != "cage"]
+    if left:
+        more = f", and {len(left) - 1} more" if len(left) > 1 else ""
+        said.append(f"Left out: {left[0].part.name} ({left[0].reason}){more}.")
+    flat = zero_area(assembly.low)
     if flat:
         said.append(f"{flat:,} triangles of the low have zero area and receive nothing.")
     flat = zero_area(high)

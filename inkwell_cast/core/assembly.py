@@ -1,0 +1,198 @@
+"""A piece put together: files treated, objects paired, lows joined to one mesh, each pair's highs to a scene."""
+
+from dataclasses import dataclass, field, replace
+from itertools import pairwise
+
+import numpy as np
+
+from .arrays import I32, I64, Any_, Bool
+from .edges import bends, edges_of, shaded
+from .embree import Scene, Vertices
+from .fixes import seam_normals, treated
+from .levels import in_force, scopes
+from .mesh import Mesh, layer_of_corners, merge, subset
+from .normals import smooth, with_normals
+from .pairing import Paired, Part, pair_up
+from .recipe import FileSettings, Recipe, Role
+
+
+@dataclass(frozen=True, slots=True)
+class BakeMeshes:
+    """What is baked. Files in `lows` and `highs` have that role whatever their names say; `named` go by their names."""
+
+    lows: list[Mesh]
+    highs: list[Mesh]
+    named: list[Mesh] = field(default_factory=list)
+
+    def distinct(self) -> list[tuple[str, Mesh, Role | None]]:
+        """Every mesh once, with a name of its own and its role; what is both low and high is its own source."""
+        found: list[tuple[str, Mesh, Role | None]] = []
+        taken: set[str] = set()
+        both = {id(mesh) for mesh in self.lows} & {id(mesh) for mesh in self.highs}
+        roles: list[tuple[list[Mesh], Role | None]] = [(self.lows, "low"), (self.highs, "high"), (self.named, None)]
+        for meshes, role in roles:
+            for mesh in meshes:
+                if id(mesh) in both and role == "high":
+                    continue
+                name, n = mesh.name, 2
+                while name in taken:
+                    name, n = f"{mesh.name} ({n})", n + 1
+                taken.add(name)
+                found.append((name, mesh, "self" if id(mesh) in both else role))
+        return found
+
+
+@dataclass(frozen=True, slots=True)
+class Sculpt:
+    """The highs pair after pair.
+
+    mesh with normals; first (P + 1,) int64, where each pair's triangles begin; tracers (P, 2) uint64 for `first_hit`;
+    keys name the part of every object of the mesh.
+    """
+
+    mesh: Mesh
+    first: I64
+    tracers: Any_
+    scenes: list[Scene]
+    keys: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Assembly:
+    """What a recipe makes of some meshes, before anything is cast.
+
+    files are treated, by name; low joins every paired low with its normals as set; low_pair (T,) int32 is the pair of
+    each of its triangles, keys the part of each of its objects; cages are the pair's cage meshes, None where none.
+    """
+
+    recipe: Recipe
+    files: dict[str, Mesh]
+    paired: Paired
+    low: Mesh
+    low_pair: I32
+    keys: tuple[str, ...]
+    cages: list[Mesh | None]
+
+
+class Warm:
+    """Keeps treated files and the sculpt's scenes, so that the next bake does not build them again."""
+
+    def __init__(self) -> None:
+        self._treated: dict[str, tuple[Mesh, FileSettings, Mesh]] = {}
+        self._sculpt: tuple[list[tuple[Mesh, tuple[str, ...]]], Sculpt] | None = None
+
+    def treated(self, named: dict[str, Mesh], recipe: Recipe) -> dict[str, Mesh]:
+        kept = {}
+        for name, mesh in named.items():
+            settings = recipe.file(name).model_copy(update={"role": ""})
+            known = self._treated.get(name)
+            if known is None or known[0] is not mesh or known[1] != settings:
+                known = mesh, settings, treated(mesh if mesh.name == name else replace(mesh, name=name), settings)
+            kept[name] = known
+        self._treated = kept
+        return {name: entry[2] for name, entry in kept.items()}
+
+    def sculpt(self, assembly: Assembly) -> Sculpt:
+        """The highs of every pair, and their scenes."""
+        wanted = [
+            (assembly.files[file], names)
+            for pair in assembly.paired.pairs
+            for file, names in _by_file(pair.giving).items()
+        ]
+        ends = np.cumsum([0, *[len(_by_file(pair.giving)) for pair in assembly.paired.pairs]])
+        known = self._sculpt
+        if known and len(known[0]) == len(wanted) and all(
+            a[0] is b[0] and a[1] == b[1] for a, b in zip(known[0], wanted, strict=True)
+        ) and len(known[1].first) == len(ends):  # fmt: skip
+            return known[1]
+        self._sculpt = known = None  # let the old scenes go before the new ones need their memory
+        self._sculpt = wanted, _build(wanted, ends)
+        return self._sculpt[1]
+
+
+def _by_file(parts: list[Part]) -> dict[str, tuple[str, ...]]:
+    found: dict[str, list[str]] = {}
+    for part in parts:
+        found.setdefault(part.file, []).append(part.name)
+    return {file: tuple(names) for file, names in found.items()}
+
+
+def _build(wanted: list[tuple[Mesh, tuple[str, ...]]], ends: I64) -> Sculpt:
+    dressed: dict[int, Mesh] = {}
+    pieces, keys = [], list[str]()
+    for mesh, names in wanted:
+        whole = dressed.setdefault(id(mesh), with_normals(mesh))
+        piece = take(whole, names)
+        pieces.append(piece)
+        keys += [f"{mesh.name}/{name}" for name in piece.object_names]
+    counts = np.cumsum([0, *[len(piece.triangles) for piece in pieces]])
+    first = counts[ends].astype(np.int64)
+    mesh = with_normals(merge(pieces, "sculpt"))
+    shared = Vertices(mesh.positions)
+    scenes = [Scene(shared, mesh.triangles[a:b]) for a, b in pairwise(first.tolist())]
+    tracers = np.array([scene.tracer for scene in scenes], np.uint64).reshape(-1, 2)
+    return Sculpt(mesh, first, tracers, scenes, tuple(keys))
+
+
+def take(mesh: Mesh, names: tuple[str, ...]) -> Mesh:
+    """The objects of these names; all of them cost no copy."""
+    wanted: Bool = np.array([name in names for name in mesh.object_names])
+    if wanted.all():
+        return mesh
+    place = np.cumsum(wanted, dtype=np.int32) - 1
+    piece = subset(mesh, wanted[mesh.objects])
+    kept = tuple(name for name, w in zip(mesh.object_names, wanted, strict=True) if w)
+    return replace(piece, objects=place[piece.objects], object_names=kept)
+
+
+def parts_of(meshes: list[Mesh]) -> list[Part]:
+    return [Part(mesh.name, name) for mesh in meshes for name in mesh.object_names]
+
+
+def with_roles(recipe: Recipe, given: list[tuple[str, Mesh, Role | None]]) -> Recipe:
+    """The recipe with the roles that files were given in; a role that it already has stays."""
+    files = dict(recipe.files)
+    for name, _, role in given:
+        own = recipe.file(name)
+        if role and not own.role:
+            files[name] = own.model_copy(update={"role": role})
+    return recipe.model_copy(update={"files": files})
+
+
+def assemble(recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None) -> Assembly:
+    """Put a piece together. Nothing is refused here; see `checks`."""
+    given = meshes.distinct()
+    recipe = with_roles(recipe, given)
+    files = (warm or Warm()).treated({name: mesh for name, mesh, _ in given}, recipe)
+    paired = pair_up(parts_of(list(files.values())), recipe.pairing, recipe.files)
+    pieces, of_pair, keys, cages = [], [], list[str](), list[Mesh | None]()
+    for n, pair in enumerate(paired.pairs):
+        for part in pair.lows:
+            piece = low_part(recipe, files[part.file], part, pair.name)
+            pieces.append(piece)
+            of_pair.append(np.full(len(piece.triangles), n, np.int32))
+            keys.append(part.key)
+        cage = [take(files[part.file], (part.name,)) for part in pair.cages]
+        cages.append(merge(cage, pair.name) if cage else None)
+    if not pieces:
+        empty = Mesh("low", np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
+        return Assembly(recipe, files, paired, empty, np.zeros(0, np.int32), (), cages)
+    return Assembly(recipe, files, paired, merge(pieces, "low"), np.concatenate(of_pair), tuple(keys), cages)
+
+
+def low_part(recipe: Recipe, mesh: Mesh, part: Part, pair: str = "") -> Mesh:
+    """One object of the low with its normals as the most specific level sets them."""
+    piece = take(mesh, (part.name,))
+    found = in_force(recipe, scopes(pair, part.key))
+    mode, angle, channel = found["mode"].value, found["angle"].value, recipe.sheet.channel
+    if mode == "keep" or not len(piece.triangles):
+        return with_normals(piece)
+    if mode == "smooth":
+        return replace(piece, normals=smooth(piece))
+    if mode == "seams":
+        if channel >= len(piece.uvs):
+            return with_normals(piece)
+        return replace(piece, normals=layer_of_corners(seam_normals(piece, channel)))
+    edges = edges_of(piece)
+    hard = bends(piece, edges) > angle
+    return replace(piece, normals=layer_of_corners(shaded(piece, edges, hard, mode == "weighted")))

@@ -1,0 +1,53 @@
+"""Checks before a bake, one module each with `find(piece) -> Iterator[Finding]`; adding one is a file and a line."""
+
+from collections.abc import Iterator
+from typing import Protocol
+
+from ..assembly import BakeMeshes, Warm, assemble
+from ..recipe import Recipe
+from . import (
+    borders,
+    cages,
+    density,
+    doubles,
+    faceted,
+    hard_edges,
+    non_manifold,
+    numbers,
+    overlaps,
+    pairs,
+    place,
+    polygons,
+    stray,
+    tiles,
+    uv_area,
+    uvs,
+    winding,
+)
+from .finding import SEVERITIES, Finding, Inspected, Remedy, Severity, inspect
+
+
+class Check(Protocol):
+    KEY: str
+    TITLE: str
+
+    def find(self, piece: Inspected) -> Iterator[Finding]: ...
+
+
+REGISTRY: dict[str, Check] = {
+    module.KEY: module
+    for module in (
+        numbers, pairs, uvs, place, winding, cages, stray, overlaps, tiles, uv_area, hard_edges, faceted, doubles,
+        borders, non_manifold, polygons, density,
+    )
+}  # fmt: skip
+
+
+def check(recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None) -> list[Finding]:
+    """Everything that is wrong with a piece before a ray is cast, the worst first."""
+    piece = inspect(assemble(recipe, meshes, warm))
+    found = [finding for module in REGISTRY.values() for finding in module.find(piece)]
+    return sorted(found, key=lambda f: SEVERITIES.index(f.severity))
+
+
+__all__ = ["REGISTRY", "SEVERITIES", "Finding", "Remedy", "Severity", "check"]

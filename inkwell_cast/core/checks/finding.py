@@ -1,0 +1,144 @@
+"""What a check gives back, and what it is given."""
+
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Literal
+
+import numpy as np
+
+from ..arrays import F32, I32, Any_, Bool
+from ..assembly import Assembly, low_part, take
+from ..edges import Edges, differs_across, edges_of, groups
+from ..fixes import SMALLEST_UV_STEP
+from ..mesh import Mesh
+from ..normals import with_normals
+from ..pairing import Part
+from ..recipe import FixKind
+
+Severity = Literal["blocking", "warning", "note"]
+SEVERITIES: tuple[Severity, ...] = ("blocking", "warning", "note")
+MOST_MARKS = 3000
+
+
+@dataclass(frozen=True, slots=True)
+class Remedy:
+    """A change that the page makes with one click: a fix of a part, or new settings of a file."""
+
+    words: str
+    kind: FixKind | Literal["align", "together", "own_source"]
+    file: str = ""
+    part: str = ""
+    scale: float = 1.0
+    move: tuple[float, float, float] = (0.0, 0.0, 0.0)
+
+
+@dataclass(frozen=True, slots=True)
+class Marks:
+    """Triangles to show: corners (N, 3, 3) float32, scene units; uvs (N, 3, 2), the same on the sheet, if of a low."""
+
+    corners: F32 = field(default_factory=lambda: np.zeros((0, 3, 3), np.float32))
+    uvs: F32 = field(default_factory=lambda: np.zeros((0, 3, 2), np.float32))
+    on_low: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One thing that is wrong; `what` says it with its numbers, `remedy` what to do."""
+
+    check: str
+    severity: Severity
+    title: str
+    part: str
+    count: int
+    what: str
+    remedy: str
+    fix: Remedy | None = None
+    marks: Marks = field(default_factory=Marks)
+
+    @property
+    def place(self) -> tuple[list[float], float] | None:
+        """Centre and radius of what is marked, or None."""
+        if not len(self.marks.corners):
+            return None
+        flat = self.marks.corners.reshape(-1, 3).astype(np.float64)
+        low, high = flat.min(axis=0), flat.max(axis=0)
+        return ((low + high) / 2).tolist(), float(np.linalg.norm(high - low) / 2)
+
+
+@dataclass(frozen=True)
+class Subject:
+    """One object of the piece, with what several checks ask of it, computed once."""
+
+    part: Part
+    role: str
+    pair: str
+    mesh: Mesh
+    channel: int
+
+    @cached_property
+    def edges(self) -> Edges:
+        return edges_of(self.mesh)
+
+    @cached_property
+    def uvs(self) -> F32 | None:
+        """(T, 3, 2), or None where a corner has none."""
+        if self.channel >= len(self.mesh.uvs) or not self.mesh.uvs[self.channel].complete:
+            return None
+        return self.mesh.uvs[self.channel].at_corners()
+
+    @cached_property
+    def seams(self) -> Bool:
+        """Edges (T, 3) where the UVs of both sides differ."""
+        assert self.uvs is not None
+        return differs_across(self.uvs, self.edges, SMALLEST_UV_STEP)
+
+    @cached_property
+    def islands(self) -> I32:
+        """The UV island of every triangle, (T,)."""
+        return groups(self.edges, ~self.seams)
+
+    @property
+    def on_low(self) -> bool:
+        return self.role in ("low", "self")
+
+    def marks(self, chosen: Any_) -> Marks:
+        """Triangles to show, at most `MOST_MARKS`, spread evenly: those marked (T,), or in a corner or edge (T, 3)."""
+        rows = np.flatnonzero(chosen.reshape(len(chosen), -1).any(axis=1))
+        if len(rows) > MOST_MARKS:
+            rows = rows[np.linspace(0, len(rows) - 1, MOST_MARKS).astype(np.int64)]
+        uvs = self.uvs[rows] if self.on_low and self.uvs is not None else np.zeros((0, 3, 2), np.float32)
+        return Marks(self.mesh.positions[self.mesh.triangles[rows]], uvs, self.on_low)
+
+
+@dataclass(frozen=True)
+class Inspected:
+    """A piece as the checks see it."""
+
+    assembly: Assembly
+    lows: list[Subject]
+    highs: list[Subject]
+    cages: list[Subject]
+
+    @property
+    def all(self) -> list[Subject]:
+        return [*self.lows, *self.highs]
+
+
+def inspect(assembly: Assembly) -> Inspected:
+    """Every paired part, and those that are alone but have a role."""
+    found: dict[str, list[Subject]] = {"low": [], "self": [], "high": [], "float": [], "cage": []}
+    members = [(pair.name, role, part) for pair in assembly.paired.pairs for role, part in pair.members]
+    members += [("", a.role, a.part) for a in assembly.paired.alone if a.role]
+    dressed = {name: with_normals(mesh) for name, mesh in assembly.files.items() if len(mesh.triangles)}
+    for pair, role, part in members:
+        mesh = assembly.files[part.file]
+        if role in ("low", "self"):
+            mesh = low_part(assembly.recipe, mesh, part, pair)
+        else:
+            mesh = take(dressed.get(part.file, mesh), (part.name,))
+        found[role].append(Subject(part, role, pair, mesh, assembly.recipe.sheet.channel))
+    return Inspected(assembly, found["low"] + found["self"], found["high"] + found["float"], found["cage"])
+
+
+def plural(number: int, one: str, many: str = "") -> str:
+    return f"{number:,} {one if number == 1 else many or one + 's'}"

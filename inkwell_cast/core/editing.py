@@ -1,0 +1,86 @@
+"""Changes to a recipe that are more than one field: pairing by hand, levels, files, fixes. Each gives a new recipe."""
+
+from typing import Any
+
+from .checks import Remedy
+from .levels import FIELDS
+from .pairing import Pair, Paired
+from .recipe import FileSettings, Fix, Level, Place, Recipe
+
+
+def place_part(recipe: Recipe, key: str, pair: str = "", role: str = "") -> Recipe:
+    """Put an object into a pair, under a role, or both; empty words leave what is there."""
+    own = recipe.pairing.placed.get(key, Place())
+    place = Place.model_validate({"pair": pair or own.pair, "role": role or own.role})
+    return _placed(recipe, recipe.pairing.placed | {key: place})
+
+
+def unplace_part(recipe: Recipe, key: str) -> Recipe:
+    """Let an object go where its name says again."""
+    return _placed(recipe, {k: p for k, p in recipe.pairing.placed.items() if k != key})
+
+
+def _placed(recipe: Recipe, placed: dict[str, Place]) -> Recipe:
+    return recipe.model_copy(update={"pairing": recipe.pairing.model_copy(update={"placed": placed})})
+
+
+def rename_pair(recipe: Recipe, pair: Pair, name: str) -> Recipe:
+    """Give a pair another name; its own settings go with it. The name of another pair joins the two."""
+    placed = dict(recipe.pairing.placed)
+    for _, part in pair.members:
+        placed[part.key] = Place(pair=name, role=placed.get(part.key, Place()).role)
+    levels = dict(recipe.levels)
+    own = levels.pop(f"pair:{pair.name.lower()}", None)
+    if own:
+        levels.setdefault(f"pair:{name.lower()}", own)
+    return _placed(recipe.model_copy(update={"levels": levels}), placed)
+
+
+def split_pair(recipe: Recipe, paired: Paired, pair: Pair, keys: list[str]) -> Recipe:
+    """Put some parts of a pair into a new pair, named after the first of them."""
+    chosen = [part for _, part in pair.members if part.key in keys]
+    if not chosen:
+        return recipe
+    taken, base, n = {p.name.lower() for p in paired.pairs}, chosen[0].name, 2
+    name = base
+    while name.lower() in taken:
+        name, n = f"{base} {n}", n + 1
+    placed = dict(recipe.pairing.placed)
+    for part in chosen:
+        placed[part.key] = Place(pair=name, role=placed.get(part.key, Place()).role)
+    return _placed(recipe, placed)
+
+
+def set_level(recipe: Recipe, scope: str, values: dict[str, Any]) -> Recipe:
+    """Change settings of a pair or an object; None lets a setting be inherited again. Raises pydantic's error."""
+    unknown = set(values) - set(FIELDS)
+    if unknown:
+        raise ValueError(f"set_level: no such setting: {', '.join(sorted(unknown))}")
+    own = Level.model_validate(recipe.levels.get(scope, Level()).model_dump() | values)
+    levels = {k: v for k, v in recipe.levels.items() if k != scope}
+    return recipe.model_copy(update={"levels": levels if own.empty else levels | {scope: own}})
+
+
+def set_file(recipe: Recipe, name: str, **values: Any) -> Recipe:
+    """Change how a file is taken. Raises pydantic's error for a value that cannot be."""
+    own = FileSettings.model_validate(recipe.file(name).model_dump() | values)
+    files = {k: v for k, v in recipe.files.items() if k != name}
+    return recipe.model_copy(update={"files": files if own == FileSettings() else files | {name: own}})
+
+
+def without_fix(recipe: Recipe, name: str, number: int) -> Recipe:
+    """Take back one fix of a file, counted from 0."""
+    fixes = [fix for n, fix in enumerate(recipe.file(name).fixes) if n != number]
+    return set_file(recipe, name, fixes=[fix.model_dump() for fix in fixes])
+
+
+def apply(recipe: Recipe, remedy: Remedy) -> Recipe:
+    """Do what a finding offers."""
+    if remedy.kind == "together":
+        return recipe.model_copy(update={"pairing": recipe.pairing.model_copy(update={"together": True})})
+    if remedy.kind == "own_source":
+        return place_part(recipe, f"{remedy.file}/{remedy.part}", role="self")
+    if remedy.kind == "align":
+        return set_file(recipe, remedy.file, scale=remedy.scale, move=remedy.move)
+    fixes = [*recipe.file(remedy.file).fixes, Fix(kind=remedy.kind, part=remedy.part)]
+    return set_file(recipe, remedy.file, fixes=[fix.model_dump() for fix in fixes])

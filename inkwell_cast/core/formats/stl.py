@@ -1,0 +1,65 @@
+"""STL, binary and ASCII: triangles alone.
+
+Corners that are equal bit for bit become one vertex. The normals of the file repeat what the faces say and are left
+out, so the mesh is shaded smooth; parts of an ASCII file keep their `solid` names.
+"""
+
+import pathlib
+import re
+
+import numpy as np
+
+from ..arrays import F32, I32, U8
+from ..errors import InputProblem
+from ..mesh import Mesh
+from ..normals import weld
+from .text import read_all
+
+SUFFIXES = (".stl",)
+_ROW = np.dtype([("normal", "<f4", (3,)), ("corners", "<f4", (3, 3)), ("spare", "<u2")])
+
+
+def read(path: pathlib.Path) -> Mesh:
+    """Read one file as one mesh. Raises InputProblem where its length does not fit."""
+    data = np.memmap(path, np.uint8, "r") if path.stat().st_size else np.zeros(0, np.uint8)
+    count = int(data[80:84].view("<u4")[0]) if len(data) >= 84 else -1
+    if count >= 0 and len(data) == 84 + count * _ROW.itemsize:
+        corners = np.frombuffer(data, _ROW, count, 84)["corners"].reshape(-1, 3)
+        return _mesh(path, corners.astype(np.float32), np.zeros(count, np.int32), ("",))
+    if data[:5].tobytes() == b"solid":
+        return _ascii(path, np.array(data))
+    if count < 0:
+        raise InputProblem(path.name, f"It ends too early ({len(data):,} bytes).", "Copy or export it again.")
+    raise InputProblem(
+        path.name, f"It says it holds {count:,} triangles ({84 + count * 50:,} bytes) but has {len(data):,} bytes.",
+        "The file is truncated or no STL; export it again.",
+    )  # fmt: skip
+
+
+def _ascii(path: pathlib.Path, data: U8) -> Mesh:
+    text = data.tobytes()
+    found = [*re.finditer(rb"^[ \t]*solid[ \t]*([^\r\n]*)", text, re.MULTILINE)]
+    ends = [*[m.start() for m in found[1:]], len(text)]
+    pieces, objects = [], []
+    for n, (start, end) in enumerate(zip([m.end() for m in found], ends, strict=True)):
+        numbers = re.findall(rb"^[ \t]*vertex[ \t]+([^\r\n]+)", text[start:end], re.MULTILINE)
+        values, count, _ = read_all(np.frombuffer(b"\n".join(numbers) + b"\n", np.uint8), 0, 3 * len(numbers))
+        if count != 3 * len(numbers) or len(numbers) % 3:
+            raise InputProblem(
+                path.name, "A facet lacks a corner or a number.", "The file is damaged; export it again."
+            )
+        pieces.append(values.reshape(-1, 3).astype(np.float32))
+        objects.append(np.full(len(numbers) // 3, n, np.int32))
+    names = tuple(m.group(1).decode("utf-8", "replace").strip() for m in found)
+    return _mesh(path, np.concatenate(pieces), np.concatenate(objects), names)
+
+
+def _mesh(path: pathlib.Path, corners: F32, objects: I32, names: tuple[str, ...]) -> Mesh:
+    if not len(corners):
+        raise InputProblem(path.name, "It holds no triangles.", "Export the mesh with its faces.")
+    first = weld(corners)
+    own = first == np.arange(len(first))
+    place = np.cumsum(own, dtype=np.int32) - 1
+    return Mesh(
+        path.name, corners[own], place[first].reshape(-1, 3).astype(np.int32), objects=objects, object_names=names
+    )

@@ -1,0 +1,105 @@
+"""Arrays in one message: the form in which meshes are kept by the store and sent to the browser.
+
+A 4-byte little-endian length, a JSON header of that length padded to 4 bytes, then the arrays named in it, each with
+its type, shape and offset from the end of the header.
+"""
+
+import json
+import pathlib
+from typing import Any
+
+import numpy as np
+
+from .arrays import I32, Any_
+from .mesh import Layer, Mesh
+
+Blocks = list[bytes | memoryview]
+LAYERS = ("normals", "tangents", "colors")
+
+
+def pack(header: dict[str, Any], arrays: dict[str, Any_]) -> Blocks:
+    """Blocks of bytes that make one message when written in order."""
+    described, blocks, offset = {}, Blocks(), 0
+    for name, array in arrays.items():
+        plain = np.ascontiguousarray(array)
+        described[name] = {"type": array.dtype.name, "shape": array.shape, "offset": offset}
+        blocks.append(memoryview(plain.reshape(-1).view(np.uint8).data))
+        padding = -plain.nbytes % 4
+        blocks.append(b"\0" * padding)
+        offset += plain.nbytes + padding
+    text = json.dumps(header | {"arrays": described}).encode()
+    text += b" " * (-len(text) % 4)
+    return [len(text).to_bytes(4, "little"), text, *blocks]
+
+
+def unpack(data: Any_) -> tuple[dict[str, Any], dict[str, Any_]]:
+    """The header and the arrays of a message in `data (N,) uint8`, viewed in place."""
+    size = int.from_bytes(data[:4].tobytes(), "little")
+    header = json.loads(data[4 : 4 + size].tobytes())
+    arrays = {}
+    for name, a in header.pop("arrays").items():
+        kind = np.dtype(a["type"])
+        count = int(np.prod(a["shape"], dtype=np.int64))
+        start = 4 + size + a["offset"]
+        arrays[name] = data[start : start + count * kind.itemsize].view(kind).reshape(a["shape"])
+    return header, arrays
+
+
+def unpack_header(path: pathlib.Path) -> dict[str, Any]:
+    """The header of a message in a file, without its arrays."""
+    with path.open("rb") as file:
+        size = int.from_bytes(file.read(4), "little")
+        header: dict[str, Any] = json.loads(file.read(size))
+    return header
+
+
+def write_blocks(path: pathlib.Path, blocks: Blocks) -> None:
+    with path.open("wb") as file:
+        for block in blocks:
+            file.write(block)
+
+
+def write_packed(path: pathlib.Path, mesh: Mesh) -> None:
+    """Write a mesh so that `read_packed` gives it back bit for bit; corners that layers share are kept once."""
+    kept: list[I32] = [mesh.triangles]
+    arrays: dict[str, Any_] = {
+        "positions": mesh.positions, "objects": mesh.objects, "materials": mesh.materials,
+        "material_colors": mesh.material_colors,
+    }  # fmt: skip
+    if mesh.polygons is not None:
+        arrays["polygons"] = mesh.polygons
+
+    def corners_row(corners: I32) -> int:
+        for n, known in enumerate(kept):
+            if known is corners or np.array_equal(known, corners):
+                return n
+        kept.append(corners)
+        return len(kept) - 1
+
+    layers = {name: getattr(mesh, name) for name in LAYERS} | {f"uv{n}": uv for n, uv in enumerate(mesh.uvs)}
+    rows = {}
+    for name, layer in layers.items():
+        if layer is not None:
+            arrays[name] = layer.values
+            rows[name] = corners_row(layer.corners)
+    arrays |= {f"corners{n}": corners for n, corners in enumerate(kept)}
+    header = {
+        "name": mesh.name, "object_names": mesh.object_names, "material_names": mesh.material_names, "layers": rows,
+    }  # fmt: skip
+    write_blocks(path, pack(header, arrays))
+
+
+def read_packed(path: pathlib.Path) -> Mesh:
+    """A mesh of `write_packed`, its arrays mapped from the file.
+
+    They are mapped copy-on-write: compiled code would be compiled once more for arrays that cannot be written.
+    """
+    header, a = unpack(np.asarray(np.memmap(path, np.uint8, "c")))
+    layers = {name: Layer(a[name], a[f"corners{row}"]) for name, row in header["layers"].items()}
+    return Mesh(
+        header["name"], a["positions"], a["corners0"], normals=layers.get("normals"),
+        uvs=tuple(layers[f"uv{n}"] for n in range(sum(name.startswith("uv") for name in layers))),
+        tangents=layers.get("tangents"), colors=layers.get("colors"), polygons=a.get("polygons"),
+        objects=a["objects"], object_names=tuple(header["object_names"]), materials=a["materials"],
+        material_names=tuple(header["material_names"]), material_colors=a["material_colors"],
+    )  # fmt: skip

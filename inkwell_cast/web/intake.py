@@ -1,0 +1,147 @@
+"""Taking mesh files in: from the browser, and from where they lie on this machine."""
+
+import asyncio
+import pathlib
+import re
+import secrets
+import shutil
+from collections.abc import AsyncIterator
+from dataclasses import asdict, dataclass
+
+from ..core.errors import InputProblem
+from ..core.formats import COMPANIONS, format_of
+from ..core.manifest import sha256_of
+from ..core.pairing import read_name
+from ..core.recipe import Pairing
+from ..engine import Engine
+from ..engine.messages import Load, Loaded
+from ..store import Store
+from ..store.meshes import Facts
+
+MAX_UPLOAD = 4 << 30
+COPY_BLOCK = 1 << 22
+
+
+@dataclass(frozen=True, slots=True)
+class Upload:
+    """A file that was taken in and found usable, not yet part of a piece."""
+
+    token: str
+    file_name: str
+    role: str
+    size: int
+    sha256: str
+    copy: str
+    facts: Facts
+    place: str = ""
+    modified: float = 0.0
+
+
+class Intake:
+    """Streams files to disk, lets the engine read them, keeps the packed copy. Whatever fails leaves nothing."""
+
+    def __init__(self, store: Store, engine: Engine, max_upload: int = MAX_UPLOAD) -> None:
+        self.store, self.engine, self.max_upload = store, engine, max_upload
+        self.uploads: dict[str, Upload] = {}
+        self._companions: dict[str, pathlib.Path] = {}
+
+    async def take_companion(self, batch: str, name: str, chunks: AsyncIterator[bytes]) -> None:
+        """Keep an MTL or a glTF buffer for the meshes of the same batch that follow it."""
+        name = safe_name(name)
+        if pathlib.PurePath(name).suffix.lower() not in COMPANIONS:
+            raise InputProblem(name, "Files of this type do not belong to a mesh.", "Add OBJ, GLB or another mesh.")
+        if batch not in self._companions:
+            self._companions[batch] = self.store.files.temporary_folder()
+        await self._write(name, self._companions[batch] / name, chunks)
+
+    async def take_in(self, name: str, chunks: AsyncIterator[bytes], batch: str = "") -> Upload:
+        """Stream a mesh to disk and read it. Raises InputProblem; nothing is left then."""
+        name = safe_name(name)
+        format_of(pathlib.PurePath(name))
+        folder = self.store.files.temporary_folder()
+        try:
+            path = folder / f"mesh{pathlib.PurePath(name).suffix.lower()}"
+            size = await self._write(name, path, chunks)
+            beside = self._companions.get(batch)
+            for companion in beside.iterdir() if beside else ():
+                shutil.copy(companion, folder / companion.name)
+            return await self._keep(name, path, size, "", 0.0)
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
+
+    async def take_from(self, place: str) -> Upload:
+        """Read a file of this machine where it lies. Raises InputProblem."""
+        path = pathlib.Path(place).expanduser()
+        if not path.is_absolute() or not path.is_file():
+            raise InputProblem(place or "The path", "There is no such file on this machine.", "Give its whole path.")
+        format_of(path)
+        facts = path.stat()
+        if facts.st_size > self.max_upload:
+            raise too_large(path.name, self.max_upload)
+        return await self._keep(safe_name(path.name), path, facts.st_size, str(path), facts.st_mtime)
+
+    async def _write(self, name: str, path: pathlib.Path, chunks: AsyncIterator[bytes]) -> int:
+        size = 0
+        try:
+            with path.open("wb") as file:
+                async for chunk in chunks:
+                    size += len(chunk)
+                    if size > self.max_upload:
+                        raise too_large(name, self.max_upload)
+                    await asyncio.to_thread(file.write, chunk)
+        except OSError as error:
+            raise InputProblem(name, f"The file cannot be stored ({error.strerror}).", "Free some space.") from error
+        return size
+
+    async def _keep(self, name: str, path: pathlib.Path, size: int, place: str, modified: float) -> Upload:
+        folder = self.store.files.temporary_folder()
+        try:
+            copy = folder / "copy"
+            ticket = self.engine.submit(Load(str(path), name, str(copy)))
+            try:
+                loaded: Loaded = await asyncio.wrap_future(ticket.future)
+            except asyncio.CancelledError:
+                ticket.cancel.set()
+                raise
+            digest = await asyncio.to_thread(sha256_of, path)
+            kept = await asyncio.to_thread(self.store.files.adopt, copy)
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
+        upload = Upload(
+            secrets.token_urlsafe(12), name, role_by_name(name, loaded), size, digest, kept,
+            Facts.model_validate(asdict(loaded)), place, modified,
+        )  # fmt: skip
+        self.uploads[upload.token] = upload
+        return upload
+
+    def take_out(self, token: str) -> Upload:
+        """An upload that becomes part of a piece. Raises InputProblem for one that is not known."""
+        upload = self.uploads.pop(token, None)
+        if upload is None:
+            raise InputProblem("The upload", "It is no longer known here.", "Add the file again.")
+        return upload
+
+
+def safe_name(name: str) -> str:
+    """The last part of a file name that a browser sent, without anything that could act as a path; 120 characters."""
+    plain = re.sub(r"[^\w .()\-]", "_", pathlib.PurePosixPath(name.replace("\\", "/")).name, flags=re.UNICODE).strip(
+        ". "
+    )
+    stem, dot, suffix = plain.rpartition(".")
+    return f"{stem[:112]}{dot}{suffix[:8]}" if dot else plain[:120] or "unnamed"
+
+
+def role_by_name(name: str, loaded: Loaded) -> str:
+    """A first guess that the page shows and the artist can change: "" where names say it, else by UVs and size."""
+    pairing = Pairing()
+    if read_name(name.rpartition(".")[0], pairing) or any(read_name(part.name, pairing) for part in loaded.parts):
+        return ""
+    return "low" if loaded.channels and loaded.triangles < 100_000 else "high"
+
+
+def too_large(name: str, limit: int) -> InputProblem:
+    return InputProblem(
+        name,
+        f"The file is larger than {limit / (1 << 30):.3g} GiB.",
+        "Export it as binary PLY, or split it into parts.",
+    )

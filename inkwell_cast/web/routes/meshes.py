@@ -1,0 +1,208 @@
+"""The step Meshes: files, pairs, checks, and what the views draw of them."""
+
+from typing import Any
+
+import numpy as np
+from fastapi import APIRouter, Request
+from pydantic import BaseModel
+from starlette.exceptions import HTTPException
+from starlette.responses import FileResponse, JSONResponse, Response
+
+from ...core import editing
+from ...core.checks import Finding
+from ...core.errors import InputProblem
+from ...core.formats import WRITERS
+from ...core.packed import pack
+from ...core.pairing import Pair, Part
+from ..pages import render, workshop
+from .piece import changed, context
+
+router = APIRouter(prefix="/pieces/{piece_id}")
+
+
+class AddedMesh(BaseModel):
+    token: str
+    role: str = ""
+
+
+@router.post("/meshes")
+def add_mesh(request: Request, piece_id: int, mesh: AddedMesh) -> Response:
+    said = workshop(request).add_mesh(piece_id, mesh.token, mesh.role)
+    return JSONResponse({"added": True, "said": said})
+
+
+@router.post("/meshes/{mesh_id}/replace")
+def replace_mesh(request: Request, piece_id: int, mesh_id: int, mesh: AddedMesh) -> Response:
+    """Put a new upload in the place of a file."""
+    return JSONResponse({"said": workshop(request).replace_mesh(piece_id, mesh_id, mesh.token)})
+
+
+@router.post("/meshes/{mesh_id}/reload")
+async def reload(request: Request, piece_id: int, mesh_id: int) -> Response:
+    said = await workshop(request).reload(piece_id, mesh_id)
+    return changed(request, piece_id, "meshes", "meshes-changed", said=said)
+
+
+@router.post("/meshes/{mesh_id}/place")
+async def set_place(request: Request, piece_id: int, mesh_id: int) -> Response:
+    """Where a file lies on this machine, and whether it is watched there."""
+    form = await request.form()
+    workshop(request).set_place(piece_id, mesh_id, str(form.get("place", "")), "watch" in form)
+    return changed(request, piece_id, "meshes")
+
+
+@router.get("/watch")
+async def watch(request: Request, piece_id: int) -> Response:
+    """Asked now and then by a page with watched files: 204, or the panel after a file was read again."""
+    said = await workshop(request).reload_watched(piece_id)
+    return changed(request, piece_id, "meshes", "meshes-changed", said=said) if said else Response(status_code=204)
+
+
+@router.post("/meshes/{mesh_id}/out")
+def take_out(request: Request, piece_id: int, mesh_id: int) -> Response:
+    workshop(request).take_out(piece_id, mesh_id)
+    return changed(request, piece_id, "meshes", "meshes-changed")
+
+
+@router.post("/files")
+async def set_file(request: Request, piece_id: int, name: str) -> Response:
+    """Role and axes of a file."""
+    form = await request.form()
+    values = {k: str(form[k]) for k in ("role", "turn") if k in form}
+    workshop(request).change(piece_id, f"{name}: {', '.join(values)}", lambda r: editing.set_file(r, name, **values))
+    return changed(request, piece_id, "meshes", "meshes-changed")
+
+
+@router.post("/files/unfix")
+def unfix(request: Request, piece_id: int, name: str, number: int) -> Response:
+    workshop(request).change(piece_id, "Take back a fix", lambda r: editing.without_fix(r, name, number))
+    return changed(request, piece_id, "meshes", "meshes-changed")
+
+
+@router.post("/files/unplace")
+def unalign(request: Request, piece_id: int, name: str) -> Response:
+    edit = {"scale": 1.0, "move": (0.0, 0.0, 0.0)}
+    workshop(request).change(piece_id, "Take back an alignment", lambda r: editing.set_file(r, name, **edit))
+    return changed(request, piece_id, "meshes", "meshes-changed")
+
+
+@router.post("/parts")
+async def place_part(request: Request, piece_id: int) -> Response:
+    """Put an object into a pair or under a role, by drag or by menu; "auto" lets its name decide again."""
+    form = await request.form()
+    key, pair, role = (str(form.get(k, "")) for k in ("key", "pair", "role"))
+    if role == "auto" or pair == "auto":
+        workshop(request).change(piece_id, f"{key} by name", lambda r: editing.unplace_part(r, key))
+    else:
+        roles = role or _role_of(request, piece_id, key)
+        workshop(request).change(piece_id, f"Move {key}", lambda r: editing.place_part(r, key, pair, roles))
+    return changed(request, piece_id, "meshes", "meshes-changed")
+
+
+def _role_of(request: Request, piece_id: int, key: str) -> str:
+    """The role a part has now, or a high where it has none: what is dragged into a pair is to take part in it."""
+    paired = context(request, piece_id, "meshes")["paired"]
+    members: list[tuple[str, Part]] = [m for pair in paired.pairs for m in pair.members]
+    members += [(a.role, a.part) for a in paired.alone]
+    return next((role for role, part in members if part.key == key and role), "high")
+
+
+def _pair(request: Request, piece_id: int, name: str) -> tuple[Any, Pair]:
+    paired = context(request, piece_id, "meshes")["paired"]
+    pair = next((p for p in paired.pairs if p.name == name), None)
+    if pair is None:
+        raise InputProblem(name, "There is no pair of that name any more.", "Reload the page.")
+    return paired, pair
+
+
+@router.post("/pairs/rename")
+async def rename_pair(request: Request, piece_id: int, name: str) -> Response:
+    to = str((await request.form()).get("to", "")).strip()
+    _, pair = _pair(request, piece_id, name)
+    if to and to != name:
+        workshop(request).change(piece_id, f"Rename {name}", lambda r: editing.rename_pair(r, pair, to))
+    return changed(request, piece_id, "meshes", "low-changed")
+
+
+@router.post("/pairs/split")
+async def split_pair(request: Request, piece_id: int, name: str) -> Response:
+    """Put the ticked parts of a pair into one of their own."""
+    keys = [str(k) for k in (await request.form()).getlist("key")]
+    paired, pair = _pair(request, piece_id, name)
+    workshop(request).change(piece_id, f"Split {name}", lambda r: editing.split_pair(r, paired, pair, keys))
+    return changed(request, piece_id, "meshes", "meshes-changed")
+
+
+# checks
+
+
+@router.get("/checks")
+async def checks(request: Request, piece_id: int) -> Response:
+    """The findings as a list; the rail around it learns of blocking ones."""
+    await workshop(request).check(piece_id)
+    return render(request, "checks.html", **context(request, piece_id, "meshes"), oob=True)
+
+
+async def _finding(request: Request, piece_id: int, number: int) -> Finding:
+    found = await workshop(request).check(piece_id)
+    if not 0 <= number < len(found):
+        raise HTTPException(404, "This finding is no longer there.")
+    return found[number]
+
+
+@router.get("/checks/{number}/marks")
+async def marks(request: Request, piece_id: int, number: int) -> Response:
+    """The triangles of a finding, for both views."""
+    finding = await _finding(request, piece_id, number)
+    shown = finding.marks
+    header = {"place": finding.place, "low": shown.on_low, "title": finding.title}
+    arrays = {"corners": shown.corners.astype(np.float32), "uvs": shown.uvs.astype(np.float32)}
+    return Response(b"".join(pack(header, arrays)), media_type="application/octet-stream")
+
+
+@router.post("/checks/{number}/fix")
+async def fix(request: Request, piece_id: int, number: int) -> Response:
+    finding = await _finding(request, piece_id, number)
+    if finding.fix is None:
+        raise InputProblem(finding.title, "There is no fix for this here.", finding.remedy)
+    remedy = finding.fix
+    workshop(request).change(piece_id, remedy.words, lambda r: editing.apply(r, remedy))
+    return changed(request, piece_id, "meshes", "meshes-changed")
+
+
+# what the views draw, and files that leave
+
+
+@router.get("/views/{what}")
+async def view(request: Request, piece_id: int, what: str, mesh: int = 0) -> Response:
+    context(request, piece_id, "meshes")
+    if what not in ("low", "cage", "sculpt"):
+        raise HTTPException(404, "There is no such view.")
+    path = await workshop(request).view(piece_id, what, mesh)  # type: ignore[arg-type]
+    return FileResponse(path, media_type="application/octet-stream")
+
+
+@router.get("/sheets")
+async def sheets(request: Request, piece_id: int) -> Response:
+    """The fields of the sheets' sizes, for a piece with several."""
+    return render(
+        request, "sheets.html", **context(request, piece_id, "maps"), sheets=await workshop(request).sheets(piece_id)
+    )
+
+
+@router.get("/export/{what}{suffix}")
+async def export(request: Request, piece_id: int, what: str, suffix: str) -> Response:
+    values = context(request, piece_id, "meshes")
+    if what not in ("low", "sculpt", "cage") or suffix not in WRITERS:
+        raise HTTPException(404, "There is no such file.")
+    data = await workshop(request).export(piece_id, what, suffix)  # type: ignore[arg-type]
+    name = f"{file_stem(values['piece'].name)}_{what}{suffix}"
+    return Response(
+        data, media_type="application/octet-stream", headers={"Content-Disposition": f'attachment; filename="{name}"'}
+    )
+
+
+def file_stem(name: str) -> str:
+    """A piece's name as a file name."""
+    plain = "".join(c if c.isascii() and (c.isalnum() or c in "-_") else "_" for c in name.replace("’", ""))
+    return plain.strip("_") or "piece"
