@@ -1,6 +1,7 @@
 """The command line."""
 
 import argparse
+import json
 import pathlib
 import sys
 import time
@@ -9,11 +10,13 @@ from typing import Any, get_args
 
 from pydantic import ValidationError
 
+from .core.assembly import assemble
 from .core.bake import Bake, BakeMeshes, bake
+from .core.checks import check
 from .core.errors import InputProblem, RayLibraryMissing
-from .core.formats import read_mesh
+from .core.formats import read_mesh, write_mesh
 from .core.manifest import MeshFile, sha256_of
-from .core.recipe import Basis, MapKey, Output, Reach, Recipe, Sheet, refusals
+from .core.recipe import Basis, MapKey, NormalMode, Normals, Output, Reach, Recipe, Sheet, refusals
 
 BAD_INPUT, FAULT = 2, 1
 
@@ -50,10 +53,12 @@ def _parser() -> argparse.ArgumentParser:
     command = commands.add_parser("bake", help="bake maps into a folder")
     command.set_defaults(run=_bake)
     add, path = command.add_argument, pathlib.Path
-    add("--low", nargs="+", required=True, type=path, metavar="FILE", help="the meshes to bake onto")
-    add("--high", nargs="+", required=True, type=path, metavar="FILE", help="the sculpts they receive from")
+    _add_meshes(command)
     add("--out", required=True, type=path, metavar="DIR", help="folder for the pictures and manifest.json")
     add("--maps", help=f"{_reason(Output, 'maps')} Any of {', '.join(get_args(MapKey))}, with commas between.")
+    add("--sheets", choices=("one", "material", "tile"), help=_reason(Sheet, "split"))
+    add("--channel", type=int, metavar="N", help=_reason(Sheet, "channel"))
+    add("--normals", choices=get_args(NormalMode), help=_reason(Normals, "mode"))
     add("--size", metavar="WxH", help="Width and height of the sheet in texels, 16 to 8192 each.")
     add("--samples", type=int, choices=(1, 4, 16), help=_reason(Sheet, "samples"))
     add("--reach", nargs=2, type=float, metavar=("OUT", "IN"), help="Outward and inward reach in scene units.")
@@ -61,6 +66,23 @@ def _parser() -> argparse.ArgumentParser:
     add("--green", choices=("up", "down"), help=_reason(Basis, "green"))
     add("--padding", metavar="N|auto|fill", help=_reason(Sheet, "padding"))
     add("--recipe", type=path, metavar="FILE", help="JSON with settings; options given here win over it")
+    for name, does, run in (
+        (
+            "check",
+            "find what is wrong with meshes; exit code 0 for notes, 3 for warnings, 4 if it blocks a bake",
+            _check,
+        ),
+        ("pair", "print which highs each low would receive from, and what stays alone", _pair),
+    ):
+        command = commands.add_parser(name, help=does, description=does)
+        command.set_defaults(run=run)
+        _add_meshes(command)
+        command.add_argument("--json", action="store_true", help="print JSON instead of lines")
+        command.add_argument("--recipe", type=path, metavar="FILE", help="JSON with settings, such as suffixes")
+    command = commands.add_parser("convert", help="read a mesh of any format and write it as OBJ, PLY or GLB")
+    command.set_defaults(run=_convert)
+    command.add_argument("source", type=path, metavar="IN")
+    command.add_argument("target", type=path, metavar="OUT")
     for name, does, run in (
         ("serve", "open the interface for a browser on this machine", _serve),
         ("demo", "the same, with the demo pieces on the shelf", _demo),
@@ -74,6 +96,18 @@ def _parser() -> argparse.ArgumentParser:
     return parser
 
 
+def _add_meshes(command: argparse.ArgumentParser) -> None:
+    path = pathlib.Path
+    command.add_argument(
+        "files", nargs="*", type=path, metavar="FILE", help="meshes whose parts say their role by name"
+    )
+    command.add_argument("--low", nargs="+", default=[], type=path, metavar="FILE", help="meshes to bake onto")
+    command.add_argument("--high", nargs="+", default=[], type=path, metavar="FILE", help="sculpts they receive from")
+    command.add_argument(
+        "--together", action="store_true", help="every low receives from every high, whatever the names"
+    )
+
+
 def _reason(model: Any, field: str) -> str:
     found = model.model_fields[field]
     shown = ",".join(found.default) if isinstance(found.default, list) else found.default
@@ -82,17 +116,7 @@ def _reason(model: Any, field: str) -> str:
 
 def recipe_of(options: argparse.Namespace) -> Recipe:
     """The recipe file's settings, or the defaults, changed by what was given on the command line."""
-    settings: dict[str, Any] = {}
-    if options.recipe:
-        try:
-            text = options.recipe.read_text()
-        except (OSError, UnicodeDecodeError) as error:
-            raise InputProblem(
-                str(options.recipe), f"The recipe cannot be read ({error}).", "Check its path."
-            ) from error
-        settings = Recipe.model_validate_json(text).model_dump()
-    else:
-        settings = Recipe().model_dump()
+    settings = _recipe_file(options).model_dump()
     if options.reach:
         settings["reach"] = Reach(unit="scene", outward=options.reach[0], inward=options.reach[1]).model_dump()
     if options.size:
@@ -104,23 +128,112 @@ def recipe_of(options: argparse.Namespace) -> Recipe:
         settings["sheet"]["padding"] = int(options.padding) if options.padding.isdigit() else options.padding
     if options.maps:
         settings["output"]["maps"] = [key.strip() for key in options.maps.split(",") if key.strip()]
-    for group, name in (("sheet", "samples"), ("output", "depth"), ("basis", "green")):
-        value = getattr(options, name)
+    for group, name, option in (
+        ("sheet", "samples", "samples"), ("sheet", "split", "sheets"), ("sheet", "channel", "channel"),
+        ("output", "depth", "depth"), ("basis", "green", "green"), ("normals", "mode", "normals"),
+    ):  # fmt: skip
+        value = getattr(options, option)
         if value is not None:
             settings[group][name] = value
     return Recipe.model_validate(settings)
 
 
-def _bake(options: argparse.Namespace) -> int:
-    recipe = recipe_of(options)
-    bar = _Bar()
-    meshes, sources = BakeMeshes([], []), []
-    for role, paths, into in (("low", options.low, meshes.lows), ("high", options.high, meshes.highs)):
+def _recipe_file(options: argparse.Namespace) -> Recipe:
+    """The settings of --recipe, or the defaults; --together on top."""
+    recipe = Recipe()
+    if options.recipe:
+        try:
+            text = options.recipe.read_text()
+        except (OSError, UnicodeDecodeError) as error:
+            raise InputProblem(
+                str(options.recipe), f"The recipe cannot be read ({error}).", "Check its path."
+            ) from error
+        recipe = Recipe.model_validate_json(text)
+    if options.together:
+        recipe.pairing.together = True
+    return recipe
+
+
+def _meshes(options: argparse.Namespace, bar: "_Bar") -> tuple[BakeMeshes, list[MeshFile]]:
+    """The meshes of a command line, and what the manifest says of their files."""
+    if not options.files + options.low + options.high:
+        raise InputProblem("The command", "No mesh is named.", "Give files, or --low and --high.")
+    meshes, sources = BakeMeshes([], [], []), []
+    for role, paths, into in (
+        ("low", options.low, meshes.lows), ("high", options.high, meshes.highs), ("by name", options.files, meshes.named),
+    ):  # fmt: skip
         for path in paths:
             bar.show(f"reading {path.name}", 0.0)
             mesh = read_mesh(path)
             into.append(mesh)
             sources.append(MeshFile(role=role, file=path.name, sha256=sha256_of(path), triangles=len(mesh.triangles)))
+    return meshes, sources
+
+
+def _check(options: argparse.Namespace) -> int:
+    """Exit code by the worst finding: 0 notes or nothing, 3 warnings, 4 blocking."""
+    bar = _Bar()
+    try:
+        meshes, _ = _meshes(options, bar)
+        found = check(_recipe_file(options), meshes)
+    finally:
+        bar.end()
+    if options.json:
+        rows = [
+            {
+                "check": f.check, "severity": f.severity, "title": f.title, "part": f.part, "count": f.count,
+                "what": f.what, "remedy": f.remedy, "fix": f.fix.words if f.fix else None, "place": f.place,
+            }
+            for f in found
+        ]  # fmt: skip
+        print(json.dumps(rows, indent=2))
+    else:
+        for f in found:
+            print(f"{f.severity:<8} {f.title}{f': {f.part}' if f.part else ''}\n         {f.what} {f.remedy}")
+        print(f"{len(found)} findings" if found else "Nothing to object to.")
+    worst = {f.severity for f in found}
+    return 4 if "blocking" in worst else 3 if "warning" in worst else 0
+
+
+def _pair(options: argparse.Namespace) -> int:
+    bar = _Bar()
+    try:
+        meshes, _ = _meshes(options, bar)
+        paired = assemble(_recipe_file(options), meshes).paired
+    finally:
+        bar.end()
+    if options.json:
+        pairs = [
+            {"pair": p.name, "parts": [{"part": part.key, "role": r} for r, part in p.members]} for p in paired.pairs
+        ]
+        alone = [{"part": a.part.key, "role": a.role, "why": a.reason} for a in paired.alone]
+        print(json.dumps({"pairs": pairs, "alone": alone}, indent=2))
+        return 0
+    for pair in paired.pairs:
+        print(f"{pair.name}: {', '.join(p.name for p in pair.lows)} sees {', '.join(p.name for p in pair.giving)}")
+        if pair.cages:
+            print(f"  cage {', '.join(p.name for p in pair.cages)}")
+    for alone in paired.alone:
+        print(f"alone: {alone.part.key}: {alone.reason}")
+    return 0
+
+
+def _convert(options: argparse.Namespace) -> int:
+    mesh = read_mesh(options.source)
+    write_mesh(options.target, mesh)
+    kept = {".obj": 1, ".ply": 1}.get(options.target.suffix.lower(), len(mesh.uvs))
+    if len(mesh.uvs) > kept:
+        print(f"note: this format keeps the first of {len(mesh.uvs)} UV channels.")
+    if options.target.suffix.lower() == ".ply" and len(mesh.object_names) > 1:
+        print(f"note: PLY keeps no names; the {len(mesh.object_names)} parts become one.")
+    print(f"{options.target}: {len(mesh.triangles):,} triangles, {len(mesh.object_names)} parts")
+    return 0
+
+
+def _bake(options: argparse.Namespace) -> int:
+    recipe = recipe_of(options)
+    bar = _Bar()
+    meshes, sources = _meshes(options, bar)
     try:
         result: Bake = bake(recipe, meshes, bar.show)
         try:

@@ -33,7 +33,7 @@ def browser_type_launch_args(browser_type_launch_args):
 def ring_files(tmp_path_factory):
     """A low and a high as an artist would have them."""
     folder = tmp_path_factory.mktemp("ring")
-    write_mesh(folder / "ring_low.obj", torus(20, 10))
+    write_mesh(folder / "ring_low.obj", torus(20, 10, name="ring_low"))
     write_mesh(folder / "ring_high.ply", torus(200, 100))
     return folder / "ring_low.obj", folder / "ring_high.ply"
 

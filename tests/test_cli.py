@@ -7,6 +7,7 @@ import pytest
 from inkwell_cast.cli import main
 from inkwell_cast.core.formats import write_mesh
 from inkwell_cast.core.mesh import Mesh
+from inkwell_cast.core.recipe import Sheet
 
 from .shapes import plane, torus
 
@@ -39,7 +40,7 @@ def test_a_bake_writes_maps_and_manifest(files, capsys):
     assert code == 0
     manifest = json.loads((files / "out" / "manifest.json").read_text())
     assert manifest["recipe"]["basis"]["green"] == "down"
-    assert manifest["recipe"]["sheet"] == {"width": 96, "height": 64, "samples": 1, "padding": "fill"}
+    assert manifest["recipe"]["sheet"] == Sheet(width=96, height=64, samples=1, padding="fill").model_dump()
     assert (manifest["outward_reach"], manifest["inward_reach"]) == (0.2, 0.1)
     assert [m["file"] for m in manifest["meshes"]] == ["ring_low.obj", "ring_high.ply"]
     assert manifest["missed_texels"] == 0

@@ -2,6 +2,7 @@
 
 import os
 import pathlib
+import re
 import tempfile
 import time
 from collections.abc import Callable, Iterator
@@ -42,8 +43,15 @@ class BakedSheet:
     cast: Cast
     images: dict[str, U8 | U16]
 
-    def file_of(self, key: str) -> str:
-        return f"{self.name}_{key}.png" if self.name else f"{key}.png"
+    def file_of(self, key: str, taken: set[str]) -> str:
+        """A file name for a map, safe on every system and none of those `taken`."""
+        plain = re.sub(r"[^\w.()-]+", "_", self.name)
+        stem = base = f"{plain}_{key}" if plain else key
+        n = 2
+        while stem.lower() in taken:
+            stem, n = f"{base}_{n}", n + 1
+        taken.add(stem.lower())
+        return f"{stem}.png"
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,11 +95,11 @@ class Bake:
         """
         target = pathlib.Path(folder)
         target.mkdir(parents=True, exist_ok=True)
-        seconds, files = dict(self.seconds), []
+        seconds, files, taken = dict(self.seconds), list[MapFile](), set[str]()
         with _stage(seconds, "writing"):
             for sheet in self.sheets:
                 for key, image in sheet.images.items():
-                    path = target / sheet.file_of(key)
+                    path = target / sheet.file_of(key, taken)
                     with _whole(path) as partial:
                         png.write(partial, image)
                     files.append(MapFile(key=key, sheet=sheet.name, file=path.name, sha256=sha256_of(path)))

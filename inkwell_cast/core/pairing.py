@@ -2,8 +2,9 @@
 
 A name is read case-blind as stem, suffix and rest. Lows and cages end with their suffix (a copy number may follow);
 after the suffix of a high or a floater anything may stand, so that many highs meet one low. An object whose own name
-has no suffix goes by its file's name. What was put somewhere by hand stays there. Nothing is guessed: what finds no
-partner is listed with the reason.
+has no suffix goes by its file's name. What was put somewhere by hand stays there. Files that were given a role as a
+whole (these are lows, those are highs) meet in one pair, `ALL`, where their names do not match. Nothing else is
+guessed: what finds no partner is listed with the reason.
 """
 
 import re
@@ -117,6 +118,7 @@ def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] 
         if role == "self":
             pair.sources.append(part)
         getattr(pair, {"self": "lows"}.get(role, role + "s")).append(part)
+    _join_given(pairs, pairing, files)
     kept = []
     for pair in pairs.values():
         if pair.lows and pair.giving:
@@ -124,6 +126,31 @@ def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] 
         else:
             alone += [Alone(part, role, _reason(role, pair, pairing)) for role, part in pair.members]
     return Paired(kept, alone)
+
+
+def _join_given(pairs: dict[str, Pair], pairing: Pairing, files: dict[str, FileSettings]) -> None:
+    """Let unmatched parts of files with a role of their own meet in the pair `ALL`, if there are lows and highs."""
+    given = {name for name, settings in files.items() if settings.role}
+    waiting = [
+        (pair, role, part)
+        for pair in pairs.values()
+        if not (pair.lows and pair.giving)
+        for role, part in pair.members
+        if part.file in given and not pairing.placed.get(part.key, Place()).pair
+    ]
+    there = pairs.get(ALL, Pair(ALL))
+    roles = {role for _, role, _ in waiting} | {role for role, _ in there.members}
+    if not roles & {"low", "self"} or not roles & {"high", "float"}:
+        return
+    everything = pairs.setdefault(ALL, Pair(ALL))
+    for pair, role, part in waiting:
+        if pair is not everything:
+            kind = {"self": "lows"}.get(role, role + "s")
+            getattr(pair, kind).remove(part)
+            getattr(everything, kind).append(part)
+            if role == "self":
+                pair.sources.remove(part)
+                everything.sources.append(part)
 
 
 def _readings(part: Part, pairing: Pairing, settings: FileSettings) -> list[_Reading]:

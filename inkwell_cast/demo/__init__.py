@@ -5,7 +5,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from ..core.recipe import Reach, Recipe
-from . import inkstand
+from . import inkstand, troubled
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,4 +19,8 @@ class DemoPiece:
 
 def pieces() -> list[DemoPiece]:
     """All of them, the showpiece last, so that it lies on top of the shelf."""
-    return [DemoPiece(inkstand.TITLE, Recipe(reach=Reach(unit="scene", outward=2.5, inward=2.0)), inkstand.write)]
+    recipe = Recipe(reach=Reach(unit="scene", outward=2.5, inward=2.0))
+    return [
+        DemoPiece(troubled.TITLE, recipe, troubled.write),
+        DemoPiece(inkstand.TITLE, recipe, inkstand.write),
+    ]

@@ -99,7 +99,7 @@ class Workshop:
         said = []
         for row in self.wanted(piece_id)[1]:
             path = pathlib.Path(row.place)
-            if row.watched and row.place and path.is_file() and path.stat().st_mtime > row.modified:
+            if row.watched and row.place and path.is_file() and path.stat().st_mtime != row.modified:
                 if time.time() - path.stat().st_mtime < 1:
                     continue  # perhaps still being written
                 changed = await self.reload(piece_id, row.id)

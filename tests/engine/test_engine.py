@@ -2,14 +2,17 @@ import os
 import signal
 import threading
 import time
+from dataclasses import replace
 
+import numpy as np
 import pytest
 
-from inkwell_cast.core.formats import write_mesh
+from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.manifest import sha256_of
+from inkwell_cast.core.packed import read_packed, unpack_header, write_packed
 from inkwell_cast.core.recipe import Output, Recipe, Sheet
 from inkwell_cast.engine import Engine, JobFailed
-from inkwell_cast.engine.messages import BakeInto, Load, ProbeAt, Source
+from inkwell_cast.engine.messages import BakeInto, CheckPiece, Draw, Export, Load, ProbeAt, Source
 
 from ..shapes import torus
 
@@ -29,9 +32,9 @@ def sources(tmp_path_factory):
     folder = tmp_path_factory.mktemp("meshes")
     found = []
     for role, mesh in (("low", torus(16, 8)), ("high", torus(300, 150))):
-        path = folder / f"{role}.ply"
-        write_mesh(path, mesh)
-        found.append(Source(str(path), path.name, sha256_of(path), role))
+        path = folder / role
+        write_packed(path, replace(mesh, name=f"ring_{role}.ply", object_names=(f"ring_{role}",)))
+        found.append(Source(str(path), f"ring_{role}.ply", sha256_of(path)))
     return found
 
 
@@ -46,13 +49,29 @@ def test_bakes_tell_their_progress_and_keep_the_scene_warm(engine, sources, tmp_
     assert told == sorted(told)
     assert told
     assert second.seconds["scene"] < max(first.seconds["scene"] / 5, 0.002)
-    assert [m.file for m in first.meshes] == ["low.ply", "high.ply"]
+    assert [m.file for m in first.meshes] == ["ring_low.ply", "ring_high.ply"]
 
 
-def test_a_file_is_loaded_and_made_ready_for_the_views(engine, sources, tmp_path):
-    loaded = wait(engine.submit(Load(sources[0].path, "ring_low.ply", str(tmp_path / "view"))))
-    assert (loaded.triangles, loaded.has_uvs) == (256, True)
-    assert (tmp_path / "view").stat().st_size > 256 * 36
+def test_a_file_is_loaded_and_kept_as_it_is(engine, tmp_path):
+    mesh = torus(16, 8, name="ring_low.obj")
+    write_mesh(tmp_path / "ring_low.obj", mesh)
+    loaded = wait(engine.submit(Load(str(tmp_path / "ring_low.obj"), "ring_low.obj", str(tmp_path / "copy"))))
+    assert (loaded.triangles, loaded.channels, [p.name for p in loaded.parts]) == (256, 1, ["ring_low.obj"])
+    kept = read_packed(tmp_path / "copy")
+    np.testing.assert_array_equal(kept.positions, mesh.positions)
+    np.testing.assert_array_equal(kept.uvs[0].at_corners(), mesh.uvs[0].at_corners())
+
+
+def test_a_piece_is_drawn_checked_and_exported(engine, sources, tmp_path):
+    for what in ("low", "cage"):
+        wait(engine.submit(Draw(SHORT, sources, what, str(tmp_path / what))))
+        assert (tmp_path / what).stat().st_size > 256 * 36
+    wait(engine.submit(Draw(SHORT, sources, "sculpt", str(tmp_path / "sculpt"), "ring_high.ply", ("ring_high",))))
+    assert unpack_header(tmp_path / "sculpt")["triangles"] == 90_000
+    assert wait(engine.submit(CheckPiece(SHORT, sources))) == []
+    wait(engine.submit(Export(SHORT, sources, "cage", str(tmp_path / "cage.ply"))))
+    assert len(read_mesh(tmp_path / "cage.ply").triangles) == 256
+    assert (tmp_path / "cage.ply").stat().st_size > 3000
 
 
 def test_a_bad_file_is_told_by_the_name_it_came_with(engine, tmp_path):
@@ -63,8 +82,8 @@ def test_a_bad_file_is_told_by_the_name_it_came_with(engine, tmp_path):
 
 
 def test_a_texel_can_be_probed(engine, sources):
-    seen = wait(engine.submit(ProbeAt(SHORT, sources, 10, 20)))
-    assert seen.hit_object == "high"
+    seen = wait(engine.submit(ProbeAt(SHORT, sources, "", 10, 20)))
+    assert seen.hit_object == "ring_high"
 
 
 def running(engine, sources, folder):

@@ -14,19 +14,18 @@ def store(tmp_path):
     opened.close()
 
 
-def mesh_row(piece_id, **changes):
-    row = {
-        "piece_id": piece_id, "role": "low", "file_name": "a.obj", "sha256": "0" * 64, "size": 10, "triangles": 2,
-        "vertices": 4, "objects": 1, "materials": 1, "diagonal": 1.5, "view": "1" * 64,
-    }  # fmt: skip
-    return row | changes
+FACTS = meshes.Facts(triangles=2, vertices=4, parts=[], materials=[], channels=1, diagonal=1.5)
+
+
+def put_mesh(db, piece_id, name="a.obj", copy="1" * 64):
+    meshes.put(db, piece_id, name, "0" * 64, copy, 10, FACTS)
 
 
 def test_pieces_come_back_as_they_were(store):
     recipe = Recipe(sheet=Sheet(width=64))
     with store.writing() as db:
         piece_id = pieces.add(db, "Harbour bell", recipe)
-        meshes.add(db, **mesh_row(piece_id))
+        put_mesh(db, piece_id)
     with store.reading() as db:
         assert pieces.get(db, piece_id).recipe == recipe
         assert [m.file_name for m in meshes.of_piece(db, piece_id)] == ["a.obj"]
@@ -35,7 +34,7 @@ def test_pieces_come_back_as_they_were(store):
 def test_a_failed_write_changes_nothing(store):
     with pytest.raises(sqlite3.IntegrityError), store.writing() as db:
         piece_id = pieces.add(db, "half", Recipe())
-        meshes.add(db, **mesh_row(piece_id, role="middle"))
+        put_mesh(db, piece_id + 7)
     with store.reading() as db:
         assert pieces.all_of(db) == []
 
@@ -43,7 +42,7 @@ def test_a_failed_write_changes_nothing(store):
 def test_deleting_a_piece_takes_its_rows_along(store):
     with store.writing() as db:
         piece_id = pieces.add(db, "gone", Recipe())
-        meshes.add(db, **mesh_row(piece_id))
+        put_mesh(db, piece_id)
         bakes.add(db, piece_id, Recipe(), "key")
         pieces.delete(db, piece_id)
     with store.reading() as db:
@@ -92,7 +91,7 @@ def test_tidying_removes_leftovers_and_orphans_only(store):
         (folder / "x").write_bytes(content)
         into.append(store.files.adopt(folder / "x"))
     with store.writing() as db:
-        meshes.add(db, **mesh_row(pieces.add(db, "p", Recipe()), sha256=kept[0]))
+        put_mesh(db, pieces.add(db, "p", Recipe()), copy=kept[0])
     store.tidy()
     assert store.files.path(kept[0]).exists()
     assert not store.files.path(orphan[0]).exists()
@@ -117,3 +116,30 @@ def test_a_folder_is_open_in_one_program_at_a_time(tmp_path):
         Store(tmp_path)
     first.close()
     Store(tmp_path).close()
+
+
+def test_changes_are_a_line_that_is_walked_back_and_forth(store):
+    with store.writing() as db:
+        piece_id = pieces.add(db, "p", Recipe())
+        for width in (32, 64):
+            pieces.set_recipe(db, piece_id, Recipe(sheet=Sheet(width=width)), f"to {width}")
+        assert (pieces.get(db, piece_id).undo, pieces.get(db, piece_id).redo) == ("to 64", "")
+        assert pieces.move(db, piece_id, -1)
+        assert pieces.move(db, piece_id, -1)
+        assert not pieces.move(db, piece_id, -1)
+        assert (pieces.get(db, piece_id).undo, pieces.get(db, piece_id).redo) == ("", "to 32")
+        pieces.set_recipe(db, piece_id, Recipe(sheet=Sheet(width=16)), "to 16")
+        assert not pieces.move(db, piece_id, 1)
+        assert pieces.get(db, piece_id).recipe.sheet.width == 16
+
+
+def test_a_file_of_the_same_name_takes_the_place_of_the_old_one(store):
+    with store.writing() as db:
+        piece_id = pieces.add(db, "p", Recipe())
+        put_mesh(db, piece_id)
+        first = meshes.of_piece(db, piece_id)[0]
+        meshes.set_place(db, first.id, "there", True)
+        put_mesh(db, piece_id, copy="2" * 64)
+        again = meshes.of_piece(db, piece_id)
+    assert [(m.id, m.copy, m.place, m.watched) for m in again] == [(first.id, "2" * 64, "there", True)]
+    assert first.facts == FACTS

@@ -2,9 +2,13 @@
 
 import io
 import json
+import os
+import pathlib
 import subprocess
+import tempfile
 import time
 import zipfile
+from dataclasses import replace
 from importlib.metadata import files as package_files
 
 import cv2
@@ -12,11 +16,17 @@ import httpx
 import numpy as np
 import pytest
 
+from inkwell_cast.core.formats import read_mesh, write_mesh
+from inkwell_cast.core.mesh import layer_of_corners
+from inkwell_cast.core.packed import unpack
 from inkwell_cast.core.recipe import Recipe
-from inkwell_cast.engine.messages import Loaded
+from inkwell_cast.engine.messages import Loaded, PartFacts
 from inkwell_cast.store import bakes
+from inkwell_cast.web.intake import role_by_name, safe_name
 from inkwell_cast.web.pages import HERE
-from inkwell_cast.web.workshop import Workshop, role_by_name, safe_name
+from inkwell_cast.web.workshop import Workshop, paired_of
+
+from ..shapes import grid_mesh, plane, torus
 
 
 @pytest.fixture
@@ -29,10 +39,10 @@ def client(server):
 def piece(client, ring_files):
     """The address of a piece made of the ring's files, with a sheet that bakes quickly."""
     tokens = {}
-    for path, role in zip(ring_files, ("low", "high"), strict=True):
+    for path in ring_files:
         answer = client.put("/uploads", params={"name": path.name}, content=path.read_bytes()).json()
-        assert answer["role"] == role
-        tokens[answer["token"]] = role
+        assert answer["role"] == ""  # the names say it
+        tokens[answer["token"]] = ""
     address = client.post("/pieces", json={"name": "Ring <b>of</b> rope", "roles": tokens}).json()["address"]
     fields = {
         "sheet.width": "64",
@@ -58,7 +68,8 @@ def baked(client, piece):
 def test_from_files_to_pictures(client, piece):
     ended = baked(client, piece)
     facts = ended["facts"]
-    assert (facts["maps"], facts["width"], facts["height"]) == (["normal", "normal_object"], 64, 48)
+    assert facts["maps"] == ["normal", "normal_object"]
+    assert facts["sheets"] == [{"name": "", "width": 64, "height": 48}]
     data = client.get(f"{piece}/bakes/{facts['id']}/normal.png?save=1")
     assert data.headers["content-disposition"].startswith('attachment; filename="Ring__b_of__b__rope_normal.png"')
     image = cv2.imdecode(np.frombuffer(data.content, np.uint8), cv2.IMREAD_UNCHANGED)
@@ -98,27 +109,196 @@ def test_a_setting_out_of_range_is_shown_and_not_kept(client, piece):
     assert "The last good value stays in force" in answer.text
     assert "HX-Trigger" not in answer.headers
     kept = client.post(f"{piece}/settings/cage", data={"reach.unit": "scene", "reach.outward": "0.25"})
-    assert json.loads(kept.headers["HX-Trigger"])["settings-changed"]["reach"][0] == 0.25
+    assert "cage-changed" in json.loads(kept.headers["HX-Trigger"])
+    assert 'name="reach.outward" value="0.25"' in kept.text
     assert "Choose at least one map" in client.post(f"{piece}/settings/maps", data={"output.maps": ""}).text
 
 
-def test_a_bake_knows_when_it_is_out_of_date(client, piece):
+def piece_id_of(piece):
+    return int(piece.rsplit("/", 1)[1])
+
+
+def mesh_id_of(workshop, piece, name):
+    return next(row.id for row in workshop.piece(piece_id_of(piece))[1] if row.file_name == name)
+
+
+def test_a_bake_knows_when_it_is_out_of_date(client, piece, workshop):
     assert baked(client, piece)["facts"]["stale"] == ""
     client.post(f"{piece}/settings/cage", data={"reach.outward": "3"})
     assert client.get(f"{piece}/state").json()["facts"]["stale"] == "settings"
-    mesh = client.get(f"{piece}/state").json()["meshes"][0]["id"]
-    client.post(f"{piece}/meshes/{mesh}", data={"role": "high"})
+    client.post(f"{piece}/meshes/{mesh_id_of(workshop, piece, 'ring_high.ply')}/out")
     assert client.get(f"{piece}/state").json()["facts"]["stale"] == "meshes"
 
 
-def test_a_piece_without_a_low_cannot_be_baked(client, piece):
-    low = next(m for m in client.get(f"{piece}/state").json()["meshes"] if m["role"] == "low")
-    panel = client.post(f"{piece}/meshes/{low['id']}", data={"role": "out"}).text
-    assert "No low yet" in panel
+def test_a_piece_without_a_low_cannot_be_baked(client, piece, workshop):
+    panel = client.post(f"{piece}/meshes/{mesh_id_of(workshop, piece, 'ring_low.obj')}/out").text
+    assert "no low is called ring_low" in panel
     assert "disabled" in panel
+    assert "No low" in client.get(f"{piece}/checks").text
     ended = baked(client, piece)
     assert ended["state"] == "failed"
     assert "There is no low to bake onto" in client.get(f"{piece}/drawer").text
+
+
+def message(answer):
+    return unpack(np.frombuffer(answer.content, np.uint8))
+
+
+def test_the_views_are_made_once_and_follow_the_settings(client, piece, workshop):
+    header, arrays = message(client.get(f"{piece}/views/low"))
+    assert (header["keys"], header["pairs"]) == (["ring_low.obj/ring_low"], ["ring"])
+    before = message(client.get(f"{piece}/views/cage"))[1]["offset"]
+    client.post(f"{piece}/settings/cage", params={"scope": "pair:ring"}, data={"level.outward": "4"})
+    after = message(client.get(f"{piece}/views/cage"))[1]["offset"]
+    np.testing.assert_allclose(after / before, 4 / 1.5, rtol=1e-4)
+    assert len(arrays["position"]) == len(before)
+    high = mesh_id_of(workshop, piece, "ring_high.ply")
+    assert message(client.get(f"{piece}/views/sculpt", params={"mesh": high}))[0]["triangles"] == 40_000
+    assert client.get(f"{piece}/views/nothing").status_code == 404
+
+
+def test_levels_say_where_a_value_is_from_and_are_inherited_again(client, piece):
+    scope = {"scope": "object:ring_low.obj/ring_low"}
+    panel = client.post(f"{piece}/settings/cage", params=scope, data={"level.outward": "5"}).text
+    assert "set here" in panel
+    assert "from the piece" in panel
+    assert "-1 cannot be used" in client.post(f"{piece}/settings/cage", params=scope, data={"level.inward": "-1"}).text
+    again = client.post(f"{piece}/inherit/cage", params=scope | {"field": "outward"}).text
+    assert "set here" not in again
+
+
+def test_changes_are_undone_and_done_again(client, piece, workshop):
+    def outward():
+        return workshop.piece(piece_id_of(piece))[0].recipe.reach.outward
+
+    client.post(f"{piece}/settings/cage", data={"reach.outward": "7"})
+    undone = client.post(f"{piece}/step-back", params={"step": "cage"})
+    assert outward() == 1.5
+    assert "Redo: Cage" in undone.text
+    assert "cage-changed" in undone.headers["HX-Trigger"]
+    client.post(f"{piece}/step-back", params={"step": "cage", "by": 1})
+    assert outward() == 7
+    client.post(f"{piece}/step-back", params={"step": "cage", "by": 1})
+    assert outward() == 7
+
+
+def test_parts_are_moved_and_pairs_renamed_and_split(client, piece, workshop):
+    def pairs():
+        found = workshop.piece(piece_id_of(piece))
+        return {p.name: len(p.members) for p in paired_of(found[0], found[1]).pairs}
+
+    client.post(f"{piece}/pairs/rename", params={"name": "ring"}, data={"to": "rope"})
+    assert pairs() == {"rope": 2}
+    client.post(f"{piece}/parts", data={"key": "ring_high.ply/ring_high", "pair": "elsewhere"})
+    assert pairs() == {}
+    client.post(f"{piece}/parts", data={"key": "ring_high.ply/ring_high", "pair": "rope"})
+    assert pairs() == {"rope": 2}
+    client.post(f"{piece}/parts", data={"key": "ring_low.obj/ring_low", "role": "self"})
+    client.post(f"{piece}/pairs/split", params={"name": "rope"}, data={"key": ["ring_high.ply/ring_high"]})
+    assert pairs() == {"rope": 1}
+    gone = client.post(f"{piece}/pairs/split", params={"name": "lost"}, data={})
+    assert "no pair of that name" in gone.json()["error"]
+
+
+def test_findings_are_listed_marked_and_fixed(client, workshop):
+    low, high = grid_mesh(20, 20, lambda u, v: (u, v, 0 * u), "tile_low"), plane(30, name="tile_high")
+    uvs = low.uvs[0].at_corners() + np.float32(2)
+    roles = {}
+    with tempfile.TemporaryDirectory() as folder:
+        for mesh in (replace(low, uvs=(layer_of_corners(uvs),)), high):
+            path = pathlib.Path(folder) / f"{mesh.name}.glb"
+            write_mesh(path, mesh)
+            answer = client.put("/uploads", params={"name": path.name}, content=path.read_bytes()).json()
+            roles[answer["token"]] = ""
+    piece = client.post("/pieces", json={"name": "tile", "roles": roles}).json()["address"]
+    number = 0
+    while "Move islands" not in client.get(f"{piece}/checks").text.split("<li")[number + 1]:
+        number += 1
+    header, arrays = message(client.get(f"{piece}/checks/{number}/marks"))
+    assert header["low"]
+    assert arrays["corners"].shape == (800, 3, 3)
+    assert arrays["uvs"].min() > 1.9
+    panel = client.post(f"{piece}/checks/{number}/fix").text
+    assert "Move islands into the tile: tile_low" in panel
+    assert "UVs outside the tile" not in client.get(f"{piece}/checks").text
+    assert "take back" not in client.post(f"{piece}/files/unfix", params={"name": "tile_low.glb", "number": 0}).text
+    assert client.get(f"{piece}/checks/99/marks").status_code == 404
+
+
+def test_a_file_is_read_again_from_where_it_lies(client, workshop, ring_files, tmp_path):
+    places = [tmp_path / path.name for path in ring_files]
+    roles = {}
+    for path, place in zip(ring_files, places, strict=True):
+        place.write_bytes(path.read_bytes())
+        roles[client.put("/uploads/from", json={"path": str(place)}).json()["token"]] = ""
+    piece = client.post("/pieces", json={"name": "ring", "roles": roles}).json()["address"]
+    client.post(f"{piece}/settings/cage", params={"scope": "pair:ring"}, data={"level.outward": "4"})
+    low = mesh_id_of(workshop, piece, "ring_low.obj")
+    assert "Nothing that counts" in client.post(f"{piece}/meshes/{low}/reload").text
+    write_mesh(places[0], torus(30, 10))
+    assert "400 triangles became 600" in client.post(f"{piece}/meshes/{low}/reload").text
+    client.post(f"{piece}/meshes/{low}/place", data={"place": str(places[0]), "watch": "on"})
+    assert client.get(f"{piece}/watch").status_code == 204
+    write_mesh(places[0], torus(40, 10))
+    os.utime(places[0], (time.time() - 60, time.time() - 60))
+    for _ in range(40):
+        seen = client.get(f"{piece}/watch")
+        if seen.status_code == 200:
+            break
+        time.sleep(0.1)
+    assert "600 triangles became 800" in seen.text
+    assert workshop.piece(piece_id_of(piece))[0].recipe.levels["pair:ring"].outward == 4
+    assert "no such file" in client.put("/uploads/from", json={"path": "/nowhere/x.obj"}).json()["error"]
+    assert "There is no file" in client.post(f"{piece}/meshes/{low}/place", data={"place": "x.obj"}).json()["error"]
+
+
+def test_a_new_file_takes_the_place_of_an_old_one(client, piece, workshop, tmp_path):
+    write_mesh(tmp_path / "other.ply", torus(100, 50))
+    token = client.put("/uploads", params={"name": "other.ply"}, content=(tmp_path / "other.ply").read_bytes()).json()[
+        "token"
+    ]
+    high = mesh_id_of(workshop, piece, "ring_high.ply")
+    said = client.post(f"{piece}/meshes/{high}/replace", json={"token": token}).json()["said"]
+    assert "40,000 triangles became 10,000." in said
+    assert baked(client, piece)["state"] == "done"
+
+
+def test_what_belongs_to_a_mesh_comes_with_it(client, tmp_path):
+    mesh = replace(
+        torus(8, 6, name="ring_low"), material_names=("brass",), material_colors=np.array([[1, 0, 0]], np.float32)
+    )
+    write_mesh(tmp_path / "ring_low.obj", mesh)
+    write_mesh(tmp_path / "high.obj", torus(40, 20, name="ring_high"))
+    for name in ("ring_low.mtl", "ring_low.obj"):
+        sent = client.put("/uploads", params={"name": name, "batch": "b1"}, content=(tmp_path / name).read_bytes())
+        assert sent.status_code == 200
+    high = client.put("/uploads", params={"name": "ring_high.obj"}, content=(tmp_path / "high.obj").read_bytes())
+    roles = {sent.json()["token"]: "", high.json()["token"]: ""}
+    piece = client.post("/pieces", json={"name": "r", "roles": roles}).json()["address"]
+    assert message(client.get(f"{piece}/views/low"))[1]["color"][0].tolist() == [255, 0, 0]
+
+
+@pytest.mark.parametrize("what", ["low", "sculpt", "cage"])
+def test_meshes_are_exported(client, piece, what, tmp_path):
+    for suffix in (".glb", ".obj", ".ply"):
+        answer = client.get(f"{piece}/export/{what}{suffix}")
+        assert f"_{what}{suffix}" in answer.headers["content-disposition"]
+        (tmp_path / f"x{suffix}").write_bytes(answer.content)
+        assert len(read_mesh(tmp_path / f"x{suffix}").triangles) == (40_000 if what == "sculpt" else 400)
+    assert client.get(f"{piece}/export/{what}.fbx").status_code == 404
+
+
+def test_several_sheets_have_pictures_and_sizes_of_their_own(client, piece):
+    client.post(
+        f"{piece}/settings/maps", data={"sheet.split": "tile", "size.1001.width": "32", "size.1001.height": "16"}
+    )
+    assert 'value="32"' in client.get(f"{piece}/sheets").text
+    facts = baked(client, piece)["facts"]
+    assert facts["sheets"] == [{"name": "1001", "width": 32, "height": 16}]
+    data = client.get(f"{piece}/bakes/{facts['id']}/normal.png", params={"sheet": "1001", "save": 1})
+    assert "_1001_normal.png" in data.headers["content-disposition"]
+    found = client.get(f"{piece}/bakes/{facts['id']}/texel", params={"x": 20, "y": 10, "sheet": "1001"}).json()
+    assert found["probe"]["hit_object"] == "ring_high"
 
 
 def test_a_bake_is_cancelled(client, piece, workshop):
@@ -139,7 +319,7 @@ def test_a_proof_is_small_and_a_second_press_starts_nothing(client, piece, works
     for _ in range(2):
         client.post(f"{piece}/bake", params={"proof": True})
     facts = baked(client, piece)["facts"]
-    assert (facts["width"], facts["height"], facts["stale"]) == (512, 256, "")
+    assert (facts["sheets"], facts["stale"]) == ([{"name": "", "width": 512, "height": 256}], "")
     assert len(workshop.piece(int(piece.rsplit("/", 1)[1]))[2]) == 1
 
 
@@ -171,7 +351,7 @@ def test_a_large_upload_without_a_length_is_cut_off(client, workshop):
 def test_a_piece_is_made_whole_or_not_at_all(client, workshop, ring_files):
     token = client.put("/uploads", params={"name": "a_low.obj"}, content=ring_files[0].read_bytes()).json()["token"]
     for roles, words in (
-        ({token: "low"}, "No file is marked as high"),
+        ({token: "low"}, "No part is a high"),
         ({token: "low", "other": "high"}, "no longer known"),
     ):
         answer = client.post("/pieces", json={"name": "half", "roles": roles})
@@ -236,11 +416,14 @@ def test_names_are_never_trusted(sent, kept):
 
 
 @pytest.mark.parametrize(("name", "uvs", "triangles", "role"), [
-    ("lid_low.obj", False, 9, "low"), ("LID_HIGH.ply", True, 9, "high"), ("lid_high2.ply", True, 9, "high"),
-    ("lid_float.ply", True, 9, "high"), ("lid.obj", True, 900, "low"), ("lid.ply", False, 900, "high"),
+    ("lid_low.obj", 0, 9, ""), ("LID_HIGH.ply", 1, 9, ""), ("lid_high2.ply", 1, 9, ""), ("lid.obj", 1, 900, "low"),
+    ("lid.ply", 0, 900, "high"), ("lid.ply", 1, 900_000, "high"),
 ])  # fmt: skip
 def test_the_first_guess_of_a_role(name, uvs, triangles, role):
-    assert role_by_name(name, Loaded(triangles, 1, 1, 1, 1.0, uvs)) == role
+    part = PartFacts("Cube", triangles, ((0.0,) * 3, (1.0,) * 3), "")
+    assert role_by_name(name, Loaded(triangles, 1, [part], [], uvs, 1.0)) == role
+    named = PartFacts("Cube_low", triangles, ((0.0,) * 3, (1.0,) * 3), "")
+    assert role_by_name(name, Loaded(triangles, 1, [part, named], [], uvs, 1.0)) == ""
 
 
 def test_the_stylesheet_is_built_from_its_source(tmp_path):

@@ -46,7 +46,9 @@ REGISTRY: dict[str, Check] = {
 def check(recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None) -> list[Finding]:
     """Everything that is wrong with a piece before a ray is cast, the worst first."""
     piece = inspect(assemble(recipe, meshes, warm))
-    found = [finding for module in REGISTRY.values() for finding in module.find(piece)]
+    found = [*numbers.find(piece)]
+    if not found:  # nothing else can be computed with such values
+        found = [finding for module in REGISTRY.values() for finding in module.find(piece)]
     return sorted(found, key=lambda f: SEVERITIES.index(f.severity))
 
 

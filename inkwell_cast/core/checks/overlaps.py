@@ -20,8 +20,9 @@ SAME_WITHIN = 2 / SIDE
 
 def find(piece: Inspected) -> Iterator[Finding]:
     """One finding for each pair of parts whose islands overlap; shared places are counted in one note."""
-    lows = [low for low in piece.lows if low.uvs is not None and low.pair]
-    if not lows or any(not low.pair or low.uvs is None for low in piece.lows):
+    by_key = {low.part.key: low for low in piece.lows}
+    lows = [by_key[key] for key in piece.assembly.keys]  # in the order of the joined low
+    if not lows or any(low.uvs is None for low in lows):
         return
     island, owner = _islands(lows)
     boxes = _boxes(lows, island)

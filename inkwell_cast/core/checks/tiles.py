@@ -25,8 +25,8 @@ def find(piece: Inspected) -> Iterator[Finding]:
         if not outside.any():
             continue
         count = int(outside.sum())
-        crossing = np.ceil(low.uvs.max(axis=1) - TOLERANCE) - np.floor(low.uvs.min(axis=1) + TOLERANCE) > 1
-        whole = not (crossing & outside).any()
+        span = np.ceil(low.uvs.max(axis=1) - TOLERANCE) - np.floor(low.uvs.min(axis=1) + TOLERANCE)
+        whole = not (span[outside] > 1).any()
         if by_tile:
             happens = "no tile is numbered there, so they are not baked"
         else:

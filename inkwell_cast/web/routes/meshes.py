@@ -190,8 +190,11 @@ async def sheets(request: Request, piece_id: int) -> Response:
     )
 
 
-@router.get("/export/{what}{suffix}")
-async def export(request: Request, piece_id: int, what: str, suffix: str) -> Response:
+@router.get("/export/{file}")
+async def export(request: Request, piece_id: int, file: str) -> Response:
+    """ "low.glb", "sculpt.ply", "cage.obj" and the like."""
+    what, dot, kind = file.partition(".")
+    suffix = dot + kind
     values = context(request, piece_id, "meshes")
     if what not in ("low", "sculpt", "cage") or suffix not in WRITERS:
         raise HTTPException(404, "There is no such file.")

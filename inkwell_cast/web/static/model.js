@@ -216,7 +216,7 @@ export class ModelView {
       fragmentShader: "precision highp float; uniform float strength; void main() { gl_FragColor = vec4(0.77, 0.25, 0.18, strength * (mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) > 2.6 ? 0.16 : 1.0)); }",
       transparent: true, side: THREE.DoubleSide, depthWrite: false, depthTest: !hidden,
     });
-    this.marks = [new THREE.Mesh(geometry, hatch(1, false)), new THREE.Mesh(geometry, hatch(0.22, true))];
+    this.marks = [new THREE.Mesh(geometry, hatch(1, false)), new THREE.Mesh(geometry, hatch(0.5, true))];
     this.scenes.marks.add(...this.marks);
     if (place) this.turnTo(corners, place);
     this.draw();

@@ -1,0 +1,115 @@
+import pytest
+
+from inkwell_cast.core import editing
+from inkwell_cast.core.levels import in_force, scopes
+from inkwell_cast.core.pairing import ALL, Part, pair_up
+from inkwell_cast.core.recipe import FileSettings, Pairing, Place, Reach, Recipe
+
+
+def parts(*names, file="all.glb"):
+    return [Part(file, name) for name in names]
+
+
+def names(paired):
+    return {p.name: ([x.name for x in p.lows], [x.name for x in p.giving]) for p in paired.pairs}
+
+
+def test_many_highs_meet_one_low_whatever_the_case():
+    found = pair_up(parts("Lid_LOW", "lid_high", "lid_High_hinge", "lid_float_screw.001", "lid_cage"), Pairing())
+    assert names(found) == {"Lid": (["Lid_LOW"], ["lid_high", "lid_High_hinge", "lid_float_screw.001"])}
+    assert [p.name for p in found.pairs[0].cages] == ["lid_cage"]
+    assert found.alone == []
+
+
+def test_copy_numbers_of_exporters_are_passed_over():
+    assert names(pair_up(parts("a_low.001", "a_high.002"), Pairing())) == {"a": (["a_low.001"], ["a_high.002"])}
+
+
+def test_the_longest_stem_that_has_a_low_wins():
+    found = pair_up(parts("pier_low", "pier_high_mast_high", "pier_high_mast_low"), Pairing())
+    assert names(found)["pier_high_mast"] == (["pier_high_mast_low"], ["pier_high_mast_high"])
+    assert [a.part.name for a in found.alone] == ["pier_low"]
+    assert names(pair_up(parts("pier_low", "pier_high_mast_high"), Pairing())) == {
+        "pier": (["pier_low"], ["pier_high_mast_high"])
+    }
+
+
+def test_what_stays_alone_is_listed_with_its_reason():
+    found = pair_up(parts("a_low", "b_high", "c_cage", "lantern"), Pairing())
+    assert found.pairs == []
+    assert {a.part.name: a.reason for a in found.alone} == {
+        "a_low": "no high is called a_high…", "b_high": "no low is called b_low", "c_cage": "no low is called c_low",
+        "lantern": "neither its name nor its file's has one of _low, _high, _float, _cage",
+    }  # fmt: skip
+
+
+def test_a_part_without_a_suffix_goes_by_its_file():
+    given = [Part("bell_low.obj", "Cube"), Part("bell_high.ply", "Sphere.003")]
+    assert names(pair_up(given, Pairing())) == {"bell": (["Cube"], ["Sphere.003"])}
+
+
+def test_roles_of_files_win_over_names_and_floaters_stay_floaters():
+    given = [Part("x.obj", "Cube"), Part("y.obj", "Ball"), Part("y.obj", "Cube_float_a")]
+    roles = {"x.obj": FileSettings(role="low"), "y.obj": FileSettings(role="high")}
+    found = pair_up(given, Pairing(), roles)
+    assert names(found) == {ALL: (["Cube"], ["Ball", "Cube_float_a"])}
+    assert [role for role, _ in found.pairs[0].members] == ["low", "high", "float"]
+    assert names(pair_up(given, Pairing(together=True), roles)) == {ALL: (["Cube"], ["Ball", "Cube_float_a"])}
+
+
+def test_a_low_may_be_its_own_source():
+    found = pair_up(parts("a_low"), Pairing(placed={"all.glb/a_low": Place(role="self")}))
+    assert names(found) == {"a": (["a_low"], ["a_low"])}
+    assert found.pairs[0].members == [("self", Part("all.glb", "a_low"))]
+
+
+def test_suffixes_can_be_changed():
+    own = Pairing(low="-lp", high="-hp")
+    assert names(pair_up(parts("a-LP", "a-hp2"), own)) == {"a": (["a-LP"], ["a-hp2"])}
+
+
+def test_moving_renaming_and_splitting_by_hand():
+    given = parts("a_low", "a_high", "a_high_knob", "b_low", "b_high")
+
+    def after(recipe):
+        return pair_up(given, recipe.pairing, recipe.files)
+
+    moved = editing.place_part(Recipe(), "all.glb/a_high_knob", "b")
+    assert names(after(moved))["b"][1] == ["a_high_knob", "b_high"]
+    assert names(after(editing.unplace_part(moved, "all.glb/a_high_knob"))) == names(after(Recipe()))
+    start = editing.set_level(Recipe(), "pair:a", {"outward": 4.0})
+    renamed = editing.rename_pair(start, after(start).pairs[0], "Lamp")
+    assert names(after(renamed))["Lamp"] == (["a_low"], ["a_high", "a_high_knob"])
+    assert renamed.levels["pair:lamp"].outward == 4
+    paired = after(Recipe())
+    split = editing.split_pair(Recipe(), paired, paired.pairs[0], ["all.glb/a_high_knob"])
+    assert [a.part.name for a in after(split).alone] == ["a_high_knob"]
+    assert names(after(split))["a"][1] == ["a_high"]
+
+
+def test_the_most_specific_level_wins_and_says_where_it_is_from():
+    recipe = Recipe(reach=Reach(outward=1, inward=2))
+    recipe = editing.set_level(recipe, "pair:a", {"outward": 3.0, "mode": "smooth"})
+    recipe = editing.set_level(recipe, "object:f/x_low", {"outward": 5.0})
+    found = in_force(recipe, scopes("A", "f/x_low"))
+    assert (found["outward"].value, found["outward"].scope) == (5, "object:f/x_low")
+    assert (found["mode"].value, found["mode"].scope) == ("smooth", "pair:a")
+    assert (found["inward"].value, found["inward"].scope) == (2, "piece")
+    recipe = editing.set_level(recipe, "object:f/x_low", {"outward": None})
+    assert "object:f/x_low" not in recipe.levels
+    with pytest.raises(ValueError, match="no such setting"):
+        editing.set_level(recipe, "pair:a", {"colour": 1})
+
+
+def test_files_given_as_lows_and_highs_meet_whatever_their_names():
+    given = [
+        Part("a.obj", "lid_low"),
+        Part("a.obj", "box_low"),
+        Part("b.ply", "lid_high"),
+        Part("b.ply", "everything else"),
+    ]
+    roles = {"a.obj": FileSettings(role="low"), "b.ply": FileSettings(role="high")}
+    assert names(pair_up(given, Pairing(), roles)) == {
+        "lid": (["lid_low"], ["lid_high"]), ALL: (["box_low"], ["everything else"]),
+    }  # fmt: skip
+    assert len(pair_up(given, Pairing()).alone) == 2
