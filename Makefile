@@ -1,4 +1,4 @@
-.PHONY: install demo test bench css
+.PHONY: install demo test bench css fuzz
 
 PYTHON ?= python3
 VENV := .venv
@@ -27,6 +27,9 @@ test: $(READY)
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 	$(BIN)/pytest
+
+fuzz: $(READY)
+	$(BIN)/python -m tests.fuzz
 
 bench: $(READY)
 	$(BIN)/python -m bench

@@ -160,7 +160,8 @@ def _meshes(options: argparse.Namespace, bar: "_Bar") -> tuple[BakeMeshes, list[
         raise InputProblem("The command", "No mesh is named.", "Give files, or --low and --high.")
     meshes, sources = BakeMeshes([], [], []), []
     for role, paths, into in (
-        ("low", options.low, meshes.lows), ("high", options.high, meshes.highs), ("by name", options.files, meshes.named),
+        ("low", options.low, meshes.lows), ("high", options.high, meshes.highs),
+        ("by name", options.files, meshes.named),
     ):  # fmt: skip
         for path in paths:
             bar.show(f"reading {path.name}", 0.0)

@@ -5,7 +5,7 @@ import numpy as np
 import pytest
 
 from inkwell_cast.cli import main
-from inkwell_cast.core.formats import write_mesh
+from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.mesh import Mesh
 from inkwell_cast.core.recipe import Sheet
 
@@ -82,3 +82,43 @@ def test_a_low_without_uvs_is_named(files, capsys):
     write_mesh(files / "ring_low.obj", bare)
     assert bake(files) == 2
     assert "ring_low.obj: It has no UVs" in capsys.readouterr().err
+
+
+def test_pairs_are_printed_with_what_stays_alone(files, capsys):
+    write_mesh(files / "lost_high.ply", torus(8, 6))
+    names = [str(files / name) for name in ("ring_low.obj", "ring_high.ply", "lost_high.ply")]
+    assert main(["pair", *names]) == 0
+    said = capsys.readouterr().out
+    assert "ring: torus sees ring_high" in said
+    assert "alone: lost_high.ply/lost_high: no low is called lost_low" in said
+    assert main(["pair", *names, "--json", "--together"]) == 0
+    found = json.loads(capsys.readouterr().out)
+    assert (len(found["pairs"][0]["parts"]), found["alone"]) == (3, [])
+
+
+def test_the_exit_code_of_a_check_is_that_of_the_worst_finding(files, capsys):
+    names = [str(files / name) for name in ("ring_low.obj", "ring_high.ply")]
+    assert main(["check", *names]) == 0
+    assert "Nothing to object to." in capsys.readouterr().out
+    write_mesh(files / "lost_high.ply", torus(8, 6))
+    assert main(["check", *names, str(files / "lost_high.ply")]) == 3
+    assert main(["check", names[0], "--json"]) == 4
+    told = capsys.readouterr().out
+    first = json.loads(told[told.index("[") :])[0]
+    assert (first["severity"], first["title"], first["fix"]) == ("blocking", "No high", "Bake it onto itself")
+
+
+def test_meshes_are_converted_and_what_is_lost_is_said(files, capsys):
+    assert main(["convert", str(files / "ring_low.obj"), str(files / "ring.glb")]) == 0
+    np.testing.assert_array_equal(read_mesh(files / "ring.glb").positions, torus(16, 8).positions)
+    assert main(["convert", str(files / "ring_low.obj"), str(files / "ring.stl")]) == 2
+    assert "Files of type .stl cannot be written" in capsys.readouterr().err
+
+
+def test_sheets_by_material_from_the_command_line(files, capsys):
+    assert bake(files, "--size", "32", "--sheets", "tile", "--normals", "smooth") == 0
+    manifest = json.loads((files / "out" / "manifest.json").read_text())
+    assert [m["file"] for m in manifest["maps"]] == ["1001_normal.png"]
+    assert manifest["recipe"]["normals"]["mode"] == "smooth"
+    assert bake(files, "--size", "32", "--channel", "3") == 2
+    assert "It has no UV channel 3" in capsys.readouterr().err

@@ -15,7 +15,8 @@ from .mesh import Layer, Mesh, layer_of_corners
 
 def weld(values: F32) -> I32:
     """For every row of `values (V, K) float32` the index of the first row equal to it: (V,) int32. -0 equals 0."""
-    plain = np.ascontiguousarray(values, np.float32) + np.float32(0)
+    with np.errstate(invalid="ignore"):
+        plain = np.ascontiguousarray(values, np.float32) + np.float32(0)
     return _first_equal(plain.view(np.uint32).reshape(len(values), -1))
 
 

@@ -26,7 +26,9 @@ def triangulate(counts: I64, corners: I64, positions: F32) -> tuple[I64, I64]:
         return np.arange(3 * len(counts), dtype=np.int64).reshape(-1, 3), faces
     picks = np.empty((int(made.sum()), 3), np.int64)
     first = np.concatenate([[0], np.cumsum(made)])[:-1]
-    _cut_all(counts, starts, first, corners.astype(np.int64), positions.astype(np.float64), picks)
+    with np.errstate(invalid="ignore"):
+        points = positions.astype(np.float64)
+    _cut_all(counts, starts, first, corners.astype(np.int64), points, picks)
     return picks, faces
 
 

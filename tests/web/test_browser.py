@@ -1,6 +1,7 @@
 """The pages in a real browser, from dropped files to a downloaded picture whose pixels are checked."""
 
 import re
+from dataclasses import replace
 
 import cv2
 import numpy as np
@@ -8,7 +9,8 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from inkwell_cast.core.bake import BakeMeshes, bake
-from inkwell_cast.core.formats import read_mesh
+from inkwell_cast.core.formats import read_mesh, write_mesh
+from inkwell_cast.core.mesh import layer_of_corners
 from inkwell_cast.core.recipe import Recipe
 
 SLOW = 60_000
@@ -31,9 +33,10 @@ def make_piece(page: Page, server: str, ring_files) -> None:
     expect(page.get_by_role("heading", name="The shelf is empty")).to_be_visible()
     page.get_by_role("link", name="New piece").last.click()
     expect(page.get_by_role("button", name="Make the piece")).to_be_disabled()
+    expect(page.locator("#list")).to_have_attribute("data-ready", "yes")
     page.locator("#files").set_input_files([str(path) for path in ring_files])
-    expect(page.get_by_label("Role of ring_low.obj")).to_have_value("low", timeout=SLOW)
-    expect(page.get_by_label("Role of ring_high.ply")).to_have_value("high", timeout=SLOW)
+    for path in ring_files:
+        expect(page.get_by_label(f"Role of {path.name}")).to_have_value("", timeout=SLOW)
     page.get_by_role("button", name="Make the piece").click()
     page.wait_for_url(re.compile(r"/pieces/\d+"))
     page.goto(page.url.split("?")[0] + "?step=cage&plain")
@@ -115,6 +118,7 @@ def test_a_bad_file_is_told_in_its_row_and_can_be_removed(quiet: Page, server, r
     page = quiet
     (tmp_path / "broken.glb").write_bytes(b"nothing of the kind, just words")
     page.goto(f"{server}/new")
+    expect(page.locator("#list")).to_have_attribute("data-ready", "yes")
     page.locator("#files").set_input_files([str(tmp_path / "broken.glb")])
     alert = page.get_by_role("alert").first
     expect(alert).to_contain_text("broken.glb: It is not a GLB file", timeout=SLOW)
@@ -163,3 +167,50 @@ def test_nothing_runs_off_the_window(quiet: Page, server, ring_files, size):
         assert page.evaluate("document.documentElement.scrollHeight") <= size[1]
         panel = page.locator("#panel")
         assert panel.evaluate("e => e.scrollWidth <= e.clientWidth")
+
+
+def test_findings_turn_the_views_and_a_fix_is_undone(quiet: Page, server, ring_files, tmp_path):
+    page = quiet
+    low = read_mesh(ring_files[0])
+    uvs = low.uvs[0].at_corners() + np.float32(1)
+    write_mesh(tmp_path / "ring_low.glb", replace(low, uvs=(layer_of_corners(uvs),)))
+    make_piece(page, server, [tmp_path / "ring_low.glb", ring_files[1]])
+    page.get_by_role("link", name="Meshes").click()
+    page.get_by_text("UVs outside the tile").click(timeout=SLOW)
+    before = model_picture(page)
+    expect(page.get_by_text("they wrap around into it")).to_be_visible()
+    page.get_by_role("button", name="Move islands into the tile").click()
+    expect(page.get_by_text("Nothing to object to.")).to_be_visible(timeout=SLOW)
+    ready(page)
+    assert np.abs(model_picture(page) - before).max() > 8
+    page.keyboard.press("Control+z")
+    expect(page.get_by_text("UVs outside the tile")).to_be_visible(timeout=SLOW)
+    page.keyboard.press("j")
+    expect(page.get_by_text("they wrap around into it")).to_be_visible()
+
+
+def test_a_part_is_dragged_to_another_pair(quiet: Page, server, ring_files, tmp_path):
+    page = quiet
+    extra = tmp_path / "knob_high.ply"
+    extra.write_bytes(ring_files[1].read_bytes())
+    make_piece(page, server, [*ring_files, extra])
+    page.goto(page.url.split("?")[0] + "?step=meshes&plain")
+    ready(page)
+    expect(page.locator("#alone")).to_contain_text("no low is called knob_low")
+    page.locator("#alone .part").drag_to(page.locator(".pair-row").first)
+    expect(page.locator(".pair-row").first).to_contain_text("1 ← 2", timeout=SLOW)
+    expect(page.locator("#alone")).to_be_hidden()
+
+
+def test_a_pair_has_a_reach_of_its_own_and_inherits_again(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    page.get_by_label("Whose settings these are").select_option("pair:ring")
+    expect(page.get_by_text("from the piece").first).to_be_visible()
+    with page.expect_response(lambda r: "/settings/cage" in r.url):
+        page.locator("input[name='level.outward']").fill("4")
+        page.locator("input[name='level.outward']").press("Tab")
+    expect(page.get_by_text("set here")).to_be_visible()
+    page.get_by_role("button", name="inherit").click()
+    expect(page.get_by_text("set here")).to_be_hidden()
+    expect(page.locator("input[name='level.outward']")).to_have_value("1.5")

@@ -150,7 +150,7 @@ def test_the_views_are_made_once_and_follow_the_settings(client, piece, workshop
     before = message(client.get(f"{piece}/views/cage"))[1]["offset"]
     client.post(f"{piece}/settings/cage", params={"scope": "pair:ring"}, data={"level.outward": "4"})
     after = message(client.get(f"{piece}/views/cage"))[1]["offset"]
-    np.testing.assert_allclose(after / before, 4 / 1.5, rtol=1e-4)
+    np.testing.assert_allclose(after, before * 4 / 1.5, rtol=1e-4)
     assert len(arrays["position"]) == len(before)
     high = mesh_id_of(workshop, piece, "ring_high.ply")
     assert message(client.get(f"{piece}/views/sculpt", params={"mesh": high}))[0]["triangles"] == 40_000

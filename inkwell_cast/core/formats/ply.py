@@ -89,6 +89,7 @@ def extremes(values):  # type: ignore[no-untyped-def]
 
 
 def _header(path: pathlib.Path) -> tuple[str, list[_Element], int]:
+    size = path.stat().st_size
     with path.open("rb") as file:
         if file.readline().strip() != b"ply":
             raise InputProblem(path.name, "It does not begin like a PLY file.", "Export it again as PLY.")
@@ -101,12 +102,19 @@ def _header(path: pathlib.Path) -> tuple[str, list[_Element], int]:
                 if words[0] == "format":
                     form = {"ascii": "ascii", "binary_little_endian": "<", "binary_big_endian": ">"}[words[1]]
                 elif words[0] == "element":
-                    elements.append(_Element(words[1], int(words[2])))
+                    rows = int(words[2])
+                    if not 0 <= rows <= size:
+                        raise InputProblem(
+                            path.name, f"It says it has {rows:,} {words[1]} rows, but has {size:,} bytes.",
+                            "The file is truncated or damaged; export it again.",
+                        )  # fmt: skip
+                    elements.append(_Element(words[1], rows))
                 elif words[0] == "property" and words[1] == "list":
                     elements[-1].properties.append(_Property(words[4], TYPES[words[3]], TYPES[words[2]]))
                 elif words[0] == "property":
                     elements[-1].properties.append(_Property(words[2], TYPES[words[1]]))
                 elif words[0] == "end_header" and form:
+                    _refuse_doubled_names(path, elements)
                     return form, elements, file.tell()
             except (KeyError, IndexError, ValueError) as error:
                 line = " ".join(words)
@@ -114,6 +122,17 @@ def _header(path: pathlib.Path) -> tuple[str, list[_Element], int]:
                     path.name, f"Its header has a line that means nothing: “{line}”.", "Export it again."
                 ) from error
     raise InputProblem(path.name, "Its header has no end.", "The file is damaged; export it again.")
+
+
+def _refuse_doubled_names(path: pathlib.Path, elements: list[_Element]) -> None:
+    for element in elements:
+        names = [p.name for p in element.properties]
+        for name in names:
+            if names.count(name) > 1:
+                raise InputProblem(
+                    path.name, f"Its header names the property {name} of {element.name} more than once.",
+                    "The file is damaged; export it again.",
+                )  # fmt: skip
 
 
 Body = dict[str, Any_ | tuple[Any_, Any_]]
@@ -239,7 +258,8 @@ def _ascii_bodies(path: pathlib.Path, elements: list[_Element], start: int) -> d
                 picked = values[
                     np.repeat(places[k] - np.cumsum(lengths[k]) + lengths[k], lengths[k]) + np.arange(lengths[k].sum())
                 ]
-                whole = picked.astype(np.int64) if np.dtype(p.kind).kind in "iu" else picked
+                with np.errstate(invalid="ignore"):  # not a number: turns into one that no vertex has
+                    whole = picked.astype(np.int64) if np.dtype(p.kind).kind in "iu" else picked
                 body[p.name] = (lengths[k], whole) if p.count else whole
         bodies[element.name] = body
     return bodies

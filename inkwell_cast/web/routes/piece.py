@@ -93,7 +93,9 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
         if scope == "piece":
             changed_recipe = _with_fields(recipe, form)
         else:
-            own = {n.partition(".")[2]: _plain(str(form[n])) for n in form if n.startswith("level.")}
+            sent = {n.partition(".")[2]: _plain(str(form[n])) for n in form if n.startswith("level.")}
+            now = values["values"]  # fields that show an inherited value and were left alone stay inherited
+            own = {f: v for f, v in sent.items() if f in now and (v != now[f].value or now[f].scope == scope)}
             changed_recipe = editing.set_level(_with_fields(recipe, form), scope, own)
     except ValidationError as refused:
         values["errors"] = refusals(refused)

@@ -53,3 +53,4 @@ $("make").onclick = async () => {
   $("problem").hidden = false;
   judge();
 };
+list.dataset.ready = "yes";
