@@ -5,10 +5,10 @@ import time
 import numba
 import numpy as np
 
-from inkwell_cast.core.bake import BakeMeshes, Warm, bake, lay_out
-from inkwell_cast.core.cast import make_ray
+from inkwell_cast.core.assembly import Warm
+from inkwell_cast.core.bake import BakeMeshes, bake
+from inkwell_cast.core.cast import make_ray, rays_of
 from inkwell_cast.core.embree import first_hit
-from inkwell_cast.core.mesh import corner_positions
 from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
 from inkwell_cast.core.sheet import barycentrics
 
@@ -20,10 +20,10 @@ RECIPE = Recipe(
 
 
 @numba.njit(nogil=True, parallel=True)
-def _trace(tracer, rays, out):  # type: ignore[no-untyped-def]
+def _trace(tracers, rays, out):  # type: ignore[no-untyped-def]
     for i in numba.prange(len(rays)):
         r = rays[i]
-        out[i] = first_hit(tracer, r[0], r[1], r[2], r[3], r[4], r[5], r[6])[3]
+        out[i] = first_hit(tracers, 0, r[0], r[1], r[2], r[3], r[4], r[5], r[6])[3]
 
 
 @numba.njit(nogil=True)
@@ -52,11 +52,11 @@ def measure(rounds: int = 5) -> dict[str, float]:
     low, high = sphere(60), sphere(1000, 0.02, uvs=False)
     warm, meshes = Warm(), BakeMeshes([low], [high])
     first = bake(RECIPE, meshes, warm=warm)
-    laid_out, cage = lay_out(RECIPE, [low])
-    g = laid_out.grid
-    points = corner_positions(laid_out.mesh)
-    rays = _rays(first.cast.low_triangle, g.corners, g.side, g.shift, points, cage.offsets, cage.inward)
-    tracer, out = warm.sculpt([high])[1].tracer, np.empty(len(rays), np.int32)
+    g, from_low = first.low.grid, rays_of(first.low, first.cage, first.assembly.low_pair)
+    rays = _rays(
+        first.cast.low_triangle, g.corners, g.side, g.shift, from_low.points, from_low.offsets, from_low.inward
+    )
+    tracer, out = first.sculpt.tracers, np.empty(len(rays), np.int32)
     _trace(tracer, rays, out)
     bare, casting, whole = [], [], []
     for _ in range(rounds):

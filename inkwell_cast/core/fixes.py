@@ -10,7 +10,7 @@ from dataclasses import replace
 import numpy as np
 from scipy.spatial import cKDTree
 
-from .arrays import I64, Bool
+from .arrays import F64, I64, Bool
 from .edges import Edges, differs_across, edges_of, groups, shaded
 from .mesh import Layer, Mesh, layer_of_corners, subset
 from .normals import smooth, weld, with_normals
@@ -19,6 +19,7 @@ from .transform import transformed
 
 SMALLEST_UV_STEP = 1e-6
 MERGE_WITHIN = 1e-5  # of the mesh's diagonal
+Box = tuple[tuple[float, ...], tuple[float, ...]]
 TURNS = {
     "none": np.eye(3),
     "z_to_y": np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0]], np.float64),
@@ -28,16 +29,30 @@ TURNS = {
 
 def treated(mesh: Mesh, settings: FileSettings) -> Mesh:
     """A file's mesh as the piece takes it: turned, scaled, moved and fixed. Untouched settings cost nothing."""
-    matrix = np.eye(4)
-    matrix[:3, :3] = TURNS[settings.turn] * settings.scale
-    matrix[:3, 3] = settings.move
-    mesh = transformed(mesh, matrix)
+    mesh = transformed(mesh, matrix_of(settings))
     for fix in settings.fixes:
         names = np.array([fix.part in ("", name) for name in mesh.object_names])
         chosen = names[mesh.objects]
         if chosen.any():
             mesh = REGISTRY[fix.kind](mesh, chosen)
     return mesh
+
+
+def matrix_of(settings: FileSettings) -> F64:
+    """Turn, then scale, then move, (4, 4)."""
+    matrix = np.eye(4)
+    matrix[:3, :3] = TURNS[settings.turn] * settings.scale
+    matrix[:3, 3] = settings.move
+    return matrix
+
+
+def box_of(boxes: list[tuple[FileSettings, Box]]) -> F64 | None:
+    """The box around some parts' boxes, (2, 3) lowest and highest corner, as their files are taken; None for none."""
+    if not boxes:
+        return None
+    placed = [np.array(box) @ matrix_of(s)[:3, :3].T + matrix_of(s)[:3, 3] for s, box in boxes]
+    both = np.concatenate(placed)
+    return np.stack([both.min(axis=0), both.max(axis=0)])
 
 
 def near_pairs(mesh: Mesh, edges: Edges, chosen: Bool | None = None) -> I64:

@@ -1,5 +1,6 @@
 """The light form of meshes that a browser draws, as messages of `packed`."""
 
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -17,6 +18,8 @@ STAND_IN_ABOVE = 500_000
 STAND_IN_TRIANGLES = 240_000
 THIN_OUT_ABOVE = 4_000_000
 NO_SHEET = 255
+
+Tell = Callable[[float], None]
 
 
 def view_of_low(assembly: Assembly) -> Blocks:
@@ -68,13 +71,16 @@ def view_of_cage(assembly: Assembly) -> Blocks:
     return pack({}, {"offset": build_cage(assembly).offsets.reshape(-1, 3)})
 
 
-def view_of_sculpt(mesh: Mesh, names: tuple[str, ...]) -> Blocks:
-    """Some objects of one file, indexed; over half a million triangles through a decimated stand-in."""
+def view_of_sculpt(mesh: Mesh, names: tuple[str, ...], tell: Tell = lambda share: None) -> Blocks:
+    """Some objects of one file, indexed; over half a million triangles through a decimated stand-in.
+
+    `tell(share)` hears how much of the work is done, 0 to 1.
+    """
     mesh = with_normals(take(mesh, names))
     header = {"name": mesh.name, "triangles": len(mesh.triangles), "bounds": mesh.bounds.tolist(), "standIn": False}
     if len(mesh.triangles) <= STAND_IN_ABOVE:
         return pack(header, _indexed(mesh))
-    light = stand_in(mesh)
+    light = stand_in(mesh, tell)
     arrays = {
         "position": light.positions, "normal": light.normals.values if light.normals else light.positions,
         "color": _vertex_colors(light), "index": light.triangles.astype(np.uint32).reshape(-1),
@@ -108,17 +114,20 @@ def _indexed(mesh: Mesh) -> dict[str, Any_]:
     }
 
 
-def stand_in(mesh: Mesh) -> Mesh:
+def stand_in(mesh: Mesh, tell: Tell = lambda share: None) -> Mesh:
     """Fewer triangles of the same shape, with the normals, materials and objects of the nearest vertices."""
     import fast_simplification
     from scipy.spatial import cKDTree
 
     mesh = with_normals(mesh)
     assert mesh.normals is not None
+    tell(0.1)
     points, faces, corner = _thinned(mesh)
+    tell(0.4)
     share = 1 - STAND_IN_TRIANGLES / len(faces)
     if share > 0:
         fewer, faces = fast_simplification.simplify(points, faces, share)
+        tell(0.9)
         corner = corner[cKDTree(points).query(np.asarray(fewer), workers=-1)[1]]
         points = np.asarray(fewer, np.float32)
     triangles: I32 = np.asarray(faces, np.int32)
@@ -140,7 +149,7 @@ def _thinned(mesh: Mesh) -> tuple[F32, I32, Any_]:
     if len(mesh.triangles) <= THIN_OUT_ABOVE:
         return mesh.positions, mesh.triangles, corner
     low, high = mesh.bounds.astype(np.float64)
-    cell = (high - low).max() / 1000
+    cell = (high - low).max() / 500
     grid = np.floor((mesh.positions - low) / cell).astype(np.int64)
     keys = (grid[:, 0] << 42) | (grid[:, 1] << 21) | grid[:, 2]
     _, kept, place = np.unique(keys, return_index=True, return_inverse=True)

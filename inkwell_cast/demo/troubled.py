@@ -99,10 +99,10 @@ def _with_uvs(mesh: Mesh, part: str, change: Callable) -> Mesh:  # type: ignore[
 def _folded(uvs: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
     """Push one corner across the opposite side; its neighbours keep theirs, so it folds over them."""
     area = np.abs(signed_area(uvs))
-    largest = int(np.argmax(area))
-    corner = uvs[largest, 0].copy()
-    across = uvs[largest, 1] + uvs[largest, 2] - corner
-    moved = corner + 0.62 * (across - corner)
+    smallest = int(np.argmin(area))
+    corner = uvs[smallest, 0].copy()
+    across = uvs[smallest, 1] + uvs[smallest, 2] - corner
+    moved = corner + 0.7 * (across - corner)
     out = uvs.copy()
     out[(uvs == corner).all(axis=2)] = moved
     return out

@@ -49,6 +49,7 @@ class Engine:
         self._pipe: Any = None
         self._cancel: Any = None
         self._current: Ticket | None = None
+        self.told = Told("", 0.0)  # what the job at work said last
         self._closing = threading.Event()
         self._thread = threading.Thread(target=self._serve, name="engine", daemon=True)
         self._thread.start()
@@ -120,13 +121,14 @@ class Engine:
         if self._process is None or not self._process.is_alive():
             self._end_process()
             self._spawn()
-        asked_to_stop = 0.0
+        asked_to_stop, self.told = 0.0, Told("", 0.0)
         try:
             self._pipe.send(ticket.job)
             while True:
                 if self._pipe.poll(LOOK_EVERY):
                     message = self._pipe.recv()
                     if isinstance(message, Told):
+                        self.told = message
                         ticket.on_progress(message.stage, message.share)
                     elif isinstance(message, Done):
                         return message.result

@@ -142,9 +142,9 @@ class _Worker:
             case BakeInto():
                 return self._bake(job)
 
-    def _tell(self, stage: str, share: float) -> None:
+    def _tell(self, stage: str, share: float, at_once: bool = False) -> None:
         now = time.monotonic()
-        if now - self._told > TELL_EVERY:
+        if at_once or now - self._told > TELL_EVERY:
             self._told = now
             self._pipe.send(Told(stage, share))
 
@@ -188,7 +188,7 @@ class _Worker:
         self._tell("drawing", 0.1)
         if job.what == "sculpt":
             files = self._warm.treated({m.name: m for m in self._read(job.sources).named}, job.recipe)
-            blocks = view.view_of_sculpt(files[job.name], job.names)
+            blocks = view.view_of_sculpt(files[job.name], job.names, lambda share: self._tell("drawing", share, True))
         else:
             assembly = self._assembled(job.recipe, job.sources)
             blocks = view.view_of_low(assembly) if job.what == "low" else view.view_of_cage(assembly)

@@ -18,7 +18,8 @@ from .workshop import Workshop, meshes_key
 HERE = pathlib.Path(__file__).parent
 STEPS = ("meshes", "cage", "basis", "maps", "review", "handoff")
 STAGE_WORDS = {
-    "compiling": "Preparing, first start only", "reading": "Reading meshes", "checking": "Checking",
+    "compiling": "Preparing, first start only", "reading": "Reading meshes", "keeping": "Keeping a copy",
+    "drawing": "Drawing the sculpt", "checking": "Checking",
     "preparing": "Preparing the low", "scene": "Building the scene",
     "casting": "Casting rays", "maps": "Deriving maps", "writing": "Writing files",
 }  # fmt: skip

@@ -5,6 +5,7 @@ The child writes the mesh in the packed form of `core.packed`; this process maps
 
 import importlib
 import pathlib
+import signal
 import subprocess
 import sys
 import tempfile
@@ -15,6 +16,7 @@ from ..packed import read_packed, write_packed
 
 LONGEST_SECONDS = 600
 MOST_BYTES = 16 << 30
+PR_SET_PDEATHSIG = 1
 
 
 def read_in_child(path: pathlib.Path, module: str) -> Mesh:
@@ -42,7 +44,10 @@ def read_in_child(path: pathlib.Path, module: str) -> Mesh:
 def main() -> None:
     module, path, out = sys.argv[1:]
     if sys.platform == "linux":
+        import ctypes
         import resource
+
+        ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)  # never outlive the process that asked
 
         resource.setrlimit(resource.RLIMIT_AS, (MOST_BYTES, MOST_BYTES))
     try:

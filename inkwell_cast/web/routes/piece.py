@@ -1,6 +1,7 @@
 """The page of a piece: its steps and settings."""
 
 import json
+import math
 from typing import Any
 
 from fastapi import APIRouter, Request
@@ -9,9 +10,11 @@ from starlette.exceptions import HTTPException
 from starlette.responses import JSONResponse, Response
 
 from ...core import editing
+from ...core.fixes import box_of
 from ...core.levels import in_force, object_scope, pair_scope, scopes
 from ...core.pairing import Paired
-from ...core.recipe import Recipe, Size, refusals
+from ...core.recipe import Recipe, refusals
+from ...store.meshes import MeshRow
 from ..pages import STEPS, bake_facts, render, stale, workshop
 from ..workshop import paired_of, sculpts_of
 
@@ -29,10 +32,12 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
     shown = next((b for b in done if b.id == bake_id), done[0] if done else None)
     paired = paired_of(piece, meshes)
     findings = shop.checked(piece, meshes)
-    diagonal = low_diagonal(paired, meshes)
+    sides = boxes(piece.recipe, paired, meshes)
+    diagonal = math.hypot(*sides["low"]["size"]) if "low" in sides else 0.0
     return {
         "piece": piece, "meshes": meshes, "bakes": bakes, "done": done, "shown": shown, "step": step, "paired": paired,
-        "diagonal": diagonal, "last": bakes[0] if bakes else None, "errors": {}, "given": {}, "said": [],
+        "diagonal": diagonal, "boxes": sides, "last": bakes[0] if bakes else None, "errors": {}, "given": {},
+        "said": [],
         "reach": piece.recipe.reach.in_scene_units(diagonal), "findings": findings,
         "blocking": [f for f in findings or [] if f.severity == "blocking"], "ready": bool(paired.pairs),
         "stale": stale(shown, piece.recipe, meshes) if shown else "",
@@ -41,14 +46,24 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
     }  # fmt: skip
 
 
-def low_diagonal(paired: Paired, meshes: list[Any]) -> float:
-    """Diagonal of the box around the paired lows, from what is known of the files; 0 for none."""
-    lows = {part.key for pair in paired.pairs for part in pair.lows}
-    boxes = [p.bounds for row in meshes for p in row.facts.parts if f"{row.file_name}/{p.name}" in lows]
-    if not boxes:
-        return 0.0
-    sides = [max(b[1][k] for b in boxes) - min(b[0][k] for b in boxes) for k in range(3)]
-    return float(sum(side**2 for side in sides) ** 0.5)
+def boxes(recipe: Recipe, paired: Paired, meshes: list[MeshRow]) -> dict[str, dict[str, list[float]]]:
+    """Size and middle of the paired lows and of their highs, scene units, from what is known of the files."""
+    found = {}
+    for word, parts in (
+        ("low", [part.key for pair in paired.pairs for part in pair.lows]),
+        ("high", [part.key for pair in paired.pairs for part in pair.giving]),
+    ):
+        keys = set(parts)
+        given = [
+            (recipe.file(row.file_name), p.bounds)
+            for row in meshes
+            for p in row.facts.parts
+            if f"{row.file_name}/{p.name}" in keys
+        ]
+        box = box_of(given)
+        if box is not None:
+            found[word] = {"size": (box[1] - box[0]).tolist(), "middle": (box.mean(axis=0)).tolist()}
+    return found
 
 
 def scope_context(recipe: Recipe, paired: Paired, scope: str) -> dict[str, Any]:
@@ -123,13 +138,13 @@ def _with_fields(recipe: Recipe, form: Any) -> Recipe:
         raw = form.getlist(name)
         if group == "size":
             sheet, _, side = field.rpartition(".")
-            own = given["sizes"].setdefault(
-                sheet, Size(**dict(zip(("width", "height"), recipe.size_of(sheet), strict=True))).model_dump()
-            )
-            own[side] = _plain(str(raw[-1]))
+            width, height = recipe.size_of(sheet)
+            given["sizes"].setdefault(sheet, {"width": width, "height": height})[side] = _plain(str(raw[-1]))
         elif group in given and isinstance(given[group], dict) and field in given[group]:
             now = given[group][field]
             given[group][field] = [v for v in raw if v] if isinstance(now, list) else _typed(str(raw[-1]), now)
+    common = {side: getattr(recipe.sheet, side) for side in ("width", "height")}
+    given["sizes"] = {sheet: own for sheet, own in given["sizes"].items() if own != common}
     return Recipe.model_validate(given)
 
 

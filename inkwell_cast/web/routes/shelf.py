@@ -7,7 +7,7 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 from ...core.errors import InputProblem
 from ...core.formats import COMPANIONS
 from ..intake import Upload, too_large
-from ..pages import render, workshop
+from ..pages import STAGE_WORDS, render, workshop
 
 router = APIRouter()
 
@@ -58,6 +58,13 @@ def described(taken: Upload) -> Response:
             "objects": len(facts.parts), "uvs": facts.channels > 0,
         }
     )  # fmt: skip
+
+
+@router.get("/at-work")
+def at_work(request: Request) -> Response:
+    """What the engine is doing: a word and the share done, for a page that waits for it."""
+    told = workshop(request).engine.told
+    return JSONResponse({"words": STAGE_WORDS.get(told.stage, ""), "share": told.share})
 
 
 @router.post("/pieces")

@@ -26,8 +26,18 @@ async function json(address, options) {
 
 // meshes
 
+// While the views wait for the engine, say what it is doing.
+function sayProgress() {
+  const timer = setInterval(async () => {
+    const { words, share } = await json("/at-work").catch(() => ({}));
+    if (words) $("model-note").textContent = `${words}, ${Math.round(share * 100)} %`;
+  }, 600);
+  return () => clearInterval(timer);
+}
+
 async function loadMeshes(turn = true) {
   $("table").dataset.views = "loading";
+  const done = sayProgress();
   const facts = await json(`${base}/state`);
   const before = model.box.clone();
   model.clear();
@@ -38,6 +48,7 @@ async function loadMeshes(turn = true) {
     catch (error) { problems.push(`${mesh.name}: ${error.message}`); }
   }
   try { await loadLow(); } catch (error) { problems.push(error.message); }
+  done();
   if (facts.meshes) $("model-note").textContent = problems.join(" ");
   if (turn || before.isEmpty() || !before.equals(model.box)) model.fit();
   await showBake(facts.facts);
@@ -136,8 +147,9 @@ async function showFinding(summary) {
   if (header.place) setShow(header.low ? "low" : "sculpt");
   model.showMarks(arrays.corners, header.place);
   sheet.setHatched(arrays.uvs);
+  if (arrays.uvs.length) sheet.turnTo(arrays.uvs);
 }
-function hideFinding() { model.clearMarks(); model.draw(); sheet.setHatched(null); }
+function hideFinding() { model.clearMarks(); model.draw(); sheet.setHatched(null); sheet.fit(); }
 
 document.body.addEventListener("toggle", (e) => {
   const summary = e.target.matches?.(".finding > details") && e.target.querySelector("summary");

@@ -1,0 +1,56 @@
+"""Checks before a bake, and how a very large file is taken in."""
+
+import json
+import os
+import pathlib
+import subprocess
+import sys
+import tempfile
+import time
+from dataclasses import replace
+
+from inkwell_cast.core.assembly import BakeMeshes, Warm
+from inkwell_cast.core.checks import check
+from inkwell_cast.core.recipe import Reach, Recipe
+
+from .shapes import sphere, write_large
+
+_TAKE_IN = """
+import json, pathlib, resource, sys, time
+from inkwell_cast.core.formats import read_mesh
+from inkwell_cast.core.packed import read_packed, write_blocks, write_packed
+from inkwell_cast.core.view import view_of_sculpt
+path = pathlib.Path(sys.argv[1])
+started = time.perf_counter()
+mesh = read_mesh(path)
+write_packed(path.with_suffix(".copy"), mesh)
+kept = time.perf_counter()
+del mesh
+mesh = read_packed(path.with_suffix(".copy"))
+write_blocks(path.with_suffix(".view"), view_of_sculpt(mesh, mesh.object_names))
+print(json.dumps({"keep_seconds": kept - started, "stand_in_seconds": time.perf_counter() - kept,
+    "triangles": len(mesh.triangles),
+    "peak_gigabytes": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 / 1e9}))
+"""
+
+
+def measure(rounds: int = 3) -> dict[str, float]:
+    """Seconds of all checks on a low and a high of a million triangles, the best of several."""
+    meshes = BakeMeshes([sphere(60)], [replace(sphere(1000, 0.02, uvs=False), name="high", object_names=("high",))])
+    recipe, seconds = Recipe(reach=Reach(outward=3, inward=3)), []
+    check(recipe, meshes)
+    for _ in range(rounds):
+        started = time.perf_counter()
+        check(recipe, meshes, Warm())
+        seconds.append(time.perf_counter() - started)
+    return {"triangles": len(meshes.highs[0].triangles), "seconds": min(seconds)}
+
+
+def measure_taking_in(triangles: int = 20_000_000) -> object:
+    """From a binary PLY to the piece's copy and the stand-in that the browser draws."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = pathlib.Path(folder) / "large.ply"
+        write_large(path, triangles)
+        command = [sys.executable, "-c", _TAKE_IN, str(path)]
+        output = subprocess.run(command, check=True, capture_output=True, text=True, env=os.environ).stdout
+        return json.loads(output.splitlines()[-1])
