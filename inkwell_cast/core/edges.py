@@ -150,6 +150,14 @@ def shaded(mesh: Mesh, edges: Edges, hard: Bool, by_area: bool) -> F32:
 
 
 @numba.njit(cache=True, nogil=True)
+def _cross(p, f):  # type: ignore[no-untyped-def]
+    """Twice the area of face f along its normal."""
+    ux, uy, uz = p[f, 1, 0] - p[f, 0, 0], p[f, 1, 1] - p[f, 0, 1], p[f, 1, 2] - p[f, 0, 2]
+    vx, vy, vz = p[f, 2, 0] - p[f, 0, 0], p[f, 2, 1] - p[f, 0, 1], p[f, 2, 2] - p[f, 0, 2]
+    return uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+
+
+@numba.njit(cache=True, nogil=True)
 def _shade(p, across, side, hard, by_area, out):  # type: ignore[no-untyped-def]
     count = len(p)
     root = np.arange(3 * count)
@@ -170,16 +178,15 @@ def _shade(p, across, side, hard, by_area, out):  # type: ignore[no-untyped-def]
                 root[max(a, b)] = min(a, b)
     sums = np.zeros((3 * count, 3))
     for f in range(count):
-        n = np.cross(p[f, 1] - p[f, 0], p[f, 2] - p[f, 0])
+        n = _cross(p, f)
         length = np.sqrt(n[0] * n[0] + n[1] * n[1] + n[2] * n[2])
         if length == 0:
             continue
         for k in range(3):
-            u, v = p[f, (k + 1) % 3] - p[f, k], p[f, (k + 2) % 3] - p[f, k]
-            c = np.cross(u, v)
-            angle = np.arctan2(
-                np.sqrt(c[0] * c[0] + c[1] * c[1] + c[2] * c[2]), u[0] * v[0] + u[1] * v[1] + u[2] * v[2]
-            )
+            cosine = 0.0
+            for i in range(3):
+                cosine += (p[f, (k + 1) % 3, i] - p[f, k, i]) * (p[f, (k + 2) % 3, i] - p[f, k, i])
+            angle = np.arctan2(length, cosine)
             weight = angle if by_area else angle / length
             r = 3 * f + k
             while root[r] != r:

@@ -1,14 +1,18 @@
 """The one rule by which polygons become triangles.
 
 A quad is cut along its shorter diagonal (the first to the third corner if both are equally long), unless only the
-other cut stays inside it; a larger polygon loses its best ear first, seen along its area vector. The same rule
-serves every reader, so the triangles that are baked are those that are handed off.
+other cut stays inside it; a larger polygon loses its best ear first, seen along its area vector (while it has more
+than 256 corners the first ear found, and with more than 8,192 it is cut as a fan). The same rule serves every reader
+but FBX's, so the triangles that are baked are those that are handed off.
 """
 
 import numba
 import numpy as np
 
 from .arrays import F32, I32, I64
+
+MANY = 256
+LARGEST = 8192
 
 
 def triangulate(counts: I64, corners: I64, positions: F32) -> tuple[I64, I64]:
@@ -50,61 +54,82 @@ def _cut_all(counts, starts, first, corners, positions, picks):  # type: ignore[
 
 
 @numba.njit(cache=True, nogil=True)
-def _area_vector(a, b, c):  # type: ignore[no-untyped-def]
-    return np.cross(b - a, c - a)
+def _area_vector(p, a, b, c):  # type: ignore[no-untyped-def]
+    """Twice the area of the triangle of rows a, b and c of p, along its normal."""
+    ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
+    vx, vy, vz = p[c, 0] - p[a, 0], p[c, 1] - p[a, 1], p[c, 2] - p[a, 2]
+    return uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+
+
+@numba.njit(cache=True, nogil=True)
+def _dot(u, v):  # type: ignore[no-untyped-def]
+    return u[0] * v[0] + u[1] * v[1] + u[2] * v[2]
+
+
+@numba.njit(cache=True, nogil=True)
+def _square(p, a, b):  # type: ignore[no-untyped-def]
+    """Squared distance of rows a and b of p."""
+    x, y, z = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
+    return x * x + y * y + z * z
 
 
 @numba.njit(cache=True, nogil=True)
 def _cut_quad(s, o, corners, positions, picks):  # type: ignore[no-untyped-def]
-    a, b = positions[corners[s]], positions[corners[s + 1]]
-    c, d = positions[corners[s + 2]], positions[corners[s + 3]]
-    along_ac = np.dot(_area_vector(a, b, c), _area_vector(a, c, d))
-    along_bd = np.dot(_area_vector(b, c, d), _area_vector(b, d, a))
-    ac_shorter = np.dot(c - a, c - a) <= np.dot(d - b, d - b)
+    a, b, c, d = corners[s], corners[s + 1], corners[s + 2], corners[s + 3]
+    along_ac = _dot(_area_vector(positions, a, b, c), _area_vector(positions, a, c, d))
+    along_bd = _dot(_area_vector(positions, b, c, d), _area_vector(positions, b, d, a))
+    ac_shorter = _square(positions, a, c) <= _square(positions, b, d)
     if (along_ac > 0) != (along_bd > 0):
         ac_shorter = along_ac > 0
-    if ac_shorter:
-        picks[o, 0], picks[o, 1], picks[o, 2] = s, s + 1, s + 2
-        picks[o + 1, 0], picks[o + 1, 1], picks[o + 1, 2] = s, s + 2, s + 3
-    else:
-        picks[o, 0], picks[o, 1], picks[o, 2] = s + 1, s + 2, s + 3
-        picks[o + 1, 0], picks[o + 1, 1], picks[o + 1, 2] = s + 1, s + 3, s
+    first = s if ac_shorter else s + 1
+    second, third = first + 1, first + 2
+    last = s + 3 if ac_shorter else s
+    picks[o, 0], picks[o, 1], picks[o, 2] = first, second, third
+    picks[o + 1, 0], picks[o + 1, 1], picks[o + 1, 2] = first, third, last
 
 
 @numba.njit(cache=True, nogil=True)
 def _cut_ears(n, s, o, corners, positions, picks):  # type: ignore[no-untyped-def]
     p = np.empty((n, 3))
     for i in range(n):
-        p[i] = positions[corners[s + i]]
-    normal = np.zeros(3)
+        for k in range(3):
+            p[i, k] = positions[corners[s + i], k]
+    nx = ny = nz = 0.0
     for i in range(1, n - 1):
-        normal += _area_vector(p[0], p[i], p[i + 1])
+        x, y, z = _area_vector(p, 0, i, i + 1)
+        nx, ny, nz = nx + x, ny + y, nz + z
+    normal = nx, ny, nz
     left = np.arange(n)
-    m = n
+    m, folded = n, n > LARGEST
     while m > 3:
-        best, best_score = -1, -np.inf
-        for i in range(m):
-            a, b, c = p[left[i - 1 if i else m - 1]], p[left[i]], p[left[i + 1 if i + 1 < m else 0]]
-            area = np.dot(_area_vector(a, b, c), normal)
-            if area <= 0:
+        best = -1 if not folded else 1
+        best_score = -np.inf
+        for i in range(0 if folded else m):
+            before, after = i - 1 if i else m - 1, i + 1 if i + 1 < m else 0
+            a, b, c = left[before], left[i], left[after]
+            area = _dot(_area_vector(p, a, b, c), normal)
+            spread = _square(p, a, b) + _square(p, b, c) + _square(p, c, a)
+            score = area / spread if spread > 0 else 0.0
+            if area <= 0 or score <= best_score:
                 continue
             clear = True
             for j in range(m):
-                q = p[left[j]]
-                if j == i or j == (i - 1 if i else m - 1) or j == (i + 1 if i + 1 < m else 0):
+                if j in (i, before, after):
                     continue
-                inside_a = np.dot(_area_vector(a, b, q), normal) > 0
-                inside_b = np.dot(_area_vector(b, c, q), normal) > 0
-                inside_c = np.dot(_area_vector(c, a, q), normal) >= 0
-                if inside_a and inside_b and inside_c:
+                q = left[j]
+                if (
+                    _dot(_area_vector(p, a, b, q), normal) > 0
+                    and _dot(_area_vector(p, b, c, q), normal) > 0
+                    and _dot(_area_vector(p, c, a, q), normal) >= 0
+                ):
                     clear = False
                     break
-            spread = np.dot(b - a, b - a) + np.dot(c - b, c - b) + np.dot(a - c, a - c)
-            score = area / spread if spread > 0 else 0.0
-            if clear and score > best_score:
+            if clear:
                 best, best_score = i, score
-        if best < 0:  # no proper ear in a folded or flat polygon: take corners in order
-            best = 1
+                if m > MANY:
+                    break
+        if best < 0:  # no proper ear in a folded or flat polygon: the rest is cut in order
+            best, folded = 1, True
         before, after = left[best - 1 if best else m - 1], left[best + 1 if best + 1 < m else 0]
         picks[o, 0], picks[o, 1], picks[o, 2] = s + before, s + left[best], s + after
         o += 1

@@ -10,7 +10,7 @@ from .assembly import Assembly, low_part, take
 from .basis import mikktspace
 from .cage import build_cage
 from .mesh import Layer, Mesh, corner_positions, merge
-from .normals import with_normals
+from .normals import smooth, with_normals
 from .packed import Blocks, pack
 from .sheets import lay_out_sheets
 
@@ -18,6 +18,8 @@ STAND_IN_ABOVE = 500_000
 STAND_IN_TRIANGLES = 240_000
 THIN_OUT_ABOVE = 4_000_000
 NO_SHEET = 255
+NEIGHBOURS = 6
+FEWEST_TRIANGLES = 400
 
 Tell = Callable[[float], None]
 
@@ -115,28 +117,52 @@ def _indexed(mesh: Mesh) -> dict[str, Any_]:
 
 
 def stand_in(mesh: Mesh, tell: Tell = lambda share: None) -> Mesh:
-    """Fewer triangles of the same shape, with the normals, materials and objects of the nearest vertices."""
+    """Fewer triangles of the same shape, object by object, with the normals and materials of the nearest vertices."""
+    mesh = with_normals(mesh)
+    share = STAND_IN_TRIANGLES / max(len(mesh.triangles), 1)
+    pieces = []
+    for n, name in enumerate(mesh.object_names):
+        tell(n / len(mesh.object_names))
+        part = take(mesh, (name,))
+        if len(part.triangles):
+            pieces.append(_lighter(part, share, lambda s, n=n: tell((n + s) / len(mesh.object_names))))  # type: ignore[misc]
+    return merge(pieces, mesh.name)
+
+
+def _lighter(mesh: Mesh, share: float, tell: Tell) -> Mesh:
+    """One object with `share` of its triangles, at least a few hundred."""
     import fast_simplification
     from scipy.spatial import cKDTree
 
-    mesh = with_normals(mesh)
     assert mesh.normals is not None
+    plain = replace(mesh, uvs=(), tangents=None, colors=None, polygons=None)
+    wanted = max(share * len(mesh.triangles), FEWEST_TRIANGLES)
+    if wanted >= len(mesh.triangles):
+        return plain
     tell(0.1)
     points, faces, corner = _thinned(mesh)
     tell(0.4)
-    share = 1 - STAND_IN_TRIANGLES / len(faces)
-    if share > 0:
-        fewer, faces = fast_simplification.simplify(points, faces, share)
+    if wanted < len(faces):
+        fewer, faces = fast_simplification.simplify(points, faces, 1 - wanted / len(faces))
         tell(0.9)
-        corner = corner[cKDTree(points).query(np.asarray(fewer), workers=-1)[1]]
+        near = corner[cKDTree(points).query(np.asarray(fewer), k=NEIGHBOURS, workers=-1)[1]]
         points = np.asarray(fewer, np.float32)
+        corner = _facing(mesh, near, smooth(Mesh("light", points, np.asarray(faces, np.int32))).values)
     triangles: I32 = np.asarray(faces, np.int32)
     first = corner[triangles[:, 0]] // 3
+    normals = Layer(mesh.normals.values[mesh.normals.corners.reshape(-1)[corner]], triangles)
     return replace(
-        mesh, positions=points, triangles=triangles,
-        normals=Layer(mesh.normals.values[mesh.normals.corners.reshape(-1)[corner]], triangles), uvs=(), tangents=None,
-        colors=None, polygons=None, objects=mesh.objects[first], materials=mesh.materials[first],
+        plain, positions=points, triangles=triangles, normals=normals, objects=mesh.objects[first],
+        materials=mesh.materials[first],
     )  # fmt: skip
+
+
+def _facing(mesh: Mesh, near: Any_, normals: F32) -> Any_:
+    """Of some corners near each vertex (V, K) the one whose normal agrees best, on the same side of a thin wall."""
+    assert mesh.normals is not None
+    candidates = mesh.normals.values[mesh.normals.corners.reshape(-1)[near]]
+    best = np.einsum("vkc,vc->vk", candidates, normals).argmax(axis=1)
+    return near[np.arange(len(near)), best]
 
 
 def _thinned(mesh: Mesh) -> tuple[F32, I32, Any_]:

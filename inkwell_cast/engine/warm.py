@@ -1,7 +1,9 @@
 """Getting the kernels ready: compiled once after an installation, from disk at later starts."""
 
+import pathlib
 import subprocess
 import sys
+import tempfile
 from collections.abc import Callable
 
 import numpy as np
@@ -14,6 +16,7 @@ from ..core.basis import mikktspace
 from ..core.cast import Rays, cast_rays, rays_of
 from ..core.checks import check
 from ..core.embree import Scene, Vertices
+from ..core.formats import read_mesh, write_mesh
 from ..core.images import png
 from ..core.likeness import likeness
 from ..core.low import Low
@@ -34,7 +37,7 @@ def one_triangle(name: str = "warm-up") -> Mesh:
 
 
 def warm_up(on_compile: Callable[[], None] = lambda: None) -> None:
-    """Make every kernel of a bake, of the checks and of a probe ready.
+    """Make every kernel of a bake and of a probe ready, and see to it that those of checks and readers are compiled.
 
     `on_compile` is called where they must be compiled first; two processes share that work.
     """
@@ -42,16 +45,19 @@ def warm_up(on_compile: Callable[[], None] = lambda: None) -> None:
     normals.weld(mesh.positions)
     if sum(normals._first_equal.stats.cache_misses.values()):
         on_compile()
-        with subprocess.Popen(
-            [sys.executable, "-c", f"from {__name__} import compile_rays_and_maps as run; run()"]
-        ) as helper:
+        with _started("compile_rays_and_maps") as helper:
             _compile_surface(mesh)
             helper.wait()
+        _started("compile_readers")  # not waited for: most files do without them
     meshes, warm = baking.BakeMeshes([mesh], [one_triangle()]), Warm()
     result = baking.bake(RECIPE, meshes, warm=warm)
     _read_back(result.cast, result.low)
     probe(result.low, rays_of(result.low, result.cage, result.assembly.low_pair), result.sculpt, 4, 12)
-    check(RECIPE, meshes, warm)
+
+
+def _started(name: str) -> subprocess.Popen[bytes]:
+    """A process that runs one of this module's functions, to fill the cache of compiled kernels."""
+    return subprocess.Popen([sys.executable, "-c", f"from {__name__} import {name} as run; run()"])
 
 
 def _compile_surface(mesh: Mesh) -> None:
@@ -63,6 +69,7 @@ def _compile_surface(mesh: Mesh) -> None:
     sides = edges.edges_of(mesh)
     edges.shaded(mesh, sides, sides.open, False)
     check(RECIPE, baking.BakeMeshes([mesh], [one_triangle()]))
+    pad(np.zeros((16, 16, 3), np.float32), nearest_covered(np.ones((16, 16), np.uint8), 1))
 
 
 def compile_rays_and_maps() -> None:
@@ -76,9 +83,26 @@ def compile_rays_and_maps() -> None:
     low = Low(mesh, row, np.ascontiguousarray(up[None]), np.ones((1, 3, 4), np.float32), laid)
     sculpt = _sculpt(mesh)
     rays = Rays(mesh.positions[mesh.triangles], up[None].copy(), np.ones(1, np.float32), row)
-    cast = cast_rays(low, rays, sculpt, lambda share: None, lambda: False)
-    pad(cast.normal.copy(), nearest_covered(cast.covered, 1))
-    _read_back(cast, low)
+    _read_back(cast_rays(low, rays, sculpt, lambda share: None, lambda: False), low)
+
+
+def compile_readers() -> None:
+    """What the readers of text and of polygons need."""
+    square = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], np.float32)
+    with tempfile.TemporaryDirectory() as folder:
+        path = pathlib.Path(folder)
+        head = "ply\nformat {} 1.0\nelement vertex 4\nproperty float x\nproperty float y\nproperty float z\n"
+        head += "element face 1\nproperty list uchar int vertex_indices\nend_header\n"
+        rows = "\n".join(" ".join(map(str, p)) for p in square.tolist())
+        (path / "a.ply").write_text(f"{head.format('ascii')}{rows}\n4 0 1 2 3\n")
+        body = square.tobytes() + b"\4" + np.arange(4, dtype="<i4").tobytes()
+        (path / "b.ply").write_bytes(head.format("binary_little_endian").encode() + body)
+        points = "".join(f"v {' '.join(map(str, p))}\n" for p in square.tolist())
+        (path / "c.obj").write_text(f"{points}f 1 2 3 4\n")
+        write_mesh(path / "d.ply", one_triangle())
+        write_mesh(path / "e.glb", one_triangle())
+        for file in sorted(path.iterdir()):
+            read_mesh(file)
 
 
 def _sculpt(mesh: Mesh) -> Sculpt:
