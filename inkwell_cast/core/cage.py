@@ -24,10 +24,30 @@ class Cage:
     from_file: tuple[str, ...] = ()
 
 
+def directions_of(assembly: Assembly) -> F32:
+    """The directions in which the cage leaves the low's corners, (T, 3, 3) float32, unit.
+
+    Averaged over all faces that meet there, or each face's own where the recipe splits them at hard edges.
+    """
+    low = assembly.low
+    if assembly.recipe.reach.directions == "averaged" or low.normals is None:
+        return averaged(low)
+    return np.ascontiguousarray(low.normals.at_corners())
+
+
+def lows_of(assembly: Assembly, scope: str) -> Bool:
+    """The triangles of the low that a scope speaks of, (T,) bool."""
+    keys = [
+        scope in scopes(pair.name if (pair := assembly.paired.pair_of(key)) else "", key) for key in assembly.keys
+    ]  # fmt: skip
+    return np.array(keys, bool)[assembly.low.objects]
+
+
 def build_cage(assembly: Assembly) -> Cage:
     """The cage of every low: its pair's cage mesh where that fits, else its reach along averaged normals."""
     outward, inward = reaches(assembly)
-    offsets = push_out(assembly.low, outward)
+    smallest = np.float32(1e-6 * max(assembly.low.diagonal, 1e-20))  # where the reach is zero the direction stays
+    offsets = np.asarray(directions_of(assembly) * np.maximum(outward, smallest)[:, None, None], np.float32)
     fitting = []
     for n, cage in enumerate(assembly.cages):
         rows = assembly.low_pair == n
@@ -48,15 +68,6 @@ def reaches(assembly: Assembly) -> tuple[F32, F32]:
         by_object.append(own.in_scene_units(diagonal))
     table = np.array(by_object, np.float32).reshape(-1, 2)[assembly.low.objects]
     return table[:, 0].copy(), table[:, 1].copy()
-
-
-def push_out(low: Mesh, outward: F32) -> F32:
-    """Offsets (T, 3, 3) along averaged normals, `outward (T,)` long, scene units.
-
-    Where the outward reach is zero the offsets still carry the direction, shrunk below any ray's precision.
-    """
-    smallest = np.float32(1e-6 * max(low.diagonal, 1e-20))
-    return np.asarray(averaged(low) * np.maximum(outward, smallest)[:, None, None], np.float32)
 
 
 def pattern_of(mesh: Mesh, rows: Bool) -> I32:

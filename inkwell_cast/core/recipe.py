@@ -47,6 +47,15 @@ class Reach(Part):
         ),
     ] = 1.5
 
+    directions: Annotated[
+        Literal["averaged", "split"],
+        setting(
+            "Directions",
+            "Averaged rays leave no gap at hard edges but lean near them; split rays keep to each face's own normal "
+            "and leave gaps beyond hard edges.",
+        ),
+    ] = "averaged"
+
     def in_scene_units(self, diagonal: float) -> tuple[float, float]:
         """Outward and inward reach in the file's units, for a low of that diagonal."""
         scale = diagonal / 100 if self.unit == "percent" else 1.0

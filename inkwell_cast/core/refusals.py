@@ -12,8 +12,7 @@ from .mesh import Mesh
 def refuse_unusable(assembly: Assembly) -> None:
     """Raise InputProblem for meshes that cannot be baked at all."""
     paired, recipe = assembly.paired, assembly.recipe
-    if not paired.pairs:
-        _refuse_unpaired(assembly)
+    refuse_unpaired(assembly)
     for mesh in assembly.files.values():
         refuse_empty(mesh)
     for pair in paired.pairs:
@@ -22,7 +21,10 @@ def refuse_unusable(assembly: Assembly) -> None:
             _refuse_without_uvs(mesh, mesh.object_names.index(part.name), recipe.sheet.channel)
 
 
-def _refuse_unpaired(assembly: Assembly) -> None:
+def refuse_unpaired(assembly: Assembly) -> None:
+    """Raise InputProblem where no low has a high."""
+    if assembly.paired.pairs:
+        return
     alone = assembly.paired.alone
     lows = [a for a in alone if a.role in ("low", "self")]
     highs = [a for a in alone if a.role in ("high", "float")]

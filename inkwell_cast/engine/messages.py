@@ -4,6 +4,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from ..core.checks import Finding
+from ..core.coverage import Coverage
 from ..core.manifest import Manifest
 from ..core.probe import Probe
 from ..core.recipe import Recipe
@@ -91,6 +92,15 @@ class CheckPiece:
 
 
 @dataclass(frozen=True, slots=True)
+class Cover:
+    """How well the cage holds the sculpt, for the lows of a scope ("piece", "pair:NAME", "object:FILE/OBJECT")."""
+
+    recipe: Recipe
+    sources: list[Source]
+    scope: str
+
+
+@dataclass(frozen=True, slots=True)
 class Export:
     """Write the low as baked, the sculpt's stand-in or the cage; the suffix of `path` says the format."""
 
@@ -100,8 +110,8 @@ class Export:
     path: str
 
 
-Job = Load | BakeInto | ProbeAt | Draw | CheckPiece | Export
-Result = Loaded | Manifest | Probe | list[Finding] | None
+Job = Load | BakeInto | ProbeAt | Draw | CheckPiece | Cover | Export
+Result = Loaded | Manifest | Probe | list[Finding] | Coverage | None
 
 
 @dataclass(frozen=True, slots=True)

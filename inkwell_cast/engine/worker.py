@@ -19,11 +19,14 @@ import numpy as np
 
 from ..core import bake as baking
 from ..core import view
-from ..core.assembly import Assembly, BakeMeshes, Warm, assemble
+from ..core.assembly import Assembly, BakeMeshes, Sculpt, Warm, assemble
+from ..core.cage import build_cage, directions_of, lows_of
 from ..core.cast import Rays, rays_of
 from ..core.checks import Finding, check
+from ..core.coverage import Coverage, coverage
 from ..core.errors import Cancelled, InputProblem, RayLibraryMissing
 from ..core.export import EXPORTS
+from ..core.field import Located, locate
 from ..core.formats import read_mesh, write_mesh
 from ..core.low import Low
 from ..core.manifest import Manifest, MeshFile
@@ -31,10 +34,11 @@ from ..core.mesh import Mesh
 from ..core.packed import read_packed, write_blocks, write_packed
 from ..core.probe import Probe, probe
 from ..core.recipe import Recipe
-from ..core.refusals import refuse_empty, refuse_unusable
+from ..core.refusals import refuse_empty, refuse_unpaired, refuse_unusable
 from .messages import (
     BakeInto,
     CheckPiece,
+    Cover,
     Done,
     Draw,
     Export,
@@ -109,6 +113,7 @@ class _Worker:
         self._meshes: OrderedDict[tuple[str, str], Mesh] = OrderedDict()
         self._warm = Warm()
         self._laid_out: _LaidOut | None = None
+        self._located: tuple[str, Sculpt, Located] | None = None
         self._told = 0.0
 
     def answer(self, job: Job) -> Done | Failed:
@@ -134,6 +139,8 @@ class _Worker:
             case Draw():
                 self._draw(job)
                 return None
+            case Cover():
+                return self._cover(job)
             case CheckPiece():
                 return self._check(job)
             case Export():
@@ -197,6 +204,18 @@ class _Worker:
     def _check(self, job: CheckPiece) -> list[Finding]:
         self._tell("checking", 0.1)
         return check(job.recipe, self._read(job.sources), self._warm)
+
+    def _cover(self, job: Cover) -> Coverage:
+        self._tell("measuring", 0.1)
+        assembly = self._assembled(job.recipe, job.sources)
+        refuse_unpaired(assembly)
+        sculpt = self._warm.sculpt(assembly)
+        directions = directions_of(assembly)
+        made_of = (assembly.low.positions, assembly.low.triangles, assembly.low_pair, directions)
+        key = hashlib.sha256(b"".join(np.ascontiguousarray(a).tobytes() for a in made_of)).hexdigest()
+        if self._located is None or self._located[0] != key or self._located[1] is not sculpt:
+            self._located = key, sculpt, locate(assembly, sculpt)
+        return coverage(assembly, sculpt, build_cage(assembly), self._located[2], lows_of(assembly, job.scope))
 
     def _export(self, job: Export) -> None:
         self._tell("writing", 0.1)

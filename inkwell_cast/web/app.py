@@ -2,14 +2,16 @@
 
 from fastapi import FastAPI, Request
 from fastapi.staticfiles import StaticFiles
+from pydantic import ValidationError
 from starlette.exceptions import HTTPException
 from starlette.responses import JSONResponse, Response
 
 from ..core.errors import InputProblem
+from ..core.recipe import refusals
 from ..engine import JobFailed
 from .guard import Guard
 from .pages import HERE, render
-from .routes import bakes, meshes, piece, shelf
+from .routes import bakes, cage, meshes, piece, shelf
 from .workshop import Workshop
 
 
@@ -19,10 +21,11 @@ def create_app(workshop: Workshop) -> FastAPI:
     app.state.workshop = workshop
     app.add_middleware(Guard)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    for module in (shelf, bakes, meshes, piece):
+    for module in (shelf, bakes, meshes, cage, piece):
         app.include_router(module.router)
     app.add_exception_handler(InputProblem, _refused)
     app.add_exception_handler(JobFailed, _refused)
+    app.add_exception_handler(ValidationError, _out_of_range)
     app.add_exception_handler(HTTPException, _missing)
     return app
 
@@ -31,6 +34,11 @@ def _refused(request: Request, problem: Exception) -> Response:
     """The one place where errors become words for the screen."""
     status = 422 if isinstance(problem, InputProblem) or getattr(problem, "kind", "") == "input" else 500
     return JSONResponse({"error": str(problem)}, status)
+
+
+def _out_of_range(request: Request, problem: Exception) -> Response:
+    assert isinstance(problem, ValidationError)
+    return JSONResponse({"error": "; ".join(f"{k}: {v}" for k, v in refusals(problem).items())}, 422)
 
 
 def _missing(request: Request, problem: Exception) -> Response:

@@ -12,14 +12,15 @@ from typing import Any
 from ..core import editing
 from ..core.changes import what_changed
 from ..core.checks import Finding
+from ..core.coverage import Coverage
 from ..core.errors import InputProblem
 from ..core.manifest import Manifest
 from ..core.packed import unpack_header
 from ..core.pairing import Paired, Part, pair_up
 from ..core.probe import Probe
-from ..core.recipe import Recipe
+from ..core.recipe import Reach, Recipe
 from ..engine import Engine, JobFailed, Ticket
-from ..engine.messages import BakeInto, CheckPiece, Draw, Drawn, Export, Exported, Job, ProbeAt, Source
+from ..engine.messages import BakeInto, CheckPiece, Cover, Draw, Drawn, Export, Exported, Job, ProbeAt, Source
 from ..store import Store, bakes, meshes, pieces, views
 from ..store.bakes import BakeRow
 from ..store.meshes import MeshRow
@@ -38,6 +39,7 @@ class Workshop:
         self.intake = Intake(store, engine, max_upload)
         self._tickets: dict[int, Ticket] = {}
         self._checks: dict[str, list[Finding]] = {}
+        self._covered: dict[str, Coverage] = {}
         self._drawing: dict[str, asyncio.Task[pathlib.Path]] = {}
         store.tidy()
         with store.writing() as db:
@@ -231,6 +233,18 @@ class Workshop:
                 self._checks.pop(next(iter(self._checks)))
         return self._checks[key]
 
+    async def cover(self, piece_id: int, scope: str, reach: dict[str, float]) -> Coverage:
+        """How well the cage holds the sculpt of a scope, with the piece's reach or one that is being tried."""
+        piece, rows, _ = self.wanted(piece_id)
+        recipe = with_reach(piece.recipe, scope, reach)
+        key = setup_key(recipe, rows) + scope
+        if key not in self._covered:
+            ticket = self.engine.submit(Cover(recipe, self._sources(rows), scope))
+            self._covered[key] = await asyncio.wrap_future(ticket.future)
+            while len(self._covered) > KEPT_CHECKS:
+                self._covered.pop(next(iter(self._covered)))
+        return self._covered[key]
+
     def checked(self, piece: Piece, rows: list[MeshRow]) -> list[Finding] | None:
         """The findings for a piece as it is, if they are known."""
         return self._checks.get(setup_key(piece.recipe, rows))
@@ -326,6 +340,16 @@ def sculpts_of(row: MeshRow, paired: Paired) -> tuple[str, ...]:
     members += [(a.role, a.part) for a in paired.alone]
     other = {part.key for role, part in members if role in ("low", "cage")}
     return tuple(p.name for p in row.facts.parts if Part(row.file_name, p.name).key not in other)
+
+
+def with_reach(recipe: Recipe, scope: str, reach: dict[str, float]) -> Recipe:
+    """The recipe with an outward and inward reach, in the unit of the piece's, at a scope."""
+    if not reach:
+        return recipe
+    if scope == "piece":
+        own = Reach.model_validate(recipe.reach.model_dump() | reach)
+        return recipe.model_copy(update={"reach": own})
+    return editing.set_level(recipe, scope, reach)
 
 
 def _digest(*parts: Any) -> str:

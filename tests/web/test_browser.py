@@ -214,3 +214,23 @@ def test_a_pair_has_a_reach_of_its_own_and_inherits_again(quiet: Page, server, r
     page.get_by_role("button", name="inherit").click()
     expect(page.get_by_text("set here")).to_be_hidden()
     expect(page.locator("input[name='level.outward']")).to_have_value("1.5")
+
+
+def test_the_reach_rule_is_dragged_and_measures(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    expect(page.locator("#covered")).to_contain_text("of the sculpt’s surface held", timeout=SLOW)
+    handle = page.locator(".handle").nth(1).bounding_box()
+    middle = handle["x"] + handle["width"] / 2, handle["y"] + 8
+    page.mouse.move(*middle)
+    page.mouse.down()
+    page.mouse.move(middle[0] - 90, middle[1], steps=6)
+    expect(page.locator("#covered")).to_contain_text("vertices outside", timeout=SLOW)
+    with page.expect_response(lambda r: "/settings/cage" in r.url):
+        page.mouse.up()
+    assert float(page.locator("input[name='reach.outward']").input_value()) < 1
+    page.get_by_role("button", name="Measure").click()
+    expect(page.locator("#covered")).to_contain_text("100.00 %", timeout=SLOW)
+    page.locator(".handle").nth(1).focus()
+    with page.expect_response(lambda r: "/settings/cage" in r.url):
+        page.keyboard.press("ArrowRight")

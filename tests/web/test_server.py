@@ -167,6 +167,23 @@ def test_levels_say_where_a_value_is_from_and_are_inherited_again(client, piece)
     assert "set here" not in again
 
 
+def test_coverage_is_told_for_a_tried_reach_and_measured(client, piece, workshop):
+    tried = client.get(f"{piece}/coverage", params={"outward": 0, "inward": 0}).text
+    assert "vertices outside, worst" in tried
+    assert "ring_high" in tried
+    points = message(client.get(f"{piece}/coverage/points", params={"outward": 0, "inward": 0}))[1]["points"]
+    assert len(points) > 1000
+    assert client.get(f"{piece}/coverage", params={"outward": -1}).status_code == 422
+    panel = client.post(f"{piece}/measure", params={"scope": "pair:ring"})
+    assert "The sculpt stands up to" in panel.text
+    assert "cage-changed" in panel.headers["HX-Trigger"]
+    level = workshop.piece(piece_id_of(piece))[0].recipe.levels["pair:ring"]
+    assert level.outward < 1.5
+    held = client.get(f"{piece}/coverage", params={"scope": "pair:ring"}).text
+    assert "<b>100.00 %</b>" in held
+    assert "vertices" not in held
+
+
 def test_changes_are_undone_and_done_again(client, piece, workshop):
     def outward():
         return workshop.piece(piece_id_of(piece))[0].recipe.reach.outward

@@ -72,7 +72,7 @@ export class ModelView {
     this.controls.addEventListener("change", () => this.draw());
     this.scenes = { low: new THREE.Scene(), sculpt: new THREE.Scene(), marks: new THREE.Scene(), over: new THREE.Scene() };
     this.show = "low"; this.mapsOn = true; this.cageOn = false; this.lit = true; this.wipe = 0.5;
-    this.low = null; this.box = new THREE.Box3(); this.standIn = false; this.normalsOn = false; this.marks = null; this.textures = {};
+    this.low = null; this.box = new THREE.Box3(); this.standIn = false; this.normalsOn = false; this.marks = null; this.points = null; this.textures = {};
     this.blank = new THREE.DataTexture(new Uint8Array([128, 128, 255, 255]), 1, 1);
     this.blank.needsUpdate = true;
     this.facts = null; this.mapKey = null;
@@ -219,6 +219,23 @@ export class ModelView {
     this.marks = [new THREE.Mesh(geometry, hatch(1, false)), new THREE.Mesh(geometry, hatch(0.5, true))];
     this.scenes.marks.add(...this.marks);
     if (place) this.turnTo(corners, place);
+    this.draw();
+  }
+
+  // Points of the sculpt that the cage does not hold, as hatched discs; null for none.
+  setPoints(points) {
+    if (this.points) { this.scenes.marks.remove(this.points); this.points.geometry.dispose(); this.points.material.dispose(); this.points = null; }
+    if (points?.length) {
+      const geometry = new THREE.BufferGeometry();
+      geometry.setAttribute("position", new THREE.BufferAttribute(points, 3));
+      this.points = new THREE.Points(geometry, new THREE.ShaderMaterial({
+        uniforms: { ratio: { value: this.renderer.getPixelRatio() } },
+        vertexShader: "uniform float ratio; void main() { gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); gl_Position.z -= 0.0001 * gl_Position.w; gl_PointSize = 5.0 * ratio; }",
+        fragmentShader: "precision highp float; void main() { if (length(gl_PointCoord - 0.5) > 0.5 || mod(gl_FragCoord.x + gl_FragCoord.y, 5.0) > 3.2) discard; gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0); }",
+        depthWrite: false,
+      }));
+      this.scenes.marks.add(this.points);
+    }
     this.draw();
   }
 

@@ -1,5 +1,6 @@
 // The page of a piece: joins the two views, the keyboard and the fragments that the server sends.
 import { fetchMesh, ModelView } from "./model.js";
+import { ReachRule } from "./reach.js";
 import { SheetView } from "./sheet.js";
 import { takeDrops, uploadsInto } from "./upload.js";
 
@@ -403,6 +404,54 @@ function tendPairs() {
     for (const row of document.querySelectorAll(".pair-row, #alone .part")) row.hidden = !row.textContent.toLowerCase().includes(wanted);
   });
 }
+// The reach rule of the step Cage: while a handle is dragged the server measures what the tried reach would hold.
+
+let rule = null, trying = null;
+function tendReach() {
+  const svg = $("reach-rule");
+  if (!svg) { if (rule) { rule = null; model.setPoints(null); } return; }
+  if (svg.dataset.tended) return;
+  svg.dataset.tended = "yes";
+  const scope = encodeURIComponent(svg.dataset.scope);
+  rule = new ReachRule(svg, tryReach, (reach) => {
+    for (const name of ["outward", "inward"]) {
+      const field = document.querySelector(`#panel input[name$=".${name}"]`), value = Number((reach[name] / rule.rule.scale).toPrecision(3)).toString();
+      if (field.value !== value) { field.value = value; field.dispatchEvent(new Event("change", { bubbles: true })); return; }
+    }
+  });
+  async function tryReach(reach) {
+    const first = !trying;
+    trying = { ...reach };
+    if (!first || !rule.rule) return;
+    while (trying) {
+      const { outward, inward } = trying, scale = rule.rule.scale;
+      const query = `scope=${scope}&outward=${outward / scale}&inward=${inward / scale}`;
+      const answer = await fetch(`${base}/coverage?${query}`);
+      if (answer.ok && $("coverage")) { $("coverage").innerHTML = await answer.text(); showCoverage(query); }
+      if (trying && trying.outward === outward && trying.inward === inward) trying = null;
+    }
+  }
+}
+
+async function showCoverage(query) {
+  const covered = $("covered");
+  if (!covered || !rule) return;
+  rule.setRule(JSON.parse(covered.dataset.rule));
+  const { arrays } = await fetchMesh(`${base}/coverage/points?${query}`);
+  if ($("reach-rule")) model.setPoints(arrays.points);
+}
+document.body.addEventListener("htmx:afterSettle", (e) => {
+  tendReach();
+  if (e.detail.target?.id === "coverage") showCoverage(`scope=${encodeURIComponent($("reach-rule").dataset.scope)}`).catch((error) => toast(error.message));
+});
+document.body.addEventListener("click", (e) => {
+  const place = e.target.dataset?.place?.split(",").map(Number);
+  if (!place) return;
+  setShow("sculpt");
+  model.turnTo(new Float32Array(0), [place.slice(0, 3), place[3]]);
+});
+tendReach();
+
 document.body.addEventListener("htmx:afterSettle", tendPanel);
 tendPanel();
 setShow("low");

@@ -1,0 +1,67 @@
+"""The step Cage: how well the cage holds the sculpt, and reach from measurement."""
+
+from typing import Any
+
+import numpy as np
+from fastapi import APIRouter, Request
+from starlette.responses import Response
+
+from ...core.coverage import Coverage, round_up
+from ...core.packed import pack
+from ..pages import render, workshop
+from ..workshop import with_reach
+from .piece import changed, context
+
+router = APIRouter(prefix="/pieces/{piece_id}")
+MOST_POINTS = 20_000
+
+
+def _tried(outward: float | None, inward: float | None) -> dict[str, float]:
+    return {name: value for name, value in (("outward", outward), ("inward", inward)) if value is not None}
+
+
+async def _covered(request: Request, piece_id: int, reach: dict[str, float]) -> tuple[dict[str, Any], Coverage]:
+    values = context(request, piece_id, "cage")
+    return values, await workshop(request).cover(piece_id, values["scope"], reach)
+
+
+@router.get("/coverage")
+async def coverage(
+    request: Request, piece_id: int, outward: float | None = None, inward: float | None = None
+) -> Response:
+    """What the cage holds, in words and as data for the reach rule; a reach that is being tried may be given."""
+    values, found = await _covered(request, piece_id, _tried(outward, inward))
+    rule = {
+        "edges": found.edges.tolist(), "surface": found.surface.tolist(), "needed": found.needed,
+        "scale": values["diagonal"] / 100 if values["piece"].recipe.reach.unit == "percent" else 1.0,
+    }  # fmt: skip
+    return render(request, "coverage.html", **values, coverage=found, rule=rule)
+
+
+@router.get("/coverage/points")
+async def points(
+    request: Request, piece_id: int, outward: float | None = None, inward: float | None = None
+) -> Response:
+    """Places on the sculpt that the cage does not hold, an even choice of at most `MOST_POINTS`."""
+    _, found = await _covered(request, piece_id, _tried(outward, inward))
+    rows = found.outside
+    if len(rows) > MOST_POINTS:
+        rows = rows[np.linspace(0, len(rows) - 1, MOST_POINTS).astype(np.int64)]
+    return Response(b"".join(pack({}, {"points": rows})), media_type="application/octet-stream")
+
+
+@router.post("/measure")
+async def measure(request: Request, piece_id: int) -> Response:
+    """Set the reach of the scope to what the meshes need, with a little room."""
+    values, found = await _covered(request, piece_id, {})
+    recipe, scope = values["piece"].recipe, values["scope"]
+    scale = values["diagonal"] / 100 if recipe.reach.unit == "percent" else 1.0
+    outward, inward = (round_up(value / scale) for value in found.suggested)
+    edited = with_reach(recipe, scope, {"outward": outward, "inward": inward})
+    workshop(request).set_recipe(piece_id, edited, "Measure")
+    unit = "scene units"
+    said = [
+        f"The sculpt stands up to {found.needed[0]:.3g} {unit} above the low along its rays and lies up to "
+        f"{found.needed[1]:.3g} below. The reach is that with a little room."
+    ]
+    return changed(request, piece_id, "cage", "cage-changed", said=said)

@@ -1,0 +1,84 @@
+// The reach rule: the distribution of the sculpt along the rays, and two handles. It draws what the server measured.
+
+const NS = "http://www.w3.org/2000/svg", LEFT = 6, RIGHT = 254, TOP = 8, FLOOR = 58;
+
+function make(name, attributes, parent, text) {
+  const e = document.createElementNS(NS, name);
+  for (const [k, v] of Object.entries(attributes)) e.setAttribute(k, v);
+  if (text !== undefined) e.textContent = text;
+  parent.append(e);
+  return e;
+}
+const short = (v) => Number(v.toPrecision(3)).toString();
+
+export class ReachRule {
+  // `svg` carries the reach in scene units; `onTry(outward, inward)` hears of a drag, `onSet` of its end.
+  constructor(svg, onTry, onSet) {
+    this.svg = svg;
+    this.reach = { outward: Number(svg.dataset.outward), inward: Number(svg.dataset.inward) };
+    this.rule = null; this.onTry = onTry; this.onSet = onSet;
+    this.draw();
+  }
+
+  setRule(rule) { this.rule = rule; if (!this.held) this.draw(); }
+
+  get span() {
+    const needed = this.rule ? this.rule.needed : [0, 0];
+    const most = Math.max(needed[0], needed[1], this.reach.outward, this.reach.inward, 1e-12);
+    return [Math.max(this.reach.inward, needed[1], most * 0.3) * 1.2, Math.max(this.reach.outward, needed[0], most * 0.3) * 1.2];
+  }
+
+  draw() {
+    const [below, above] = this.held ? this.frozen : this.span, { outward, inward } = this.reach;
+    const x = (v) => LEFT + (v + below) / (below + above) * (RIGHT - LEFT);
+    this.at = (px) => (px - LEFT) / (RIGHT - LEFT) * (below + above) - below;
+    this.svg.replaceChildren();
+    const defs = make("defs", {}, this.svg), pattern = make("pattern", { id: "rule-hatch", width: 4, height: 4, patternUnits: "userSpaceOnUse", patternTransform: "rotate(45)" }, defs);
+    make("rect", { width: 1.6, height: 4, fill: "var(--vermilion)" }, pattern);
+    make("rect", { x: x(-inward), y: TOP, width: Math.max(x(outward) - x(-inward), 0), height: FLOOR - TOP, fill: "var(--held)" }, this.svg);
+    if (this.rule) {
+      const { edges, surface } = this.rule, tallest = Math.max(...surface.map(Math.sqrt), 1e-30);
+      surface.forEach((s, i) => {
+        if (!s) return;
+        const h = Math.max(Math.sqrt(s) / tallest * (FLOOR - TOP - 8), 1), middle = (edges[i] + edges[i + 1]) / 2;
+        const lost = middle > outward || middle < -inward;
+        make("rect", { x: x(edges[i]), y: FLOOR - h, width: Math.max(x(edges[i + 1]) - x(edges[i]) - 0.6, 0.8), height: h, fill: lost ? "url(#rule-hatch)" : "var(--soft)", stroke: lost ? "var(--vermilion)" : "none", "stroke-width": 0.5 }, this.svg);
+      });
+    }
+    make("path", { d: `M${LEFT - 2} ${FLOOR}H${RIGHT + 2}`, stroke: "var(--ink)" }, this.svg);
+    make("path", { d: `M${x(0)} ${TOP - 2}V${FLOOR + 4}`, stroke: "var(--ink)", "stroke-width": 1.5 }, this.svg);
+    make("text", { x: x(0) + 3, y: TOP + 7 }, this.svg, "low");
+    make("text", { x: x(0), y: FLOOR + 31, "text-anchor": "middle" }, this.svg, "0");
+    this.handle("inward", x(-inward), -1);
+    this.handle("outward", x(outward), 1);
+  }
+
+  handle(name, x, side) {
+    const g = make("g", { class: "handle", tabindex: 0, role: "slider", "aria-label": `${name} reach, scene units`, "aria-valuenow": short(this.reach[name]), "aria-valuemin": 0 }, this.svg);
+    make("path", { d: `M${x} ${TOP}V${FLOOR}`, stroke: "var(--verdigris)", "stroke-width": 2 }, g);
+    make("path", { d: `M${x - 6} ${FLOOR}h12v8l-6 6-6-6z`, fill: "var(--verdigris)" }, g);
+    make("rect", { x: x - 9, y: TOP, width: 18, height: FLOOR, fill: "transparent" }, g);
+    make("text", { x: Math.min(Math.max(x, 14), 246), y: FLOOR + 31, "text-anchor": "middle", class: "green" }, this.svg, short(this.reach[name]));
+    g.addEventListener("pointerdown", (e) => {
+      this.held = name; this.frozen = this.span;
+      const move = (m) => {
+        const r = this.svg.getBoundingClientRect(), value = this.at((m.clientX - r.left) / r.width * 260) * side;
+        this.reach[name] = Math.max(0, Number(value.toPrecision(3)));
+        this.draw(); this.onTry(this.reach);
+      };
+      const up = () => {
+        removeEventListener("pointermove", move); removeEventListener("pointerup", up);
+        this.held = null; this.draw(); this.onSet(this.reach);
+      };
+      addEventListener("pointermove", move); addEventListener("pointerup", up);
+      e.preventDefault();
+    });
+    g.addEventListener("keydown", (e) => {
+      const by = { ArrowLeft: -1, ArrowRight: 1 }[e.key];
+      if (!by) return;
+      this.reach[name] = Math.max(0, Number((this.reach[name] + by * side * (this.span[0] + this.span[1]) / 100).toPrecision(3)));
+      this.draw(); this.onTry(this.reach); this.onSet(this.reach);
+      e.preventDefault();
+    });
+  }
+}
