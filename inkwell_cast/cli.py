@@ -62,6 +62,9 @@ def _parser() -> argparse.ArgumentParser:
     add("--size", metavar="WxH", help="Width and height of the sheet in texels, 16 to 8192 each.")
     add("--samples", type=int, choices=(1, 4, 16), help=_reason(Sheet, "samples"))
     add("--reach", nargs=2, type=float, metavar=("OUT", "IN"), help="Outward and inward reach in scene units.")
+    add("--cage", choices=("even", "fitted"), help=_reason(Reach, "shape"))
+    add("--clearance", type=float, metavar="D", help=f"{_reason(Reach, 'clearance')} In the unit of the reach.")
+    add("--directions", choices=("averaged", "split"), help=_reason(Reach, "directions"))
     add("--depth", type=int, choices=(8, 16), help=_reason(Output, "depth"))
     add("--green", choices=("up", "down"), help=_reason(Basis, "green"))
     add("--padding", metavar="N|auto|fill", help=_reason(Sheet, "padding"))
@@ -118,7 +121,7 @@ def recipe_of(options: argparse.Namespace) -> Recipe:
     """The recipe file's settings, or the defaults, changed by what was given on the command line."""
     settings = _recipe_file(options).model_dump()
     if options.reach:
-        settings["reach"] = Reach(unit="scene", outward=options.reach[0], inward=options.reach[1]).model_dump()
+        settings["reach"] |= {"unit": "scene", "outward": options.reach[0], "inward": options.reach[1]}
     if options.size:
         width, times, height = options.size.lower().partition("x")
         if not (width.isdigit() and (height if times else width).isdigit()):
@@ -130,6 +133,7 @@ def recipe_of(options: argparse.Namespace) -> Recipe:
         settings["output"]["maps"] = [key.strip() for key in options.maps.split(",") if key.strip()]
     for group, name, option in (
         ("sheet", "samples", "samples"), ("sheet", "split", "sheets"), ("sheet", "channel", "channel"),
+        ("reach", "shape", "cage"), ("reach", "clearance", "clearance"), ("reach", "directions", "directions"),
         ("output", "depth", "depth"), ("basis", "green", "green"), ("normals", "mode", "normals"),
     ):  # fmt: skip
         value = getattr(options, option)

@@ -1,7 +1,10 @@
 """A piece put together: files treated, objects paired, lows joined to one mesh, each pair's highs to a scene."""
 
+import hashlib
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -14,6 +17,9 @@ from .mesh import Mesh, layer_of_corners, merge, subset
 from .normals import smooth, with_normals
 from .pairing import Paired, Part, pair_up
 from .recipe import FileSettings, Recipe, Role
+from .transform import one_name_each
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,13 +79,33 @@ class Assembly:
     keys: tuple[str, ...]
     cages: list[Mesh | None]
 
+    def digest(self) -> str:
+        """A hash of the low's shape, normals and pairs: all that its cage directions come from."""
+        low = self.low
+        arrays = [low.positions, low.triangles, low.objects, self.low_pair]
+        arrays += [low.normals.values, low.normals.corners] if low.normals else []
+        found = hashlib.sha256(self.recipe.reach.directions.encode())
+        for array in arrays:
+            found.update(np.ascontiguousarray(array).tobytes())
+        return found.hexdigest()
+
 
 class Warm:
     """Keeps treated files and the sculpt's scenes, so that the next bake does not build them again."""
 
     def __init__(self) -> None:
         self._treated: dict[str, tuple[Mesh, FileSettings, Mesh]] = {}
+        self._kept: dict[str, tuple[str, Any]] = {}
         self._sculpt: tuple[list[tuple[Mesh, tuple[str, ...]]], Sculpt] | None = None
+
+    def once(self, name: str, key: str, make: Callable[[], T]) -> T:
+        """What `make` gives, computed again only when `key` differs from the last under this name."""
+        known = self._kept.get(name)
+        if known is None or known[0] != key:
+            self._kept.pop(name, None)
+            known = self._kept[name] = key, make()
+        found: T = known[1]
+        return found
 
     def treated(self, named: dict[str, Mesh], recipe: Recipe) -> dict[str, Mesh]:
         kept = {}
@@ -87,7 +113,7 @@ class Warm:
             settings = recipe.file(name).model_copy(update={"role": ""})
             known = self._treated.get(name)
             if known is None or known[0] is not mesh or known[1] != settings:
-                known = mesh, settings, treated(mesh if mesh.name == name else replace(mesh, name=name), settings)
+                known = mesh, settings, treated(_own_names(mesh, name), settings)
             kept[name] = known
         self._treated = kept
         return {name: entry[2] for name, entry in kept.items()}
@@ -108,6 +134,13 @@ class Warm:
         self._sculpt = known = None  # let the old scenes go before the new ones need their memory
         self._sculpt = wanted, _build(wanted, ends)
         return self._sculpt[1]
+
+
+def _own_names(mesh: Mesh, name: str) -> Mesh:
+    """The mesh under a name, objects of the same name joined: everything is stored by name."""
+    if len(set(mesh.object_names)) < len(mesh.object_names):
+        mesh = one_name_each(mesh)
+    return mesh if mesh.name == name else replace(mesh, name=name)
 
 
 def _by_file(parts: list[Part]) -> dict[str, tuple[str, ...]]:

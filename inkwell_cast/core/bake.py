@@ -12,9 +12,10 @@ from dataclasses import dataclass, field
 from . import maps
 from .arrays import U8, U16
 from .assembly import Assembly, BakeMeshes, Sculpt, Warm, assemble
-from .cage import Cage, build_cage
+from .cage import Cage
 from .cast import Cast, cast_rays, rays_of
 from .errors import Cancelled
+from .fit import cage_of
 from .images import png
 from .likeness import Likeness, likeness
 from .low import Low, prepare_lows
@@ -147,7 +148,7 @@ def bake(
     done += STAGES["checking"]
     tell("preparing")
     with _stage(seconds, "preparing"):
-        names, lows, cage, outside = lay_out(assembly)
+        names, lows, cage, outside = lay_out(assembly, warm)
     done += STAGES["preparing"]
     tell("scene")
     with _stage(seconds, "scene"):
@@ -175,12 +176,12 @@ def bake(
     return Bake(assembly, cage, sculpt, sheets, warnings, seconds)
 
 
-def lay_out(assembly: Assembly) -> tuple[list[str], list[Low], Cage, int]:
+def lay_out(assembly: Assembly, warm: Warm) -> tuple[list[str], list[Low], Cage, int]:
     """The low on its sheets: their names, what lies on them, the cage, and how many triangles lie on none."""
     recipe = assembly.recipe
     layout = lay_out_sheets(recipe, assembly.low)
     lows = prepare_lows(assembly.low, layout.sheets, recipe.sheet.channel, recipe.sheet.samples)
-    return [sheet.name for sheet in layout.sheets], lows, build_cage(assembly), layout.outside
+    return [sheet.name for sheet in layout.sheets], lows, cage_of(assembly, warm), layout.outside
 
 
 def _derive(recipe: Recipe, low: Low, cast: Cast, tell: Callable[[float], None]) -> dict[str, U8 | U16]:

@@ -43,11 +43,15 @@ def lows_of(assembly: Assembly, scope: str) -> Bool:
     return np.array(keys, bool)[assembly.low.objects]
 
 
-def build_cage(assembly: Assembly) -> Cage:
-    """The cage of every low: its pair's cage mesh where that fits, else its reach along averaged normals."""
+def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
+    """The cage of every low: its pair's cage mesh where that fits, else its reach along its directions.
+
+    `lengths (T, 3)` are those of a fitted cage and take the place of the outward reach; see `fit.cage_of`.
+    """
     outward, inward = reaches(assembly)
     smallest = np.float32(1e-6 * max(assembly.low.diagonal, 1e-20))  # where the reach is zero the direction stays
-    offsets = np.asarray(directions_of(assembly) * np.maximum(outward, smallest)[:, None, None], np.float32)
+    long = outward[:, None] if lengths is None else lengths
+    offsets = np.asarray(directions_of(assembly) * np.maximum(long, smallest)[..., None], np.float32)
     fitting = []
     for n, cage in enumerate(assembly.cages):
         rows = assembly.low_pair == n

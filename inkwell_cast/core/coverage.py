@@ -1,6 +1,6 @@
 """Coverage: which of the sculpt's surface a cage holds, by how much it misses, and what reach would hold it."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numba
 import numpy as np
@@ -12,6 +12,8 @@ from .arrays import F32, F64, I32, Bool
 from .assembly import Assembly, Sculpt
 from .cage import Cage
 from .field import Located
+from .folds import folds_of
+from .mesh import corner_positions
 
 BINS = 60
 ROOM = 1.04  # a suggestion leaves this much more than what was measured
@@ -37,6 +39,7 @@ class Coverage:
     """What a cage holds of the surface that rays could see; distances in scene units, shares from 0 to 1.
 
     edges (BINS + 1,) and surface (BINS,) are the histogram of the reach that the sculpt needs, weighed by surface.
+    `mean_outward` is the mean length of the rays above the low; folded and crossing (T,) bool mark faces of the cage.
     `needed` is the outward and inward reach that would hold everything, `suggested` the same with a little room.
     outside (N, 3) float32 are the points that it does not hold.
     """
@@ -53,14 +56,19 @@ class Coverage:
     surface: F64
     places: list[Place]
     outside: F32
+    mean_outward: float
+    folded: Bool
+    crossing: Bool
 
 
 def coverage(assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, lows: Bool | None = None) -> Coverage:
     """How well a cage holds the sculpt as `field.locate` found it, for all lows or those marked in `lows (T,)`."""
-    chosen = np.ones(len(located.height), bool) if lows is None else lows[located.triangle]
+    within = np.ones(len(cage.offsets), bool) if lows is None else lows
+    chosen, folds = within[located.triangle], folds_of(assembly, cage)
     t, height, weight = located.triangle[chosen], located.height[chosen], located.weight[chosen]
     if not len(t):
-        return _NOTHING
+        length = _mean_length(assembly, cage, within)
+        return replace(_NOTHING, mean_outward=length, folded=folds.folded & within, crossing=folds.crossing & within)
     above, below = np.empty(len(t), np.float32), np.empty(len(t), np.float32)
     _beyond(t, located.b[chosen], height, cage.offsets, cage.inward, above, below)
     reach, slack = located.reach[chosen], TOLERANCE * assembly.low.diagonal
@@ -90,12 +98,24 @@ def coverage(assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, l
             max(APART * assembly.low.diagonal, 4 * float(np.sqrt(weight.sum() / len(t)))),
         ),
         outside=places[lost],
+        mean_outward=_mean_length(assembly, cage, within),
+        folded=folds.folded & within,
+        crossing=folds.crossing & within,
     )
 
 
 _NOTHING = Coverage(
-    1, 0, 0, 0, 0, 0, (0, 0), (0, 0), np.linspace(-1, 1, BINS + 1), np.zeros(BINS), [], np.zeros((0, 3), np.float32)
-)
+    1, 0, 0, 0, 0, 0, (0, 0), (0, 0), np.linspace(-1, 1, BINS + 1), np.zeros(BINS), [], np.zeros((0, 3), np.float32), 0,
+    np.zeros(0, bool), np.zeros(0, bool),
+)  # fmt: skip
+
+
+def _mean_length(assembly: Assembly, cage: Cage, within: Bool) -> float:
+    """Mean distance from the low to the cage over the surface of some triangles of the low."""
+    p = corner_positions(assembly.low)[within].astype(np.float64)
+    area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
+    length = np.linalg.norm(cage.offsets[within], axis=2).mean(axis=1)
+    return float((area * length).sum() / max(area.sum(), 1e-300))
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)

@@ -4,16 +4,16 @@ from dataclasses import replace
 
 import numpy as np
 
-from .assembly import Assembly, take
+from .assembly import Assembly, Warm, take
 from .basis import mikktspace
-from .cage import build_cage
 from .errors import InputProblem
+from .fit import cage_of
 from .mesh import Layer, Mesh, layer_of_corners, merge
 from .normals import vertices
 from .view import stand_in
 
 
-def low_of(assembly: Assembly) -> Mesh:
+def low_mesh(assembly: Assembly, warm: Warm) -> Mesh:
     """The paired lows, triangulated as baked, with the normals and tangents that the bake uses."""
     low = _low(assembly)
     channel = assembly.recipe.sheet.channel
@@ -22,7 +22,7 @@ def low_of(assembly: Assembly) -> Mesh:
     return replace(low, polygons=None)
 
 
-def sculpt_of(assembly: Assembly) -> Mesh:
+def sculpt_mesh(assembly: Assembly, warm: Warm) -> Mesh:
     """The paired highs with at most about 240 thousand triangles a file."""
     names: dict[str, list[str]] = {}
     for pair in assembly.paired.pairs:
@@ -34,12 +34,12 @@ def sculpt_of(assembly: Assembly) -> Mesh:
     return merge(pieces, "sculpt")
 
 
-def cage_of(assembly: Assembly) -> Mesh:
+def cage_mesh(assembly: Assembly, warm: Warm) -> Mesh:
     """Where rays start, over the low's own vertices, in their order, with the low's object names."""
     low = _low(assembly)
     positions, triangles, _ = vertices(low)
     moved = positions.astype(np.float32).copy()
-    moved[triangles] = positions[triangles] + build_cage(assembly).offsets
+    moved[triangles] = positions[triangles] + cage_of(assembly, warm).offsets
     suffix, end = assembly.recipe.pairing.cage, assembly.recipe.pairing.low
     names = tuple((n[: -len(end)] if n.lower().endswith(end.lower()) else n) + suffix for n in low.object_names)
     uvs = tuple(Layer(uv.values, uv.corners) for uv in low.uvs)
@@ -55,4 +55,4 @@ def _low(assembly: Assembly) -> Mesh:
     return assembly.low
 
 
-EXPORTS = {"low": low_of, "sculpt": sculpt_of, "cage": cage_of}
+EXPORTS = {"low": low_mesh, "sculpt": sculpt_mesh, "cage": cage_mesh}

@@ -13,7 +13,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from .arrays import F32, F64, I32, I64
-from .assembly import Assembly, Sculpt
+from .assembly import Assembly, Sculpt, Warm
 from .cage import directions_of
 from .edges import edges_of
 from .mesh import corner_positions
@@ -46,10 +46,20 @@ class Located:
     owner: I32
 
 
-def locate(assembly: Assembly, sculpt: Sculpt) -> Located:
-    """The sculpt's vertices (an even choice of about a million, if there are more) on the rays of their pair's lows."""
+def located_of(assembly: Assembly, warm: Warm) -> Located:
+    """The sculpt on the rays of the cage's own directions, kept for the next time."""
+    sculpt = warm.sculpt(assembly)
+    return warm.once("located", f"{assembly.digest()} {id(sculpt)}", lambda: locate(assembly, sculpt))
+
+
+def locate(assembly: Assembly, sculpt: Sculpt, along: F32 | None = None) -> Located:
+    """The sculpt's vertices (an even choice of about a million, if there are more) on the rays of their pair's lows.
+
+    `along (T, 3, 3)` are other directions than the unit ones of the cage; `reach` is then in their lengths.
+    """
     low = assembly.low
-    points, directions = corner_positions(low).astype(np.float64), directions_of(assembly).astype(np.float64)
+    points = corner_positions(low).astype(np.float64)
+    directions = np.asarray(directions_of(assembly) if along is None else along, np.float64)
     across = edges_of(low).across
     step = max(1, len(sculpt.mesh.positions) // MOST_POINTS)
     parts: list[Located] = []

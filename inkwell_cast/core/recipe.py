@@ -56,10 +56,26 @@ class Reach(Part):
         ),
     ] = "averaged"
 
+    shape: Annotated[
+        Literal["even", "fitted"],
+        setting(
+            "Shape",
+            "Even: rays start at the outward reach everywhere. Fitted: each vertex of the low starts them just beyond "
+            "the sculpt, as near as a smooth cage can.",
+        ),
+    ] = "even"
+    clearance: Annotated[
+        float,
+        setting("Clearance", "How far beyond the sculpt a fitted cage stays.", "reach", ge=0, le=1e6),
+    ] = 0.05
+
     def in_scene_units(self, diagonal: float) -> tuple[float, float]:
         """Outward and inward reach in the file's units, for a low of that diagonal."""
-        scale = diagonal / 100 if self.unit == "percent" else 1.0
-        return self.outward * scale, self.inward * scale
+        return self.outward * self.scale(diagonal), self.inward * self.scale(diagonal)
+
+    def scale(self, diagonal: float) -> float:
+        """Scene units in one of the unit that reach is given in, for a low of that diagonal."""
+        return diagonal / 100 if self.unit == "percent" else 1.0
 
 
 class Normals(Part):

@@ -19,14 +19,15 @@ import numpy as np
 
 from ..core import bake as baking
 from ..core import view
-from ..core.assembly import Assembly, BakeMeshes, Sculpt, Warm, assemble
-from ..core.cage import build_cage, directions_of, lows_of
+from ..core.assembly import Assembly, BakeMeshes, Warm, assemble
+from ..core.cage import lows_of
 from ..core.cast import Rays, rays_of
 from ..core.checks import Finding, check
 from ..core.coverage import Coverage, coverage
 from ..core.errors import Cancelled, InputProblem, RayLibraryMissing
 from ..core.export import EXPORTS
-from ..core.field import Located, locate
+from ..core.field import located_of
+from ..core.fit import cage_of
 from ..core.formats import read_mesh, write_mesh
 from ..core.low import Low
 from ..core.manifest import Manifest, MeshFile
@@ -113,7 +114,6 @@ class _Worker:
         self._meshes: OrderedDict[tuple[str, str], Mesh] = OrderedDict()
         self._warm = Warm()
         self._laid_out: _LaidOut | None = None
-        self._located: tuple[str, Sculpt, Located] | None = None
         self._told = 0.0
 
     def answer(self, job: Job) -> Done | Failed:
@@ -185,7 +185,7 @@ class _Worker:
         if self._laid_out is None or self._laid_out.key != key:
             assembly = self._assembled(job.recipe, job.sources)
             refuse_unusable(assembly)
-            names, lows, cage, _ = baking.lay_out(assembly)
+            names, lows, cage, _ = baking.lay_out(assembly, self._warm)
             sheets = {n: (low, rays_of(low, cage, assembly.low_pair)) for n, low in zip(names, lows, strict=True)}
             self._laid_out = _LaidOut(key, assembly, sheets)
         found = self._laid_out.sheets.get(job.sheet)
@@ -198,7 +198,7 @@ class _Worker:
             blocks = view.view_of_sculpt(files[job.name], job.names, lambda share: self._tell("drawing", share, True))
         else:
             assembly = self._assembled(job.recipe, job.sources)
-            blocks = view.view_of_low(assembly) if job.what == "low" else view.view_of_cage(assembly)
+            blocks = view.view_of_low(assembly) if job.what == "low" else view.view_of_cage(assembly, self._warm)
         write_blocks(pathlib.Path(job.path), blocks)
 
     def _check(self, job: CheckPiece) -> list[Finding]:
@@ -209,17 +209,12 @@ class _Worker:
         self._tell("measuring", 0.1)
         assembly = self._assembled(job.recipe, job.sources)
         refuse_unpaired(assembly)
-        sculpt = self._warm.sculpt(assembly)
-        directions = directions_of(assembly)
-        made_of = (assembly.low.positions, assembly.low.triangles, assembly.low_pair, directions)
-        key = hashlib.sha256(b"".join(np.ascontiguousarray(a).tobytes() for a in made_of)).hexdigest()
-        if self._located is None or self._located[0] != key or self._located[1] is not sculpt:
-            self._located = key, sculpt, locate(assembly, sculpt)
-        return coverage(assembly, sculpt, build_cage(assembly), self._located[2], lows_of(assembly, job.scope))
+        sculpt, located = self._warm.sculpt(assembly), located_of(assembly, self._warm)
+        return coverage(assembly, sculpt, cage_of(assembly, self._warm), located, lows_of(assembly, job.scope))
 
     def _export(self, job: Export) -> None:
         self._tell("writing", 0.1)
-        write_mesh(job.path, EXPORTS[job.what](self._assembled(job.recipe, job.sources)))
+        write_mesh(job.path, EXPORTS[job.what](self._assembled(job.recipe, job.sources), self._warm))
 
     def _assembled(self, recipe: Recipe, sources: list[Source]) -> Assembly:
         return assemble(recipe, self._read(sources), self._warm)

@@ -6,10 +6,10 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core import editing
-from inkwell_cast.core.assembly import BakeMeshes, assemble
+from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
 from inkwell_cast.core.bake import bake
 from inkwell_cast.core.cage import build_cage
-from inkwell_cast.core.export import cage_of, low_of, sculpt_of
+from inkwell_cast.core.export import cage_mesh, low_mesh, sculpt_mesh
 from inkwell_cast.core.mesh import Mesh, corner_positions, layer_of_corners, merge
 from inkwell_cast.core.normals import face_normals
 from inkwell_cast.core.recipe import Fix, Normals, Output, Pairing, Reach, Recipe, Sheet, Size
@@ -181,7 +181,7 @@ def test_a_cage_mesh_that_fits_gives_the_rays_their_start_and_another_does_not()
 def test_an_exported_cage_reads_back_to_the_same_bake():
     low, high = placed(torus(20, 10), "ring_low"), placed(torus(80, 40), "ring_high")
     assembly = assemble(SMALL, BakeMeshes([], [], [low, high]))
-    cage = cage_of(assembly)
+    cage = cage_mesh(assembly, Warm())
     assert cage.object_names == ("ring_cage",)
     again = bake(SMALL, BakeMeshes([], [], [low, high, replace(cage, name="cage.glb")]))
     assert again.cage.from_file == ("ring",)
@@ -193,9 +193,9 @@ def test_an_exported_cage_reads_back_to_the_same_bake():
 def test_what_is_exported_is_what_is_baked():
     low, high = placed(torus(20, 10), "ring_low"), placed(torus(80, 40), "ring_high")
     assembly = assemble(SMALL, BakeMeshes([], [], [low, high]))
-    np.testing.assert_array_equal(low_of(assembly).positions, low.positions)
-    assert low_of(assembly).tangents.values.shape[1] == 4
-    assert len(sculpt_of(assembly).triangles) == len(high.triangles)
+    np.testing.assert_array_equal(low_mesh(assembly, Warm()).positions, low.positions)
+    assert low_mesh(assembly, Warm()).tangents.values.shape[1] == 4
+    assert len(sculpt_mesh(assembly, Warm()).triangles) == len(high.triangles)
 
 
 def test_files_are_turned_scaled_and_moved():

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from inkwell_cast.core import refusals, view
-from inkwell_cast.core.assembly import BakeMeshes, assemble
+from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
 from inkwell_cast.core.errors import InputProblem
 from inkwell_cast.core.images import png
 from inkwell_cast.core.mesh import Layer, Mesh
@@ -130,7 +130,7 @@ def test_the_view_of_the_lows_carries_their_basis_and_sheets():
     assert header["pairs"] == ["a", ""]
     assert arrays["sheet"].tolist() == [0] * 12 + [255] * 2
     assert arrays["tangent"].shape == (42, 4)
-    _, cage = opened(view.view_of_cage(assembly))
+    _, cage = opened(view.view_of_cage(assembly, Warm()))
     reach = 0.015 * np.sqrt(3)
     np.testing.assert_allclose(cage["offset"], arrays["position"][:36] / np.sqrt(0.75) * reach, atol=1e-6)
 

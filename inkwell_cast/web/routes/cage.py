@@ -7,7 +7,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import Response
 
 from ...core.coverage import Coverage, round_up
-from ...core.packed import pack
+from ...core.packed import pack, unpack
 from ..pages import render, workshop
 from ..workshop import with_reach
 from .piece import changed, context
@@ -32,6 +32,7 @@ async def coverage(
     """What the cage holds, in words and as data for the reach rule; a reach that is being tried may be given."""
     values, found = await _covered(request, piece_id, _tried(outward, inward))
     rule = {
+        "fitted": values["piece"].recipe.reach.shape == "fitted",
         "edges": found.edges.tolist(), "surface": found.surface.tolist(), "needed": found.needed,
         "scale": values["diagonal"] / 100 if values["piece"].recipe.reach.unit == "percent" else 1.0,
     }  # fmt: skip
@@ -50,6 +51,26 @@ async def points(
     return Response(b"".join(pack({}, {"points": rows})), media_type="application/octet-stream")
 
 
+@router.get("/coverage/folds")
+async def folds(request: Request, piece_id: int) -> Response:
+    """Faces of the cage that are folded or cross others, as triangles of the low to hatch."""
+    _, found = await _covered(request, piece_id, {})
+    path = await workshop(request).view(piece_id, "low")
+    header, arrays = unpack(np.memmap(path, np.uint8, "r"))
+    bad = found.folded | found.crossing
+    corners = arrays["position"].reshape(-1, 3, 3)[: header["paired"]][bad]
+    uvs = arrays["uv"].reshape(-1, 3, 2)[: header["paired"]][bad]
+    flat = corners.reshape(-1, 3)
+    place = None
+    if len(flat):
+        low, high = flat.min(axis=0), flat.max(axis=0)
+        place = [((low + high) / 2).tolist(), float(np.linalg.norm(high - low) / 2)]
+    return Response(
+        b"".join(pack({"place": place, "low": True}, {"corners": corners, "uvs": uvs})),
+        media_type="application/octet-stream",
+    )
+
+
 @router.post("/measure")
 async def measure(request: Request, piece_id: int) -> Response:
     """Set the reach of the scope to what the meshes need, with a little room."""
@@ -59,9 +80,8 @@ async def measure(request: Request, piece_id: int) -> Response:
     outward, inward = (round_up(value / scale) for value in found.suggested)
     edited = with_reach(recipe, scope, {"outward": outward, "inward": inward})
     workshop(request).set_recipe(piece_id, edited, "Measure")
-    unit = "scene units"
     said = [
-        f"The sculpt stands up to {found.needed[0]:.3g} {unit} above the low along its rays and lies up to "
+        f"The sculpt stands up to {found.needed[0]:.3g} scene units above the low along its rays and lies up to "
         f"{found.needed[1]:.3g} below. The reach is that with a little room."
     ]
     return changed(request, piece_id, "cage", "cage-changed", said=said)

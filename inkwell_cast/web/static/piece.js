@@ -416,7 +416,7 @@ function tendReach() {
   rule = new ReachRule(svg, tryReach, (reach) => {
     for (const name of ["outward", "inward"]) {
       const field = document.querySelector(`#panel input[name$=".${name}"]`), value = Number((reach[name] / rule.rule.scale).toPrecision(3)).toString();
-      if (field.value !== value) { field.value = value; field.dispatchEvent(new Event("change", { bubbles: true })); return; }
+      if (field && field.value !== value) { field.value = value; field.dispatchEvent(new Event("change", { bubbles: true })); return; }
     }
   });
   async function tryReach(reach) {
@@ -444,7 +444,13 @@ document.body.addEventListener("htmx:afterSettle", (e) => {
   tendReach();
   if (e.detail.target?.id === "coverage") showCoverage(`scope=${encodeURIComponent($("reach-rule").dataset.scope)}`).catch((error) => toast(error.message));
 });
-document.body.addEventListener("click", (e) => {
+document.body.addEventListener("click", async (e) => {
+  if (e.target.id === "show-folds") {
+    const { header, arrays } = await fetchMesh(`${base}/coverage/folds?scope=${encodeURIComponent($("reach-rule").dataset.scope)}`);
+    setShow("low");
+    model.showMarks(arrays.corners, header.place); sheet.setHatched(arrays.uvs);
+    return;
+  }
   const place = e.target.dataset?.place?.split(",").map(Number);
   if (!place) return;
   setShow("sculpt");

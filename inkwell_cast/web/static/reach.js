@@ -35,13 +35,14 @@ export class ReachRule {
     this.svg.replaceChildren();
     const defs = make("defs", {}, this.svg), pattern = make("pattern", { id: "rule-hatch", width: 4, height: 4, patternUnits: "userSpaceOnUse", patternTransform: "rotate(45)" }, defs);
     make("rect", { width: 1.6, height: 4, fill: "var(--vermilion)" }, pattern);
-    make("rect", { x: x(-inward), y: TOP, width: Math.max(x(outward) - x(-inward), 0), height: FLOOR - TOP, fill: "var(--held)" }, this.svg);
+    const end = "fitted" in this.svg.dataset && this.rule ? this.rule.needed[0] : outward; // a fitted cage follows the sculpt
+    make("rect", { x: x(-inward), y: TOP, width: Math.max(x(end) - x(-inward), 0), height: FLOOR - TOP, fill: "var(--held)" }, this.svg);
     if (this.rule) {
       const { edges, surface } = this.rule, tallest = Math.max(...surface.map(Math.sqrt), 1e-30);
       surface.forEach((s, i) => {
         if (!s) return;
         const h = Math.max(Math.sqrt(s) / tallest * (FLOOR - TOP - 8), 1), middle = (edges[i] + edges[i + 1]) / 2;
-        const lost = middle > outward || middle < -inward;
+        const lost = (middle > outward && !("fitted" in this.svg.dataset)) || middle < -inward;
         make("rect", { x: x(edges[i]), y: FLOOR - h, width: Math.max(x(edges[i + 1]) - x(edges[i]) - 0.6, 0.8), height: h, fill: lost ? "url(#rule-hatch)" : "var(--soft)", stroke: lost ? "var(--vermilion)" : "none", "stroke-width": 0.5 }, this.svg);
       });
     }
@@ -50,7 +51,7 @@ export class ReachRule {
     make("text", { x: x(0) + 3, y: TOP + 7 }, this.svg, "low");
     make("text", { x: x(0), y: FLOOR + 31, "text-anchor": "middle" }, this.svg, "0");
     this.handle("inward", x(-inward), -1);
-    this.handle("outward", x(outward), 1);
+    if (!("fitted" in this.svg.dataset)) this.handle("outward", x(outward), 1);
   }
 
   handle(name, x, side) {
