@@ -6,7 +6,7 @@ import pathlib
 import platform
 from typing import Any
 
-from . import cast, checking, reading, scale
+from . import cast, checking, latency, reading, scale
 
 DOCS = pathlib.Path(__file__).parent.parent / "docs"
 
@@ -22,6 +22,7 @@ def main() -> None:
         ("scale", scale.measure_scale),
         ("checks", checking.measure),
         ("taking_in", checking.measure_taking_in),
+        ("latency", latency.measure),
     ):
         print(f"{name} …", flush=True)
         found[name] = measure()
@@ -32,7 +33,7 @@ def main() -> None:
 
 def table(f: dict[str, Any]) -> str:
     """The figures as a page; targets are those the product sets itself."""
-    c, s, u, t = f["cast"], f["scale"], f["first_use"], f["taking_in"]
+    c, s, u, t, a = f["cast"], f["scale"], f["first_use"], f["taking_in"], f["latency"]
     rows = [
         ("Cast efficiency", f"{c['casting_over_bare']:.2f}", "≤ 1.25",
          f"casting {c['casting_seconds']:.2f} s over a bare loop {c['bare_seconds']:.2f} s, {c['rays'] / 1e6:.1f} M rays"),
@@ -54,6 +55,10 @@ def table(f: dict[str, Any]) -> str:
         (f"Taking in {t['triangles'] / 1e6:.0f} M triangles", f"{t['keep_seconds'] + t['stand_in_seconds']:.0f} s", "",
          f"read and keep {t['keep_seconds']:.1f} s, stand-in for display {t['stand_in_seconds']:.1f} s, made once"),
         ("Peak memory of that", f"{t['peak_gigabytes']:.2f} GB", "≤ 5 GB", "the highest resident size"),
+        ("Coverage after a move of the reach", f"{1000 * a['coverage_seconds']:.0f} ms", "≤ 200 ms", "warm, a million triangles"),
+        ("Section at the pointer", f"{1000 * a['section_seconds']:.0f} ms", "≤ 100 ms", "the same"),
+        ("Fit of the cage", f"{a['fit_seconds']:.1f} s", "",
+         f"once; holds {a['fit_held']:.2%}, rays start at {a['fit_share_of_even']:.0%} of the even reach that does"),
         ("Later starts", f"{u['later_seconds']:.1f} s", "≤ 2 s", "import and kernels from disk"),
     ]  # fmt: skip
     lines = [

@@ -8,6 +8,7 @@ from ..core.coverage import Coverage
 from ..core.manifest import Manifest
 from ..core.probe import Probe
 from ..core.recipe import Recipe
+from ..core.section import Section
 
 Drawn = Literal["low", "cage", "sculpt"]
 Exported = Literal["low", "sculpt", "cage"]
@@ -101,6 +102,18 @@ class Cover:
 
 
 @dataclass(frozen=True, slots=True)
+class SectionAt:
+    """The slice at the point of low triangle `triangle` nearest to `place`, turned about the ray by some degrees."""
+
+    recipe: Recipe
+    sources: list[Source]
+    triangle: int
+    place: tuple[float, float, float]
+    turned: float
+    zoom: float
+
+
+@dataclass(frozen=True, slots=True)
 class Export:
     """Write the low as baked, the sculpt's stand-in or the cage; the suffix of `path` says the format."""
 
@@ -110,8 +123,8 @@ class Export:
     path: str
 
 
-Job = Load | BakeInto | ProbeAt | Draw | CheckPiece | Cover | Export
-Result = Loaded | Manifest | Probe | list[Finding] | Coverage | None
+Job = Load | BakeInto | ProbeAt | Draw | CheckPiece | Cover | SectionAt | Export
+Result = Loaded | Manifest | Probe | list[Finding] | Coverage | Section | None
 
 
 @dataclass(frozen=True, slots=True)

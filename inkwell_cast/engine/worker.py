@@ -36,6 +36,7 @@ from ..core.packed import read_packed, write_blocks, write_packed
 from ..core.probe import Probe, probe
 from ..core.recipe import Recipe
 from ..core.refusals import refuse_empty, refuse_unpaired, refuse_unusable
+from ..core.section import Section, section
 from .messages import (
     BakeInto,
     CheckPiece,
@@ -50,6 +51,7 @@ from .messages import (
     PartFacts,
     ProbeAt,
     Result,
+    SectionAt,
     Source,
     Told,
 )
@@ -141,6 +143,8 @@ class _Worker:
                 return None
             case Cover():
                 return self._cover(job)
+            case SectionAt():
+                return self._section(job)
             case CheckPiece():
                 return self._check(job)
             case Export():
@@ -211,6 +215,19 @@ class _Worker:
         refuse_unpaired(assembly)
         sculpt, located = self._warm.sculpt(assembly), located_of(assembly, self._warm)
         return coverage(assembly, sculpt, cage_of(assembly, self._warm), located, lows_of(assembly, job.scope))
+
+    def _section(self, job: SectionAt) -> Section | None:
+        assembly = self._put_together(job.recipe, job.sources)
+        refuse_unpaired(assembly)
+        if not 0 <= job.triangle < len(assembly.low.triangles):
+            return None  # a low without a partner
+        sculpt, cage = self._warm.sculpt(assembly), cage_of(assembly, self._warm)
+        return section(assembly, sculpt, cage, job.triangle, job.place, job.turned, job.zoom)
+
+    def _put_together(self, recipe: Recipe, sources: list[Source]) -> Assembly:
+        """The assembly of the last section or probe, if nothing changed since."""
+        key = recipe.model_dump_json() + "".join(s.path + s.name for s in sources)
+        return self._warm.once("assembly", key, lambda: self._assembled(recipe, sources))
 
     def _export(self, job: Export) -> None:
         self._tell("writing", 0.1)

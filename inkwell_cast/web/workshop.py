@@ -19,8 +19,21 @@ from ..core.packed import unpack_header
 from ..core.pairing import Paired, Part, pair_up
 from ..core.probe import Probe
 from ..core.recipe import Reach, Recipe
+from ..core.section import Section
 from ..engine import Engine, JobFailed, Ticket
-from ..engine.messages import BakeInto, CheckPiece, Cover, Draw, Drawn, Export, Exported, Job, ProbeAt, Source
+from ..engine.messages import (
+    BakeInto,
+    CheckPiece,
+    Cover,
+    Draw,
+    Drawn,
+    Export,
+    Exported,
+    Job,
+    ProbeAt,
+    SectionAt,
+    Source,
+)
 from ..store import Store, bakes, meshes, pieces, views
 from ..store.bakes import BakeRow
 from ..store.meshes import MeshRow
@@ -244,6 +257,17 @@ class Workshop:
             while len(self._covered) > KEPT_CHECKS:
                 self._covered.pop(next(iter(self._covered)))
         return self._covered[key]
+
+    async def section(
+        self, piece_id: int, triangle: int, place: tuple[float, float, float], turned: float, zoom: float
+    ) -> Section | None:
+        """The slice at a place of the low; None off the paired lows or while the engine is busy."""
+        piece, rows, _ = self.wanted(piece_id)
+        if self.engine.busy:
+            return None
+        job = SectionAt(piece.recipe, self._sources(rows), triangle, place, turned, zoom)
+        found: Section | None = await asyncio.wrap_future(self.engine.submit(job).future)
+        return found
 
     def checked(self, piece: Piece, rows: list[MeshRow]) -> list[Finding] | None:
         """The findings for a piece as it is, if they are known."""

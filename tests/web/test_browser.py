@@ -234,3 +234,28 @@ def test_the_reach_rule_is_dragged_and_measures(quiet: Page, server, ring_files)
     page.locator(".handle").nth(1).focus()
     with page.expect_response(lambda r: "/settings/cage" in r.url):
         page.keyboard.press("ArrowRight")
+
+
+def test_the_section_follows_the_pointer_and_is_pinned(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    expect(page.locator("#covered")).to_be_visible(timeout=SLOW)
+    page.keyboard.press("s")
+    expect(page.get_by_role("tab", name="Section")).to_have_attribute("aria-selected", "true")
+    box = page.locator("#model").bounding_box()
+    at = box["x"] + box["width"] * 0.3, box["y"] + box["height"] * 0.55
+    page.mouse.move(*at)
+    expect(page.locator("#section-words")).to_contain_text("struck ring_high", timeout=SLOW)
+    assert page.locator("#section path").count() > 10
+    page.mouse.click(*at)
+    page.wait_for_timeout(500)
+    words = page.locator("#section-words").inner_text()
+    page.mouse.move(at[0] + 25, at[1] + 12, steps=4)
+    page.wait_for_timeout(500)
+    assert page.locator("#section-words").inner_text() == words
+    lines = page.locator("#section path").nth(1).get_attribute("d")
+    page.get_by_label("Turn of the slice").fill("90")
+    page.wait_for_timeout(800)
+    assert page.locator("#section path").nth(1).get_attribute("d") != lines
+    page.get_by_role("tab", name="Bakes").click()
+    expect(page.get_by_text("No bakes yet")).to_be_visible()

@@ -184,6 +184,32 @@ def test_coverage_is_told_for_a_tried_reach_and_measured(client, piece, workshop
     assert "vertices" not in held
 
 
+def test_a_slice_is_cut_at_a_place_of_the_low(client, piece):
+    _, low = message(client.get(f"{piece}/views/low"))
+    x, y, z = low["position"][:3].mean(axis=0).tolist()
+    header, lines = message(
+        client.get(f"{piece}/section", params={"triangle": 0, "x": x, "y": y, "z": z, "turned": 30})
+    )
+    assert header["struck"] == "ring_high"
+    assert min(len(lines[name]) for name in ("low", "cage", "sculpt")) > 0
+    assert len(header["rays"]) > 3
+    assert client.get(f"{piece}/section", params={"triangle": 9999, "x": 0, "y": 0, "z": 0}).status_code == 204
+    assert client.get(f"{piece}/section", params={"triangle": 0, "x": 0, "y": 0, "z": 0, "zoom": 0}).status_code == 422
+
+
+def test_a_fitted_cage_is_told_with_its_gain_and_exported(client, piece, tmp_path):
+    client.post(f"{piece}/settings/cage", data={"reach.shape": "fitted", "reach.clearance": "0.2"})
+    told = client.get(f"{piece}/coverage").text
+    assert "<b>100.00 %</b>" in told
+    assert "an even cage that holds as much needs" in told
+    offsets = message(client.get(f"{piece}/views/cage"))[1]["offset"]
+    assert np.ptp(np.linalg.norm(offsets, axis=1)) > 0
+    (tmp_path / "cage.glb").write_bytes(client.get(f"{piece}/export/cage.glb").content)
+    assert len(read_mesh(tmp_path / "cage.glb").triangles) == len(offsets) // 3
+    header, arrays = message(client.get(f"{piece}/coverage/folds"))
+    assert (header["place"], len(arrays["corners"])) == (None, 0)
+
+
 def test_changes_are_undone_and_done_again(client, piece, workshop):
     def outward():
         return workshop.piece(piece_id_of(piece))[0].recipe.reach.outward

@@ -4,6 +4,7 @@ from typing import Any
 
 import numpy as np
 from fastapi import APIRouter, Request
+from starlette.exceptions import HTTPException
 from starlette.responses import Response
 
 from ...core.coverage import Coverage, round_up
@@ -34,7 +35,6 @@ async def coverage(
     rule = {
         "fitted": values["piece"].recipe.reach.shape == "fitted",
         "edges": found.edges.tolist(), "surface": found.surface.tolist(), "needed": found.needed,
-        "scale": values["diagonal"] / 100 if values["piece"].recipe.reach.unit == "percent" else 1.0,
     }  # fmt: skip
     return render(request, "coverage.html", **values, coverage=found, rule=rule)
 
@@ -71,12 +71,32 @@ async def folds(request: Request, piece_id: int) -> Response:
     )
 
 
+@router.get("/section")
+async def section(
+    request: Request, piece_id: int, triangle: int, x: float, y: float, z: float, turned: float = 0.0, zoom: float = 1.0
+) -> Response:  # fmt: skip
+    """The slice at a place of the low, for the drawer; 204 where there is none to draw."""
+    context(request, piece_id, "cage")
+    if not 0.05 <= zoom <= 50:
+        raise HTTPException(422, f"A zoom of {zoom:g} cannot be drawn; 0.05 to 50 can.")
+    found = await workshop(request).section(piece_id, triangle, (x, y, z), turned, zoom)
+    if found is None:
+        return Response(status_code=204)
+    header = {
+        "halfWidth": found.half_width, "halfHeight": found.half_height, "part": found.part, "outward": found.outward,
+        "inward": found.inward, "height": found.height, "angle": found.angle, "struck": found.struck,
+        "rays": [[*r.start, *r.low, *r.end, int(r.struck)] for r in found.rays],
+    }  # fmt: skip
+    lines = {"low": found.low, "cage": found.cage, "sculpt": found.sculpt}
+    return Response(b"".join(pack(header, lines)), media_type="application/octet-stream")
+
+
 @router.post("/measure")
 async def measure(request: Request, piece_id: int) -> Response:
     """Set the reach of the scope to what the meshes need, with a little room."""
     values, found = await _covered(request, piece_id, {})
     recipe, scope = values["piece"].recipe, values["scope"]
-    scale = values["diagonal"] / 100 if recipe.reach.unit == "percent" else 1.0
+    scale = recipe.reach.scale(values["diagonal"])
     outward, inward = (round_up(value / scale) for value in found.suggested)
     edited = with_reach(recipe, scope, {"outward": outward, "inward": inward})
     workshop(request).set_recipe(piece_id, edited, "Measure")

@@ -8,7 +8,10 @@ const TYPES = { float32: Float32Array, uint32: Uint32Array, int32: Int32Array, u
 export async function fetchMesh(address) {
   const response = await fetch(address);
   if (!response.ok) throw new Error(`The mesh could not be loaded (${response.status}).`);
-  const data = await response.arrayBuffer();
+  return parseMesh(await response.arrayBuffer());
+}
+
+export function parseMesh(data) {
   const size = new DataView(data).getUint32(0, true);
   const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, size)));
   const arrays = {};
@@ -303,14 +306,16 @@ export class ModelView {
     this.draw();
   }
 
-  // The sheet and the place on it under a pointer event, or null.
+  // The low's triangle and place under a pointer event, and its sheet and UVs if it lies on one; or null.
   uvAt(event) {
     const r = this.canvas.getBoundingClientRect();
     const at = new THREE.Vector2((event.clientX - r.left) / r.width * 2 - 1, 1 - (event.clientY - r.top) / r.height * 2);
     this.raycaster.setFromCamera(at, this.camera);
     const hit = this.raycaster.intersectObjects(this.scenes.low.children, false)[0];
-    if (!hit?.uv || hit.object.userData.sheet === null) return null;
-    return { sheet: hit.object.userData.sheet, u: hit.uv.x - Math.floor(hit.uv.x), v: hit.uv.y - Math.floor(hit.uv.y) };
+    if (!hit) return null;
+    const triangle = hit.object.geometry.index.getX(3 * hit.faceIndex) / 3, place = hit.point.toArray();
+    if (!hit.uv || hit.object.userData.sheet === null) return { triangle, place, sheet: null };
+    return { triangle, place, sheet: hit.object.userData.sheet, u: hit.uv.x - Math.floor(hit.uv.x), v: hit.uv.y - Math.floor(hit.uv.y) };
   }
 
   resize() {

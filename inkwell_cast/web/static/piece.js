@@ -1,6 +1,7 @@
 // The page of a piece: joins the two views, the keyboard and the fragments that the server sends.
-import { fetchMesh, ModelView } from "./model.js";
+import { fetchMesh, ModelView, parseMesh } from "./model.js";
 import { ReachRule } from "./reach.js";
+import { SectionView } from "./section.js";
 import { SheetView } from "./sheet.js";
 import { takeDrops, uploadsInto } from "./upload.js";
 
@@ -186,6 +187,7 @@ async function pointAt(texel, name) {
 function readOut(found) {
   const p = found.probe, short = (v) => (Math.abs(v) < 1e-4 * (p.outward + p.inward) ? "0" : Number(v.toPrecision(3)).toString());
   model.setPin(p || null);
+  if (p) sectionAt({ triangle: p.triangle, place: p.place });
   const words = Object.entries(found.maps).map(([key, v]) => `${state.facts.labels[key].toLowerCase()} ${v.map((c) => c.toFixed(2)).join(" ")}`);
   const uv = p ? `u ${p.uv[0].toFixed(4)} v ${p.uv[1].toFixed(4)} · ` : "";
   $("sheet-readout").textContent = `texel ${found.texel.join(", ")} · ${uv}${words.join(" · ")}`;
@@ -199,14 +201,63 @@ function readOut(found) {
 sheet.canvas.addEventListener("pointermove", (e) => { const t = !sheet.drag && state.facts && sheet.texelAt(e); if (t) pointAt(t, state.sheet); });
 let modelMove = 0;
 model.canvas.addEventListener("pointermove", (e) => {
-  if (e.buttons || modelMove || !state.facts || state.facts.stale === "meshes") return;
+  if (e.buttons || modelMove || model.show === "sculpt") return;
   modelMove = requestAnimationFrame(() => {
     modelMove = 0;
-    const at = model.uvAt(e), found = at && state.facts.sheets.find((s) => s.name === at.sheet);
+    const at = model.uvAt(e);
+    if (at) sectionAt(at);
+    const found = at && state.facts && state.facts.stale !== "meshes" && state.facts.sheets.find((s) => s.name === at.sheet);
     if (!found) return;
     const { width: w, height: h } = found;
     pointAt([Math.min(Math.max(Math.floor(at.u * w), 0), w - 1), Math.min(Math.max(Math.floor((1 - at.v) * h), 0), h - 1)], at.sheet);
   });
+});
+
+// the section, at the pointer until a click pins it
+
+const cut = new SectionView($("section"), $("section-words"));
+let cutting = false, cutAt = null, cutNext = null, pinned = false;
+const sectionShown = () => !$("section-leaf").hidden;
+
+function sectionAt(at, forced = false) {
+  if (!sectionShown() || (pinned && !forced)) return;
+  cutAt = cutNext = at;
+  if (!cutting) cutSlices();
+}
+
+async function cutSlices() {
+  cutting = true;
+  while (cutNext) {
+    const { triangle, place: [x, y, z] } = cutNext;
+    cutNext = null;
+    const query = new URLSearchParams({ triangle, x, y, z, turned: $("section-turn").value, zoom: 2 ** $("section-zoom").value });
+    try {
+      const response = await fetch(`${base}/section?${query}`);
+      if (response.status === 200) cut.show(parseMesh(await response.arrayBuffer()));
+      else if (response.status === 204) $("section-words").textContent = "No slice here: the low has no partner, or the engine is busy.";
+      else toast((await response.json()).error);
+    } catch (error) { toast(error.message); }
+  }
+  cutting = false;
+}
+for (const id of ["section-turn", "section-zoom"]) $(id).addEventListener("input", () => { if (cutAt) sectionAt(cutAt, true); });
+
+function showLeaf(name) {
+  for (const leaf of document.querySelectorAll(".leaf")) leaf.setAttribute("aria-selected", leaf.dataset.leaf === name);
+  $("section-leaf").hidden = $("section-tools").hidden = name !== "section";
+  $("bakes-leaf").hidden = name !== "bakes";
+  if (name === "section") cut.draw();
+}
+for (const leaf of document.querySelectorAll(".leaf")) leaf.addEventListener("click", () => showLeaf(leaf.dataset.leaf));
+new ResizeObserver(() => cut.draw()).observe($("section"));
+
+let pressedAt = null;
+model.canvas.addEventListener("pointerdown", (e) => { pressedAt = [e.clientX, e.clientY]; });
+model.canvas.addEventListener("pointerup", (e) => {
+  if (!pressedAt || Math.hypot(e.clientX - pressedAt[0], e.clientY - pressedAt[1]) > 3 || !sectionShown()) return;
+  const at = model.uvAt(e);
+  pinned = at ? !pinned : false;
+  if (at) sectionAt(at, true);
 });
 
 // chips and keys
@@ -258,6 +309,7 @@ document.addEventListener("keydown", (e) => {
   else if (key === "w") setShow(shows[(shows.indexOf(model.show) + 1) % 3]);
   else if (key === "p") $("proof")?.click();
   else if (key === "b") $("full-bake")?.click();
+  else if (key === "s") showLeaf(sectionShown() ? "bakes" : "section");
   else if (key === "j") stepFinding(1);
   else if (key === "k") stepFinding(-1);
   else if (key === "f") { model.fit(); sheet.fit(); }
@@ -415,16 +467,16 @@ function tendReach() {
   const scope = encodeURIComponent(svg.dataset.scope);
   rule = new ReachRule(svg, tryReach, (reach) => {
     for (const name of ["outward", "inward"]) {
-      const field = document.querySelector(`#panel input[name$=".${name}"]`), value = Number((reach[name] / rule.rule.scale).toPrecision(3)).toString();
+      const field = document.querySelector(`#panel input[name$=".${name}"]`), value = Number((reach[name] / rule.scale).toPrecision(3)).toString();
       if (field && field.value !== value) { field.value = value; field.dispatchEvent(new Event("change", { bubbles: true })); return; }
     }
   });
   async function tryReach(reach) {
     const first = !trying;
     trying = { ...reach };
-    if (!first || !rule.rule) return;
+    if (!first) return;
     while (trying) {
-      const { outward, inward } = trying, scale = rule.rule.scale;
+      const { outward, inward } = trying, { scale } = rule;
       const query = `scope=${scope}&outward=${outward / scale}&inward=${inward / scale}`;
       const answer = await fetch(`${base}/coverage?${query}`);
       if (answer.ok && $("coverage")) { $("coverage").innerHTML = await answer.text(); showCoverage(query); }

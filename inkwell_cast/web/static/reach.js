@@ -16,6 +16,7 @@ export class ReachRule {
   constructor(svg, onTry, onSet) {
     this.svg = svg;
     this.reach = { outward: Number(svg.dataset.outward), inward: Number(svg.dataset.inward) };
+    this.scale = Number(svg.dataset.scale) || 1; // scene units in one of the unit of the fields
     this.rule = null; this.onTry = onTry; this.onSet = onSet;
     this.draw();
   }

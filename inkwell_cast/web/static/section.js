@@ -1,0 +1,73 @@
+// The Section: low, cage and sculpt in a slice, as the server cut it. It draws lines, body hatching, rays and a scale bar.
+
+const NS = "http://www.w3.org/2000/svg";
+const short = (v) => (v === null ? "" : Number(v.toPrecision(3)).toString());
+
+export class SectionView {
+  constructor(svg, words) { this.svg = svg; this.words = words; this.found = null; }
+
+  show(found) { this.found = found; this.draw(); }
+
+  make(name, attributes, text) {
+    const e = document.createElementNS(NS, name);
+    for (const [k, v] of Object.entries(attributes)) e.setAttribute(k, v);
+    if (text !== undefined) e.textContent = text;
+    this.svg.append(e);
+    return e;
+  }
+
+  draw() {
+    this.svg.replaceChildren();
+    const { clientWidth: w, clientHeight: h } = this.svg;
+    if (!this.found || !w || !h) return;
+    const { header: s, arrays } = this.found, scale = h / 2 / s.halfHeight;
+    const x = (v) => w / 2 + v * scale, y = (v) => h * 0.46 - v * scale;
+    const path = (lines) => { let d = ""; for (let i = 0; i < lines.length; i += 4) d += `M${x(lines[i]).toFixed(1)} ${y(lines[i + 1]).toFixed(1)}L${x(lines[i + 2]).toFixed(1)} ${y(lines[i + 3]).toFixed(1)}`; return d; };
+    this.make("path", { d: this.body(arrays.sculpt, x, y), stroke: "var(--sculpt)", "stroke-width": 0.6, opacity: 0.55, fill: "none" });
+    this.make("path", { d: path(arrays.cage), stroke: "var(--verdigris)", "stroke-width": 1.2, "stroke-dasharray": "5 3", fill: "none" });
+    this.make("path", { d: path(arrays.low), stroke: "var(--ink)", "stroke-width": 1.3, fill: "none" });
+    this.make("path", { d: path(arrays.sculpt), stroke: "var(--sculpt)", "stroke-width": 1.7, fill: "none", "stroke-linecap": "round" });
+    for (const [ax, ay, , , bx, by, struck] of s.rays) this.ray(x(ax), y(ay), x(bx), y(by), struck);
+    const top = y(s.outward);
+    this.make("path", { d: `M${w / 2} ${Math.max(top, 4)}V${y(s.height ?? -s.inward)}`, stroke: s.height === null ? "var(--vermilion)" : "var(--ink)", "stroke-width": 1.6 });
+    this.legend();
+    this.scaleBar(w, h, scale);
+    this.words.textContent = s.height === null
+      ? `${s.part}: the ray of ${short(s.outward)} out and ${short(s.inward)} in strikes nothing`
+      : `${s.part}: reach ${short(s.outward)} / ${short(s.inward)}, struck ${s.struck} at ${short(s.height)}, angle ${s.angle.toFixed(1)}°`;
+  }
+
+  // Short slanted strokes on the body's side of the sculpt, evenly along it.
+  body(lines, x, y) {
+    let d = "", left = 0;
+    for (let i = 0; i < lines.length; i += 4) {
+      const ax = x(lines[i]), ay = y(lines[i + 1]), bx = x(lines[i + 2]), by = y(lines[i + 3]), length = Math.hypot(bx - ax, by - ay);
+      if (!length) continue;
+      const ux = (bx - ax) / length, uy = (by - ay) / length; // on the screen the body lies to the right of the way
+      for (left; left < length; left += 5) {
+        const px = ax + ux * left, py = ay + uy * left;
+        d += `M${px.toFixed(1)} ${py.toFixed(1)}l${(-uy * 7 - ux * 5).toFixed(1)} ${(ux * 7 - uy * 5).toFixed(1)}`;
+      }
+      left -= length;
+    }
+    return d;
+  }
+
+  ray(ax, ay, bx, by, struck) {
+    const color = struck ? "var(--verdigris)" : "var(--vermilion)";
+    this.make("path", { d: `M${ax} ${ay}L${bx} ${by}`, stroke: color, "stroke-width": 0.9, ...(struck ? {} : { "stroke-dasharray": "2 3" }) });
+    this.make("circle", { cx: ax, cy: ay, r: 2, fill: "var(--panel)", stroke: color });
+    if (struck) this.make("circle", { cx: bx, cy: by, r: 2, fill: color });
+    else this.make("path", { d: `M${bx - 3} ${by - 3}l6 6m0-6l-6 6`, stroke: color, "stroke-width": 1.3 });
+  }
+
+  legend() {
+    [["cage", "var(--verdigris)"], ["low", "var(--ink)"], ["sculpt", "var(--sculpt)"]].forEach(([word, fill], n) => this.make("text", { x: 6, y: 14 + 14 * n, fill, "font-size": 11.5 }, word));
+  }
+
+  scaleBar(w, h, scale) {
+    const wanted = 90 / scale, power = 10 ** Math.floor(Math.log10(wanted)), step = [5, 2, 1].find((k) => k * power <= wanted) * power;
+    this.make("path", { d: `M${w - 12 - step * scale} ${h - 12}v4h${step * scale}v-4`, stroke: "var(--ink)", fill: "none" });
+    this.make("text", { x: w - 12 - step * scale / 2, y: h - 14, "text-anchor": "middle", fill: "var(--ink)", "font-size": 11.5 }, `${short(step)} units`);
+  }
+}

@@ -1,0 +1,70 @@
+import numpy as np
+import pytest
+
+from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
+from inkwell_cast.core.cage import build_cage
+from inkwell_cast.core.recipe import Reach, Recipe
+from inkwell_cast.core.section import section
+
+from ..shapes import grid_mesh, plane, torus
+
+
+def slice_of(low, high, triangle, place, outward=0.3, inward=0.2, **kwargs):
+    warm = Warm()
+    assembly = assemble(
+        Recipe(reach=Reach(unit="scene", outward=outward, inward=inward)), BakeMeshes([low], [high]), warm
+    )
+    return section(assembly, warm.sculpt(assembly), build_cage(assembly), triangle, place, **kwargs)
+
+
+def step(u, v):
+    return u, v, np.where(u < 0.5, 0.2, -0.1)
+
+
+def test_a_slice_through_a_step_shows_both_levels_and_where_the_rays_end():
+    found = slice_of(plane(4), grid_mesh(200, 4, step, "high"), 0, (0.1, 0.05, 0.0))
+    assert (found.half_height, found.half_width) == pytest.approx((0.3 * 1.7, 0.3 * 1.7 * 6))
+    np.testing.assert_allclose(found.low[:, [1, 3]], 0, atol=1e-6)
+    np.testing.assert_allclose(found.cage[:, [1, 3]], 0.3, atol=1e-6)
+    heights = found.sculpt[:, [1, 3]]
+    assert np.isclose(heights, 0.2, atol=1e-5).sum() > 40
+    assert np.isclose(heights, -0.1, atol=1e-5).sum() > 40
+    assert all(r.struck for r in found.rays)
+    assert sum(abs(r.end[1] - 0.2) < 1e-4 or abs(r.end[1] + 0.1) < 1e-4 for r in found.rays) >= len(found.rays) - 1
+    for ray in found.rays:
+        assert ray.start[1] == pytest.approx(0.3, abs=1e-6)
+        assert ray.low == pytest.approx((ray.start[0], 0), abs=1e-6)
+    assert (found.height, found.angle) == pytest.approx((0.2, 0), abs=1e-4)
+    assert found.struck == "high"
+
+
+def test_missed_rays_run_to_their_end():
+    found = slice_of(plane(4), plane(4, -0.5, name="high"), 0, (0.1, 0.05, 0.0))
+    assert not any(r.struck for r in found.rays)
+    assert {round(r.end[1], 5) for r in found.rays} == {-0.2}
+    assert (found.height, found.struck) == (None, "")
+
+
+@pytest.mark.parametrize("turned", [0, 37, 90])
+def test_a_slice_of_a_torus_is_a_closed_line_with_its_body_to_the_right(turned):
+    found = slice_of(
+        torus(30, 15),
+        torus(400, 200, name="high"),
+        5,
+        tuple(torus(30, 15).positions[torus(30, 15).triangles[5]].mean(axis=0)),
+        turned=turned,
+    )
+    assert len(found.sculpt) > 50
+    lengths = np.hypot(found.sculpt[:, 2] - found.sculpt[:, 0], found.sculpt[:, 3] - found.sculpt[:, 1])
+    assert lengths.max() < 0.08
+    middle = found.sculpt[
+        np.argmin(np.abs(found.sculpt[:, [0, 2]]).max(axis=1) + np.abs(found.sculpt[:, [1, 3]]).max(axis=1))
+    ]
+    assert middle[2] > middle[0]  # outward is up, so a line with its body to the right runs to the right
+
+
+def test_zoom_and_places_off_the_triangle():
+    near = slice_of(plane(4), plane(40, 0.1, name="high"), 0, (9, 9, 9), zoom=2)
+    assert near.half_height == pytest.approx(0.3 * 1.7 / 2)
+    with pytest.raises(ValueError, match="none of the low's 32"):
+        slice_of(plane(4), plane(), 32, (0, 0, 0))
