@@ -207,7 +207,7 @@ class _Worker:
 
     def _check(self, job: CheckPiece) -> list[Finding]:
         self._tell("checking", 0.1)
-        return check(job.recipe, self._read(job.sources), self._warm)
+        return check(job.recipe, self._read(job.sources), self._warm, self._cancel.is_set)
 
     def _cover(self, job: Cover) -> Coverage:
         self._tell("measuring", 0.1)

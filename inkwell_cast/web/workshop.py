@@ -52,6 +52,7 @@ class Workshop:
         self.intake = Intake(store, engine, max_upload)
         self._tickets: dict[int, Ticket] = {}
         self._checks: dict[str, list[Finding]] = {}
+        self._checking: Ticket | None = None
         self._covered: dict[str, Coverage] = {}
         self._drawing: dict[str, asyncio.Task[pathlib.Path]] = {}
         store.tidy()
@@ -240,8 +241,8 @@ class Workshop:
         piece, rows, _ = self.wanted(piece_id)
         key = setup_key(piece.recipe, rows)
         if key not in self._checks:
-            ticket = self.engine.submit(CheckPiece(piece.recipe, self._sources(rows)))
-            self._checks[key] = await asyncio.wrap_future(ticket.future)
+            self._checking = self.engine.submit(CheckPiece(piece.recipe, self._sources(rows)))
+            self._checks[key] = await asyncio.wrap_future(self._checking.future)
             while len(self._checks) > KEPT_CHECKS:
                 self._checks.pop(next(iter(self._checks)))
         return self._checks[key]
@@ -301,6 +302,8 @@ class Workshop:
         piece, rows, earlier = self.wanted(piece_id)
         if earlier and earlier[0].open:
             return earlier[0].id
+        if self._checking:
+            self._checking.cancel.set()  # checks of a huge mesh must not hold up a bake; the page asks again
         recipe = piece.recipe.proof() if proof else piece.recipe
         with self.store.writing() as db:
             bake_id = bakes.add(db, piece_id, recipe, meshes_key(rows))

@@ -8,6 +8,7 @@ import pytest
 from inkwell_cast.core import editing
 from inkwell_cast.core.assembly import BakeMeshes
 from inkwell_cast.core.checks import REGISTRY, check
+from inkwell_cast.core.errors import Cancelled
 from inkwell_cast.core.mesh import Mesh, layer_of_corners, merge, subset
 from inkwell_cast.core.normals import face_normals
 from inkwell_cast.core.recipe import Pairing, Recipe, Sheet
@@ -209,3 +210,14 @@ def test_every_trouble_of_the_troubled_inkstand_is_found_and_none_on_the_clean_o
 def test_marks_are_bounded_and_lie_on_the_sheet():
     finding = found(flat_shaded(grid_mesh(80, 80, lambda u, v: (u, v, 0.1 * np.sin(9 * u)), "ring_low")))["hard_edges"]
     assert len(finding.marks.corners) == len(finding.marks.uvs) == 3000
+
+
+def test_checks_are_cancelled_between_two_of_them():
+    asked = []
+    with pytest.raises(Cancelled):
+        check(
+            Recipe(),
+            BakeMeshes([], [], [ring(), ring(96, "ring_high")]),
+            cancel=lambda: len(asked) > 3 or asked.append(1),
+        )
+    assert len(asked) == 4

@@ -1,9 +1,10 @@
 """Checks before a bake, one module each with `find(piece) -> Iterator[Finding]`; adding one is a file and a line."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import Protocol
 
 from ..assembly import BakeMeshes, Warm, assemble
+from ..errors import Cancelled
 from ..recipe import Recipe
 from . import (
     borders,
@@ -43,12 +44,20 @@ REGISTRY: dict[str, Check] = {
 }  # fmt: skip
 
 
-def check(recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None) -> list[Finding]:
-    """Everything that is wrong with a piece before a ray is cast, the worst first."""
+def check(
+    recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None, cancel: Callable[[], bool] = lambda: False
+) -> list[Finding]:
+    """Everything that is wrong with a piece before a ray is cast, the worst first.
+
+    `cancel()` is asked between checks and a true answer raises Cancelled.
+    """
     piece = inspect(assemble(recipe, meshes, warm))
     found = [*numbers.find(piece)]
     if not found:  # nothing else can be computed with such values
-        found = [finding for module in REGISTRY.values() for finding in module.find(piece)]
+        for module in REGISTRY.values():
+            if cancel():
+                raise Cancelled
+            found += module.find(piece)
     return sorted(found, key=lambda f: SEVERITIES.index(f.severity))
 
 

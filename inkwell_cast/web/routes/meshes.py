@@ -14,6 +14,7 @@ from ...core.errors import InputProblem
 from ...core.formats import WRITERS
 from ...core.packed import pack
 from ...core.pairing import Pair, Part
+from ...engine import JobFailed
 from ..pages import render, workshop
 from .piece import changed, context
 
@@ -139,7 +140,11 @@ async def split_pair(request: Request, piece_id: int, name: str) -> Response:
 @router.get("/checks")
 async def checks(request: Request, piece_id: int) -> Response:
     """The findings as a list; the rail around it learns of blocking ones."""
-    await workshop(request).check(piece_id)
+    try:
+        await workshop(request).check(piece_id)
+    except JobFailed as failed:
+        if failed.kind != "cancelled":
+            raise
     return render(request, "checks.html", **context(request, piece_id, "meshes"), oob=True)
 
 
