@@ -40,7 +40,9 @@ def _rays(low_triangle, corners, side, shift, points, offsets, inward):  # type:
             for s in range(side * side):
                 px, py = ((x * side + s % side) << shift) + half, ((y * side + s // side) << shift) + half
                 b0, b1, b2 = barycentrics(corners, t, px, py)
-                ox, oy, oz, dx, dy, dz, _, far = make_ray(t, b0, b1, b2, points, offsets, inward)
+                ox, oy, oz, dx, dy, dz, _, far = make_ray(
+                    t, b0, b1, b2, points, offsets, inward, np.zeros((0, 7), np.float32)
+                )
                 rays[n, 0], rays[n, 1], rays[n, 2] = ox, oy, oz
                 rays[n, 3], rays[n, 4], rays[n, 5], rays[n, 6] = dx, dy, dz, far
                 n += 1

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+import numba
 import numpy as np
 
 from .arrays import F32, I32, Bool
@@ -16,11 +17,13 @@ from .normals import averaged
 class Cage:
     """offsets (T, 3, 3) float32: from each corner of the low to the cage; inward (T,) float32: how far below rays go.
 
-    from_file names the pairs whose cage mesh is in force.
+    pockets (K, 7) float32 hold centre, radius, rim, outward and inward reach of each, scene units. from_file names
+    the pairs whose cage mesh is in force.
     """
 
     offsets: F32
     inward: F32
+    pockets: F32
     from_file: tuple[str, ...] = ()
 
 
@@ -58,7 +61,53 @@ def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
         if cage is not None and matches(cage, pattern_of(assembly.low, rows)):
             offsets[rows] = corner_positions(cage) - corner_positions(assembly.low)[rows]
             fitting.append(assembly.paired.pairs[n].name)
-    return Cage(offsets, inward, tuple(fitting))
+    return Cage(offsets, inward, pockets_of(assembly), tuple(fitting))
+
+
+def corner_offsets(low: Mesh, cage: Cage) -> F32:
+    """From each corner of the low to where its ray starts, pockets included: (T, 3, 3) float32.
+
+    A pocket inside a face changes the rays there without touching its corners, so this is what can be drawn or exported
+    of a cage, not the whole of it.
+    """
+    out = cage.offsets.copy()
+    if len(cage.pockets):
+        _apply_pockets(corner_positions(low).reshape(-1, 3), out.reshape(-1, 3), cage.pockets)
+    return out
+
+
+@numba.njit(cache=True, nogil=True)
+def _apply_pockets(points, offsets, pockets):  # type: ignore[no-untyped-def]
+    for i in range(len(points)):
+        length = np.sqrt(offsets[i, 0] ** 2 + offsets[i, 1] ** 2 + offsets[i, 2] ** 2)
+        if length > 0:
+            out, _ = in_pockets(points[i, 0], points[i, 1], points[i, 2], np.float64(length), 0.0, pockets)
+            for k in range(3):
+                offsets[i, k] *= out / length
+
+
+def pockets_of(assembly: Assembly) -> F32:
+    """The recipe's pockets as rows of numbers, see `Cage`."""
+    scale = assembly.recipe.reach.scale(assembly.low.diagonal)
+    own = assembly.recipe.pockets
+    rows = [[*p.centre, p.radius * scale, p.rim, p.outward * scale, p.inward * scale] for p in own]
+    return np.array(rows, np.float32).reshape(-1, 7)
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def in_pockets(x, y, z, out, inward, pockets):  # type: ignore[no-untyped-def]
+    """Outward and inward reach at a place of the low, with every pocket it lies in: full inside, smooth over the rim."""
+    for k in range(len(pockets)):
+        dx, dy, dz = x - pockets[k, 0], y - pockets[k, 1], z - pockets[k, 2]
+        share = np.sqrt(dx * dx + dy * dy + dz * dz) / pockets[k, 3]
+        if share >= 1:
+            continue
+        inner = 1 - pockets[k, 4]
+        s = 1.0 if share <= inner else (1 - share) / (1 - inner)
+        weight = s * s * (3 - 2 * s)
+        out += weight * (pockets[k, 5] - out)
+        inward += weight * (pockets[k, 6] - inward)
+    return out, inward
 
 
 def reaches(assembly: Assembly) -> tuple[F32, F32]:

@@ -11,6 +11,7 @@ from scipy.spatial import cKDTree
 from .arrays import F32, F64, I32, Bool
 from .assembly import Assembly, Sculpt
 from .cage import Cage
+from .cast import make_ray
 from .field import Located
 from .folds import folds_of
 from .mesh import corner_positions
@@ -70,7 +71,8 @@ def coverage(assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, l
         length = _mean_length(assembly, cage, within)
         return replace(_NOTHING, mean_outward=length, folded=folds.folded & within, crossing=folds.crossing & within)
     above, below = np.empty(len(t), np.float32), np.empty(len(t), np.float32)
-    _beyond(t, located.b[chosen], height, cage.offsets, cage.inward, above, below)
+    points = corner_positions(assembly.low)
+    _beyond(t, located.b[chosen], height, points, cage.offsets, cage.inward, cage.pockets, above, below)
     reach, slack = located.reach[chosen], TOLERANCE * assembly.low.diagonal
     outside, under = above > slack, below > slack
     needed = max(float(reach.max()), 0.0), max(float(-reach.min()), 0.0)
@@ -119,16 +121,13 @@ def _mean_length(assembly: Assembly, cage: Cage, within: Bool) -> float:
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _beyond(triangle, b, height, offsets, inward, above, below):  # type: ignore[no-untyped-def]
+def _beyond(triangle, b, height, points, offsets, inward, pockets, above, below):  # type: ignore[no-untyped-def]
     """How far each point lies above the cage, and how far below the end of its ray; negative where it is held."""
     for i in numba.prange(len(triangle)):
         t = triangle[i]
-        square = 0.0
-        for k in range(3):
-            e = b[i, 0] * offsets[t, 0, k] + b[i, 1] * offsets[t, 1, k] + b[i, 2] * offsets[t, 2, k]
-            square += e * e
-        above[i] = height[i] - np.sqrt(square)
-        below[i] = -inward[t] - height[i]
+        ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, pockets)
+        above[i] = height[i] - ray[6]
+        below[i] = ray[6] - ray[7] - height[i]
 
 
 def round_up(value: float) -> float:

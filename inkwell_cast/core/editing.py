@@ -5,7 +5,7 @@ from typing import Any
 from .checks import Remedy
 from .levels import FIELDS
 from .pairing import Pair, Paired
-from .recipe import FileSettings, Fix, Level, Place, Recipe
+from .recipe import FileSettings, Fix, Level, Place, Pocket, Recipe
 
 
 def place_part(recipe: Recipe, key: str, pair: str = "", role: str = "") -> Recipe:
@@ -84,3 +84,27 @@ def apply(recipe: Recipe, remedy: Remedy) -> Recipe:
         return set_file(recipe, remedy.file, scale=remedy.scale, move=remedy.move)
     fixes = [*recipe.file(remedy.file).fixes, Fix(kind=remedy.kind, part=remedy.part)]
     return set_file(recipe, remedy.file, fixes=[fix.model_dump() for fix in fixes])
+
+
+def add_pocket(recipe: Recipe, centre: tuple[float, float, float]) -> Recipe:
+    """A pocket at a place of the low, wide enough to be seen, with twice the piece's outward reach."""
+    names, n = {p.name for p in recipe.pockets}, len(recipe.pockets) + 1
+    while f"Pocket {n}" in names:
+        n += 1
+    reach = recipe.reach
+    radius = max(4 * reach.outward, 1e-6)
+    made = Pocket(
+        name=f"Pocket {n}", centre=centre, radius=radius, outward=2 * reach.outward, inward=reach.inward
+    )  # fmt: skip
+    return recipe.model_copy(update={"pockets": [*recipe.pockets, made]})
+
+
+def set_pocket(recipe: Recipe, number: int, values: dict[str, Any]) -> Recipe:
+    """Change a pocket, counted from 0. Raises pydantic's error for a value that cannot be."""
+    pockets = list(recipe.pockets)
+    pockets[number] = Pocket.model_validate(pockets[number].model_dump() | values)
+    return recipe.model_copy(update={"pockets": pockets})
+
+
+def without_pocket(recipe: Recipe, number: int) -> Recipe:
+    return recipe.model_copy(update={"pockets": [p for n, p in enumerate(recipe.pockets) if n != number]})

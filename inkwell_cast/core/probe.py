@@ -38,7 +38,7 @@ def probe(low: Low, rays: Rays, sculpt: Sculpt, x: int, y: int) -> Probe | None:
         return None
     t, px, py = found
     b0, b1, b2 = barycentrics(g.corners, t, px, py)
-    ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, rays.points, rays.offsets, rays.inward)
+    ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, rays.points, rays.offsets, rays.inward, rays.pockets)
     pair, own = int(rays.pair[t]), int(low.triangles[t])
     length, u, v, hit = first_hit(sculpt.tracers, pair, ox, oy, oz, dx, dy, dz, far)
     if hit >= 0:

@@ -137,6 +137,25 @@ class Fix(Part):
     part: str = ""
 
 
+class Pocket(Part):
+    """A ball in space with reaches of its own and a soft rim; radius, rim and reach are in the unit of the reach."""
+
+    name: Annotated[str, setting("Name", "What the list calls it.", max_length=80)] = "Pocket"
+    centre: Annotated[tuple[float, float, float], setting("Centre", "Where the ball lies, x y z.", "scene units")] = (
+        0.0,
+        0.0,
+        0.0,
+    )
+    radius: Annotated[float, setting("Radius", "How far it reaches.", "reach", gt=0, le=1e6)] = 5.0
+    outward: Annotated[
+        float, setting("Outward", "Rays on the low in the ball start this far out.", "reach", ge=0, le=1e6)
+    ] = 1.5
+    inward: Annotated[
+        float, setting("Inward", "Rays on the low in the ball end this far below.", "reach", ge=0, le=1e6)
+    ] = 1.5
+    rim: Annotated[float, setting("Rim", "The share of the radius over which it fades out.", "", ge=0, le=1)] = 0.4
+
+
 class FileSettings(Part):
     """How one mesh file is taken: its role, its axes and place, and the fixes made to the piece's copy of it."""
 
@@ -226,6 +245,7 @@ class Recipe(Part):
     pairing: Pairing = Pairing()
     levels: dict[str, Level] = Field(default_factory=dict, description="By scope: pair:NAME or object:FILE/OBJECT.")
     files: dict[str, FileSettings] = Field(default_factory=dict, description="By file name.")
+    pockets: list[Pocket] = Field(default_factory=list, description="Where reach differs, by place.")
 
     def size_of(self, sheet: str) -> tuple[int, int]:
         """Width and height of a sheet in texels: its own, else those of all."""

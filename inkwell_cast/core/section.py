@@ -61,7 +61,7 @@ def section(
     if not 0 <= triangle < len(low.triangles):
         raise ValueError(f"section: triangle {triangle} is none of the low's {len(low.triangles)}")
     b = _barycentrics(points[triangle].astype(np.float64), np.array(place, np.float64))
-    ray = make_ray(triangle, *b, points, cage.offsets, cage.inward)
+    ray = make_ray(triangle, *b, points, cage.offsets, cage.inward, cage.pockets)
     start, along, out, far = np.array(ray[:3]), np.array(ray[3:6]), float(ray[6]), float(ray[7])
     origin, up = start + along * out, -along
     frame = _frame(points[triangle].astype(np.float64), up, turned)
@@ -192,7 +192,9 @@ def _rays(
             share = (x - x0) / (x1 - x0) if x1 != x0 else 0.5
             place = origin + frame[0] * x + frame[1] * (y0 + share * (y1 - y0))
             t = int(owners[row])
-            ray = make_ray(t, *_barycentrics(points[t].astype(np.float64), place), points, cage.offsets, cage.inward)
+            ray = make_ray(
+                t, *_barycentrics(points[t].astype(np.float64), place), points, cage.offsets, cage.inward, cage.pockets
+            )
             start, along, out, far = np.array(ray[:3]), np.array(ray[3:6]), float(ray[6]), float(ray[7])
             length, _, _, hit = _strike(sculpt, pair, start, along, far)
             ends = [start, start + along * out, start + along * (float(length) if hit >= 0 else far)]

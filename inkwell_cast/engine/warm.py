@@ -82,7 +82,9 @@ def compile_rays_and_maps() -> None:
     row = np.zeros(1, np.int32)
     low = Low(mesh, row, np.ascontiguousarray(up[None]), np.ones((1, 3, 4), np.float32), laid)
     sculpt = _sculpt(mesh)
-    rays = Rays(mesh.positions[mesh.triangles], up[None].copy(), np.ones(1, np.float32), row)
+    rays = Rays(
+        mesh.positions[mesh.triangles], up[None].copy(), np.ones(1, np.float32), row, np.zeros((0, 7), np.float32)
+    )
     _read_back(cast_rays(low, rays, sculpt, lambda share: None, lambda: False), low)
 
 

@@ -11,7 +11,7 @@ from inkwell_cast.core.cast import rays_of
 from inkwell_cast.core.errors import RayLibraryMissing
 from inkwell_cast.core.mesh import Mesh, merge
 from inkwell_cast.core.probe import probe
-from inkwell_cast.core.recipe import Reach, Recipe, Sheet
+from inkwell_cast.core.recipe import Pocket, Reach, Recipe, Sheet
 
 from ..shapes import cube, grid_mesh, plane, torus
 
@@ -137,3 +137,27 @@ def test_a_missing_ray_library_says_how_to_get_it(monkeypatch):
         embree._library()
     monkeypatch.undo()
     embree._library.cache_clear()
+
+
+def test_a_pocket_has_reaches_of_its_own_and_a_soft_rim():
+    pocket = Pocket(centre=(0.5, 0.5, 0), radius=0.4, outward=0.3, inward=0.1, rim=0.5)
+    settings = recipe(0.1, 0.1).model_copy(update={"pockets": [pocket]})
+    cast = bake(settings, BakeMeshes([plane()], [plane(1, 0.2)])).cast  # beyond the reach outside the pocket
+    y, x = np.mgrid[0.5:64, 0.5:64] / 64
+    distance = np.hypot(x - 0.5, y - 0.5)
+    assert (cast.struck[distance < 0.2] > 0).all()
+    assert (cast.struck[distance > 0.4] == 0).all()
+    # the rim is smooth: 0.1 + 0.2 w = 0.2 where w = 1/2, in the middle of the rim
+    edge = distance[cast.struck == 4].max()
+    assert edge == pytest.approx(0.3, abs=0.02)
+    np.testing.assert_allclose(cast.height[cast.struck > 0], 0.2, atol=1e-6)
+
+
+def test_a_pocket_of_less_reach_keeps_rays_from_a_neighbour():
+    roof = plane(1, 0.25)
+    both = merge([plane(1, 0.02), roof], "high")
+    pocket = Pocket(centre=(0.5, 0.5, 0), radius=2, outward=0.1, inward=0.1, rim=0)
+    reached = bake(recipe(0.3, 0.1), BakeMeshes([plane()], [both])).cast
+    kept = bake(recipe(0.3, 0.1).model_copy(update={"pockets": [pocket]}), BakeMeshes([plane()], [both])).cast
+    np.testing.assert_allclose(reached.height, 0.25, atol=1e-6)
+    np.testing.assert_allclose(kept.height, 0.02, atol=1e-6)

@@ -259,3 +259,24 @@ def test_the_section_follows_the_pointer_and_is_pinned(quiet: Page, server, ring
     assert page.locator("#section path").nth(1).get_attribute("d") != lines
     page.get_by_role("tab", name="Bakes").click()
     expect(page.get_by_text("No bakes yet")).to_be_visible()
+
+
+def test_a_pocket_is_placed_by_a_click_and_dragged(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    expect(page.locator("#covered")).to_be_visible(timeout=SLOW)
+    page.get_by_role("button", name="Add a pocket").click()
+    box = page.locator("#model").bounding_box()
+    at = box["x"] + box["width"] * 0.3, box["y"] + box["height"] * 0.55
+    page.mouse.click(*at)
+    expect(page.get_by_text("Pocket 1")).to_be_visible(timeout=SLOW)
+    place = page.locator("#pockets").get_attribute("data-pockets")
+    page.mouse.move(*at)
+    page.mouse.down()
+    page.mouse.move(at[0] + 20, at[1] + 8, steps=4)
+    with page.expect_response(lambda r: "/pockets/0" in r.url):
+        page.mouse.up()
+    expect(page.locator("#pockets")).not_to_have_attribute("data-pockets", place)
+    page.get_by_text("Pocket 1").click()
+    page.get_by_role("button", name="Remove").click()
+    expect(page.get_by_text("Pocket 1")).to_be_hidden()

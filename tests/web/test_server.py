@@ -210,6 +210,25 @@ def test_a_fitted_cage_is_told_with_its_gain_and_exported(client, piece, tmp_pat
     assert (header["place"], len(arrays["corners"])) == (None, 0)
 
 
+def test_pockets_are_added_changed_and_removed(client, piece, workshop):
+    def pockets():
+        return workshop.piece(piece_id_of(piece))[0].recipe.pockets
+
+    client.post(f"{piece}/pockets", json={"x": 1, "y": 2, "z": 3})
+    assert (pockets()[0].name, pockets()[0].centre, pockets()[0].outward) == ("Pocket 1", (1, 2, 3), 3)
+    panel = client.post(f"{piece}/pockets/0", data={"name": "hinge gap", "radius": "2.5", "rim": "0.2"}).text
+    assert "hinge gap" in panel
+    assert (pockets()[0].radius, pockets()[0].centre) == (2.5, (1, 2, 3))
+    refused = client.post(f"{piece}/pockets/0", data={"radius": "-1"}).text
+    assert "The last good value stays in force" in refused
+    assert pockets()[0].radius == 2.5
+    client.post(f"{piece}/pockets/0", data={"x": "4", "y": "5", "z": "6"})
+    assert pockets()[0].centre == (4, 5, 6)
+    client.post(f"{piece}/pockets/0/out")
+    assert pockets() == []
+    assert "no longer there" in client.post(f"{piece}/pockets/0/out").json()["error"]
+
+
 def test_changes_are_undone_and_done_again(client, piece, workshop):
     def outward():
         return workshop.piece(piece_id_of(piece))[0].recipe.reach.outward

@@ -4,14 +4,27 @@ from typing import Any
 
 import numpy as np
 from fastapi import APIRouter, Request
+from pydantic import BaseModel, ValidationError
 from starlette.exceptions import HTTPException
 from starlette.responses import Response
 
+from ...core import editing
 from ...core.coverage import Coverage, round_up
+from ...core.errors import InputProblem
 from ...core.packed import pack, unpack
+from ...core.recipe import Recipe, refusals
 from ..pages import render, workshop
 from ..workshop import with_reach
 from .piece import changed, context
+
+
+class Place(BaseModel):
+    """A place on the low, scene units."""
+
+    x: float
+    y: float
+    z: float
+
 
 router = APIRouter(prefix="/pieces/{piece_id}")
 MOST_POINTS = 20_000
@@ -89,6 +102,45 @@ async def section(
     }  # fmt: skip
     lines = {"low": found.low, "cage": found.cage, "sculpt": found.sculpt}
     return Response(b"".join(pack(header, lines)), media_type="application/octet-stream")
+
+
+@router.post("/pockets")
+async def add_pocket(request: Request, piece_id: int, place: Place) -> Response:
+    """A pocket where the model was clicked."""
+    workshop(request).change(piece_id, "Add a pocket", lambda r: editing.add_pocket(r, (place.x, place.y, place.z)))
+    return changed(request, piece_id, "cage", "cage-changed")
+
+
+@router.post("/pockets/{number}")
+async def set_pocket(request: Request, piece_id: int, number: int) -> Response:
+    """Name, place, radius, reaches and rim of a pocket; what is out of range is told and not kept."""
+    values = context(request, piece_id, "cage")
+    _refuse_missing(values["piece"].recipe, number)
+    form = await request.form()
+    given: dict[str, Any] = {
+        k: str(form[k]).strip() for k in ("name", "radius", "outward", "inward", "rim") if k in form
+    }
+    if "x" in form:
+        given["centre"] = tuple(str(form[axis]).strip() for axis in "xyz")
+    try:
+        editing.set_pocket(values["piece"].recipe, number, given)
+    except ValidationError as refused:
+        values["errors"] = {f"pocket.{number}": "; ".join(f"{k}: {v}" for k, v in refusals(refused).items())}
+        return render(request, "panel.html", **values)
+    workshop(request).change(piece_id, "Pocket", lambda r: editing.set_pocket(r, number, given))
+    return changed(request, piece_id, "cage", "cage-changed")
+
+
+@router.post("/pockets/{number}/out")
+async def remove_pocket(request: Request, piece_id: int, number: int) -> Response:
+    _refuse_missing(context(request, piece_id, "cage")["piece"].recipe, number)
+    workshop(request).change(piece_id, "Remove a pocket", lambda r: editing.without_pocket(r, number))
+    return changed(request, piece_id, "cage", "cage-changed")
+
+
+def _refuse_missing(recipe: Recipe, number: int) -> None:
+    if not 0 <= number < len(recipe.pockets):
+        raise InputProblem("The pocket", "It is no longer there.", "Reload the page.")
 
 
 @router.post("/measure")

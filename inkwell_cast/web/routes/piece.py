@@ -40,6 +40,9 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
         "said": [],
         "reach": piece.recipe.reach.in_scene_units(diagonal), "findings": findings,
         "blocking": [f for f in findings or [] if f.severity == "blocking"], "ready": bool(paired.pairs),
+        "pockets_drawn": [
+            {"centre": p.centre, "radius": p.radius * piece.recipe.reach.scale(diagonal)} for p in piece.recipe.pockets
+        ],
         "stale": stale(shown, piece.recipe, meshes) if shown else "",
         "facts": bake_facts(shown, piece.recipe, meshes) if shown else None,
         **scope_context(piece.recipe, paired, request.query_params.get("scope", "piece")),
@@ -127,7 +130,7 @@ def redraws(before: Recipe, after: Recipe) -> list[str]:
         return ["meshes-changed"]
     if any(getattr(before, name) != getattr(after, name) for name in ("normals", "levels", "sheet", "sizes")):
         return ["low-changed"]
-    return ["cage-changed"] if before.reach != after.reach else []
+    return ["cage-changed"] if (before.reach, before.pockets) != (after.reach, after.pockets) else []
 
 
 def _with_fields(recipe: Recipe, form: Any) -> Recipe:

@@ -75,7 +75,7 @@ export class ModelView {
     this.controls.addEventListener("change", () => this.draw());
     this.scenes = { low: new THREE.Scene(), sculpt: new THREE.Scene(), marks: new THREE.Scene(), over: new THREE.Scene() };
     this.show = "low"; this.mapsOn = true; this.cageOn = false; this.lit = true; this.wipe = 0.5;
-    this.low = null; this.box = new THREE.Box3(); this.standIn = false; this.normalsOn = false; this.marks = null; this.points = null; this.textures = {};
+    this.low = null; this.box = new THREE.Box3(); this.standIn = false; this.normalsOn = false; this.marks = null; this.points = null; this.balls = []; this.textures = {};
     this.blank = new THREE.DataTexture(new Uint8Array([128, 128, 255, 255]), 1, 1);
     this.blank.needsUpdate = true;
     this.facts = null; this.mapKey = null;
@@ -240,6 +240,28 @@ export class ModelView {
       this.scenes.marks.add(this.points);
     }
     this.draw();
+  }
+
+  // Pockets as balls of thin lines, each with the place and radius that the server gave in scene units.
+  setPockets(pockets) {
+    for (const ball of this.balls) { this.scenes.over.remove(ball); ball.geometry.dispose(); ball.material.dispose(); }
+    this.balls = pockets.map(({ centre, radius }, number) => {
+      const ball = new THREE.LineSegments(new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(radius, 2)), new THREE.LineBasicMaterial({ color: 0x1f7a6c, transparent: true, opacity: 0.45 }));
+      ball.position.set(...centre);
+      ball.userData = { number, radius };
+      this.scenes.over.add(ball);
+      return ball;
+    });
+    this.draw();
+  }
+
+  // The pocket whose middle lies under a pointer event, or null.
+  pocketAt(event) {
+    const r = this.canvas.getBoundingClientRect();
+    return this.balls.find((ball) => {
+      const at = ball.position.clone().project(this.camera);
+      return Math.hypot((at.x + 1) / 2 * r.width - (event.clientX - r.left), (1 - at.y) / 2 * r.height - (event.clientY - r.top)) < 12;
+    }) || null;
   }
 
   clearMarks() {

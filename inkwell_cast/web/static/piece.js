@@ -510,6 +510,54 @@ document.body.addEventListener("click", async (e) => {
 });
 tendReach();
 
+// Pockets: placed by a click, dragged by their middle, with Shift made larger or smaller.
+
+let placing = false, held = null;
+function tendPockets() {
+  const list = $("pockets"), add = $("add-pocket");
+  model.setPockets(list ? JSON.parse(list.dataset.pockets) : []);
+  if (!add) { placing = false; return; }
+  add.setAttribute("aria-pressed", placing);
+  if (add.dataset.tended) return;
+  add.dataset.tended = "yes";
+  add.onclick = () => { placing = !placing; add.setAttribute("aria-pressed", placing); if (placing) setShow("low"); };
+}
+const postPanel = (address, values) => htmx.ajax("POST", `${base}/${address}`, { target: "#panel", values });
+model.canvas.addEventListener("pointerdown", (e) => {
+  const ball = !placing && model.pocketAt(e);
+  if (!ball) return;
+  held = { ball, shift: e.shiftKey, x: e.clientX, radius: ball.userData.radius, moved: false };
+  model.controls.enabled = false;
+  model.canvas.setPointerCapture(e.pointerId);
+});
+model.canvas.addEventListener("pointermove", (e) => {
+  if (!held) return;
+  held.moved = true;
+  if (held.shift) { held.scale = Math.max(0.05, 1 + (e.clientX - held.x) / 120); held.ball.scale.setScalar(held.scale); }
+  else { const at = model.uvAt(e); if (at) { held.at = at.place; held.ball.position.set(...at.place); } }
+  model.draw();
+});
+model.canvas.addEventListener("pointerup", async (e) => {
+  if (held) {
+    const { ball, at, scale } = held;
+    held = null; model.controls.enabled = true;
+    if (scale) postPanel(`pockets/${ball.userData.number}`, { radius: Number((ball.userData.radius * scale / rule.scale).toPrecision(3)) });
+    else if (at) postPanel(`pockets/${ball.userData.number}`, { x: at[0], y: at[1], z: at[2] });
+    return;
+  }
+  if (!placing || !pressedAt || Math.hypot(e.clientX - pressedAt[0], e.clientY - pressedAt[1]) > 3) return;
+  const at = model.uvAt(e);
+  if (!at) return;
+  placing = false;
+  const [x, y, z] = at.place;
+  const response = await fetch(`${base}/pockets`, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ x, y, z }) });
+  if (!response.ok) { toast((await response.json()).error); return; }
+  await htmx.ajax("GET", `${base}/panel/cage`, "#panel");
+  loadCage();
+});
+document.body.addEventListener("htmx:afterSettle", (e) => { if (e.detail.target?.id === "panel") tendPockets(); });
+tendPockets();
+
 document.body.addEventListener("htmx:afterSettle", tendPanel);
 tendPanel();
 setShow("low");
