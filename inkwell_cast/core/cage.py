@@ -96,7 +96,7 @@ def pockets_of(assembly: Assembly) -> F32:
 
 @numba.njit(cache=True, nogil=True, inline="always")
 def in_pockets(x, y, z, out, inward, pockets):  # type: ignore[no-untyped-def]
-    """Outward and inward reach at a place of the low, with every pocket it lies in: full inside, smooth over the rim."""
+    """Outward and inward reach at a place of the low, with the pockets it lies in: full inside, smooth over the rim."""
     for k in range(len(pockets)):
         dx, dy, dz = x - pockets[k, 0], y - pockets[k, 1], z - pockets[k, 2]
         share = np.sqrt(dx * dx + dy * dy + dz * dz) / pockets[k, 3]
