@@ -13,7 +13,8 @@ from ..core.formats import COMPANIONS, REGISTRY
 from ..core.recipe import Recipe
 from ..store.bakes import BakeRow
 from ..store.meshes import MeshRow
-from .workshop import Workshop, meshes_key
+from .outline import meshes_key
+from .workshop import Workshop
 
 HERE = pathlib.Path(__file__).parent
 STEPS = ("meshes", "cage", "basis", "maps", "review", "handoff")

@@ -1,12 +1,10 @@
 """What the pages do with a piece: change it, look at it, check it, bake it. Joins the store and the engine."""
 
 import asyncio
-import json
 import pathlib
 import shutil
 import time
 from collections.abc import Callable
-from hashlib import sha256
 from typing import Any
 
 from ..core import editing
@@ -16,9 +14,9 @@ from ..core.coverage import Coverage
 from ..core.errors import InputProblem
 from ..core.manifest import Manifest
 from ..core.packed import unpack_header
-from ..core.pairing import Paired, Part, pair_up
+from ..core.pairing import Part, pair_up
 from ..core.probe import Probe
-from ..core.recipe import Reach, Recipe
+from ..core.recipe import Recipe
 from ..core.section import Section
 from ..engine import Engine, JobFailed, Ticket
 from ..engine.messages import (
@@ -39,6 +37,7 @@ from ..store.bakes import BakeRow
 from ..store.meshes import MeshRow
 from ..store.pieces import Piece
 from .intake import MAX_UPLOAD, Intake, Upload
+from .outline import meshes_key, paired_of, refuse_half_a_piece, sculpts_of, setup_key, view_key, with_reach
 
 KEPT_CHECKS = 20
 Found = tuple[Piece, list[MeshRow], list[BakeRow]]
@@ -70,7 +69,7 @@ class Workshop:
             recipe = editing.set_file(recipe, upload.file_name, role=roles[upload.token])
         if len(known) == len(roles):
             parts = [Part(u.file_name, part.name) for u in known for part in u.facts.parts]
-            _refuse_half_a_piece(name, pair_up(parts, recipe.pairing, recipe.files))
+            refuse_half_a_piece(name, pair_up(parts, recipe.pairing, recipe.files))
         with self.store.writing() as db:
             piece_id = pieces.add(db, name.strip()[:200] or "Untitled piece", recipe)
             for token in roles:
@@ -342,65 +341,3 @@ class Workshop:
         finally:
             self._tickets.pop(bake_id, None)
             shutil.rmtree(folder, ignore_errors=True)
-
-
-def _refuse_half_a_piece(name: str, paired: Paired) -> None:
-    roles = {role for pair in paired.pairs for role, _ in pair.members} | {a.role for a in paired.alone}
-    named = name or "The piece"
-    if not roles & {"low", "self"}:
-        raise InputProblem(named, "No part is a low.", "Add the mesh to bake onto, or mark one of the files as low.")
-    if not roles & {"high", "float", "self"}:
-        raise InputProblem(
-            named, "No part is a high.", "Add the sculpt it receives from, or mark one of the files as high."
-        )
-
-
-def paired_of(piece: Piece, rows: list[MeshRow]) -> Paired:
-    """The pairs of a piece, from what is known of its files without opening them."""
-    parts = [Part(row.file_name, part.name) for row in rows for part in row.facts.parts]
-    return pair_up(parts, piece.recipe.pairing, piece.recipe.files)
-
-
-def sculpts_of(row: MeshRow, paired: Paired) -> tuple[str, ...]:
-    """The objects of a file that are drawn as sculpt: all that are no low and no cage."""
-    members = [(role, part) for pair in paired.pairs for role, part in pair.members]
-    members += [(a.role, a.part) for a in paired.alone]
-    other = {part.key for role, part in members if role in ("low", "cage")}
-    return tuple(p.name for p in row.facts.parts if Part(row.file_name, p.name).key not in other)
-
-
-def with_reach(recipe: Recipe, scope: str, reach: dict[str, float]) -> Recipe:
-    """The recipe with an outward and inward reach, in the unit of the piece's, at a scope."""
-    if not reach:
-        return recipe
-    if scope == "piece":
-        own = Reach.model_validate(recipe.reach.model_dump() | reach)
-        return recipe.model_copy(update={"reach": own})
-    return editing.set_level(recipe, scope, reach)
-
-
-def _digest(*parts: Any) -> str:
-    return sha256(json.dumps(parts).encode()).hexdigest()
-
-
-def _copies(rows: list[MeshRow]) -> list[list[str]]:
-    return [[r.file_name, r.copy] for r in rows]
-
-
-def setup_key(recipe: Recipe, rows: list[MeshRow]) -> str:
-    return _digest(recipe.model_dump(mode="json"), _copies(rows))
-
-
-def view_key(recipe: Recipe, rows: list[MeshRow], what: Drawn, names: tuple[str, ...]) -> str:
-    """A key of all that a drawing depends on, so that an unchanged one is found again."""
-    given = recipe.model_dump(mode="json")
-    if what == "sculpt":
-        own = [recipe.file(row.file_name).model_copy(update={"role": ""}).model_dump(mode="json") for row in rows]
-        return _digest(what, own, [row.copy for row in rows], names)
-    left_out = {"basis", "output"} | ({"reach"} if what == "low" else set())
-    return _digest(what, {k: v for k, v in given.items() if k not in left_out}, _copies(rows))
-
-
-def meshes_key(rows: list[MeshRow]) -> str:
-    """What a bake depends on besides its own settings: changes whenever a mesh does."""
-    return _digest(_copies(rows))[:16]

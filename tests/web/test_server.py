@@ -23,8 +23,9 @@ from inkwell_cast.core.recipe import Recipe
 from inkwell_cast.engine.messages import Loaded, PartFacts
 from inkwell_cast.store import bakes
 from inkwell_cast.web.intake import role_by_name, safe_name
+from inkwell_cast.web.outline import paired_of
 from inkwell_cast.web.pages import HERE
-from inkwell_cast.web.workshop import Workshop, paired_of
+from inkwell_cast.web.workshop import Workshop
 
 from ..shapes import grid_mesh, plane, torus
 

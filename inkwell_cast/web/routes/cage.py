@@ -13,8 +13,8 @@ from ...core.coverage import Coverage, round_up
 from ...core.errors import InputProblem
 from ...core.packed import pack, unpack
 from ...core.recipe import Recipe, refusals
+from ..outline import with_reach
 from ..pages import render, workshop
-from ..workshop import with_reach
 from .piece import changed, context
 
 

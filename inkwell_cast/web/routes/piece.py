@@ -15,8 +15,8 @@ from ...core.levels import in_force, object_scope, pair_scope, scopes
 from ...core.pairing import Paired
 from ...core.recipe import Recipe, refusals
 from ...store.meshes import MeshRow
+from ..outline import paired_of, sculpts_of
 from ..pages import STEPS, bake_facts, render, stale, workshop
-from ..workshop import paired_of, sculpts_of
 
 router = APIRouter(prefix="/pieces/{piece_id}")
 
