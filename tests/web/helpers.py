@@ -1,0 +1,31 @@
+"""What tests of the server ask again and again."""
+
+import json
+import time
+
+import numpy as np
+
+from inkwell_cast.core.packed import unpack
+
+
+def baked(client, piece):
+    """Bake and wait; the facts of the newest bake."""
+    client.post(f"{piece}/bake")
+    for _ in range(600):
+        answer = client.get(f"{piece}/progress")
+        if "HX-Trigger" in answer.headers:
+            return json.loads(answer.headers["HX-Trigger"])["bake-ended"]
+        time.sleep(0.05)
+    raise AssertionError("the bake did not end")
+
+
+def piece_id_of(piece):
+    return int(piece.rsplit("/", 1)[1])
+
+
+def mesh_id_of(workshop, piece, name):
+    return next(row.id for row in workshop.piece(piece_id_of(piece))[1] if row.file_name == name)
+
+
+def message(answer):
+    return unpack(np.frombuffer(answer.content, np.uint8))

@@ -1,0 +1,236 @@
+"""The steps Meshes, Cage and Maps without a browser: views, levels, pairs, findings, reload, coverage, sheets."""
+
+import os
+import pathlib
+import tempfile
+import time
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from inkwell_cast.core.formats import read_mesh, write_mesh
+from inkwell_cast.core.mesh import layer_of_corners
+from inkwell_cast.web.outline import paired_of
+
+from ..shapes import grid_mesh, plane, torus
+from .helpers import baked, mesh_id_of, message, piece_id_of
+
+
+def test_the_views_are_made_once_and_follow_the_settings(client, piece, workshop):
+    header, arrays = message(client.get(f"{piece}/views/low"))
+    assert (header["keys"], header["pairs"]) == (["ring_low.obj/ring_low"], ["ring"])
+    before = message(client.get(f"{piece}/views/cage"))[1]["offset"]
+    client.post(f"{piece}/settings/cage", params={"scope": "pair:ring"}, data={"level.outward": "4"})
+    after = message(client.get(f"{piece}/views/cage"))[1]["offset"]
+    np.testing.assert_allclose(after, before * 4 / 1.5, rtol=1e-4)
+    assert len(arrays["position"]) == len(before)
+    high = mesh_id_of(workshop, piece, "ring_high.ply")
+    assert message(client.get(f"{piece}/views/sculpt", params={"mesh": high}))[0]["triangles"] == 40_000
+    assert client.get(f"{piece}/views/nothing").status_code == 404
+
+
+def test_levels_say_where_a_value_is_from_and_are_inherited_again(client, piece):
+    scope = {"scope": "object:ring_low.obj/ring_low"}
+    panel = client.post(f"{piece}/settings/cage", params=scope, data={"level.outward": "5"}).text
+    assert "set here" in panel
+    assert "from the piece" in panel
+    assert "-1 cannot be used" in client.post(f"{piece}/settings/cage", params=scope, data={"level.inward": "-1"}).text
+    again = client.post(f"{piece}/inherit/cage", params=scope | {"field": "outward"}).text
+    assert "set here" not in again
+
+
+def test_coverage_is_told_for_a_tried_reach_and_measured(client, piece, workshop):
+    tried = client.get(f"{piece}/coverage", params={"outward": 0, "inward": 0}).text
+    assert "vertices outside, worst" in tried
+    assert "ring_high" in tried
+    points = message(client.get(f"{piece}/coverage/points", params={"outward": 0, "inward": 0}))[1]["points"]
+    assert len(points) > 1000
+    assert client.get(f"{piece}/coverage", params={"outward": -1}).status_code == 422
+    panel = client.post(f"{piece}/measure", params={"scope": "pair:ring"})
+    assert "The sculpt stands up to" in panel.text
+    assert "cage-changed" in panel.headers["HX-Trigger"]
+    level = workshop.piece(piece_id_of(piece))[0].recipe.levels["pair:ring"]
+    assert level.outward < 1.5
+    held = client.get(f"{piece}/coverage", params={"scope": "pair:ring"}).text
+    assert "<b>100.00 %</b>" in held
+    assert "vertices" not in held
+
+
+def test_a_slice_is_cut_at_a_place_of_the_low(client, piece):
+    _, low = message(client.get(f"{piece}/views/low"))
+    x, y, z = low["position"][:3].mean(axis=0).tolist()
+    header, lines = message(
+        client.get(f"{piece}/section", params={"triangle": 0, "x": x, "y": y, "z": z, "turned": 30})
+    )
+    assert header["struck"] == "ring_high"
+    assert min(len(lines[name]) for name in ("low", "cage", "sculpt")) > 0
+    assert len(header["rays"]) > 3
+    assert client.get(f"{piece}/section", params={"triangle": 9999, "x": 0, "y": 0, "z": 0}).status_code == 204
+    assert client.get(f"{piece}/section", params={"triangle": 0, "x": 0, "y": 0, "z": 0, "zoom": 0}).status_code == 422
+
+
+def test_a_fitted_cage_is_told_with_its_gain_and_exported(client, piece, tmp_path):
+    client.post(f"{piece}/settings/cage", data={"reach.shape": "fitted", "reach.clearance": "0.2"})
+    told = client.get(f"{piece}/coverage").text
+    assert "<b>100.00 %</b>" in told
+    assert "an even cage that holds as much needs" in told
+    offsets = message(client.get(f"{piece}/views/cage"))[1]["offset"]
+    assert np.ptp(np.linalg.norm(offsets, axis=1)) > 0
+    (tmp_path / "cage.glb").write_bytes(client.get(f"{piece}/export/cage.glb").content)
+    assert len(read_mesh(tmp_path / "cage.glb").triangles) == len(offsets) // 3
+    header, arrays = message(client.get(f"{piece}/coverage/folds"))
+    assert (header["place"], len(arrays["corners"])) == (None, 0)
+
+
+def test_pockets_are_added_changed_and_removed(client, piece, workshop):
+    def pockets():
+        return workshop.piece(piece_id_of(piece))[0].recipe.pockets
+
+    client.post(f"{piece}/pockets", json={"x": 1, "y": 2, "z": 3})
+    assert (pockets()[0].name, pockets()[0].centre, pockets()[0].outward) == ("Pocket 1", (1, 2, 3), 3)
+    panel = client.post(f"{piece}/pockets/0", data={"name": "hinge gap", "radius": "2.5", "rim": "0.2"}).text
+    assert "hinge gap" in panel
+    assert (pockets()[0].radius, pockets()[0].centre) == (2.5, (1, 2, 3))
+    refused = client.post(f"{piece}/pockets/0", data={"radius": "-1"}).text
+    assert "The last good value stays in force" in refused
+    assert pockets()[0].radius == 2.5
+    client.post(f"{piece}/pockets/0", data={"x": "4", "y": "5", "z": "6"})
+    assert pockets()[0].centre == (4, 5, 6)
+    client.post(f"{piece}/pockets/0/out")
+    assert pockets() == []
+    assert "no longer there" in client.post(f"{piece}/pockets/0/out").json()["error"]
+
+
+def test_changes_are_undone_and_done_again(client, piece, workshop):
+    def outward():
+        return workshop.piece(piece_id_of(piece))[0].recipe.reach.outward
+
+    client.post(f"{piece}/settings/cage", data={"reach.outward": "7"})
+    undone = client.post(f"{piece}/step-back", params={"step": "cage"})
+    assert outward() == 1.5
+    assert "Redo: Cage" in undone.text
+    assert "cage-changed" in undone.headers["HX-Trigger"]
+    client.post(f"{piece}/step-back", params={"step": "cage", "by": 1})
+    assert outward() == 7
+    client.post(f"{piece}/step-back", params={"step": "cage", "by": 1})
+    assert outward() == 7
+
+
+def test_parts_are_moved_and_pairs_renamed_and_split(client, piece, workshop):
+    def pairs():
+        found = workshop.piece(piece_id_of(piece))
+        return {p.name: len(p.members) for p in paired_of(found[0], found[1]).pairs}
+
+    client.post(f"{piece}/pairs/rename", params={"name": "ring"}, data={"to": "rope"})
+    assert pairs() == {"rope": 2}
+    client.post(f"{piece}/parts", data={"key": "ring_high.ply/ring_high", "pair": "elsewhere"})
+    assert pairs() == {}
+    client.post(f"{piece}/parts", data={"key": "ring_high.ply/ring_high", "pair": "rope"})
+    assert pairs() == {"rope": 2}
+    client.post(f"{piece}/parts", data={"key": "ring_low.obj/ring_low", "role": "self"})
+    client.post(f"{piece}/pairs/split", params={"name": "rope"}, data={"key": ["ring_high.ply/ring_high"]})
+    assert pairs() == {"rope": 1}
+    gone = client.post(f"{piece}/pairs/split", params={"name": "lost"}, data={})
+    assert "no pair of that name" in gone.json()["error"]
+
+
+def test_findings_are_listed_marked_and_fixed(client, workshop):
+    low, high = grid_mesh(20, 20, lambda u, v: (u, v, 0 * u), "tile_low"), plane(30, name="tile_high")
+    uvs = low.uvs[0].at_corners() + np.float32(2)
+    roles = {}
+    with tempfile.TemporaryDirectory() as folder:
+        for mesh in (replace(low, uvs=(layer_of_corners(uvs),)), high):
+            path = pathlib.Path(folder) / f"{mesh.name}.glb"
+            write_mesh(path, mesh)
+            answer = client.put("/uploads", params={"name": path.name}, content=path.read_bytes()).json()
+            roles[answer["token"]] = ""
+    piece = client.post("/pieces", json={"name": "tile", "roles": roles}).json()["address"]
+    number = 0
+    while "Move islands" not in client.get(f"{piece}/checks").text.split("<li")[number + 1]:
+        number += 1
+    header, arrays = message(client.get(f"{piece}/checks/{number}/marks"))
+    assert header["low"]
+    assert arrays["corners"].shape == (800, 3, 3)
+    assert arrays["uvs"].min() > 1.9
+    panel = client.post(f"{piece}/checks/{number}/fix").text
+    assert "Move islands into the tile: tile_low" in panel
+    assert "UVs outside the tile" not in client.get(f"{piece}/checks").text
+    assert "take back" not in client.post(f"{piece}/files/unfix", params={"name": "tile_low.glb", "number": 0}).text
+    assert client.get(f"{piece}/checks/99/marks").status_code == 404
+
+
+def test_a_file_is_read_again_from_where_it_lies(client, workshop, ring_files, tmp_path):
+    places = [tmp_path / path.name for path in ring_files]
+    roles = {}
+    for path, place in zip(ring_files, places, strict=True):
+        place.write_bytes(path.read_bytes())
+        roles[client.put("/uploads/from", json={"path": str(place)}).json()["token"]] = ""
+    piece = client.post("/pieces", json={"name": "ring", "roles": roles}).json()["address"]
+    client.post(f"{piece}/settings/cage", params={"scope": "pair:ring"}, data={"level.outward": "4"})
+    low = mesh_id_of(workshop, piece, "ring_low.obj")
+    assert "Nothing that counts" in client.post(f"{piece}/meshes/{low}/reload").text
+    write_mesh(places[0], torus(30, 10))
+    assert "400 triangles became 600" in client.post(f"{piece}/meshes/{low}/reload").text
+    client.post(f"{piece}/meshes/{low}/place", data={"place": str(places[0]), "watch": "on"})
+    assert client.get(f"{piece}/watch").status_code == 204
+    write_mesh(places[0], torus(40, 10))
+    os.utime(places[0], (time.time() - 60, time.time() - 60))
+    for _ in range(40):
+        seen = client.get(f"{piece}/watch")
+        if seen.status_code == 200:
+            break
+        time.sleep(0.1)
+    assert "600 triangles became 800" in seen.text
+    assert workshop.piece(piece_id_of(piece))[0].recipe.levels["pair:ring"].outward == 4
+    assert "no such file" in client.put("/uploads/from", json={"path": "/nowhere/x.obj"}).json()["error"]
+    assert "There is no file" in client.post(f"{piece}/meshes/{low}/place", data={"place": "x.obj"}).json()["error"]
+
+
+def test_a_new_file_takes_the_place_of_an_old_one(client, piece, workshop, tmp_path):
+    write_mesh(tmp_path / "other.ply", torus(100, 50))
+    token = client.put("/uploads", params={"name": "other.ply"}, content=(tmp_path / "other.ply").read_bytes()).json()[
+        "token"
+    ]
+    high = mesh_id_of(workshop, piece, "ring_high.ply")
+    said = client.post(f"{piece}/meshes/{high}/replace", json={"token": token}).json()["said"]
+    assert "40,000 triangles became 10,000." in said
+    assert baked(client, piece)["state"] == "done"
+
+
+def test_what_belongs_to_a_mesh_comes_with_it(client, tmp_path):
+    mesh = replace(
+        torus(8, 6, name="ring_low"), material_names=("brass",), material_colors=np.array([[1, 0, 0]], np.float32)
+    )
+    write_mesh(tmp_path / "ring_low.obj", mesh)
+    write_mesh(tmp_path / "high.obj", torus(40, 20, name="ring_high"))
+    for name in ("ring_low.mtl", "ring_low.obj"):
+        sent = client.put("/uploads", params={"name": name, "batch": "b1"}, content=(tmp_path / name).read_bytes())
+        assert sent.status_code == 200
+    high = client.put("/uploads", params={"name": "ring_high.obj"}, content=(tmp_path / "high.obj").read_bytes())
+    roles = {sent.json()["token"]: "", high.json()["token"]: ""}
+    piece = client.post("/pieces", json={"name": "r", "roles": roles}).json()["address"]
+    assert message(client.get(f"{piece}/views/low"))[1]["color"][0].tolist() == [255, 0, 0]
+
+
+@pytest.mark.parametrize("what", ["low", "sculpt", "cage"])
+def test_meshes_are_exported(client, piece, what, tmp_path):
+    for suffix in (".glb", ".obj", ".ply"):
+        answer = client.get(f"{piece}/export/{what}{suffix}")
+        assert f"_{what}{suffix}" in answer.headers["content-disposition"]
+        (tmp_path / f"x{suffix}").write_bytes(answer.content)
+        assert len(read_mesh(tmp_path / f"x{suffix}").triangles) == (40_000 if what == "sculpt" else 400)
+    assert client.get(f"{piece}/export/{what}.fbx").status_code == 404
+
+
+def test_several_sheets_have_pictures_and_sizes_of_their_own(client, piece):
+    client.post(
+        f"{piece}/settings/maps", data={"sheet.split": "tile", "size.1001.width": "32", "size.1001.height": "16"}
+    )
+    assert 'value="32"' in client.get(f"{piece}/sheets").text
+    facts = baked(client, piece)["facts"]
+    assert facts["sheets"] == [{"name": "1001", "width": 32, "height": 16}]
+    data = client.get(f"{piece}/bakes/{facts['id']}/normal.png", params={"sheet": "1001", "save": 1})
+    assert "_1001_normal.png" in data.headers["content-disposition"]
+    found = client.get(f"{piece}/bakes/{facts['id']}/texel", params={"x": 20, "y": 10, "sheet": "1001"}).json()
+    assert found["probe"]["hit_object"] == "ring_high"
