@@ -53,5 +53,6 @@ def measure(rounds: int = 15) -> dict[str, float]:
     fit_seconds = time.perf_counter() - started
     return {
         "coverage_seconds": _seconds(cover, rounds), "section_seconds": _seconds(cut, rounds),
-        "fit_seconds": fit_seconds, "fit_held": found.held, "fit_share_of_even": found.mean_outward / found.needed[0],
+        "fit_seconds": fit_seconds, "fit_held": found.held,
+        "fit_share_of_even": found.cage.mean_outward / found.needed[0],
     }  # fmt: skip

@@ -14,6 +14,7 @@ from .cage import Cage
 from .cast import make_ray
 from .field import Located
 from .folds import folds_of
+from .marks import Marks, marks_of
 from .mesh import corner_positions
 
 BINS = 60
@@ -36,11 +37,20 @@ class Place:
 
 
 @dataclass(frozen=True, slots=True)
+class CageFacts:
+    """Of the cage itself: mean distance from the low over its surface, and faces that are folded or cross others."""
+
+    mean_outward: float
+    folded: int
+    crossing: int
+    bad_faces: Marks
+
+
+@dataclass(frozen=True, slots=True)
 class Coverage:
     """What a cage holds of the surface that rays could see; distances in scene units, shares from 0 to 1.
 
     edges (BINS + 1,) and surface (BINS,) are the histogram of the reach that the sculpt needs, weighed by surface.
-    `mean_outward` is the mean length of the rays above the low; folded and crossing (T,) bool mark faces of the cage.
     `needed` is the outward and inward reach that would hold everything, `suggested` the same with a little room.
     outside (N, 3) float32 are the points that it does not hold.
     """
@@ -57,19 +67,16 @@ class Coverage:
     surface: F64
     places: list[Place]
     outside: F32
-    mean_outward: float
-    folded: Bool
-    crossing: Bool
+    cage: CageFacts
 
 
 def coverage(assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, lows: Bool | None = None) -> Coverage:
     """How well a cage holds the sculpt as `field.locate` found it, for all lows or those marked in `lows (T,)`."""
     within = np.ones(len(cage.offsets), bool) if lows is None else lows
-    chosen, folds = within[located.triangle], folds_of(assembly, cage)
+    chosen, facts = within[located.triangle], _cage_facts(assembly, cage, within)
     t, height, weight = located.triangle[chosen], located.height[chosen], located.weight[chosen]
     if not len(t):
-        length = _mean_length(assembly, cage, within)
-        return replace(_NOTHING, mean_outward=length, folded=folds.folded & within, crossing=folds.crossing & within)
+        return replace(_NOTHING, cage=facts)
     above, below = np.empty(len(t), np.float32), np.empty(len(t), np.float32)
     points = corner_positions(assembly.low)
     _beyond(t, located.b[chosen], height, points, cage.offsets, cage.inward, cage.pockets, above, below)
@@ -100,16 +107,22 @@ def coverage(assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, l
             max(APART * assembly.low.diagonal, 4 * float(np.sqrt(weight.sum() / len(t)))),
         ),
         outside=places[lost],
-        mean_outward=_mean_length(assembly, cage, within),
-        folded=folds.folded & within,
-        crossing=folds.crossing & within,
+        cage=facts,
     )
 
 
 _NOTHING = Coverage(
-    1, 0, 0, 0, 0, 0, (0, 0), (0, 0), np.linspace(-1, 1, BINS + 1), np.zeros(BINS), [], np.zeros((0, 3), np.float32), 0,
-    np.zeros(0, bool), np.zeros(0, bool),
+    1, 0, 0, 0, 0, 0, (0, 0), (0, 0), np.linspace(-1, 1, BINS + 1), np.zeros(BINS), [], np.zeros((0, 3), np.float32),
+    CageFacts(0, 0, 0, Marks()),
 )  # fmt: skip
+
+
+def _cage_facts(assembly: Assembly, cage: Cage, within: Bool) -> CageFacts:
+    folds, low, channel = folds_of(assembly, cage), assembly.low, assembly.recipe.sheet.channel
+    folded, crossing = folds.folded & within, folds.crossing & within
+    uvs = low.uvs[channel].at_corners() if channel < len(low.uvs) else None
+    marks = marks_of(low, folded | crossing, uvs, True)
+    return CageFacts(_mean_length(assembly, cage, within), int(folded.sum()), int(crossing.sum()), marks)
 
 
 def _mean_length(assembly: Assembly, cage: Cage, within: Bool) -> float:

@@ -23,7 +23,6 @@ from numba.extending import intrinsic
 from .arrays import F32, I32
 from .errors import RayLibraryMissing
 
-NOTHING = -1
 _TRIANGLES, _INDEX, _VERTEX, _UINT3, _FLOAT3, _ROBUST = 0, 0, 1, 0x5003, 0x9003, 4
 _RAY_HIT_FLOATS = 32
 _INVALID = 0xFFFFFFFF

@@ -11,7 +11,7 @@ import threading
 import time
 import traceback
 from collections import OrderedDict
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from multiprocessing.connection import Connection
 from multiprocessing.synchronize import Event
 
@@ -101,21 +101,11 @@ def _limit_memory() -> None:
         resource.setrlimit(resource.RLIMIT_AS, (whole, resource.getrlimit(resource.RLIMIT_AS)[1]))
 
 
-@dataclass(frozen=True, slots=True)
-class _LaidOut:
-    """What the last probe needed, kept for the next: lows and rays by sheet."""
-
-    key: str
-    assembly: Assembly
-    sheets: dict[str, tuple[Low, Rays]]
-
-
 class _Worker:
     def __init__(self, pipe: Connection, cancel: Event) -> None:
         self._pipe, self._cancel = pipe, cancel
         self._meshes: OrderedDict[tuple[str, str], Mesh] = OrderedDict()
         self._warm = Warm()
-        self._laid_out: _LaidOut | None = None
         self._told = 0.0
 
     def answer(self, job: Job) -> Done | Failed:
@@ -185,15 +175,15 @@ class _Worker:
         return baked.save(job.folder, sources)
 
     def _probe(self, job: ProbeAt) -> Probe | None:
-        key = job.recipe.model_dump_json() + "".join(s.sha256 + s.name for s in job.sources)
-        if self._laid_out is None or self._laid_out.key != key:
-            assembly = self._assembled(job.recipe, job.sources)
+        assembly = self._put_together(job.recipe, job.sources)
+
+        def lay_out() -> dict[str, tuple[Low, Rays]]:
             refuse_unusable(assembly)
             names, lows, cage, _ = baking.lay_out(assembly, self._warm)
-            sheets = {n: (low, rays_of(low, cage, assembly.low_pair)) for n, low in zip(names, lows, strict=True)}
-            self._laid_out = _LaidOut(key, assembly, sheets)
-        found = self._laid_out.sheets.get(job.sheet)
-        return probe(*found, self._warm.sculpt(self._laid_out.assembly), job.x, job.y) if found else None
+            return {n: (low, rays_of(low, cage, assembly.low_pair)) for n, low in zip(names, lows, strict=True)}
+
+        found = self._warm.once("sheets", _key(job.recipe, job.sources), lay_out).get(job.sheet)
+        return probe(*found, self._warm.sculpt(assembly), job.x, job.y) if found else None
 
     def _draw(self, job: Draw) -> None:
         self._tell("drawing", 0.1)
@@ -226,8 +216,7 @@ class _Worker:
 
     def _put_together(self, recipe: Recipe, sources: list[Source]) -> Assembly:
         """The assembly of the last section or probe, if nothing changed since."""
-        key = recipe.model_dump_json() + "".join(s.path + s.name for s in sources)
-        return self._warm.once("assembly", key, lambda: self._assembled(recipe, sources))
+        return self._warm.once("assembly", _key(recipe, sources), lambda: self._assembled(recipe, sources))
 
     def _export(self, job: Export) -> None:
         self._tell("writing", 0.1)
@@ -248,6 +237,10 @@ class _Worker:
         while len(self._meshes) > max(KEPT_MESHES, len(sources)):
             self._meshes.popitem(last=False)
         return BakeMeshes([], [], named)
+
+
+def _key(recipe: Recipe, sources: list[Source]) -> str:
+    return recipe.model_dump_json() + "".join(s.path + s.name for s in sources)
 
 
 def _parts(mesh: Mesh) -> list[PartFacts]:

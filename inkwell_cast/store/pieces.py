@@ -82,9 +82,5 @@ def move(db: sqlite3.Connection, piece_id: int, steps: int) -> bool:
     return cursor.rowcount == 1
 
 
-def rename(db: sqlite3.Connection, piece_id: int, name: str) -> None:
-    db.execute("UPDATE piece SET name = ? WHERE id = ?", (name, piece_id))
-
-
 def delete(db: sqlite3.Connection, piece_id: int) -> None:
     db.execute("DELETE FROM piece WHERE id = ?", (piece_id,))

@@ -19,7 +19,7 @@ from ..store import Store
 from ..store.meshes import Facts
 
 MAX_UPLOAD = 4 << 30
-COPY_BLOCK = 1 << 22
+KEPT_BATCHES = 8
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +52,8 @@ class Intake:
             raise InputProblem(name, "Files of this type do not belong to a mesh.", "Add OBJ, GLB or another mesh.")
         if batch not in self._companions:
             self._companions[batch] = self.store.files.temporary_folder()
+            while len(self._companions) > KEPT_BATCHES:
+                shutil.rmtree(self._companions.pop(next(iter(self._companions))), ignore_errors=True)
         await self._write(name, self._companions[batch] / name, chunks)
 
     async def take_in(self, name: str, chunks: AsyncIterator[bytes], batch: str = "") -> Upload:
@@ -118,8 +120,12 @@ class Intake:
         """An upload that becomes part of a piece. Raises InputProblem for one that is not known."""
         upload = self.uploads.pop(token, None)
         if upload is None:
-            raise InputProblem("The upload", "It is no longer known here.", "Add the file again.")
+            raise unknown_upload()
         return upload
+
+
+def unknown_upload() -> InputProblem:
+    return InputProblem("The upload", "It is no longer known here.", "Add the file again.")
 
 
 def safe_name(name: str) -> str:

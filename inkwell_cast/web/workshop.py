@@ -36,10 +36,11 @@ from ..store import Store, bakes, meshes, pieces, views
 from ..store.bakes import BakeRow
 from ..store.meshes import MeshRow
 from ..store.pieces import Piece
-from .intake import MAX_UPLOAD, Intake, Upload
+from .intake import MAX_UPLOAD, Intake, Upload, unknown_upload
 from .outline import meshes_key, paired_of, refuse_half_a_piece, sculpts_of, setup_key, view_key, with_reach
 
 KEPT_CHECKS = 20
+HUGE = 3_000_000  # triangles whose checks take longer than an artist waits for a bake to begin
 Found = tuple[Piece, list[MeshRow], list[BakeRow]]
 
 
@@ -67,9 +68,14 @@ class Workshop:
         recipe = recipe or Recipe()
         for upload in known:
             recipe = editing.set_file(recipe, upload.file_name, role=roles[upload.token])
-        if len(known) == len(roles):
-            parts = [Part(u.file_name, part.name) for u in known for part in u.facts.parts]
-            refuse_half_a_piece(name, pair_up(parts, recipe.pairing, recipe.files))
+        if len(known) < len(roles):
+            raise unknown_upload()
+        names = [upload.file_name for upload in known]
+        for file_name in names:
+            if names.count(file_name) > 1:
+                raise InputProblem(file_name, "Two files have this name.", "Rename one of them, or remove it here.")
+        parts = [Part(u.file_name, part.name) for u in known for part in u.facts.parts]
+        refuse_half_a_piece(name, pair_up(parts, recipe.pairing, recipe.files))
         with self.store.writing() as db:
             piece_id = pieces.add(db, name.strip()[:200] or "Untitled piece", recipe)
             for token in roles:
@@ -301,8 +307,8 @@ class Workshop:
         piece, rows, earlier = self.wanted(piece_id)
         if earlier and earlier[0].open:
             return earlier[0].id
-        if self._checking:
-            self._checking.cancel.set()  # checks of a huge mesh must not hold up a bake; the page asks again
+        if self._checking and sum(row.facts.triangles for row in rows) > HUGE:
+            self._checking.cancel.set()  # such checks must not hold up a bake; the page asks for them again
         recipe = piece.recipe.proof() if proof else piece.recipe
         with self.store.writing() as db:
             bake_id = bakes.add(db, piece_id, recipe, meshes_key(rows))

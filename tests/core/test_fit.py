@@ -47,7 +47,7 @@ def test_a_bump_raises_the_cage_over_it_alone():
     corner = np.abs(assembly.low.positions[assembly.low.triangles][..., :2] - 0.5).max(axis=2)
     assert height[corner > 0.4].max() < 0.03
     assert 0.2 < height.max() < 0.26
-    assert found.mean_outward < 0.5 * found.needed[0]
+    assert found.cage.mean_outward < 0.5 * found.needed[0]
 
 
 def test_a_lumpy_torus_is_held_smoothly_and_with_much_shorter_rays():
@@ -59,9 +59,9 @@ def test_a_lumpy_torus_is_held_smoothly_and_with_much_shorter_rays():
     assembly, warm, cage = fitted(torus(24, 12), high)
     found = covered(assembly, warm, cage)
     assert (found.held, found.points_outside) == (1, 0)
-    assert found.mean_outward < 2 / 3 * found.needed[0]
-    assert not found.folded.any()
-    assert not found.crossing.any()
+    assert found.cage.mean_outward < 2 / 3 * found.needed[0]
+    assert found.cage.folded == 0
+    assert found.cage.crossing == 0
     lengths = np.linalg.norm(cage.offsets, axis=2)
     sides = np.linalg.norm(np.diff(assembly.low.positions[assembly.low.triangles], axis=1), axis=2)
     assert (np.abs(np.diff(lengths, axis=1)) <= sides + 1e-5).all()

@@ -147,6 +147,20 @@ def test_a_piece_is_made_whole_or_not_at_all(client, workshop, ring_files):
     assert workshop.shelf() == []
 
 
+def test_files_of_one_name_and_lost_uploads_lose_nothing(client, workshop, ring_files):
+    def sent(path):
+        return client.put("/uploads", params={"name": path.name}, content=path.read_bytes()).json()["token"]
+
+    low, high, twin = (sent(path) for path in (*ring_files, ring_files[1]))
+    doubled = client.post("/pieces", json={"name": "x", "roles": {low: "", high: "", twin: ""}})
+    assert "ring_high.ply: Two files have this name" in doubled.json()["error"]
+    assert (
+        "no longer known" in client.post("/pieces", json={"name": "x", "roles": {low: "", "lost": ""}}).json()["error"]
+    )
+    assert workshop.shelf() == []
+    assert client.post("/pieces", json={"name": "x", "roles": {low: "", high: ""}}).status_code == 200
+
+
 @pytest.mark.parametrize(
     ("headers", "status"),
     [

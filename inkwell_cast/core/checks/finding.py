@@ -4,12 +4,11 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
 
-import numpy as np
-
 from ..arrays import F32, I32, Any_, Bool
 from ..assembly import Assembly, low_part, take
 from ..edges import Edges, differs_across, edges_of, groups
 from ..fixes import SMALLEST_UV_STEP
+from ..marks import Marks, marks_of
 from ..mesh import Mesh
 from ..normals import with_normals
 from ..pairing import Part
@@ -17,7 +16,6 @@ from ..recipe import FixKind
 
 Severity = Literal["blocking", "warning", "note"]
 SEVERITIES: tuple[Severity, ...] = ("blocking", "warning", "note")
-MOST_MARKS = 3000
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,15 +28,6 @@ class Remedy:
     part: str = ""
     scale: float = 1.0
     move: tuple[float, float, float] = (0.0, 0.0, 0.0)
-
-
-@dataclass(frozen=True, slots=True)
-class Marks:
-    """Triangles to show: corners (N, 3, 3) float32, scene units; uvs (N, 3, 2), the same on the sheet, if of a low."""
-
-    corners: F32 = field(default_factory=lambda: np.zeros((0, 3, 3), np.float32))
-    uvs: F32 = field(default_factory=lambda: np.zeros((0, 3, 2), np.float32))
-    on_low: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,11 +47,7 @@ class Finding:
     @property
     def place(self) -> tuple[list[float], float] | None:
         """Centre and radius of what is marked, or None."""
-        if not len(self.marks.corners):
-            return None
-        flat = self.marks.corners.reshape(-1, 3).astype(np.float64)
-        low, high = flat.min(axis=0), flat.max(axis=0)
-        return ((low + high) / 2).tolist(), float(np.linalg.norm(high - low) / 2)
+        return self.marks.place
 
 
 @dataclass(frozen=True)
@@ -102,12 +87,8 @@ class Subject:
         return self.role in ("low", "self")
 
     def marks(self, chosen: Any_) -> Marks:
-        """Triangles to show, at most `MOST_MARKS`, spread evenly: those marked (T,), or in a corner or edge (T, 3)."""
-        rows = np.flatnonzero(chosen.reshape(len(chosen), -1).any(axis=1))
-        if len(rows) > MOST_MARKS:
-            rows = rows[np.linspace(0, len(rows) - 1, MOST_MARKS).astype(np.int64)]
-        uvs = self.uvs[rows] if self.on_low and self.uvs is not None else np.zeros((0, 3, 2), np.float32)
-        return Marks(self.mesh.positions[self.mesh.triangles[rows]], uvs, self.on_low)
+        """Triangles to show: those marked (T,), or in a corner or edge (T, 3)."""
+        return marks_of(self.mesh, chosen, self.uvs if self.on_low else None, self.on_low)
 
 
 @dataclass(frozen=True)

@@ -11,10 +11,11 @@ from starlette.responses import Response
 from ...core import editing
 from ...core.coverage import Coverage, round_up
 from ...core.errors import InputProblem
-from ...core.packed import pack, unpack
+from ...core.packed import pack
 from ...core.recipe import Recipe, refusals
 from ..outline import with_reach
 from ..pages import render, workshop
+from .meshes import marked
 from .piece import changed, context
 
 
@@ -68,20 +69,7 @@ async def points(
 async def folds(request: Request, piece_id: int) -> Response:
     """Faces of the cage that are folded or cross others, as triangles of the low to hatch."""
     _, found = await _covered(request, piece_id, {})
-    path = await workshop(request).view(piece_id, "low")
-    header, arrays = unpack(np.memmap(path, np.uint8, "r"))
-    bad = found.folded | found.crossing
-    corners = arrays["position"].reshape(-1, 3, 3)[: header["paired"]][bad]
-    uvs = arrays["uv"].reshape(-1, 3, 2)[: header["paired"]][bad]
-    flat = corners.reshape(-1, 3)
-    place = None
-    if len(flat):
-        low, high = flat.min(axis=0), flat.max(axis=0)
-        place = [((low + high) / 2).tolist(), float(np.linalg.norm(high - low) / 2)]
-    return Response(
-        b"".join(pack({"place": place, "low": True}, {"corners": corners, "uvs": uvs})),
-        media_type="application/octet-stream",
-    )
+    return marked(found.cage.bad_faces, "Cage faces")
 
 
 @router.get("/section")

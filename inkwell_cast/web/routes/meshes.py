@@ -12,6 +12,7 @@ from ...core import editing
 from ...core.checks import Finding
 from ...core.errors import InputProblem
 from ...core.formats import WRITERS
+from ...core.marks import Marks
 from ...core.packed import pack
 from ...core.pairing import Pair, Part
 from ...engine import JobFailed
@@ -159,8 +160,12 @@ async def _finding(request: Request, piece_id: int, number: int) -> Finding:
 async def marks(request: Request, piece_id: int, number: int) -> Response:
     """The triangles of a finding, for both views."""
     finding = await _finding(request, piece_id, number)
-    shown = finding.marks
-    header = {"place": finding.place, "low": shown.on_low, "title": finding.title}
+    return marked(finding.marks, finding.title)
+
+
+def marked(shown: Marks, title: str) -> Response:
+    """Triangles to hatch in both views, as a message."""
+    header = {"place": shown.place, "low": shown.on_low, "title": title}
     arrays = {"corners": shown.corners.astype(np.float32), "uvs": shown.uvs.astype(np.float32)}
     return Response(b"".join(pack(header, arrays)), media_type="application/octet-stream")
 

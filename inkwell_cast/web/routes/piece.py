@@ -38,7 +38,7 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
         "piece": piece, "meshes": meshes, "bakes": bakes, "done": done, "shown": shown, "step": step, "paired": paired,
         "diagonal": diagonal, "boxes": sides, "last": bakes[0] if bakes else None, "errors": {}, "given": {},
         "said": [],
-        "reach": piece.recipe.reach.in_scene_units(diagonal), "findings": findings,
+        "findings": findings,
         "blocking": [f for f in findings or [] if f.severity == "blocking"], "ready": bool(paired.pairs),
         "pockets_drawn": [
             {"centre": p.centre, "radius": p.radius * piece.recipe.reach.scale(diagonal)} for p in piece.recipe.pockets
