@@ -13,7 +13,7 @@ from concurrent.futures import Future
 from dataclasses import dataclass, field
 from typing import Any
 
-from .messages import Done, Failed, Job, Told
+from .messages import QUICK, Done, Failed, Job, Told
 from .worker import run
 
 HEED_CANCEL_WITHIN = 0.4
@@ -67,7 +67,9 @@ class Engine:
 
     @property
     def busy(self) -> bool:
-        return self._current is not None or not self._queue.empty()
+        """Whether a job is at work or waiting that takes longer than following a pointer does."""
+        tickets = [self._current, *self._queue.queue]
+        return any(t is not None and not isinstance(t.job, QUICK) for t in tickets)
 
     @property
     def process_id(self) -> int | None:

@@ -124,6 +124,7 @@ class Export:
 
 
 Job = Load | BakeInto | ProbeAt | Draw | CheckPiece | Cover | SectionAt | Export
+QUICK = (ProbeAt, SectionAt)  # jobs that follow the pointer
 Result = Loaded | Manifest | Probe | list[Finding] | Coverage | Section | None
 
 

@@ -12,7 +12,7 @@ from inkwell_cast.core.manifest import sha256_of
 from inkwell_cast.core.packed import read_packed, unpack_header, write_packed
 from inkwell_cast.core.recipe import Output, Recipe, Sheet
 from inkwell_cast.engine import Engine, JobFailed
-from inkwell_cast.engine.messages import BakeInto, CheckPiece, Draw, Export, Load, ProbeAt, Source
+from inkwell_cast.engine.messages import BakeInto, CheckPiece, Draw, Export, Load, ProbeAt, SectionAt, Source
 
 from ..shapes import torus
 
@@ -84,6 +84,15 @@ def test_a_bad_file_is_told_by_the_name_it_came_with(engine, tmp_path):
 def test_a_texel_can_be_probed(engine, sources):
     seen = wait(engine.submit(ProbeAt(SHORT, sources, "", 10, 20)))
     assert seen.hit_object == "ring_high"
+
+
+def test_following_the_pointer_does_not_count_as_busy(engine, sources, tmp_path):
+    at = ProbeAt(SHORT, sources, "", 10, 20), SectionAt(SHORT, sources, 0, (0.0, 0.0, 0.0), 0.0, 1.0)
+    tickets = [engine.submit(at[n % 2]) for n in range(6)]
+    assert not engine.busy
+    tickets.append(engine.submit(CheckPiece(SHORT, sources)))
+    assert engine.busy
+    assert all(wait(ticket) is not None for ticket in tickets)
 
 
 def running(engine, sources, folder):

@@ -34,7 +34,7 @@ export class SectionView {
     this.scaleBar(w, h, scale);
     this.words.textContent = s.height === null
       ? `${s.part}: the ray of ${short(s.outward)} out and ${short(s.inward)} in strikes nothing`
-      : `${s.part}: reach ${short(s.outward)} / ${short(s.inward)}, struck ${s.struck} at ${short(s.height)}, angle ${s.angle.toFixed(1)}°`;
+      : `${s.part}: reach ${short(s.outward)} / ${short(s.inward)}, struck ${s.struck} at ${Math.abs(s.height) < 1e-4 * (s.outward + s.inward) ? "0" : short(s.height)}, angle ${s.angle.toFixed(1)}°`;
   }
 
   // Short slanted strokes on the body's side of the sculpt, evenly along it.
