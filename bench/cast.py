@@ -7,8 +7,9 @@ import numpy as np
 
 from inkwell_cast.core.assembly import Warm
 from inkwell_cast.core.bake import BakeMeshes, bake
-from inkwell_cast.core.cast import make_ray, rays_of
+from inkwell_cast.core.cage import rays_of
 from inkwell_cast.core.embree import first_hit
+from inkwell_cast.core.rays import make_ray
 from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
 from inkwell_cast.core.sheet import barycentrics
 
@@ -27,7 +28,7 @@ def _trace(tracers, rays, out):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(nogil=True)
-def _rays(low_triangle, corners, side, shift, points, offsets, inward):  # type: ignore[no-untyped-def]
+def _rays(low_triangle, corners, side, shift, points, offsets, inward, special):  # type: ignore[no-untyped-def]
     """The bake's rays in sheet order, for a sheet whose texels each belong to one triangle or its neighbour."""
     height, width = low_triangle.shape
     rays = np.empty((height * width * side * side, 7), np.float32)
@@ -40,11 +41,10 @@ def _rays(low_triangle, corners, side, shift, points, offsets, inward):  # type:
             for s in range(side * side):
                 px, py = ((x * side + s % side) << shift) + half, ((y * side + s // side) << shift) + half
                 b0, b1, b2 = barycentrics(corners, t, px, py)
-                ox, oy, oz, dx, dy, dz, _, far = make_ray(
-                    t, b0, b1, b2, points, offsets, inward, np.zeros((0, 7), np.float32)
-                )
-                rays[n, 0], rays[n, 1], rays[n, 2] = ox, oy, oz
-                rays[n, 3], rays[n, 4], rays[n, 5], rays[n, 6] = dx, dy, dz, far
+                ray = make_ray(t, b0, b1, b2, points, offsets, inward, special)
+                for k in range(6):
+                    rays[n, k] = ray[k]
+                rays[n, 6] = ray[7]
                 n += 1
     return rays[:n]
 
@@ -54,10 +54,8 @@ def measure(rounds: int = 5) -> dict[str, float]:
     low, high = sphere(60), sphere(1000, 0.02, uvs=False)
     warm, meshes = Warm(), BakeMeshes([low], [high])
     first = bake(RECIPE, meshes, warm=warm)
-    g, from_low = first.low.grid, rays_of(first.low, first.cage, first.assembly.low_pair)
-    rays = _rays(
-        first.cast.low_triangle, g.corners, g.side, g.shift, from_low.points, from_low.offsets, from_low.inward
-    )
+    g, from_low = first.low.grid, rays_of(first.assembly, first.cage, first.low.triangles)
+    rays = _rays(first.cast.low_triangle, g.corners, g.side, g.shift, *from_low.arrays)
     tracer, out = first.sculpt.tracers, np.empty(len(rays), np.int32)
     _trace(tracer, rays, out)
     bare, casting, whole = [], [], []

@@ -12,8 +12,8 @@ from dataclasses import dataclass, field
 from . import maps
 from .arrays import U8, U16
 from .assembly import Assembly, BakeMeshes, Sculpt, Warm, assemble
-from .cage import Cage
-from .cast import Cast, cast_rays, rays_of
+from .cage import Cage, rays_of
+from .cast import Cast, cast_rays
 from .errors import Cancelled
 from .fit import cage_of
 from .images import png
@@ -161,7 +161,7 @@ def bake(
         for low in lows:
             part = low.grid.width * low.grid.height / texels
             before = sum(c.covered.size for c in casts) / texels
-            rays = rays_of(low, cage, assembly.low_pair)
+            rays = rays_of(assembly, cage, low.triangles)
             casts.append(
                 cast_rays(low, rays, sculpt, lambda s, b=before, p=part: tell("casting", b + s * p), cancel)  # type: ignore[misc]
             )

@@ -1,30 +1,85 @@
-"""The cage: where rays start. It is a cage mesh that matches its low, else the low pushed outward."""
+"""The cage: where rays start. It is a cage mesh from a file, else the low pushed outward; see `rays.make_ray`."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
+from typing import Literal
 
-import numba
 import numpy as np
 
-from .arrays import F32, I32, Bool
+from .arrays import F32, F64, I32, I64, Bool
 from .assembly import Assembly
+from .cage_surface import NEAR, SurfaceBuilder, no_surface
 from .edges import edges_of
+from .embree import Scene
 from .levels import in_force, scopes
 from .mesh import Mesh, corner_positions
 from .normals import averaged
+from .nudges import listed_for, no_nudges, nudges_of
+from .rays import Nudges, Rays, Surface, rays_through, reach_at
+
+
+@dataclass(frozen=True, slots=True)
+class CageForm:
+    """How the cage mesh of a pair is in force, and by what that was told.
+
+    form: "points" sets the start of every ray by its own vertices, "surface" through its nearest point, "length" only
+    limits how far out rays start. vertices and faces are those of the low and of the cage; apart is the largest
+    distance between them, scene units; share the part of the low's surface that "surface" serves, and limited (N, 3)
+    float32 are places where it only limits the length.
+    """
+
+    pair: str
+    form: Literal["points", "surface", "length"]
+    vertices: tuple[int, int]
+    faces: tuple[int, int]
+    apart: float
+    share: float
+    limited: F32
+
+    @property
+    def words(self) -> str:
+        """The state and its reason, for a user."""
+        counts = (
+            f"cage {self.vertices[1]:,} vertices and {self.faces[1]:,} triangles, low {self.vertices[0]:,} and "
+            f"{self.faces[0]:,}"
+        )
+        if self.form == "points":
+            return (
+                f"Point to point: the same faces over the same vertices ({counts}); they lie up to {self.apart:.3g} "
+                "scene units apart. It sets where rays start and which way they go."
+            )
+        if self.form == "surface":
+            rest = "" if self.share > 0.9995 else f" On {1 - self.share:.1%} of the low it only limits the length."
+            return f"Through its surface, since the counts differ ({counts}): rays start at its nearest point.{rest}"
+        return (
+            f"Limits length only: it differs from the low ({counts}) and less than half of the low has a point of it "
+            "that agrees. Rays follow the low’s own directions and start where they meet it."
+        )
 
 
 @dataclass(frozen=True, slots=True)
 class Cage:
-    """offsets (T, 3, 3) float32: from each corner of the low to the cage; inward (T,) float32: how far below rays go.
+    """Where rays start and how far they go, for every triangle of the low.
 
-    pockets (K, 7) float32 hold centre, radius, rim, outward and inward reach of each, scene units. from_file names
-    the pairs whose cage mesh is in force.
+    offsets (T, 3, 3) float32: from each corner of the low as its reach, its fit or a cage of the same topology has it;
+    corners (T, 3, 3) float32: from there to where the ray really starts. A pocket or a nudge inside a face changes rays
+    without touching corners, so these are what can be drawn and exported of a cage, not the whole of it.
+    inward (T,) float32: how far below rays go; pockets, nudges and surface as in `rays`. forms tell of the pairs' cage
+    meshes.
     """
 
     offsets: F32
+    corners: F32
     inward: F32
     pockets: F32
-    from_file: tuple[str, ...] = ()
+    nudges: Nudges
+    surface: Surface
+    forms: tuple[CageForm, ...] = ()
+    scenes: list[Scene] = field(default_factory=list)
+
+    @property
+    def from_file(self) -> tuple[str, ...]:
+        """The pairs whose cage mesh gives rays their direction."""
+        return tuple(f.pair for f in self.forms if f.form != "length")
 
 
 def directions_of(assembly: Assembly) -> F32:
@@ -47,43 +102,67 @@ def lows_of(assembly: Assembly, scope: str) -> Bool:
 
 
 def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
-    """The cage of every low: its pair's cage mesh where that fits, else its reach along its directions.
+    """The cage of every low: its pair's cage mesh, else its reach along its directions, with pockets and nudges.
 
     `lengths (T, 3)` are those of a fitted cage and take the place of the outward reach; see `fit.cage_of`.
     """
+    low, count = assembly.low, len(assembly.low.triangles)
     outward, inward = reaches(assembly)
-    smallest = np.float32(1e-6 * max(assembly.low.diagonal, 1e-20))  # where the reach is zero the direction stays
+    smallest = np.float32(1e-6 * max(low.diagonal, 1e-20))  # where the reach is zero the direction stays
     long = outward[:, None] if lengths is None else lengths
-    offsets = np.asarray(directions_of(assembly) * np.maximum(long, smallest)[..., None], np.float32)
-    fitting = []
+    directions = directions_of(assembly)
+    offsets = np.asarray(directions * np.maximum(long, smallest)[..., None], np.float32)
+    surface, forms, scenes = _from_files(assembly, directions, offsets)
+    cage = Cage(offsets, offsets, inward, pockets_of(assembly), no_nudges(count), surface, forms, scenes)
+    strokes = assembly.recipe.nudges
+    if strokes and count:
+        points = corner_positions(low)
+        cage = replace(
+            cage, nudges=nudges_of(strokes, points, lambda made: rays_of(assembly, replace(cage, nudges=made)))
+        )
+    if len(cage.pockets) or strokes or len(surface.corners):
+        b: F64 = np.tile(np.eye(3), (count, 1))
+        ends = reach_at(rays_of(assembly, cage), np.repeat(np.arange(count), 3), b)
+        cage = replace(cage, corners=ends.reshape(-1, 3, 3))
+    return cage
+
+
+def _from_files(assembly: Assembly, directions: F32, offsets: F32) -> tuple[Surface, tuple[CageForm, ...], list[Scene]]:
+    """Lay the cage meshes over their lows; those that fit point to point write their offsets into `offsets`."""
+    low, pairs = assembly.low, assembly.paired.pairs
+    if all(cage is None for cage in assembly.cages):
+        return no_surface(len(low.triangles), len(pairs)), (), []
+    points, channel = corner_positions(low), assembly.recipe.sheet.channel
+    uvs = low.uvs[channel].at_corners() if channel < len(low.uvs) and low.uvs[channel].complete else None
+    laid = SurfaceBuilder(points, directions, uvs, len(pairs), NEAR * low.diagonal)
+    forms = list[CageForm]()
+    ids = edges_of(low).ids
     for n, cage in enumerate(assembly.cages):
-        rows = assembly.low_pair == n
-        if cage is not None and matches(cage, pattern_of(assembly.low, rows)):
-            offsets[rows] = corner_positions(cage) - corner_positions(assembly.low)[rows]
-            fitting.append(assembly.paired.pairs[n].name)
-    return Cage(offsets, inward, pockets_of(assembly), tuple(fitting))
+        rows = np.flatnonzero(assembly.low_pair == n)
+        if cage is None or not len(rows) or not len(cage.triangles):
+            continue
+        counts = len(np.unique(ids[rows])), len(np.unique(edges_of(cage).ids))
+        faces = len(rows), len(cage.triangles)
+        if matches(cage, _pattern(ids[rows])):
+            offsets[rows] = corner_positions(cage) - points[rows]
+            apart = float(np.linalg.norm(offsets[rows], axis=2).max())
+            forms.append(CageForm(pairs[n].name, "points", counts, faces, apart, 1.0, np.zeros((0, 3), np.float32)))
+            continue
+        found = laid.add(n, rows, cage)
+        form: Literal["surface", "length"] = "surface" if found.share else "length"
+        forms.append(CageForm(pairs[n].name, form, counts, faces, found.apart, found.share, found.limited))
+    return laid.surface(), tuple(forms), laid.scenes
 
 
-def corner_offsets(low: Mesh, cage: Cage) -> F32:
-    """From each corner of the low to where its ray starts, pockets included: (T, 3, 3) float32.
-
-    A pocket inside a face changes the rays there without touching its corners, so this is what can be drawn or exported
-    of a cage, not the whole of it.
-    """
-    out = cage.offsets.copy()
-    if len(cage.pockets):
-        _apply_pockets(corner_positions(low).reshape(-1, 3), out.reshape(-1, 3), cage.pockets)
-    return out
-
-
-@numba.njit(cache=True, nogil=True)
-def _apply_pockets(points, offsets, pockets):  # type: ignore[no-untyped-def]
-    for i in range(len(points)):
-        length = np.sqrt(offsets[i, 0] ** 2 + offsets[i, 1] ** 2 + offsets[i, 2] ** 2)
-        if length > 0:
-            out, _ = in_pockets(points[i, 0], points[i, 1], points[i, 2], np.float64(length), 0.0, pockets)
-            for k in range(3):
-                offsets[i, k] *= out / length
+def rays_of(assembly: Assembly, cage: Cage, rows: I32 | I64 | None = None) -> Rays:
+    """The rays of all triangles of the low, or of some rows of it."""
+    points, pair, surface, nudges = corner_positions(assembly.low), assembly.low_pair, cage.surface, cage.nudges
+    offsets, inward = cage.offsets, cage.inward
+    if rows is not None:
+        points, pair, offsets, inward = points[rows], pair[rows], offsets[rows], inward[rows]
+        surface = replace(surface, grid=surface.grid[rows], first=surface.first[rows])
+        nudges = listed_for(nudges, points)
+    return rays_through(points, offsets, inward, pair, cage.pockets, nudges, surface)
 
 
 def pockets_of(assembly: Assembly) -> F32:
@@ -92,22 +171,6 @@ def pockets_of(assembly: Assembly) -> F32:
     own = assembly.recipe.pockets
     rows = [[*p.centre, p.radius * scale, p.rim, p.outward * scale, p.inward * scale] for p in own]
     return np.array(rows, np.float32).reshape(-1, 7)
-
-
-@numba.njit(cache=True, nogil=True, inline="always")
-def in_pockets(x, y, z, out, inward, pockets):  # type: ignore[no-untyped-def]
-    """Outward and inward reach at a place of the low, with the pockets it lies in: full inside, smooth over the rim."""
-    for k in range(len(pockets)):
-        dx, dy, dz = x - pockets[k, 0], y - pockets[k, 1], z - pockets[k, 2]
-        share = np.sqrt(dx * dx + dy * dy + dz * dz) / pockets[k, 3]
-        if share >= 1:
-            continue
-        inner = 1 - pockets[k, 4]
-        s = 1.0 if share <= inner else (1 - share) / (1 - inner)
-        weight = s * s * (3 - 2 * s)
-        out += weight * (pockets[k, 5] - out)
-        inward += weight * (pockets[k, 6] - inward)
-    return out, inward
 
 
 def reaches(assembly: Assembly) -> tuple[F32, F32]:

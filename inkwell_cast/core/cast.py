@@ -12,11 +12,11 @@ import numpy as np
 
 from .arrays import F32, I32, U8
 from .assembly import Sculpt
-from .cage import Cage, in_pockets
-from .embree import first_hit
+from .embree import hit_along
 from .errors import Cancelled
 from .low import Low
-from .mesh import corner_positions
+from .pointers import unowned
+from .rays import Rays, make_ray
 from .sheet import TILE, barycentrics, fill_tile
 from .threads import in_batches
 
@@ -68,26 +68,6 @@ def empty_cast(width: int, height: int) -> Cast:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class Rays:
-    """Where the rays of a sheet start and what they may strike, for each triangle placed on it.
-
-    points and offsets (P, 3, 3) float32, inward (P,) float32, pair (P,) int32 (the row of the sculpt's tracers);
-    pockets as of the cage.
-    """
-
-    points: F32
-    offsets: F32
-    inward: F32
-    pair: I32
-    pockets: F32
-
-
-def rays_of(low: Low, cage: Cage, low_pair: I32) -> Rays:
-    t = low.triangles
-    return Rays(corner_positions(low.mesh)[t], cage.offsets[t], cage.inward[t], low_pair[t], cage.pockets)
-
-
 def cast_rays(
     low: Low, rays: Rays, sculpt: Sculpt, progress: Callable[[float], None], cancelled: Callable[[], bool]
 ) -> Cast:
@@ -105,7 +85,8 @@ def cast_rays(
         cast_tiles(
             tiles[first:last], contested[first:last], sheet.tiles_across, sheet.width, sheet.height, sheet.side,
             sheet.shift, sheet.corners, sheet.starts, sheet.listed,
-            rays.points, rays.offsets, rays.inward, rays.pair, rays.pockets, sculpt.tracers, sculpt.first,
+            *rays.arrays, rays.pair,
+            sculpt.tracers, sculpt.first,
             normals.values, normals.corners,
             cast.low_triangle, cast.sample, cast.covered, cast.struck, cast.normal, cast.height, cast.hit_triangle,
         )  # fmt: skip
@@ -120,11 +101,18 @@ def cast_rays(
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
 def cast_tiles(  # type: ignore[no-untyped-def]
-    tiles, contested, across, width, height, side, shift, corners, starts, listed, points, offsets, inward, pair,
-    pockets, tracers, firsts, high_normals, high_normal_rows,
-    low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
+    tiles, contested, across, width, height, side, shift, corners, starts, listed,
+    points, offsets, inward, special, pair, tracers, firsts,
+    high_normals, high_normal_rows, low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
 ):  # fmt: skip
     """Cast the rays of some tiles; see `Cast` for the outputs."""
+    corners, points, offsets = unowned(corners), unowned(points), unowned(offsets)
+    inward, special, pair = unowned(inward), unowned(special), unowned(pair)
+    tracers, firsts = unowned(tracers), unowned(firsts)
+    high_normals, high_normal_rows = unowned(high_normals), unowned(high_normal_rows)
+    low_triangle, sample, covered = unowned(low_triangle), unowned(sample), unowned(covered)
+    struck, normal = unowned(struck), unowned(normal)
+    height_out, hit_triangle = unowned(height_out), unowned(hit_triangle)
     for k in range(len(tiles)):
         tile = tiles[k]
         x0, y0 = (tile % across) * TILE, (tile // across) * TILE
@@ -136,15 +124,15 @@ def cast_tiles(  # type: ignore[no-untyped-def]
             for x in range(columns):
                 _cast_texel(
                     x0 + x, y0 + y, owner, x * side, y * side, side, shift, corners,
-                    points, offsets, inward, pair, pockets, tracers, firsts, high_normals, high_normal_rows,
-                    low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
+                    points, offsets, inward, special, pair, tracers, firsts, high_normals,
+                    high_normal_rows, low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
                 )  # fmt: skip
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
 def _cast_texel(  # type: ignore[no-untyped-def]
-    x, y, owner, left, top, side, shift, corners, points, offsets, inward, pair, pockets, tracers, firsts,
-    high_normals, high_normal_rows,
+    x, y, owner, left, top, side, shift, corners,
+    points, offsets, inward, special, pair, tracers, firsts, high_normals, high_normal_rows,
     low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
 ):  # fmt: skip
     half = np.int64(1) << (shift - 1)
@@ -158,9 +146,9 @@ def _cast_texel(  # type: ignore[no-untyped-def]
             on_low += 1
             px, py = ((x * side + i) << shift) + half, ((y * side + j) << shift) + half
             b0, b1, b2 = barycentrics(corners, t, px, py)
-            ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, points, offsets, inward, pockets)
+            ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, points, offsets, inward, special)
             p = pair[t]
-            length, u, v, hit = first_hit(tracers, p, ox, oy, oz, dx, dy, dz, far)
+            length, u, v, hit = hit_along(tracers[p, 0], tracers[p, 1], ox, oy, oz, dx, dy, dz, far)
             if hit >= 0:
                 hit += firsts[p]
             off_centre = (2 * i + 1 - side) ** 2 + (2 * j + 1 - side) ** 2
@@ -181,22 +169,6 @@ def _cast_texel(  # type: ignore[no-untyped-def]
     if hits:
         normal[y, x, 0], normal[y, x, 1], normal[y, x, 2] = sum_x / hits, sum_y / hits, sum_z / hits
         height_out[y, x] = sum_h / hits
-
-
-@numba.njit(cache=True, nogil=True, inline="always")
-def make_ray(t, b0, b1, b2, points, offsets, inward, pockets):  # type: ignore[no-untyped-def]
-    """Start, direction, distance from start to the low, and length of the ray through barycentrics b of triangle t."""
-    ex = b0 * offsets[t, 0, 0] + b1 * offsets[t, 1, 0] + b2 * offsets[t, 2, 0]
-    ey = b0 * offsets[t, 0, 1] + b1 * offsets[t, 1, 1] + b2 * offsets[t, 2, 1]
-    ez = b0 * offsets[t, 0, 2] + b1 * offsets[t, 1, 2] + b2 * offsets[t, 2, 2]
-    px = b0 * points[t, 0, 0] + b1 * points[t, 1, 0] + b2 * points[t, 2, 0]
-    py = b0 * points[t, 0, 1] + b1 * points[t, 1, 1] + b2 * points[t, 2, 1]
-    pz = b0 * points[t, 0, 2] + b1 * points[t, 1, 2] + b2 * points[t, 2, 2]
-    length = np.sqrt(ex * ex + ey * ey + ez * ez)
-    scale = 1 / length if length > 0 else 0.0
-    ex, ey, ez = ex * scale, ey * scale, ez * scale
-    out, below = in_pockets(px, py, pz, length, np.float64(inward[t]), pockets)
-    return px + ex * out, py + ey * out, pz + ez * out, -ex, -ey, -ez, out, out + below
 
 
 @numba.njit(cache=True, nogil=True, inline="always")

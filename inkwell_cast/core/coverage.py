@@ -10,12 +10,13 @@ from scipy.spatial import cKDTree
 
 from .arrays import F32, F64, I32, Bool
 from .assembly import Assembly, Sculpt
-from .cage import Cage
-from .cast import make_ray
+from .cage import Cage, rays_of
 from .field import Located
 from .folds import folds_of
 from .marks import Marks, marks_of
 from .mesh import corner_positions
+from .rays import make_ray
+from .threads import in_batches
 
 BINS = 60
 ROOM = 1.04  # a suggestion leaves this much more than what was measured
@@ -78,8 +79,12 @@ def coverage(assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, l
     if not len(t):
         return replace(_NOTHING, cage=facts)
     above, below = np.empty(len(t), np.float32), np.empty(len(t), np.float32)
-    points = corner_positions(assembly.low)
-    _beyond(t, located.b[chosen], height, points, cage.offsets, cage.inward, cage.pockets, above, below)
+    b, rays = located.b[chosen], rays_of(assembly, cage)
+
+    def work(i: int, j: int) -> None:
+        _beyond(t[i:j], b[i:j], height[i:j], above[i:j], below[i:j], *rays.arrays)
+
+    in_batches(len(t), work)
     reach, slack = located.reach[chosen], TOLERANCE * assembly.low.diagonal
     outside, under = above > slack, below > slack
     needed = max(float(reach.max()), 0.0), max(float(-reach.min()), 0.0)
@@ -129,16 +134,16 @@ def _mean_length(assembly: Assembly, cage: Cage, within: Bool) -> float:
     """Mean distance from the low to the cage over the surface of some triangles of the low."""
     p = corner_positions(assembly.low)[within].astype(np.float64)
     area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
-    length = np.linalg.norm(cage.offsets[within], axis=2).mean(axis=1)
+    length = np.linalg.norm(cage.corners[within], axis=2).mean(axis=1)
     return float((area * length).sum() / max(area.sum(), 1e-300))
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
-def _beyond(triangle, b, height, points, offsets, inward, pockets, above, below):  # type: ignore[no-untyped-def]
+@numba.njit(cache=True, nogil=True)
+def _beyond(triangle, b, height, above, below, points, offsets, inward, special):  # type: ignore[no-untyped-def]
     """How far each point lies above the cage, and how far below the end of its ray; negative where it is held."""
-    for i in numba.prange(len(triangle)):
+    for i in range(len(triangle)):
         t = triangle[i]
-        ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, pockets)
+        ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
         above[i] = height[i] - ray[6]
         below[i] = ray[6] - ray[7] - height[i]
 

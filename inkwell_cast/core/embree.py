@@ -22,6 +22,7 @@ from numba.extending import intrinsic
 
 from .arrays import F32, I32
 from .errors import RayLibraryMissing
+from .pointers import as_float32, as_int32
 
 _TRIANGLES, _INDEX, _VERTEX, _UINT3, _FLOAT3, _ROBUST = 0, 0, 1, 0x5003, 0x9003, 4
 _RAY_HIT_FLOATS = 32
@@ -80,25 +81,6 @@ def _device() -> int:
     return int(device)
 
 
-def _pointer_to(kind: Any, address: Any) -> Any:
-    result = types.CPointer(kind)
-
-    def build(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
-        return builder.inttoptr(arguments[0], context.get_value_type(result))
-
-    return result(address), build
-
-
-@intrinsic  # type: ignore[untyped-decorator]
-def _as_int32(context, address):  # type: ignore[no-untyped-def]
-    return _pointer_to(types.int32, address)
-
-
-@intrinsic  # type: ignore[untyped-decorator]
-def _as_float32(context, address):  # type: ignore[no-untyped-def]
-    return _pointer_to(types.float32, address)
-
-
 _filter_signature = types.void(types.CPointer(types.int64))
 
 
@@ -106,9 +88,9 @@ _filter_signature = types.void(types.CPointer(types.int64))
 def _front_faces_only(arguments):  # type: ignore[no-untyped-def]
     """Filter of Embree: refuse a hit whose geometric normal looks along the ray."""
     fields = numba.carray(arguments, 5)  # valid, user pointer, context, ray, hit
-    valid = numba.carray(_as_int32(fields[0]), 1)
-    ray = numba.carray(_as_float32(fields[3]), 8)
-    hit = numba.carray(_as_float32(fields[4]), 3)
+    valid = numba.carray(as_int32(fields[0]), 1)
+    ray = numba.carray(as_float32(fields[3]), 8)
+    hit = numba.carray(as_float32(fields[4]), 3)
     if ray[4] * hit[0] + ray[5] * hit[1] + ray[6] * hit[2] >= 0:
         valid[0] = 0
 
@@ -201,3 +183,10 @@ def first_hit(tracers, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[n
     """
     f = np.float32
     return _intersect(tracers[scene, 0], tracers[scene, 1], f(ox), f(oy), f(oz), f(dx), f(dy), f(dz), f(length))
+
+
+@numba.njit(cache=True, nogil=True)
+def hit_along(function, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
+    """The same for the two numbers of one tracer."""
+    f, u = np.float32, np.uint64
+    return _intersect(u(function), u(scene), f(ox), f(oy), f(oz), f(dx), f(dy), f(dz), f(length))

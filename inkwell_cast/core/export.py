@@ -6,7 +6,6 @@ import numpy as np
 
 from .assembly import Assembly, Warm, take
 from .basis import mikktspace
-from .cage import corner_offsets
 from .errors import InputProblem
 from .fit import cage_of
 from .mesh import Layer, Mesh, layer_of_corners, merge
@@ -38,12 +37,12 @@ def sculpt_mesh(assembly: Assembly, warm: Warm) -> Mesh:
 def cage_mesh(assembly: Assembly, warm: Warm) -> Mesh:
     """Where rays start, over the low's own vertices, in their order, named after the low's objects.
 
-    Pockets count at the vertices only.
+    Pockets and nudges count at the vertices only.
     """
     low = _low(assembly)
     positions, triangles, _ = vertices(low)
     moved = positions.astype(np.float32).copy()
-    moved[triangles] = positions[triangles] + corner_offsets(low, cage_of(assembly, warm))
+    moved[triangles] = positions[triangles] + cage_of(assembly, warm).corners
     suffix, end = assembly.recipe.pairing.cage, assembly.recipe.pairing.low
     names = tuple((n[: -len(end)] if n.lower().endswith(end.lower()) else n) + suffix for n in low.object_names)
     uvs = tuple(Layer(uv.values, uv.corners) for uv in low.uvs)

@@ -12,11 +12,12 @@ import numba
 import numpy as np
 from scipy.spatial import cKDTree
 
-from .arrays import F32, F64, I32, I64
+from .arrays import F32, F64, I32
 from .assembly import Assembly, Sculpt, Warm
 from .cage import directions_of
 from .edges import edges_of
 from .mesh import corner_positions
+from .spread import spread_over
 
 SEEDS = 60_000
 MOST_POINTS = 1_000_000
@@ -67,7 +68,7 @@ def locate(assembly: Assembly, sculpt: Sculpt, along: F32 | None = None) -> Loca
         rows = np.flatnonzero(assembly.low_pair == n)
         if len(rows) and last > first:
             places, normals, weights, owner = _vertices(sculpt, first, last, step)
-            seeds, owners = _seeds(points, rows)
+            seeds, owners, _ = spread_over(points, rows, SEEDS)
             triangle = owners[cKDTree(seeds).query(places, workers=-1)[1]].astype(np.int32)
             b, height, reach = np.empty((len(places), 3)), np.empty(len(places)), np.empty(len(places))
             seen = np.zeros(len(places), np.bool_)
@@ -100,21 +101,6 @@ def _vertices(sculpt: Sculpt, first: int, last: int, step: int) -> tuple[F32, F3
     owner[place] = np.repeat(mesh.objects[first:last], 3)
     kept = slice(None, None, step)
     return mesh.positions[used[kept]], mesh.normals.values[normal[kept]], weights[kept] * step, owner[kept]
-
-
-def _seeds(points: F64, rows: I64) -> tuple[F64, I64]:
-    """Places spread over some triangles by their area, at least one on each, and the triangle of each place."""
-    p = points[rows]
-    area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
-    count = np.ceil(SEEDS * area / max(float(area.sum()), 1e-300)).astype(np.int64) + 1
-    owner = np.repeat(np.arange(len(rows)), count)
-    k = np.arange(len(owner)) - np.repeat(np.cumsum(count) - count, count)
-    # the R2 sequence (M. Roberts, 2018): an even spread over the square, folded into the triangle
-    u, v = (0.5 + k * 0.7548776662466927) % 1, (0.5 + k * 0.5698402909980532) % 1
-    over = u + v > 1
-    u, v = np.where(over, 1 - u, u), np.where(over, 1 - v, v)
-    places = p[owner, 0] * (1 - u - v)[:, None] + p[owner, 1] * u[:, None] + p[owner, 2] * v[:, None]
-    return places, rows[owner]
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)

@@ -23,7 +23,7 @@ class Folds:
 def folds_of(assembly: Assembly, cage: Cage) -> Folds:
     """A cage face is folded where its normal looks away from the low's, and crosses where an edge pierces another."""
     low = corner_positions(assembly.low).astype(np.float64)
-    points = low + cage.offsets
+    points = low + cage.corners
     folded = np.einsum("tc,tc->t", _normals(low), _normals(points)) < 0
     crossing = np.zeros(len(points), np.bool_)
     ids = edges_of(assembly.low).ids

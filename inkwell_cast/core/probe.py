@@ -5,9 +5,10 @@ import numpy as np
 from pydantic import BaseModel
 
 from .assembly import Sculpt
-from .cast import Rays, make_ray, shading_normal
+from .cast import shading_normal
 from .embree import first_hit
 from .low import Low
+from .rays import Rays, ray_at
 from .sheet import barycentrics, fill_tile
 
 
@@ -37,13 +38,12 @@ def probe(low: Low, rays: Rays, sculpt: Sculpt, x: int, y: int) -> Probe | None:
     if found[0] < 0:
         return None
     t, px, py = found
-    b0, b1, b2 = barycentrics(g.corners, t, px, py)
-    ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, rays.points, rays.offsets, rays.inward, rays.pockets)
+    start, direction, out, far = ray_at(rays, t, barycentrics(g.corners, t, px, py))
     pair, own = int(rays.pair[t]), int(low.triangles[t])
-    length, u, v, hit = first_hit(sculpt.tracers, pair, ox, oy, oz, dx, dy, dz, far)
+    (x, y, z), (dx, dy, dz) = start.tolist(), direction.tolist()
+    length, u, v, hit = first_hit(sculpt.tracers, pair, x, y, z, dx, dy, dz, far)
     if hit >= 0:
         hit += int(sculpt.first[pair])
-    start, direction = np.array([ox, oy, oz]), np.array([dx, dy, dz])
     result = Probe(
         triangle=own, low_object=low.mesh.object_of(own), uv=((x + 0.5) / g.width, 1 - (y + 0.5) / g.height),
         place=_point(start + direction * out), start=_point(start), outward=out, inward=far - out,

@@ -156,6 +156,37 @@ class Pocket(Part):
     rim: Annotated[float, setting("Rim", "The share of the radius over which it fades out.", "", ge=0, le=1)] = 0.4
 
 
+class Stroke(Part):
+    """A nudge of the cage: one stroke of the brush, kept in space. Lengths are in scene units."""
+
+    kind: Annotated[
+        Literal["out", "in", "smooth", "erase"],
+        setting(
+            "Brush",
+            "Out and in move the cage away from the low or toward it; smooth draws it to its mean reach around the "
+            "brush; erase takes back earlier strokes.",
+        ),
+    ] = "out"
+    points: Annotated[
+        list[tuple[float, float, float]],
+        setting("Points", "Where the brush went.", "scene units", min_length=1, max_length=2000),
+    ]
+    radius: Annotated[float, setting("Size", "How far the brush reaches.", "reach", gt=0, le=1e6)]
+    amount: Annotated[
+        float,
+        setting(
+            "Strength", "How far out or in the cage moves under the brush; for smooth and erase a share.", ge=0, le=1e6
+        ),
+    ]
+    falloff: Annotated[float, setting("Falloff", "The share of the size over which it fades out.", "", ge=0, le=1)] = (
+        0.8
+    )
+    mirror: Annotated[
+        Literal["none", "x", "y", "z"],
+        setting("Mirror", "Does the same on the other side of the scene's middle plane."),
+    ] = "none"
+
+
 class FileSettings(Part):
     """How one mesh file is taken: its role, its axes and place, and the fixes made to the piece's copy of it."""
 
@@ -246,6 +277,9 @@ class Recipe(Part):
     levels: dict[str, Level] = Field(default_factory=dict, description="By scope: pair:NAME or object:FILE/OBJECT.")
     files: dict[str, FileSettings] = Field(default_factory=dict, description="By file name.")
     pockets: list[Pocket] = Field(default_factory=list, description="Where reach differs, by place.")
+    nudges: list[Stroke] = Field(
+        default_factory=list, max_length=1000, description="Strokes on the cage, in the order in which they were drawn."
+    )
 
     def size_of(self, sheet: str) -> tuple[int, int]:
         """Width and height of a sheet in texels: its own, else those of all."""

@@ -11,10 +11,11 @@ import numpy as np
 
 from .arrays import F32, F64, I32, I64
 from .assembly import Assembly, Sculpt
-from .cage import Cage
-from .cast import make_ray, shading_normal
+from .cage import Cage, rays_of
+from .cast import shading_normal
 from .embree import first_hit
 from .mesh import corner_positions
+from .rays import Rays, ray_at
 
 RAYS = 41
 WIDEST = 6.0  # of the window's height: what a drawer shows
@@ -61,8 +62,8 @@ def section(
     if not 0 <= triangle < len(low.triangles):
         raise ValueError(f"section: triangle {triangle} is none of the low's {len(low.triangles)}")
     b = _barycentrics(points[triangle].astype(np.float64), np.array(place, np.float64))
-    ray = make_ray(triangle, *b, points, cage.offsets, cage.inward, cage.pockets)
-    start, along, out, far = np.array(ray[:3]), np.array(ray[3:6]), float(ray[6]), float(ray[7])
+    rays = rays_of(assembly, cage)
+    start, along, out, far = ray_at(rays, triangle, b)
     origin, up = start + along * out, -along
     frame = _frame(points[triangle].astype(np.float64), up, turned)
     half_height = max(out, far - out) * 1.7 / zoom
@@ -71,10 +72,10 @@ def section(
     own = np.flatnonzero(assembly.low_pair == pair)
     box = np.array([half_width, half_height * 1.5])
     low_lines, owners = _slice(points[own], frame, origin, box)
-    cage_lines, _ = _slice(points[own] + cage.offsets[own], frame, origin, box)
+    cage_lines, _ = _slice(points[own] + cage.corners[own], frame, origin, box)
     first, last = sculpt.first[pair], sculpt.first[pair + 1]
     high_lines = _slice_indexed(sculpt.mesh.positions, sculpt.mesh.triangles[first:last], frame, origin, box)
-    rays = _rays(points, cage, sculpt, pair, own[owners], low_lines, frame, origin, half_width)
+    lines = _rays(rays, sculpt, pair, own[owners], low_lines, frame, origin, half_width)
     hit = _strike(sculpt, pair, start, along, far)
     height = angle = None
     struck = ""
@@ -84,7 +85,7 @@ def section(
         height, struck = out - float(hit[0]), sculpt.mesh.object_of(k)
         angle = float(np.degrees(np.arccos(np.clip(-n @ along, -1, 1))))
     return Section(
-        low_lines, cage_lines, high_lines, rays, half_width, half_height, low.object_of(triangle), out, far - out,
+        low_lines, cage_lines, high_lines, lines, half_width, half_height, low.object_of(triangle), out, far - out,
         height, angle, struck,
     )  # fmt: skip
 
@@ -179,7 +180,7 @@ def _strike(sculpt: Sculpt, pair: int, start: F64, along: F64, far: float) -> tu
 
 
 def _rays(
-    points: F32, cage: Cage, sculpt: Sculpt, pair: int, owners: I64, lines: F32, frame: F64, origin: F64,
+    rays: Rays, sculpt: Sculpt, pair: int, owners: I64, lines: F32, frame: F64, origin: F64,
     half_width: float,
 ) -> list[SectionRay]:  # fmt: skip
     """Rays from the low's line, evenly spread over the window."""
@@ -192,10 +193,7 @@ def _rays(
             share = (x - x0) / (x1 - x0) if x1 != x0 else 0.5
             place = origin + frame[0] * x + frame[1] * (y0 + share * (y1 - y0))
             t = int(owners[row])
-            ray = make_ray(
-                t, *_barycentrics(points[t].astype(np.float64), place), points, cage.offsets, cage.inward, cage.pockets
-            )
-            start, along, out, far = np.array(ray[:3]), np.array(ray[3:6]), float(ray[6]), float(ray[7])
+            start, along, out, far = ray_at(rays, t, _barycentrics(rays.points[t].astype(np.float64), place))
             length, _, _, hit = _strike(sculpt, pair, start, along, far)
             ends = [start, start + along * out, start + along * (float(length) if hit >= 0 else far)]
             flat = [(float((e - origin) @ frame[0]), float((e - origin) @ frame[1])) for e in ends]

@@ -19,7 +19,10 @@ LOOK_SECONDS = 0.05
 
 
 def in_batches(
-    count: int, work: Callable[[int, int], None], progress: Callable[[float], None], cancelled: Callable[[], bool]
+    count: int,
+    work: Callable[[int, int], None],
+    progress: Callable[[float], None] = lambda share: None,
+    cancelled: Callable[[], bool] = lambda: False,
 ) -> None:
     """Call `work(first, last)` for all of range(count), piece by piece, in as many threads as Numba would use.
 

@@ -8,7 +8,6 @@ import numpy as np
 from .arrays import F32, I32, Any_
 from .assembly import Assembly, Warm, low_part, take
 from .basis import mikktspace
-from .cage import corner_offsets
 from .fit import cage_of
 from .mesh import Layer, Mesh, corner_positions, merge
 from .normals import smooth, with_normals
@@ -71,7 +70,7 @@ def view_of_cage(assembly: Assembly, warm: Warm) -> Blocks:
     """Where rays start: from each corner of the paired lows to the cage, "offset" (3 T, 3) float32, scene units."""
     if not len(assembly.low.triangles):
         return pack({}, {"offset": np.zeros((0, 3), np.float32)})
-    return pack({}, {"offset": corner_offsets(assembly.low, cage_of(assembly, warm)).reshape(-1, 3)})
+    return pack({}, {"offset": cage_of(assembly, warm).corners.reshape(-1, 3)})
 
 
 def view_of_sculpt(mesh: Mesh, names: tuple[str, ...], tell: Tell = lambda share: None) -> Blocks:

@@ -13,7 +13,9 @@ from ..core import edges, normals, refusals
 from ..core.arrays import F32
 from ..core.assembly import Sculpt, Warm
 from ..core.basis import mikktspace
-from ..core.cast import Rays, cast_rays, rays_of
+from ..core.cage import rays_of
+from ..core.cage_surface import no_surface
+from ..core.cast import cast_rays
 from ..core.checks import check
 from ..core.embree import Scene, Vertices
 from ..core.formats import read_mesh, write_mesh
@@ -22,7 +24,9 @@ from ..core.likeness import likeness
 from ..core.low import Low
 from ..core.maps import REGISTRY
 from ..core.mesh import Layer, Mesh
+from ..core.nudges import no_nudges
 from ..core.probe import probe
+from ..core.rays import rays_through
 from ..core.recipe import Output, Recipe, Sheet
 from ..core.sheet import grid, nearest_covered, pad
 
@@ -52,7 +56,7 @@ def warm_up(on_compile: Callable[[], None] = lambda: None) -> None:
     meshes, warm = baking.BakeMeshes([mesh], [one_triangle()]), Warm()
     result = baking.bake(RECIPE, meshes, warm=warm)
     _read_back(result.cast, result.low)
-    probe(result.low, rays_of(result.low, result.cage, result.assembly.low_pair), result.sculpt, 4, 12)
+    probe(result.low, rays_of(result.assembly, result.cage, result.low.triangles), result.sculpt, 4, 12)
 
 
 def _started(name: str) -> subprocess.Popen[bytes]:
@@ -82,9 +86,10 @@ def compile_rays_and_maps() -> None:
     row = np.zeros(1, np.int32)
     low = Low(mesh, row, np.ascontiguousarray(up[None]), np.ones((1, 3, 4), np.float32), laid)
     sculpt = _sculpt(mesh)
-    rays = Rays(
-        mesh.positions[mesh.triangles], up[None].copy(), np.ones(1, np.float32), row, np.zeros((0, 7), np.float32)
-    )
+    rays = rays_through(
+        mesh.positions[mesh.triangles], up[None].copy(), np.ones(1, np.float32), row, np.zeros((0, 7), np.float32),
+        no_nudges(1), no_surface(1, 1),
+    )  # fmt: skip
     _read_back(cast_rays(low, rays, sculpt, lambda share: None, lambda: False), low)
 
 

@@ -20,8 +20,7 @@ import numpy as np
 from ..core import bake as baking
 from ..core import view
 from ..core.assembly import Assembly, BakeMeshes, Warm, assemble
-from ..core.cage import lows_of
-from ..core.cast import Rays, rays_of
+from ..core.cage import lows_of, rays_of
 from ..core.checks import Finding, check
 from ..core.coverage import Coverage, coverage
 from ..core.errors import Cancelled, InputProblem, RayLibraryMissing
@@ -34,6 +33,7 @@ from ..core.manifest import Manifest, MeshFile
 from ..core.mesh import Mesh
 from ..core.packed import read_packed, write_blocks, write_packed
 from ..core.probe import Probe, probe
+from ..core.rays import Rays
 from ..core.recipe import Recipe
 from ..core.refusals import refuse_empty, refuse_unpaired, refuse_unusable
 from ..core.section import Section, section
@@ -180,7 +180,7 @@ class _Worker:
         def lay_out() -> dict[str, tuple[Low, Rays]]:
             refuse_unusable(assembly)
             names, lows, cage, _ = baking.lay_out(assembly, self._warm)
-            return {n: (low, rays_of(low, cage, assembly.low_pair)) for n, low in zip(names, lows, strict=True)}
+            return {n: (low, rays_of(assembly, cage, low.triangles)) for n, low in zip(names, lows, strict=True)}
 
         found = self._warm.once("sheets", _key(job.recipe, job.sources), lay_out).get(job.sheet)
         return probe(*found, self._warm.sculpt(assembly), job.x, job.y) if found else None

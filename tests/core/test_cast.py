@@ -7,7 +7,7 @@ import pytest
 from inkwell_cast.core import embree
 from inkwell_cast.core.assembly import BakeMeshes
 from inkwell_cast.core.bake import bake
-from inkwell_cast.core.cast import rays_of
+from inkwell_cast.core.cage import rays_of
 from inkwell_cast.core.errors import RayLibraryMissing
 from inkwell_cast.core.mesh import Mesh, merge
 from inkwell_cast.core.probe import probe
@@ -109,7 +109,7 @@ def test_a_probe_sees_what_the_bake_saw():
     low, high = torus(20, 10), torus(200, 100)
     settings = recipe(0.1, 0.1, side=64, samples=1)
     result = bake(settings, BakeMeshes([low], [high]))
-    rays = rays_of(result.low, result.cage, result.assembly.low_pair)
+    rays = rays_of(result.assembly, result.cage, result.low.triangles)
     for x, y in [(0, 0), (31, 17), (63, 63)]:
         seen = probe(result.low, rays, result.sculpt, x, y)
         assert seen.triangle == result.cast.low_triangle[y, x]
@@ -124,7 +124,7 @@ def test_a_probe_sees_what_the_bake_saw():
 def test_a_probe_off_the_low_sees_nothing():
     corner = grid_mesh(1, 1, lambda u, v: (u, v, 0 * u), uv=lambda u, v: (u * 0.5, v * 0.5))
     result = bake(recipe(0.1, 0.1), BakeMeshes([corner], [plane()]))
-    rays = rays_of(result.low, result.cage, result.assembly.low_pair)
+    rays = rays_of(result.assembly, result.cage, result.low.triangles)
     assert probe(result.low, rays, result.sculpt, 60, 3) is None
 
 
