@@ -80,10 +80,12 @@ class Assembly:
     cages: list[Mesh | None]
 
     def digest(self) -> str:
-        """A hash of the low's shape, normals and pairs: all that its cage directions come from."""
+        """A hash of the low's shape, normals and pairs and of the cage meshes: all that ray directions come from."""
         low = self.low
         arrays = [low.positions, low.triangles, low.objects, self.low_pair]
         arrays += [low.normals.values, low.normals.corners] if low.normals else []
+        for cage in self.cages:
+            arrays += [cage.positions, cage.triangles] if cage else []
         found = hashlib.sha256(self.recipe.reach.directions.encode())
         for array in arrays:
             found.update(np.ascontiguousarray(array).tobytes())

@@ -186,11 +186,6 @@ def reaches(assembly: Assembly) -> tuple[F32, F32]:
     return table[:, 0].copy(), table[:, 1].copy()
 
 
-def pattern_of(mesh: Mesh, rows: Bool) -> I32:
-    """How some triangles of a mesh hang together, for `matches`."""
-    return _pattern(edges_of(mesh).ids[rows])
-
-
 def matches(cage: Mesh, pattern: I32) -> bool:
     """Whether a cage has the low's faces over the low's vertices, in the same order."""
     return len(cage.triangles) == len(pattern) and np.array_equal(_pattern(edges_of(cage).ids), pattern)

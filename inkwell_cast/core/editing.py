@@ -5,7 +5,7 @@ from typing import Any
 from .checks import Remedy
 from .levels import FIELDS
 from .pairing import Pair, Paired
-from .recipe import FileSettings, Fix, Level, Place, Pocket, Recipe
+from .recipe import FileSettings, Fix, Level, Place, Pocket, Recipe, Stroke
 
 
 def place_part(recipe: Recipe, key: str, pair: str = "", role: str = "") -> Recipe:
@@ -108,3 +108,14 @@ def set_pocket(recipe: Recipe, number: int, values: dict[str, Any]) -> Recipe:
 
 def without_pocket(recipe: Recipe, number: int) -> Recipe:
     return recipe.model_copy(update={"pockets": [p for n, p in enumerate(recipe.pockets) if n != number]})
+
+
+def add_stroke(recipe: Recipe, stroke: Stroke) -> Recipe:
+    """One more nudge. Raises pydantic's error for what cannot be, such as too many."""
+    return Recipe.model_validate(recipe.model_dump() | {"nudges": [*recipe.nudges, stroke]})
+
+
+def without_stroke(recipe: Recipe, number: int | None) -> Recipe:
+    """Take back a nudge, counted from 0, or all of them."""
+    kept = [] if number is None else [s for n, s in enumerate(recipe.nudges) if n != number]
+    return recipe.model_copy(update={"nudges": kept})

@@ -14,7 +14,7 @@ from scipy.spatial import cKDTree
 
 from .arrays import F32, F64, I32
 from .assembly import Assembly, Sculpt, Warm
-from .cage import directions_of
+from .cage import build_cage, directions_of
 from .edges import edges_of
 from .mesh import corner_positions
 from .spread import spread_over
@@ -48,9 +48,16 @@ class Located:
 
 
 def located_of(assembly: Assembly, warm: Warm) -> Located:
-    """The sculpt on the rays of the cage's own directions, kept for the next time."""
+    """The sculpt on the rays of the cage's own directions, kept for the next time.
+
+    Inside a face the rays of a cage of another topology are taken to go as its corners say.
+    """
     sculpt = warm.sculpt(assembly)
-    return warm.once("located", f"{assembly.digest()} {id(sculpt)}", lambda: locate(assembly, sculpt))
+    along = None
+    if any(cage is not None for cage in assembly.cages):
+        offsets = build_cage(assembly).corners
+        along = offsets / np.maximum(np.linalg.norm(offsets, axis=2, keepdims=True), 1e-30)
+    return warm.once("located", f"{assembly.digest()} {id(sculpt)}", lambda: locate(assembly, sculpt, along))
 
 
 def locate(assembly: Assembly, sculpt: Sculpt, along: F32 | None = None) -> Located:

@@ -127,16 +127,25 @@ def ray_at(rays: Rays, triangle: int, b: tuple[float, float, float]) -> tuple[F6
 
 def reach_at(rays: Rays, triangle: I64, b: F64) -> F32:
     """From the low to the cage at some places of it, vectors (N, 3) float32; b (N, 3) barycentrics."""
-    return _reach_at(triangle, b, *rays.arrays)  # type: ignore[no-any-return]
+    return _reach_at(triangle, b, *rays.arrays)[:, :3]  # type: ignore[no-any-return]
+
+
+def ends_at(rays: Rays, triangle: I64, b: F64) -> F32:
+    """Where the rays through some places of the low start and end, (N, 2, 3) float32."""
+    reach = _reach_at(triangle, b, *rays.arrays)
+    low = np.einsum("nk,nkc->nc", b, rays.points[triangle])
+    out, length = reach[:, :3], np.maximum(np.linalg.norm(reach[:, :3], axis=1, keepdims=True), 1e-30)
+    return np.stack([low + out, low - out / length * reach[:, 3:]], axis=1).astype(np.float32)
 
 
 @numba.njit(cache=True, nogil=True)
 def _reach_at(triangle, b, points, offsets, inward, special):  # type: ignore[no-untyped-def]
-    found = np.empty((len(triangle), 3), np.float32)
+    found = np.empty((len(triangle), 4), np.float32)
     for i in range(len(triangle)):
         ray = make_ray(triangle[i], b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
         for k in range(3):
             found[i, k] = -ray[3 + k] * ray[6]
+        found[i, 3] = ray[7] - ray[6]
     return found
 
 

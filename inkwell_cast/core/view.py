@@ -8,6 +8,7 @@ import numpy as np
 from .arrays import F32, I32, Any_
 from .assembly import Assembly, Warm, low_part, take
 from .basis import mikktspace
+from .cage_view import cage_lines, dent_lines, sparse_rays
 from .fit import cage_of
 from .mesh import Layer, Mesh, corner_positions, merge
 from .normals import smooth, with_normals
@@ -67,10 +68,17 @@ def _usable(low: Mesh, channel: int) -> bool:
 
 
 def view_of_cage(assembly: Assembly, warm: Warm) -> Blocks:
-    """Where rays start: from each corner of the paired lows to the cage, "offset" (3 T, 3) float32, scene units."""
+    """Where rays start: lines of the cage (L, 2, 3) and a sparse even set of rays (R, 2, 3), float32, scene units.
+
+    The header tells of cage meshes, in words by pair.
+    """
     if not len(assembly.low.triangles):
-        return pack({}, {"offset": np.zeros((0, 3), np.float32)})
-    return pack({}, {"offset": cage_of(assembly, warm).corners.reshape(-1, 3)})
+        nothing = np.zeros((0, 2, 3), np.float32)
+        return pack({"forms": []}, {"lines": nothing, "rays": nothing})
+    cage = cage_of(assembly, warm)
+    lines = np.concatenate([cage_lines(assembly, cage), dent_lines(assembly, cage)])
+    forms = [{"pair": f.pair, "form": f.form, "words": f.words, "limited": len(f.limited)} for f in cage.forms]
+    return pack({"forms": forms}, {"lines": lines, "rays": sparse_rays(assembly, cage)})
 
 
 def view_of_sculpt(mesh: Mesh, names: tuple[str, ...], tell: Tell = lambda share: None) -> Blocks:

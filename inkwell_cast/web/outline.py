@@ -66,7 +66,7 @@ def view_key(recipe: Recipe, rows: list[MeshRow], what: Drawn, names: tuple[str,
     if what == "sculpt":
         own = [recipe.file(row.file_name).model_copy(update={"role": ""}).model_dump(mode="json") for row in rows]
         return _digest(what, own, [row.copy for row in rows], names)
-    left_out = {"basis", "output"} | ({"reach"} if what == "low" else set())
+    left_out = {"basis", "output"} | ({"reach", "pockets", "nudges"} if what == "low" else set())
     return _digest(what, {k: v for k, v in given.items() if k not in left_out}, _copies(rows))
 
 

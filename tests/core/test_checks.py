@@ -148,7 +148,10 @@ def test_a_cage_must_have_the_low_s_faces():
     good = replace(ring(name="ring_cage"), positions=ring().positions * np.float32(1.02))
     assert "cages" not in found(others=[good])
     bad = found(others=[subset(good, np.arange(576) > 1)])["cages"]
-    assert "574 triangles, the low 576" in bad.what
+    assert bad.severity == "note"
+    assert "574 triangles, low 288 and 576" in bad.what
+    away = replace(good, triangles=good.triangles[2:, ::-1].copy(), normals=None)
+    assert found(others=[away])["cages"].severity == "warning"
 
 
 def test_uneven_density_names_the_island():

@@ -8,7 +8,6 @@ import pytest
 from inkwell_cast.core import editing
 from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
 from inkwell_cast.core.bake import bake
-from inkwell_cast.core.cage import build_cage
 from inkwell_cast.core.export import cage_mesh, low_mesh, sculpt_mesh
 from inkwell_cast.core.mesh import Mesh, corner_positions, layer_of_corners, merge
 from inkwell_cast.core.normals import face_normals
@@ -161,21 +160,6 @@ def test_normals_of_the_low_in_every_way():
     top = normals_of("weighted", 100, slab)[np.isclose(faces[..., 2], 1)]
     assert top[:, 2].min() > 0.98  # the large faces win
     assert normals_of("smooth", mesh=slab)[np.isclose(faces[..., 2], 1)][:, 2].max() < 0.6
-
-
-def test_a_cage_mesh_that_fits_gives_the_rays_their_start_and_another_does_not():
-    low, high = placed(torus(20, 10), "ring_low"), placed(torus(80, 40), "ring_high")
-    cage = replace(
-        low,
-        name="ring_cage",
-        object_names=("ring_cage",),
-        positions=low.positions + low.normals.values * np.float32(0.1),
-    )
-    fits = build_cage(assemble(SMALL, BakeMeshes([], [], [low, high, cage])))
-    assert fits.from_file == ("ring",)
-    np.testing.assert_allclose(np.linalg.norm(fits.offsets, axis=2), 0.1, atol=1e-5)
-    other = replace(placed(torus(22, 10), "ring_cage"))
-    assert build_cage(assemble(SMALL, BakeMeshes([], [], [low, high, other]))).from_file == ()
 
 
 def test_an_exported_cage_reads_back_to_the_same_bake():

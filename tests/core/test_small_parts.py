@@ -132,7 +132,10 @@ def test_the_view_of_the_lows_carries_their_basis_and_sheets():
     assert arrays["tangent"].shape == (42, 4)
     _, cage = opened(view.view_of_cage(assembly, Warm()))
     reach = 0.015 * np.sqrt(3)
-    np.testing.assert_allclose(cage["offset"], arrays["position"][:36] / np.sqrt(0.75) * reach, atol=1e-6)
+    corner = 0.5 + reach / np.sqrt(3)
+    np.testing.assert_allclose(np.abs(cage["lines"]), corner, atol=1e-6)  # the twelve edges of a larger cube
+    assert cage["lines"].shape == (12, 2, 3)
+    assert cage["rays"].shape == (600, 2, 3)
 
 
 def test_the_view_of_a_sculpt_is_indexed():

@@ -1,5 +1,6 @@
 """The steps Meshes, Cage and Maps without a browser: views, levels, pairs, findings, reload, coverage, sheets."""
 
+import math
 import os
 import pathlib
 import tempfile
@@ -18,13 +19,18 @@ from .helpers import baked, mesh_id_of, message, piece_id_of
 
 
 def test_the_views_are_made_once_and_follow_the_settings(client, piece, workshop):
-    header, arrays = message(client.get(f"{piece}/views/low"))
+    header, _ = message(client.get(f"{piece}/views/low"))
     assert (header["keys"], header["pairs"]) == (["ring_low.obj/ring_low"], ["ring"])
-    before = message(client.get(f"{piece}/views/cage"))[1]["offset"]
+    before = message(client.get(f"{piece}/views/cage"))[1]
     client.post(f"{piece}/settings/cage", params={"scope": "pair:ring"}, data={"level.outward": "4"})
-    after = message(client.get(f"{piece}/views/cage"))[1]["offset"]
-    np.testing.assert_allclose(after, before * 4 / 1.5, rtol=1e-4)
-    assert len(arrays["position"]) == len(before)
+    after = message(client.get(f"{piece}/views/cage"))[1]
+    assert len(before["lines"]) == len(after["lines"]) > 100
+    moved = (after["rays"] - before["rays"]).reshape(-1, 2, 3)
+    _, low = message(client.get(f"{piece}/views/low"))
+    diagonal = np.linalg.norm(low["position"].max(axis=0) - low["position"].min(axis=0))
+    # starts go out by 4 - 1.5 per cent; a direction between two that lean apart is a little shorter than they are
+    np.testing.assert_allclose(np.linalg.norm(moved[:, 0], axis=1), 0.025 * diagonal, rtol=0.08)
+    np.testing.assert_allclose(moved[:, 1], 0, atol=1e-5)
     high = mesh_id_of(workshop, piece, "ring_high.ply")
     assert message(client.get(f"{piece}/views/sculpt", params={"mesh": high}))[0]["triangles"] == 40_000
     assert client.get(f"{piece}/views/nothing").status_code == 404
@@ -75,10 +81,11 @@ def test_a_fitted_cage_is_told_with_its_gain_and_exported(client, piece, tmp_pat
     told = client.get(f"{piece}/coverage").text
     assert "<b>100.00 %</b>" in told
     assert "an even cage that holds as much needs" in told
-    offsets = message(client.get(f"{piece}/views/cage"))[1]["offset"]
-    assert np.ptp(np.linalg.norm(offsets, axis=1)) > 0
+    rays = message(client.get(f"{piece}/views/cage"))[1]["rays"].reshape(-1, 2, 3)
+    assert np.ptp(np.linalg.norm(rays[:, 0] - rays[:, 1], axis=1)) > 0
     (tmp_path / "cage.glb").write_bytes(client.get(f"{piece}/export/cage.glb").content)
-    assert len(read_mesh(tmp_path / "cage.glb").triangles) == len(offsets) // 3
+    _, low = message(client.get(f"{piece}/views/low"))
+    assert len(read_mesh(tmp_path / "cage.glb").triangles) == len(low["position"]) // 3
     header, arrays = message(client.get(f"{piece}/coverage/folds"))
     assert (header["place"], len(arrays["corners"])) == (None, 0)
 
@@ -100,6 +107,37 @@ def test_pockets_are_added_changed_and_removed(client, piece, workshop):
     client.post(f"{piece}/pockets/0/out")
     assert pockets() == []
     assert "no longer there" in client.post(f"{piece}/pockets/0/out").json()["error"]
+
+
+def test_nudges_are_brushed_listed_undone_and_refused(client, piece, workshop):
+    def nudges():
+        return workshop.piece(piece_id_of(piece))[0].recipe.nudges
+
+    def stroke(**other):
+        given = {"kind": "out", "points": [[2.7, 0, 0], [2.6, 0.5, 0]], "size": "8", "move": "1", "strength": "0.5"}
+        return client.post(f"{piece}/nudges", json=given | {"falloff": "0.8", "mirror": "x"} | other)
+
+    before = len(message(client.get(f"{piece}/views/cage"))[1]["lines"])
+    told = stroke()
+    assert "Nudges <small>1</small>" in told.text
+    assert "cage-changed" in told.headers["HX-Trigger"]
+    diagonal = math.hypot(5.4, 5.4, 1.4)
+    assert nudges()[0].radius == pytest.approx(0.08 * diagonal, rel=0.01)
+    assert nudges()[0].amount == pytest.approx(0.01 * diagonal, rel=0.01)
+    assert len(message(client.get(f"{piece}/views/cage"))[1]["lines"]) > before
+    stroke(kind="smooth")
+    assert nudges()[1].amount == 0.5
+    assert "no size" in stroke(size="wide").json()["error"]
+    assert "strength of 3" in stroke(kind="erase", strength="3").json()["error"]
+    assert "radius" in stroke(size="-1").json()["error"]
+    assert "points" in stroke(points=[]).json()["error"]
+    client.post(f"{piece}/nudges/out", params={"number": 0})
+    assert [s.kind for s in nudges()] == ["smooth"]
+    assert "no longer there" in client.post(f"{piece}/nudges/out", params={"number": 5}).json()["error"]
+    client.post(f"{piece}/step-back", params={"step": "cage"})
+    assert len(nudges()) == 2
+    client.post(f"{piece}/nudges/out")
+    assert nudges() == []
 
 
 def test_changes_are_undone_and_done_again(client, piece, workshop):

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ..cage import matches, pattern_of
+from ..cage import build_cage
 from .finding import Finding, Inspected
 
 KEY = "cages"
@@ -13,19 +13,15 @@ TITLE = "Cage does not match its low"
 
 def find(piece: Inspected) -> Iterator[Finding]:
     a = piece.assembly
-    for n, (pair, cage) in enumerate(zip(a.paired.pairs, a.cages, strict=True)):
-        if cage is None:
+    cages = [cage for cage in a.cages if cage is not None]
+    if not cages or not all(np.isfinite(m.positions).all() for m in [*cages, a.low]):
+        return
+    parts = {pair.name: pair.cages for pair in a.paired.pairs}
+    for form in build_cage(a).forms:
+        if form.form == "points":
             continue
-        rows = a.low_pair == n
-        if matches(cage, pattern_of(a.low, rows)):
-            continue
-        faces = len(cage.triangles), int(rows.sum())
-        how = (
-            f"it has {faces[0]:,} triangles, the low {faces[1]:,}"
-            if faces[0] != faces[1]
-            else "its faces use other vertices"
-        )
         yield Finding(
-            KEY, "warning", TITLE, pair.cages[0].key, abs(faces[0] - faces[1]) or int(np.count_nonzero(rows)),
-            f"The cage of {pair.name} cannot be laid on its low point by point: {how}. The pair bakes from its reach.", "Export the cage again from the low as it is now.",
+            KEY, "note" if form.form == "surface" else "warning", TITLE, parts[form.pair][0].key,
+            abs(form.faces[1] - form.faces[0]) or form.faces[0], f"{form.pair}: {form.words}",
+            "If it should lie on the low point by point, export it again from the low as it is now.",
         )  # fmt: skip

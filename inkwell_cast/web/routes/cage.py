@@ -12,7 +12,7 @@ from ...core import editing
 from ...core.coverage import Coverage, round_up
 from ...core.errors import InputProblem
 from ...core.packed import pack
-from ...core.recipe import Recipe, refusals
+from ...core.recipe import Recipe, Stroke, refusals
 from ..outline import with_reach
 from ..pages import render, workshop
 from .meshes import marked
@@ -25,6 +25,18 @@ class Place(BaseModel):
     x: float
     y: float
     z: float
+
+
+class Brushed(BaseModel):
+    """A stroke as the brush drew it: size in the unit of the reach, move too; strength a share."""
+
+    kind: str
+    points: list[tuple[float, float, float]]
+    size: str
+    move: str
+    strength: str
+    falloff: str
+    mirror: str
 
 
 router = APIRouter(prefix="/pieces/{piece_id}")
@@ -123,6 +135,49 @@ async def set_pocket(request: Request, piece_id: int, number: int) -> Response:
 async def remove_pocket(request: Request, piece_id: int, number: int) -> Response:
     _refuse_missing(context(request, piece_id, "cage")["piece"].recipe, number)
     workshop(request).change(piece_id, "Remove a pocket", lambda r: editing.without_pocket(r, number))
+    return changed(request, piece_id, "cage", "cage-changed")
+
+
+@router.post("/nudges")
+async def add_nudge(request: Request, piece_id: int, brushed: Brushed) -> Response:
+    """A stroke of the brush on the cage; one that cannot be is told and not kept."""
+    values = context(request, piece_id, "cage")
+    scale = values["piece"].recipe.reach.scale(values["diagonal"])
+    numbers = {}
+    for name in ("size", "move", "strength", "falloff"):
+        try:
+            numbers[name] = float(getattr(brushed, name))
+        except ValueError as error:
+            raise InputProblem(
+                "The brush", f"“{getattr(brushed, name)}” is no {name}.", "Give a number, such as 1.5."
+            ) from error
+    moves = brushed.kind in ("out", "in")
+    if not moves and not 0 <= numbers["strength"] <= 1:
+        raise InputProblem("The brush", f"A strength of {numbers['strength']:g} cannot be.", "Give 0 to 1.")
+    try:
+        stroke = Stroke.model_validate(
+            {
+                "kind": brushed.kind, "points": brushed.points, "radius": numbers["size"] * scale,
+                "amount": numbers["move"] * scale if moves else numbers["strength"], "falloff": numbers["falloff"],
+                "mirror": brushed.mirror,
+            }
+        )  # fmt: skip
+        editing.add_stroke(values["piece"].recipe, stroke)
+    except ValidationError as refused:
+        words = "; ".join(f"{k.partition('.')[0]} {v}" for k, v in refusals(refused).items())
+        raise InputProblem("The brush", f"{words}.", "Change the brush, or take back earlier strokes.") from refused
+    workshop(request).change(piece_id, f"Nudge {brushed.kind}", lambda r: editing.add_stroke(r, stroke))
+    return changed(request, piece_id, "cage", "cage-changed")
+
+
+@router.post("/nudges/out")
+async def remove_nudge(request: Request, piece_id: int, number: int | None = None) -> Response:
+    """Take back one nudge, or all."""
+    count = len(context(request, piece_id, "cage")["piece"].recipe.nudges)
+    if number is not None and not 0 <= number < count:
+        raise InputProblem("The nudge", "It is no longer there.", "Reload the page.")
+    words = "Remove a nudge" if number is not None else "Remove all nudges"
+    workshop(request).change(piece_id, words, lambda r: editing.without_stroke(r, number))
     return changed(request, piece_id, "cage", "cage-changed")
 
 

@@ -130,7 +130,8 @@ def redraws(before: Recipe, after: Recipe) -> list[str]:
         return ["meshes-changed"]
     if any(getattr(before, name) != getattr(after, name) for name in ("normals", "levels", "sheet", "sizes")):
         return ["low-changed"]
-    return ["cage-changed"] if (before.reach, before.pockets) != (after.reach, after.pockets) else []
+    cage = ("reach", "pockets", "nudges")
+    return ["cage-changed"] if any(getattr(before, name) != getattr(after, name) for name in cage) else []
 
 
 def _with_fields(recipe: Recipe, form: Any) -> Recipe:

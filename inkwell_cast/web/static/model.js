@@ -80,6 +80,9 @@ export class ModelView {
     this.blank.needsUpdate = true;
     this.facts = null; this.mapKey = null;
     this.cageLines = this.lines(0x2f9c8b); this.normalLines = this.lines(0x4462b8);
+    this.rayLines = this.lines(0x1f7a6c); this.raysOn = false;
+    this.rayStarts = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ color: 0x1f7a6c, size: 4, sizeAttenuation: false }));
+    this.scenes.over.add(this.rayStarts);
     this.pin = this.makePin();
     this.raycaster = new THREE.Raycaster();
     new ResizeObserver(() => this.resize()).observe(element);
@@ -112,7 +115,7 @@ export class ModelView {
       for (const mesh of [...this.scenes[name].children]) { mesh.geometry.dispose(); mesh.material.dispose(); this.scenes[name].remove(mesh); }
     }
     this.low = null; this.box.makeEmpty(); this.standIn = false;
-    for (const lines of [this.cageLines, this.normalLines]) { lines.geometry.dispose(); lines.geometry = new THREE.BufferGeometry(); }
+    for (const lines of [this.cageLines, this.normalLines, this.rayLines, this.rayStarts]) { lines.geometry.dispose(); lines.geometry = new THREE.BufferGeometry(); }
   }
 
   geometry(arrays) {
@@ -170,15 +173,35 @@ export class ModelView {
     this.normalLines.geometry.setAttribute("position", new THREE.Float32BufferAttribute(ends, 3));
   }
 
-  // Where rays start: offsets of the paired lows' corners, as the server computed them.
-  setCage(offset) {
-    const from = this.low.arrays.position, moved = new Float32Array(offset.length);
-    for (let i = 0; i < moved.length; i++) moved[i] = from[i] + offset[i];
-    const solid = new THREE.BufferGeometry();
-    solid.setAttribute("position", new THREE.BufferAttribute(moved, 3));
-    this.cageLines.geometry.dispose();
-    this.cageLines.geometry = new THREE.EdgesGeometry(solid, 4); // flat areas stay free of lines
-    solid.dispose();
+  // Lines of the cage and a few of its rays, each 6 numbers a segment, as the server computed them.
+  setCage({ lines, rays }) {
+    for (const [drawn, ends] of [[this.cageLines, lines], [this.rayLines, rays]]) {
+      drawn.geometry.dispose();
+      drawn.geometry = new THREE.BufferGeometry();
+      drawn.geometry.setAttribute("position", new THREE.BufferAttribute(ends, 3));
+    }
+    const starts = new Float32Array(rays.length / 2);
+    for (let i = 0; i < rays.length / 6; i++) starts.set(rays.subarray(6 * i, 6 * i + 3), 3 * i);
+    this.rayStarts.geometry.dispose();
+    this.rayStarts.geometry = new THREE.BufferGeometry();
+    this.rayStarts.geometry.setAttribute("position", new THREE.BufferAttribute(starts, 3));
+    this.draw();
+  }
+
+  // Where the brush is and has been; null takes it away.
+  setBrush(place, radius, points = []) {
+    if (!this.brush) {
+      this.brush = new THREE.LineSegments(new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(1, 2)), new THREE.LineBasicMaterial({ color: 0x1f7a6c, transparent: true, opacity: 0.5 }));
+      this.trail = new THREE.Line(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: 0x1f7a6c, depthTest: false }));
+      this.scenes.over.add(this.brush, this.trail);
+    }
+    this.brush.visible = Boolean(place);
+    this.trail.visible = points.length > 1;
+    if (place) { this.brush.position.set(...place); this.brush.scale.setScalar(radius); }
+    if (points.length > 1) {
+      this.trail.geometry.dispose();
+      this.trail.geometry = new THREE.BufferGeometry().setFromPoints(points.map((p) => new THREE.Vector3(...p)));
+    }
     this.draw();
   }
 
@@ -381,7 +404,7 @@ export class ModelView {
     if (this.show === "low") pass(this.scenes.low, 0, 1);
     if (this.show === "sculpt") pass(this.scenes.sculpt, 0, 1);
     if (this.show === "wipe") { pass(this.scenes.low, 0, this.wipe); pass(this.scenes.sculpt, this.wipe, 1); }
-    this.cageLines.visible = this.cageOn; this.normalLines.visible = this.normalsOn && this.show !== "sculpt";
+    this.cageLines.visible = this.cageOn; this.rayLines.visible = this.rayStarts.visible = this.raysOn; this.normalLines.visible = this.normalsOn && this.show !== "sculpt";
     pass(this.scenes.marks, 0, 1);
     pass(this.scenes.over, 0, 1);
     this.drawn = (this.drawn || 0) + 1;

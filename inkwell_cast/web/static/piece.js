@@ -1,4 +1,5 @@
 // The page of a piece: joins the two views, the keyboard and the fragments that the server sends.
+import { Brush } from "./brush.js";
 import { fetchMesh, ModelView, parseMesh } from "./model.js";
 import { ReachRule } from "./reach.js";
 import { SectionView } from "./section.js";
@@ -64,8 +65,24 @@ async function loadLow() {
 }
 
 async function loadCage() {
-  if (model.low?.header.paired) model.setCage((await fetchMesh(`${base}/views/cage`)).arrays.offset);
-  else model.draw();
+  if (!model.low?.header.paired) { model.draw(); return; }
+  const { header, arrays } = await fetchMesh(`${base}/views/cage`);
+  model.setCage(arrays);
+  forms = header.forms;
+  tellForms();
+}
+
+// How the cage meshes from file are in force, in the server's words.
+let forms = [];
+function tellForms() {
+  $("cage-forms")?.replaceChildren(...forms.map(({ pair, form, words, limited }) => {
+    const line = document.createElement("p");
+    line.className = form === "length" || limited ? "fault-line" : "soft";
+    const name = document.createElement("b");
+    name.textContent = `Cage of ${pair}. `;
+    line.append(name, words);
+    return line;
+  }));
 }
 
 // The UV lines of the sheet in view; before a bake, of all the lows.
@@ -201,7 +218,7 @@ function readOut(found) {
 sheet.canvas.addEventListener("pointermove", (e) => { const t = !sheet.drag && state.facts && sheet.texelAt(e); if (t) pointAt(t, state.sheet); });
 let modelMove = 0;
 model.canvas.addEventListener("pointermove", (e) => {
-  if (e.buttons || modelMove || model.show === "sculpt") return;
+  if (e.buttons || modelMove || model.show === "sculpt" || brush.on) return;
   modelMove = requestAnimationFrame(() => {
     modelMove = 0;
     const at = model.uvAt(e);
@@ -290,6 +307,7 @@ function toggle(id, apply) {
 const flips = {
   m: toggle("maps-on", (on) => { model.mapsOn = on; model.draw(); }),
   c: toggle("cage-on", (on) => { model.cageOn = on; model.draw(); }),
+  r: toggle("rays-on", (on) => { model.raysOn = on; model.draw(); }),
   n: toggle("normals-on", (on) => { model.normalsOn = on; model.draw(); }),
   l: toggle("lit", (on) => { model.lit = on; model.draw(); }),
   u: toggle("uvs-on", (on) => { sheet.uvsOn = on; sheet.draw(); }),
@@ -505,7 +523,7 @@ document.body.addEventListener("click", async (e) => {
   }
   const place = e.target.dataset?.place?.split(",").map(Number);
   if (!place) return;
-  setShow("sculpt");
+  setShow(e.target.dataset.showAs || "sculpt");
   model.turnTo(new Float32Array(0), [place.slice(0, 3), place[3]]);
 });
 tendReach();
@@ -524,7 +542,7 @@ function tendPockets() {
 }
 const postPanel = (address, values) => htmx.ajax("POST", `${base}/${address}`, { target: "#panel", values });
 model.canvas.addEventListener("pointerdown", (e) => {
-  const ball = !placing && model.pocketAt(e);
+  const ball = !placing && !brush.on && model.pocketAt(e);
   if (!ball) return;
   held = { ball, shift: e.shiftKey, x: e.clientX, radius: ball.userData.radius, moved: false };
   model.controls.enabled = false;
@@ -550,13 +568,18 @@ model.canvas.addEventListener("pointerup", async (e) => {
   if (!at) return;
   placing = false;
   const [x, y, z] = at.place;
-  const response = await fetch(`${base}/pockets`, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ x, y, z }) });
-  if (!response.ok) { toast((await response.json()).error); return; }
-  await htmx.ajax("GET", `${base}/panel/cage`, "#panel");
-  loadCage();
+  await sendToCage("pockets", { x, y, z });
 });
-document.body.addEventListener("htmx:afterSettle", (e) => { if (e.detail.target?.id === "panel") tendPockets(); });
+async function sendToCage(address, values) {
+  try { await json(`${base}/${address}`, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(values) }); }
+  catch (error) { toast(error.message); return; }
+  await htmx.ajax("GET", `${base}/panel/cage${location.search}`, "#panel");
+  await loadCage();
+}
+const brush = new Brush(model, (stroke) => sendToCage("nudges", stroke), () => { placing = false; setShow("low"); });
+document.body.addEventListener("htmx:afterSettle", (e) => { if (e.detail.target?.id === "panel") { tendPockets(); brush.tend(); tellForms(); } });
 tendPockets();
+brush.tend();
 
 document.body.addEventListener("htmx:afterSettle", tendPanel);
 tendPanel();

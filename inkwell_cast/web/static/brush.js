@@ -1,0 +1,75 @@
+// The nudge brush of the step Cage: it follows the pointer over the low and hands a finished stroke on.
+
+const FIELDS = ["kind", "size", "move", "strength", "falloff", "mirror"];
+
+export class Brush {
+  // `onStroke(values)` hears of each stroke, `onStart()` of the brush being taken up.
+  constructor(model, onStroke, onStart) {
+    this.model = model; this.onStroke = onStroke; this.onStart = onStart;
+    this.on = false; this.points = null; this.kept = null;
+    const canvas = model.canvas;
+    canvas.addEventListener("pointerdown", (e) => this.begin(e), true);
+    canvas.addEventListener("pointermove", (e) => this.follow(e));
+    canvas.addEventListener("pointerup", () => this.end());
+    canvas.addEventListener("pointercancel", () => this.end());
+    canvas.addEventListener("pointerleave", () => { if (this.on && !this.points) model.setBrush(null); });
+    canvas.addEventListener("keydown", (e) => { if (this.on && e.key === "Enter") this.dab(); });
+  }
+
+  // Take up the form of a fresh panel, with what was set in the one before.
+  tend() {
+    this.form = document.getElementById("brush");
+    if (!this.form) { if (this.on) this.set(false); return; }
+    if (this.form.dataset.tended) return;
+    this.form.dataset.tended = "yes";
+    if (this.kept) for (const [name, value] of Object.entries(this.kept)) this.form.elements[name].value = value;
+    this.form.addEventListener("input", () => { this.kept = this.values(); });
+    this.form.addEventListener("submit", (e) => e.preventDefault());
+    const button = document.getElementById("brush-on");
+    button.setAttribute("aria-pressed", this.on);
+    button.onclick = () => this.set(!this.on);
+  }
+
+  set(on) {
+    this.on = on;
+    document.getElementById("brush-on")?.setAttribute("aria-pressed", on);
+    this.model.canvas.style.cursor = on ? "crosshair" : "";
+    if (on) this.onStart(); else this.model.setBrush(null);
+  }
+
+  values() { return Object.fromEntries(FIELDS.map((name) => [name, this.form.elements[name].value])); }
+  get radius() { return Number(this.form.elements.size.value) * Number(this.form.dataset.scale) || 0; }
+
+  begin(e) {
+    const at = this.on && e.button === 0 && this.model.uvAt(e);
+    if (!at) return; // beside the model the pointer still turns it
+    e.stopImmediatePropagation();
+    this.points = [at.place];
+    this.model.canvas.setPointerCapture(e.pointerId);
+    this.model.setBrush(at.place, this.radius, this.points);
+  }
+
+  follow(e) {
+    if (!this.on || (e.buttons && !this.points)) return;
+    const at = this.model.uvAt(e);
+    if (this.points && at) {
+      const last = this.points[this.points.length - 1];
+      if (Math.hypot(...at.place.map((v, k) => v - last[k])) > this.radius / 5 && this.points.length < 2000) this.points.push(at.place);
+    }
+    if (at || !this.points) this.model.setBrush(at ? at.place : null, this.radius, this.points || []);
+  }
+
+  end() {
+    if (!this.points) return;
+    const points = this.points;
+    this.points = null;
+    this.model.setBrush(null);
+    this.onStroke({ ...this.values(), points });
+  }
+
+  // From the keyboard: one dab in the middle of the view.
+  dab() {
+    const r = this.model.canvas.getBoundingClientRect(), at = this.model.uvAt({ clientX: r.left + r.width / 2, clientY: r.top + r.height / 2 });
+    if (at) this.onStroke({ ...this.values(), points: [at.place] });
+  }
+}
