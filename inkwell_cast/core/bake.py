@@ -148,7 +148,7 @@ def bake(
     done += STAGES["checking"]
     tell("preparing")
     with _stage(seconds, "preparing"):
-        names, lows, cage, outside = lay_out(assembly, warm)
+        names, lows, cage, outside = lay_out(assembly, warm, lambda share: tell("preparing", share))
     done += STAGES["preparing"]
     tell("scene")
     with _stage(seconds, "scene"):
@@ -176,12 +176,17 @@ def bake(
     return Bake(assembly, cage, sculpt, sheets, warnings, seconds)
 
 
-def lay_out(assembly: Assembly, warm: Warm) -> tuple[list[str], list[Low], Cage, int]:
-    """The low on its sheets: their names, what lies on them, the cage, and how many triangles lie on none."""
+def lay_out(
+    assembly: Assembly, warm: Warm, tell: Callable[[float], None] = lambda share: None
+) -> tuple[list[str], list[Low], Cage, int]:
+    """The low on its sheets: their names, what lies on them, the cage, and how many triangles lie on none.
+
+    `tell(share)` is called between the parts of a fit of the cage, and may raise Cancelled.
+    """
     recipe = assembly.recipe
     layout = lay_out_sheets(recipe, assembly.low)
     lows = prepare_lows(assembly.low, layout.sheets, recipe.sheet.channel, recipe.sheet.samples)
-    return [sheet.name for sheet in layout.sheets], lows, cage_of(assembly, warm), layout.outside
+    return [sheet.name for sheet in layout.sheets], lows, cage_of(assembly, warm, tell), layout.outside
 
 
 def _derive(recipe: Recipe, low: Low, cast: Cast, tell: Callable[[float], None]) -> dict[str, U8 | U16]:

@@ -4,37 +4,22 @@ from dataclasses import dataclass, replace
 
 import numba
 import numpy as np
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
-from scipy.spatial import cKDTree
 
-from .arrays import F32, F64, I32, Bool
+from .arrays import F32, F64, Bool
 from .assembly import Assembly, Sculpt
 from .cage import Cage, rays_of
 from .field import Located
 from .folds import folds_of
+from .gaps import Gaps, gaps_of
 from .marks import Marks, marks_of
 from .mesh import corner_positions
+from .places import APART, LACKS, Place, places_of
 from .rays import make_ray
 from .threads import in_batches
 
 BINS = 60
 ROOM = 1.04  # a suggestion leaves this much more than what was measured
-MOST_IN_PLACES = 6000
-MOST_PLACES = 12
-APART = 1 / 40  # of the diagonal: outside points nearer than this belong to one place
 TOLERANCE = 1e-6  # of the diagonal
-
-
-@dataclass(frozen=True, slots=True)
-class Place:
-    """A place where the cage does not hold the sculpt: middle and radius, how far beyond, which side, and of what."""
-
-    middle: tuple[float, float, float]
-    radius: float
-    beyond: float
-    outside: bool
-    part: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,7 +38,7 @@ class Coverage:
 
     edges (BINS + 1,) and surface (BINS,) are the histogram of the reach that the sculpt needs, weighed by surface.
     `needed` is the outward and inward reach that would hold everything, `suggested` the same with a little room.
-    outside (N, 3) float32 are the points that it does not hold.
+    outside (N, 3) float32 are the points that it does not hold; `gaps` tell of the low's side.
     """
 
     held: float
@@ -69,15 +54,17 @@ class Coverage:
     places: list[Place]
     outside: F32
     cage: CageFacts
+    gaps: Gaps
 
 
 def coverage(assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, lows: Bool | None = None) -> Coverage:
     """How well a cage holds the sculpt as `field.locate` found it, for all lows or those marked in `lows (T,)`."""
     within = np.ones(len(cage.offsets), bool) if lows is None else lows
     chosen, facts = within[located.triangle], _cage_facts(assembly, cage, within)
+    gaps = gaps_of(assembly, sculpt, cage, within)
     t, height, weight = located.triangle[chosen], located.height[chosen], located.weight[chosen]
     if not len(t):
-        return replace(_NOTHING, cage=facts)
+        return replace(_NOTHING, cage=facts, gaps=gaps)
     above, below = np.empty(len(t), np.float32), np.empty(len(t), np.float32)
     b, rays = located.b[chosen], rays_of(assembly, cage)
 
@@ -103,22 +90,23 @@ def coverage(assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, l
         suggested=(round_up(needed[0] * ROOM), round_up(needed[1] * ROOM)),
         edges=edges,
         surface=surface,
-        places=_places(
+        places=places_of(
             places[lost],
             beyond,
-            outside[lost],
+            np.where(outside[lost], LACKS.index("outside"), LACKS.index("below")).astype(np.int32),
             located.owner[chosen][lost],
             sculpt.keys,
             max(APART * assembly.low.diagonal, 4 * float(np.sqrt(weight.sum() / len(t)))),
         ),
         outside=places[lost],
         cage=facts,
+        gaps=gaps,
     )
 
 
 _NOTHING = Coverage(
     1, 0, 0, 0, 0, 0, (0, 0), (0, 0), np.linspace(-1, 1, BINS + 1), np.zeros(BINS), [], np.zeros((0, 3), np.float32),
-    CageFacts(0, 0, 0, Marks()),
+    CageFacts(0, 0, 0, Marks()), Gaps(0, 0, np.zeros((0, 3), np.float32), []),
 )  # fmt: skip
 
 
@@ -154,26 +142,3 @@ def round_up(value: float) -> float:
         return 0.0
     step = 10.0 ** (np.floor(np.log10(value)) - 2)
     return float(np.ceil(value / step - 1e-4) * step)
-
-
-def _places(points: F32, beyond: F32, outside: Bool, owner: I32, keys: tuple[str, ...], apart: float) -> list[Place]:
-    """Points nearer than `apart` to each other as places, the worst first."""
-    if not len(points):
-        return []
-    if len(points) > MOST_IN_PLACES:  # the worst of every place survive an even choice of the sorted ones
-        even = np.linspace(0, len(points) - 1, MOST_IN_PLACES).astype(np.int64)
-        keep = np.unique(np.concatenate([np.argsort(-beyond)[:1000], even]))
-        apart *= max(1.0, float(np.sqrt(len(points) / len(keep))))
-        points, beyond, outside, owner = points[keep], beyond[keep], outside[keep], owner[keep]
-    pairs = cKDTree(points).query_pairs(apart, output_type="ndarray")
-    near = coo_array((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(len(points), len(points)))
-    count, group = connected_components(near, directed=False)
-    found = []
-    for n in range(count):
-        rows = np.flatnonzero(group == n)
-        worst = rows[np.argmax(beyond[rows])]
-        low, high = points[rows].min(axis=0), points[rows].max(axis=0)
-        x, y, z = ((low + high) / 2).tolist()
-        radius = float(np.linalg.norm(high - low) / 2)
-        found.append(Place((x, y, z), radius, float(beyond[worst]), bool(outside[worst]), keys[owner[worst]]))
-    return sorted(found, key=lambda p: -p.beyond)[:MOST_PLACES]

@@ -3,32 +3,41 @@
 A linear program over the offsets o of the low's vertices. A point of the sculpt at barycentrics b and height s along
 the ray field asks b · o >= s + clearance; neighbours may differ by at most SLOPE times the length of their edge; no
 offset may reach where a face of the cage would fold. What is least is the sum of the offsets, weighed with the surface
-around each vertex. Offsets of different lengths turn the rays a little, so the sculpt is located again on the rays of
-the cage found, and points that it does not hold are asked for with what they lack, until none is left.
+around each vertex. Rays should not start behind another surface of their pair: outward from an asked point the first
+such surface, at height g, wants b · o <= g less some room. That is an elastic row: going over it costs BEHIND times as
+much as the same length of cage, so it gives way only where the sculpt could not be held otherwise. Offsets of
+different lengths turn the rays a little, so the sculpt is located again on the rays of the cage found, and points that
+it does not hold are asked for with what they lack, until none is left.
 
 Solved by HiGHS (Q. Huangfu and J. Hall, "Parallelizing the dual revised simplex method", 2018) through SciPy, object
 by object.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
+import numba
 import numpy as np
 from scipy.optimize import linprog
-from scipy.sparse import coo_array, csr_array, vstack
+from scipy.sparse import coo_array, csr_array, eye_array, hstack, vstack
 from scipy.sparse.csgraph import dijkstra
 
 from .arrays import F32, F64, I32, I64, Bool
 from .assembly import Assembly, Sculpt, Warm
 from .cage import Cage, build_cage, directions_of
 from .edges import edges_of
+from .embree import hit_along
 from .field import Located, locate, located_of
 from .mesh import corner_positions
+from .threads import in_batches
 
 SLOPE = 1.0
 CELLS = 4  # a face is cut into CELLS x CELLS cells; only the highest point of each is asked for at first
 ROUNDS = 6
 FOLD_SHARE = 0.9  # of the way to where a face would fold
 LEAST = 1e-5  # of the diagonal: a cage never lies on the sculpt
+BEHIND = 20.0
+LIFT = 1e-5  # of the diagonal: where the way out from a point of the sculpt begins
 FINE = 1e-4  # of the clearance: what may be lacking in the end
 
 
@@ -43,34 +52,56 @@ class _Surface:
     limit: F64
 
 
-def cage_of(assembly: Assembly, warm: Warm) -> Cage:
-    """The cage in force: even, or fitted to the sculpt (computed once for the same meshes and clearance)."""
+@dataclass(frozen=True, slots=True)
+class _Rows:
+    """What points ask for: b (N, vertices) with b · o >= asked (N,), and b · o <= most (N,) where that can be had."""
+
+    b: csr_array
+    asked: F64
+    most: F64
+
+    def and_also(self, more: "_Rows") -> "_Rows":
+        return _Rows(
+            vstack([self.b, more.b]).tocsr(), np.concatenate([self.asked, more.asked]),
+            np.concatenate([self.most, more.most]),
+        )  # fmt: skip
+
+
+def cage_of(assembly: Assembly, warm: Warm, tell: Callable[[float], None] = lambda share: None) -> Cage:
+    """The cage in force: even, or fitted to the sculpt (computed once for the same meshes and clearance).
+
+    A fit calls `tell(share)` between its parts, which may raise Cancelled.
+    """
     reach = assembly.recipe.reach
     if reach.shape == "even" or not assembly.paired.pairs:
         return build_cage(assembly)
     sculpt, located = warm.sculpt(assembly), located_of(assembly, warm)
     clearance = max(reach.clearance * reach.scale(assembly.low.diagonal), LEAST * assembly.low.diagonal)
     key = f"{assembly.digest()} {id(sculpt)} {clearance}"
-    return build_cage(assembly, warm.once("fit", key, lambda: fit_offsets(assembly, sculpt, located, clearance)))
+    lengths = warm.once("fit", key, lambda: fit_offsets(assembly, sculpt, located, clearance, tell))
+    return build_cage(assembly, lengths)
 
 
-def fit_offsets(assembly: Assembly, sculpt: Sculpt, located: Located, clearance: float) -> F32:
+def fit_offsets(
+    assembly: Assembly, sculpt: Sculpt, located: Located, clearance: float, tell: Callable[[float], None]
+) -> F32:
     """Lengths of the cage's offsets at the low's corners, (T, 3) float32; they and `clearance` in scene units."""
-    surface = _surface(assembly, directions_of(assembly).astype(np.float64))
+    directions = directions_of(assembly)
+    surface = _surface(assembly, directions.astype(np.float64))
     object_of = np.zeros(len(surface.area), np.int64)
     object_of[surface.ids] = assembly.low.objects[:, None]
-    rows, asked = _asks(surface, located, clearance, np.ones(len(located.reach), bool))
-    offsets = _solve(surface, object_of, rows, asked, clearance)
-    directions = directions_of(assembly)
-    for _ in range(ROUNDS):
+    every = np.ones(len(located.reach), bool)
+    rows = _asks(assembly, sculpt, directions, surface, located, clearance, every)
+    offsets = _solve(surface, object_of, rows, clearance, lambda share: tell(share / 2))
+    for n in range(ROUNDS):
         found = locate(assembly, sculpt, directions * offsets[surface.ids][..., None].astype(np.float32))
         own = np.einsum("nk,nk->n", found.b, offsets[surface.ids[found.triangle]])
         lacking = found.reach * own > own - clearance * (1 - FINE)
         if not lacking.any():
             break
-        more = _asks(surface, found, clearance, lacking, own)
-        rows, asked = vstack([rows, more[0]]).tocsr(), np.concatenate([asked, more[1]])
-        offsets = _solve(surface, object_of, rows, asked, clearance)
+        rows = rows.and_also(_asks(assembly, sculpt, directions, surface, found, clearance, lacking, own))
+        share = (ROUNDS + n) / (2 * ROUNDS)
+        offsets = _solve(surface, object_of, rows, clearance, lambda part, s=share: tell(s + part / (2 * ROUNDS)))  # type: ignore[misc]
     return np.asarray(offsets[surface.ids], np.float32)
 
 
@@ -125,45 +156,89 @@ def _smoothest(limit: F64, links: I64, lengths: F64) -> F64:
 
 
 def _asks(
-    surface: _Surface, found: Located, clearance: float, chosen: Bool, scale: F64 | None = None
-) -> tuple[csr_array, F64]:
-    """Rows b and what b · o must at least be, for the highest chosen point of every cell of every face."""
+    assembly: Assembly, sculpt: Sculpt, directions: F32, surface: _Surface, found: Located, clearance: float,
+    chosen: Bool, scale: F64 | None = None,
+) -> _Rows:  # fmt: skip
+    """What the chosen point of every cell of every face asks for that lacks most.
+
+    `scale` is how far out the cage stands where `found` speaks in its lengths; None where those are scene units.
+    """
     t, b = found.triangle[chosen].astype(np.int64), np.clip(found.b[chosen].astype(np.float64), 0, 1)
-    wanted = found.reach[chosen] * (1.0 if scale is None else scale[chosen]) + clearance
+    held = 0.0 if scale is None else scale[chosen]
+    reach, place = found.reach[chosen] * (1.0 if scale is None else held), found.place[chosen]
     cell = np.minimum((b[:, 1:] * CELLS).astype(np.int64), CELLS - 1)
     key = (t * CELLS + cell[:, 0]) * CELLS + cell[:, 1]
-    order = np.lexsort((-wanted, key))
+    order = np.lexsort((held - reach, key))
     highest = order[np.unique(key[order], return_index=True)[1]]
-    b, t, wanted = b[highest] / b[highest].sum(axis=1, keepdims=True), t[highest], wanted[highest]
+    b, t, reach, place = b[highest] / b[highest].sum(axis=1, keepdims=True), t[highest], reach[highest], place[highest]
     n = len(t)
     rows = csr_array(
         (b.reshape(-1), (np.repeat(np.arange(n), 3), surface.ids[t].reshape(-1))), shape=(n, len(surface.area))
     )
-    return rows, np.minimum(wanted, rows @ np.where(np.isfinite(surface.limit), surface.limit, 1e9))
+    limit = rows @ np.where(np.isfinite(surface.limit), surface.limit, 1e9)
+    along = np.einsum("nk,nkc->nc", b, directions[t].astype(np.float64))
+    length = np.maximum(np.linalg.norm(along, axis=1), 1e-12)
+    room = _room(sculpt, assembly.low_pair[t], place, along / length[:, None], LIFT * assembly.low.diagonal)
+    return _Rows(rows, np.minimum(reach + clearance, limit), reach + (room - np.minimum(clearance, room / 2)) / length)
 
 
-def _solve(surface: _Surface, object_of: I64, rows: csr_array, asked: F64, clearance: float) -> F64:
+def _room(sculpt: Sculpt, pair: I32, place: F32, along: F64, lift: float) -> F64:
+    """How far out along unit directions (N, 3) the next surface lies that faces the place; infinite for none."""
+    room = np.full(len(place), np.inf)
+
+    def work(i: int, j: int) -> None:
+        _outward(pair[i:j], place[i:j], along[i:j], lift, sculpt.tracers, room[i:j])
+
+    in_batches(len(place), work)
+    return room
+
+
+@numba.njit(cache=True, nogil=True)
+def _outward(pair, place, along, lift, tracers, room):  # type: ignore[no-untyped-def]
+    for i in range(len(pair)):
+        dx, dy, dz = along[i, 0], along[i, 1], along[i, 2]
+        x, y, z = place[i, 0] + lift * dx, place[i, 1] + lift * dy, place[i, 2] + lift * dz
+        tracer = tracers[pair[i]]
+        length, _, _, hit = hit_along(tracer[0], tracer[1], x, y, z, dx, dy, dz, 1e30)
+        if hit >= 0:
+            room[i] = length + lift
+
+
+def _solve(
+    surface: _Surface, object_of: I64, rows: _Rows, clearance: float, tell: Callable[[float], None]
+) -> F64:  # fmt: skip
     """The least offsets, object by object."""
     offsets = np.full(len(surface.area), clearance)
-    of_row = object_of[rows.indices[rows.indptr[:-1]]] if rows.shape[0] else np.zeros(0, np.int64)
+    of_row = object_of[rows.b.indices[rows.b.indptr[:-1]]] if rows.b.shape[0] else np.zeros(0, np.int64)
     of_link = object_of[surface.links[:, 0]]
-    for n in np.unique(object_of):
+    objects = np.unique(object_of)
+    for done, n in enumerate(objects):
+        tell(done / len(objects))
         own = np.flatnonzero(object_of == n)
         place = np.full(len(object_of), -1)
         place[own] = np.arange(len(own))
-        mine = rows[np.flatnonzero(of_row == n)][:, own]
-        links = place[surface.links[of_link == n]]
-        steps = SLOPE * surface.lengths[of_link == n]
-        k = len(links)
-        tie = csr_array((np.tile([1.0, -1.0], k), (np.repeat(np.arange(k), 2), links.reshape(-1))), shape=(k, len(own)))
-        limit = np.maximum(surface.limit[own], 0)
-        least = np.minimum(clearance, limit)
-        weight = surface.area[own] / max(float(surface.area[own].mean()), 1e-300) + 1e-3
-        found = linprog(
-            weight, vstack([-mine, tie, -tie]), np.concatenate([-asked[of_row == n], steps, steps]),
-            bounds=np.stack([least, limit], axis=1), method="highs",
+        mine = np.flatnonzero(of_row == n)
+        offsets[own] = _least(
+            surface.area[own], np.maximum(surface.limit[own], 0), rows.b[mine][:, own], rows.asked[mine],
+            rows.most[mine], place[surface.links[of_link == n]], SLOPE * surface.lengths[of_link == n], clearance,
         )  # fmt: skip
-        offsets[own] = (
-            found.x if found.x is not None else np.minimum(np.max(asked[of_row == n], initial=clearance), limit)
-        )
     return offsets
+
+
+def _least(area: F64, limit: F64, b: csr_array, asked: F64, most: F64, links: I64, steps: F64, clearance: float) -> F64:
+    """The least offsets of one object: the program of the module's docstring."""
+    count, highest = len(area), float(np.max(asked, initial=clearance))
+    k, capped = len(links), np.flatnonzero(most < 2 * highest)  # no offset comes near the other ones
+    tie = csr_array((np.tile([1.0, -1.0], k), (np.repeat(np.arange(k), 2), links.reshape(-1))), shape=(k, count))
+    asks: csr_array = vstack([-b, tie, -tie, b[capped]])
+    over = csr_array((asks.shape[0], len(capped)))
+    if len(capped):
+        over = vstack([csr_array((asks.shape[0] - len(capped), len(capped))), -eye_array(len(capped))])
+    weight = area / max(float(area.mean()), 1e-300) + 1e-3
+    bounds = np.stack([np.minimum(clearance, limit), limit], axis=1)
+    found = linprog(
+        np.concatenate([weight, np.full(len(capped), BEHIND)]), hstack([asks, over]).tocsr(),
+        np.concatenate([-asked, steps, steps, most[capped]]),
+        bounds=np.concatenate([bounds, np.tile([0, np.inf], (len(capped), 1))]), method="highs",
+    )  # fmt: skip
+    return np.asarray(found.x[:count]) if found.x is not None else np.minimum(highest, limit)

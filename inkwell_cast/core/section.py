@@ -5,6 +5,7 @@ angle. Lines come as segments x0 y0 x1 y1 in scene units about the point, with t
 """
 
 from dataclasses import dataclass
+from typing import Literal
 
 import numba
 import numpy as np
@@ -22,14 +23,23 @@ WIDEST = 6.0  # of the window's height: what a drawer shows
 MOST_SEGMENTS = 20_000
 
 
+Along = Literal["u", "v", "view"]
+
+
 @dataclass(frozen=True, slots=True)
 class SectionRay:
-    """A ray in the slice: from its start over the low to the hit, or to its end if it misses; x, y in the drawing."""
+    """A ray in the slice: its start, where it crosses the low, and the hit, or its end if it misses.
 
-    start: tuple[float, float]
-    low: tuple[float, float]
-    end: tuple[float, float]
+    drawn (3, 2) float64 are these in the drawing, places (3, 3) float64 in the scene. normal (2,) is the sculpt's at
+    the hit, as the drawing shows it; uv that of the low, in the sheet's channel.
+    """
+
+    drawn: F64
+    places: F64
     struck: bool
+    normal: tuple[float, float] | None
+    triangle: int
+    uv: tuple[float, float] | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,17 +65,25 @@ class Section:
 
 def section(
     assembly: Assembly, sculpt: Sculpt, cage: Cage, triangle: int, place: tuple[float, float, float],
-    turned: float = 0.0, zoom: float = 1.0,
+    turned: float = 0.0, zoom: float = 1.0, along: Along = "u", view: tuple[float, float, float] = (0, 0, 1),
 ) -> Section:  # fmt: skip
-    """The slice at the point of low triangle `triangle` nearest to `place`; `turned` in degrees about the ray."""
+    """The slice at the point of low triangle `triangle` nearest to `place`.
+
+    It holds the ray there and runs along u or v of the sheet, or across the direction `view` in which one looks; then
+    it is `turned` by some degrees about the ray.
+    """
     low, points = assembly.low, corner_positions(assembly.low)
     if not 0 <= triangle < len(low.triangles):
         raise ValueError(f"section: triangle {triangle} is none of the low's {len(low.triangles)}")
-    b = _barycentrics(points[triangle].astype(np.float64), np.array(place, np.float64))
+    own_points, uvs = points[triangle].astype(np.float64), _uvs(assembly)
+    b = _barycentrics(own_points, np.array(place, np.float64))
     rays = rays_of(assembly, cage)
-    start, along, out, far = ray_at(rays, triangle, b)
-    origin, up = start + along * out, -along
-    frame = _frame(points[triangle].astype(np.float64), up, turned)
+    start, way, out, far = ray_at(rays, triangle, b)
+    origin, up = start + way * out, -way
+    across = np.cross(up, -np.array(view, np.float64)) if along == "view" else None
+    if across is None and uvs is not None:
+        across = _along(own_points, uvs[triangle])[0 if along == "u" else 1]
+    frame = _frame(own_points, up, across, turned)
     half_height = max(out, far - out) * 1.7 / zoom
     half_width = half_height * WIDEST
     pair = int(assembly.low_pair[triangle])
@@ -75,19 +93,33 @@ def section(
     cage_lines, _ = _slice(points[own] + cage.corners[own], frame, origin, box)
     first, last = sculpt.first[pair], sculpt.first[pair + 1]
     high_lines = _slice_indexed(sculpt.mesh.positions, sculpt.mesh.triangles[first:last], frame, origin, box)
-    lines = _rays(rays, sculpt, pair, own[owners], low_lines, frame, origin, half_width)
-    hit = _strike(sculpt, pair, start, along, far)
-    height = angle = None
-    struck = ""
-    if hit[3] >= 0 and sculpt.mesh.normals is not None:
-        k = int(hit[3]) + int(first)
-        n = np.array(shading_normal(k, hit[1], hit[2], sculpt.mesh.normals.values, sculpt.mesh.normals.corners))
-        height, struck = out - float(hit[0]), sculpt.mesh.object_of(k)
-        angle = float(np.degrees(np.arccos(np.clip(-n @ along, -1, 1))))
+    lines = _rays(rays, sculpt, own[owners], low_lines, frame, origin, half_width, uvs)
+    length, normal, hit = _strike(sculpt, pair, start, way, far)
+    struck = normal is not None
     return Section(
         low_lines, cage_lines, high_lines, lines, half_width, half_height, low.object_of(triangle), out, far - out,
-        height, angle, struck,
+        out - length if struck else None,
+        float(np.degrees(np.arccos(np.clip(-normal @ way, -1, 1)))) if normal is not None else None,
+        sculpt.mesh.object_of(hit) if struck else "",
     )  # fmt: skip
+
+
+def _uvs(assembly: Assembly) -> F64 | None:
+    """The low's UVs at corners (T, 3, 2) in the sheet's channel, if it has them."""
+    low, channel = assembly.low, assembly.recipe.sheet.channel
+    if channel >= len(low.uvs) or not low.uvs[channel].complete:
+        return None
+    return low.uvs[channel].at_corners().astype(np.float64)
+
+
+def _along(p: F64, uv: F64) -> tuple[F64 | None, F64 | None]:
+    """The directions on a triangle in which u and v grow; None where its UVs have no area."""
+    (u1, v1), (u2, v2) = uv[1] - uv[0], uv[2] - uv[0]
+    area = u1 * v2 - u2 * v1
+    if abs(area) < 1e-20:
+        return None, None
+    one, two = p[1] - p[0], p[2] - p[0]
+    return (v2 * one - v1 * two) / area, (u1 * two - u2 * one) / area
 
 
 def _barycentrics(p: F64, place: F64) -> tuple[float, float, float]:
@@ -102,17 +134,20 @@ def _barycentrics(p: F64, place: F64) -> tuple[float, float, float]:
     return float(1 - b[1] - b[2]), float(b[1]), float(b[2])
 
 
-def _frame(p: F64, up: F64, turned: float) -> F64:
+def _frame(p: F64, up: F64, across: F64 | None, turned: float) -> F64:
     """Axes x and y of the drawing and the plane's normal, (3, 3).
 
-    The plane holds the ray and a direction along the triangle's longest edge, turned about the ray. In it y follows the
-    triangle's own normal, so that the low lies level and a leaning ray is seen to lean.
+    The plane holds the ray and `across` (the triangle's longest edge where that is None or along the ray), turned about
+    the ray. In it y follows the triangle's own normal, so that the low lies level and a leaning ray is seen to lean.
     """
     sides = np.roll(p, -1, axis=0) - p
     longest = sides[np.argmax(np.linalg.norm(sides, axis=1))]
     if longest[np.argmax(np.abs(longest))] < 0:
         longest = -longest
-    x = longest - (longest @ up) * up
+    given = longest if across is None else across
+    x = given - (given @ up) * up
+    if np.linalg.norm(x) < 1e-3 * np.linalg.norm(given):
+        x = longest - (longest @ up) * up
     x /= max(float(np.linalg.norm(x)), 1e-300)
     angle = np.radians(turned)
     normal = np.cross(np.cos(angle) * x + np.sin(angle) * np.cross(up, x), up)
@@ -171,17 +206,20 @@ def _cut(positions, triangles, frame, origin, box, most):  # type: ignore[no-unt
     return out[:count].copy(), rows[:count].copy()
 
 
-def _strike(sculpt: Sculpt, pair: int, start: F64, along: F64, far: float) -> tuple[float, float, float, int]:
-    """`embree.first_hit` for one ray."""
-    found = first_hit(
-        sculpt.tracers, pair, start[0], start[1], start[2], along[0], along[1], along[2], far
+def _strike(sculpt: Sculpt, pair: int, start: F64, way: F64, far: float) -> tuple[float, F64 | None, int]:
+    """Length of a ray of a pair, the sculpt's unit normal at its hit (None for a miss), and the triangle struck."""
+    length, u, v, hit = first_hit(
+        sculpt.tracers, pair, start[0], start[1], start[2], way[0], way[1], way[2], far
     )  # fmt: skip
-    return float(found[0]), float(found[1]), float(found[2]), int(found[3])
+    normals = sculpt.mesh.normals
+    if hit < 0 or normals is None:
+        return far, None, -1
+    k = int(hit) + int(sculpt.first[pair])
+    return float(length), np.array(shading_normal(k, u, v, normals.values, normals.corners)), k
 
 
 def _rays(
-    rays: Rays, sculpt: Sculpt, pair: int, owners: I64, lines: F32, frame: F64, origin: F64,
-    half_width: float,
+    rays: Rays, sculpt: Sculpt, owners: I64, lines: F32, frame: F64, origin: F64, half_width: float, uvs: F64 | None
 ) -> list[SectionRay]:  # fmt: skip
     """Rays from the low's line, evenly spread over the window."""
     found = []
@@ -193,9 +231,12 @@ def _rays(
             share = (x - x0) / (x1 - x0) if x1 != x0 else 0.5
             place = origin + frame[0] * x + frame[1] * (y0 + share * (y1 - y0))
             t = int(owners[row])
-            start, along, out, far = ray_at(rays, t, _barycentrics(rays.points[t].astype(np.float64), place))
-            length, _, _, hit = _strike(sculpt, pair, start, along, far)
-            ends = [start, start + along * out, start + along * (float(length) if hit >= 0 else far)]
-            flat = [(float((e - origin) @ frame[0]), float((e - origin) @ frame[1])) for e in ends]
-            found.append(SectionRay(flat[0], flat[1], flat[2], bool(hit >= 0)))
+            b = _barycentrics(rays.points[t].astype(np.float64), place)
+            start, way, out, far = ray_at(rays, t, b)
+            length, normal, _ = _strike(sculpt, int(rays.pair[t]), start, way, far)
+            places = np.stack([start, start + way * out, start + way * length])
+            drawn = (places - origin) @ frame[:2].T
+            leans = None if normal is None else (float(normal @ frame[0]), float(normal @ frame[1]))
+            uv = None if uvs is None else (float(b @ uvs[t, :, 0]), float(b @ uvs[t, :, 1]))
+            found.append(SectionRay(drawn, places, normal is not None, leans, t, uv))
     return found

@@ -67,15 +67,15 @@ def _usable(low: Mesh, channel: int) -> bool:
     return channel < len(low.uvs) and low.uvs[channel].complete
 
 
-def view_of_cage(assembly: Assembly, warm: Warm) -> Blocks:
+def view_of_cage(assembly: Assembly, warm: Warm, tell: Tell = lambda share: None) -> Blocks:
     """Where rays start: lines of the cage (L, 2, 3) and a sparse even set of rays (R, 2, 3), float32, scene units.
 
-    The header tells of cage meshes, in words by pair.
+    The header tells of cage meshes, in words by pair. `tell` is that of `fit.cage_of`.
     """
     if not len(assembly.low.triangles):
         nothing = np.zeros((0, 2, 3), np.float32)
         return pack({"forms": []}, {"lines": nothing, "rays": nothing})
-    cage = cage_of(assembly, warm)
+    cage = cage_of(assembly, warm, tell)
     lines = np.concatenate([cage_lines(assembly, cage), dent_lines(assembly, cage)])
     forms = [{"pair": f.pair, "form": f.form, "words": f.words, "limited": len(f.limited)} for f in cage.forms]
     return pack({"forms": forms}, {"lines": lines, "rays": sparse_rays(assembly, cage)})

@@ -5,7 +5,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from ..core.recipe import Reach, Recipe
-from . import inkstand, troubled
+from . import gull, inkstand, troubled
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,5 +22,6 @@ def pieces() -> list[DemoPiece]:
     recipe = Recipe(reach=Reach(unit="scene", outward=2.5, inward=2.0))
     return [
         DemoPiece(troubled.TITLE, recipe, troubled.write),
+        DemoPiece(gull.TITLE, Recipe(reach=Reach(unit="scene", outward=4.0, inward=5.0)), gull.write),
         DemoPiece(inkstand.TITLE, recipe, inkstand.write),
     ]

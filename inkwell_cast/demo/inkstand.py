@@ -3,17 +3,14 @@
 """
 
 import pathlib
-from dataclasses import dataclass
 
 import numpy as np
 
 from ..core.arrays import F64
-from ..core.formats import write_mesh
-from ..core.mesh import Layer, Mesh, merge
-from ..core.normals import with_normals
+from ..core.mesh import Mesh
 from .lettering import distance_to, strokes_of
-from .packing import pack
-from .shapes import Patch, curve, refined, rounded_box, spaced, turned
+from .parts import Part, meshes_of, written
+from .shapes import bump, curve, refined, rounded_box, spaced, turned
 
 TITLE = "Harbour-master’s inkstand"
 MATERIALS = {
@@ -22,36 +19,7 @@ MATERIALS = {
     "ebony": (0.09, 0.06, 0.05),
     "bone": (0.78, 0.70, 0.55),
 }
-Y_UP = np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0]], np.float64)
 WELL_X, WELL_Y = 56.0, 8.0
-GAP = 5.0
-
-
-@dataclass(frozen=True, slots=True)
-class Part:
-    """One named part: its patches as high and as low, either of which may be missing."""
-
-    name: str
-    material: str
-    high: list[Patch]
-    low: list[Patch]
-    mirror_of: str = ""
-
-    def placed(self, offset: tuple[float, float, float], matrix: F64 | None = None) -> "Part":
-        turn = np.eye(3) if matrix is None else matrix
-        move = [[p.placed(turn, offset) for p in patches] for patches in (self.high, self.low)]
-        return Part(self.name, self.material, move[0], move[1])
-
-    def mirrored(self, name: str) -> "Part":
-        """The part seen in the plane x = 0, with the same UVs."""
-        flip = np.diag([-1.0, 1.0, 1.0])
-        sides = [[p.placed(flip, (0, 0, 0)) for p in patches] for patches in (self.high, self.low)]
-        return Part(name, self.material, sides[0], sides[1], self.name)
-
-
-def _bump(distance: F64, width: float) -> F64:
-    """A smooth hill of height 1 within `width` of zero."""
-    return np.where(np.abs(distance) < width, np.cos(np.clip(distance / width, -1, 1) * np.pi / 2) ** 2, 0)
 
 
 def _rectangle(x: F64, y: F64, half: tuple[float, float], radius: float) -> F64:
@@ -66,8 +34,8 @@ def _tray() -> Part:
     def relief(x: F64, y: F64) -> F64:
         frame = _rectangle(x, y, (98, 50), 10)
         seats = np.minimum(np.hypot(np.abs(x) - WELL_X, y - WELL_Y) - 33.5, 1e9)
-        waves = np.sin(x / 3.2 + np.sin(y / 9) * 1.5) * _bump(frame + 9, 2.6)
-        return 0.9 * _bump(frame, 1.7) - 0.7 * _bump(frame + 4.2, 1.2) - 0.7 * _bump(seats, 1.3) + 0.35 * waves
+        waves = np.sin(x / 3.2 + np.sin(y / 9) * 1.5) * bump(frame + 9, 2.6)
+        return 0.9 * bump(frame, 1.7) - 0.7 * bump(frame + 4.2, 1.2) - 0.7 * bump(seats, 1.3) + 0.35 * waves
 
     fine = [spaced(110, 4, 232, 6), spaced(62, 4, 128, 6), spaced(7, 4, 6, 6)]
     coarse = [spaced(110, 4, 3, 1), spaced(62, 4, 2, 1), spaced(7, 4, 1, 1)]
@@ -112,7 +80,7 @@ def _lid() -> Part:
 
     def petals(angle: F64, radius: F64, z: F64) -> F64:
         ring = np.clip((z - 8) / 2, 0, 1) * np.clip((18 - z) / 2, 0, 1)
-        rope = _bump(z - 2.5, 1.6) * (radius > 31) * np.sin(angle * 60 + z * 2)
+        rope = bump(z - 2.5, 1.6) * (radius > 31) * np.sin(angle * 60 + z * 2)
         return 0.8 * ring * np.cos(angle * 10) ** 2 + 0.35 * rope
 
     fine = refined(curve(outline, 1.6, 5), 0.9)
@@ -128,7 +96,7 @@ def _hinge() -> Part:
     outline = [(0, -11), (3.4, -11), (3.4, 11), (0, 11)]
 
     def knuckles(angle: F64, radius: F64, z: F64) -> F64:
-        return -0.7 * (radius > 2) * sum(_bump(z - c, 0.7) for c in (-6.6, -2.2, 2.2, 6.6))
+        return -0.7 * (radius > 2) * sum(bump(z - c, 0.7) for c in (-6.6, -2.2, 2.2, 6.6))
 
     fine = refined(curve(outline, 0.8, 6), 0.22)
     low = turned([(0, -11), (3.4, -11), (3.4, 11), (0, 11)], 14, bends=(1, 2))
@@ -138,10 +106,10 @@ def _hinge() -> Part:
 
 def _pen_rest() -> Part:
     def dip(x: F64, y: F64) -> F64:
-        return -5.0 * sum(_bump(x - c, 8.0) for c in (-15.0, 15.0))
+        return -5.0 * sum(bump(x - c, 8.0) for c in (-15.0, 15.0))
 
     def carved(x: F64, y: F64) -> F64:
-        return dip(x, y) - 0.5 * _bump(np.abs(y) - 3.4, 0.7) + 0.4 * _bump(x, 1.6)
+        return dip(x, y) - 0.5 * bump(np.abs(y) - 3.4, 0.7) + 0.4 * bump(x, 1.6)
 
     size = (58.0, 14.0, 16.0)
     fine = [spaced(29, 2, 190, 5), spaced(7, 2, 44, 5), spaced(8, 2, 12, 5)]
@@ -158,10 +126,10 @@ def _plate() -> Part:
         frame = _rectangle(x, y, (42, 8.6), 2.5)
         graver = np.clip(1 - distance_to(letters, x, y) / 0.75, 0, 1)
         screws = np.hypot(np.abs(x) - 37.5, y)
-        slot = _bump(y - x * 0.2 + np.sign(x) * 7.5, 0.5) * (screws < 2.2)
+        slot = bump(y - x * 0.2 + np.sign(x) * 7.5, 0.5) * (screws < 2.2)
         return (
             -0.55 * graver
-            - 0.4 * _bump(frame, 0.6)
+            - 0.4 * bump(frame, 0.6)
             + 0.8 * np.sqrt(np.clip(1 - (screws / 2.6) ** 2, 0, 1))
             - 0.4 * slot
         )
@@ -198,62 +166,11 @@ def parts() -> list[Part]:
     return [_tray(), *feet, *left, *right, _pen_rest(), _plate(), *_rivets()]
 
 
-def _grid_mesh(name: str, material: str, patches: list[Patch], uvs: list[F64] | None, flip: bool) -> Mesh:
-    """Triangles of some grids, wound outward, with corners that fall together left out."""
-    positions, flats, triangles, start = [], [], [], 0
-    for k, patch in enumerate(patches):
-        n, m = patch.points.shape[:2]
-        index = start + np.arange(n * m).reshape(n, m)
-        a, b, c, d = index[:-1, :-1], index[1:, :-1], index[1:, 1:], index[:-1, 1:]
-        both = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)])
-        triangles.append(both[:, ::-1] if flip else both)
-        positions.append(patch.points.reshape(-1, 3) @ Y_UP.T)
-        flats.append((uvs[k] if uvs else patch.flat).reshape(-1, 2))
-        start += n * m
-    points = np.round(np.concatenate(positions), 5).astype(np.float32)
-    faces = np.concatenate(triangles).astype(np.int32)
-    p = points[faces]
-    area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
-    faces = faces[area > 1e-9]
-    layers = (Layer(np.concatenate(flats).astype(np.float32), faces),) if uvs else ()
-    color = np.array([MATERIALS[material]], np.float32)
-    mesh = Mesh(
-        name, points, faces, uvs=layers, object_names=(name,), material_names=(material,), material_colors=color
-    )
-    return with_normals(mesh)
-
-
-def _laid_down(flat: F64) -> F64:
-    """A chart turned so that it is wider than high, with its lower left corner at the origin."""
-    width, height = np.ptp(flat.reshape(-1, 2), axis=0)
-    turned_flat = flat if width >= height else np.stack([flat[..., 1], -flat[..., 0]], axis=-1)
-    return turned_flat - turned_flat.reshape(-1, 2).min(axis=0)
-
-
 def build() -> tuple[Mesh, Mesh]:
     """The low and the high of the whole inkstand, parts named with `_low`, `_high` and `_float`."""
-    everything = parts()
-    own = [part for part in everything if part.low and not part.mirror_of]
-    charts = [(part.name, k, patch) for part in own for k, patch in enumerate(part.low)]
-    flats = [_laid_down(patch.flat * patch.worth) for _, _, patch in charts]
-    corners, side = pack(np.array([np.ptp(flat.reshape(-1, 2), axis=0) for flat in flats]), GAP)
-    placed = {
-        (name, k): (flat + corner) / side for (name, k, _), flat, corner in zip(charts, flats, corners, strict=True)
-    }
-    lows, highs = [], []
-    for part in everything:
-        if part.low:
-            uvs = [placed[part.mirror_of or part.name, k] for k in range(len(part.low))]
-            lows.append(_grid_mesh(f"{part.name}_low", part.material, part.low, uvs, bool(part.mirror_of)))
-        name = f"{part.name}_high" if part.low else part.name  # what floats says so itself
-        highs.append(_grid_mesh(name, part.material, part.high, None, bool(part.mirror_of)))
-    return merge(lows, "inkstand_low.glb"), merge(highs, "inkstand_high.glb")
+    return meshes_of(parts(), MATERIALS, "inkstand", 5.0)
 
 
-def write(folder: pathlib.Path) -> tuple[pathlib.Path, pathlib.Path]:
+def write(folder: pathlib.Path) -> tuple[pathlib.Path, ...]:
     """Write the two files; returns their paths, low first."""
-    low, high = build()
-    paths = folder / low.name, folder / high.name
-    for path, mesh in zip(paths, (low, high), strict=True):
-        write_mesh(path, mesh)
-    return paths
+    return written(folder, build())

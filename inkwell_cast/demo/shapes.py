@@ -120,3 +120,8 @@ def refined(profile: list[tuple[float, float]], step: float) -> list[tuple[float
         n = max(1, int(np.ceil(np.hypot(r1 - r0, z1 - z0) / step)))
         out += [(r0 + (r1 - r0) * k / n, z0 + (z1 - z0) * k / n) for k in range(1, n + 1)]
     return out
+
+
+def bump(distance: F64, width: float) -> F64:
+    """A smooth hill of height 1 within `width` of zero."""
+    return np.where(np.abs(distance) < width, np.cos(np.clip(distance / width, -1, 1) * np.pi / 2) ** 2, 0)

@@ -8,7 +8,7 @@ from ..core.coverage import Coverage
 from ..core.manifest import Manifest
 from ..core.probe import Probe
 from ..core.recipe import Recipe
-from ..core.section import Section
+from ..core.section import Along, Section
 
 Drawn = Literal["low", "cage", "sculpt"]
 Exported = Literal["low", "sculpt", "cage"]
@@ -103,7 +103,7 @@ class Cover:
 
 @dataclass(frozen=True, slots=True)
 class SectionAt:
-    """The slice at the point of low triangle `triangle` nearest to `place`, turned about the ray by some degrees."""
+    """The slice at the point of low triangle `triangle` nearest to `place`; see `core.section.section`."""
 
     recipe: Recipe
     sources: list[Source]
@@ -111,6 +111,8 @@ class SectionAt:
     place: tuple[float, float, float]
     turned: float
     zoom: float
+    along: Along
+    view: tuple[float, float, float]
 
 
 @dataclass(frozen=True, slots=True)

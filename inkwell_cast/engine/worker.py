@@ -192,7 +192,11 @@ class _Worker:
             blocks = view.view_of_sculpt(files[job.name], job.names, lambda share: self._tell("drawing", share, True))
         else:
             assembly = self._assembled(job.recipe, job.sources)
-            blocks = view.view_of_low(assembly) if job.what == "low" else view.view_of_cage(assembly, self._warm)
+            blocks = (
+                view.view_of_low(assembly)
+                if job.what == "low"
+                else view.view_of_cage(assembly, self._warm, self._fitting)
+            )
         write_blocks(pathlib.Path(job.path), blocks)
 
     def _check(self, job: CheckPiece) -> list[Finding]:
@@ -204,7 +208,13 @@ class _Worker:
         assembly = self._assembled(job.recipe, job.sources)
         refuse_unpaired(assembly)
         sculpt, located = self._warm.sculpt(assembly), located_of(assembly, self._warm)
-        return coverage(assembly, sculpt, cage_of(assembly, self._warm), located, lows_of(assembly, job.scope))
+        cage = cage_of(assembly, self._warm, self._fitting)
+        return coverage(assembly, sculpt, cage, located, lows_of(assembly, job.scope))
+
+    def _fitting(self, share: float) -> None:
+        if self._cancel.is_set():
+            raise Cancelled
+        self._tell("fitting", share)
 
     def _section(self, job: SectionAt) -> Section | None:
         assembly = self._put_together(job.recipe, job.sources)
@@ -212,7 +222,9 @@ class _Worker:
         if not 0 <= job.triangle < len(assembly.low.triangles):
             return None  # a low without a partner
         sculpt, cage = self._warm.sculpt(assembly), cage_of(assembly, self._warm)
-        return section(assembly, sculpt, cage, job.triangle, job.place, job.turned, job.zoom)
+        return section(
+            assembly, sculpt, cage, job.triangle, job.place, job.turned, job.zoom, job.along, job.view
+        )  # fmt: skip
 
     def _put_together(self, recipe: Recipe, sources: list[Source]) -> Assembly:
         """The assembly of the last section or probe, if nothing changed since."""

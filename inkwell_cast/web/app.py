@@ -32,6 +32,8 @@ def create_app(workshop: Workshop) -> FastAPI:
 
 def _refused(request: Request, problem: Exception) -> Response:
     """The one place where errors become words for the screen."""
+    if getattr(problem, "kind", "") == "cancelled":
+        return Response(status_code=204)  # given up since something newer was asked for
     status = 422 if isinstance(problem, InputProblem) or getattr(problem, "kind", "") == "input" else 500
     return JSONResponse({"error": str(problem)}, status)
 

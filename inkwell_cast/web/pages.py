@@ -20,7 +20,8 @@ HERE = pathlib.Path(__file__).parent
 STEPS = ("meshes", "cage", "basis", "maps", "review", "handoff")
 STAGE_WORDS = {
     "compiling": "Preparing, first start only", "reading": "Reading meshes", "keeping": "Keeping a copy",
-    "drawing": "Drawing the sculpt", "measuring": "Measuring the sculpt", "checking": "Checking",
+    "drawing": "Drawing the sculpt", "measuring": "Measuring the sculpt", "fitting": "Fitting the cage",
+    "checking": "Checking",
     "preparing": "Preparing the low", "scene": "Building the scene",
     "casting": "Casting rays", "maps": "Deriving maps", "writing": "Writing files",
 }  # fmt: skip

@@ -17,7 +17,7 @@ from ..core.packed import unpack_header
 from ..core.pairing import Part, pair_up
 from ..core.probe import Probe
 from ..core.recipe import Recipe
-from ..core.section import Section
+from ..core.section import Along, Section
 from ..engine import Engine, JobFailed, Ticket
 from ..engine.messages import (
     BakeInto,
@@ -54,6 +54,7 @@ class Workshop:
         self._checks: dict[str, list[Finding]] = {}
         self._checking: Ticket | None = None
         self._covered: dict[str, Coverage] = {}
+        self._following: dict[int, list[Ticket]] = {}  # jobs that are of no use once their piece's settings change
         self._drawing: dict[str, asyncio.Task[pathlib.Path]] = {}
         store.tidy()
         with store.writing() as db:
@@ -187,6 +188,8 @@ class Workshop:
     # settings
 
     def set_recipe(self, piece_id: int, recipe: Recipe, words: str) -> None:
+        for ticket in self._following.pop(piece_id, []):
+            ticket.cancel.set()
         with self.store.writing() as db:
             pieces.set_recipe(db, piece_id, recipe, words)
 
@@ -216,7 +219,10 @@ class Workshop:
         if known and self.store.files.path(known).is_file():
             return self.store.files.path(known)
         if key not in self._drawing:  # several requests for one view wait for one job
-            job = self._draw(key, lambda path: Draw(piece.recipe, self._sources(rows), what, path, name, names))
+            job = self._draw(
+                key, lambda path: Draw(piece.recipe, self._sources(rows), what, path, name, names),
+                piece_id if what == "cage" else None,
+            )  # fmt: skip
             self._drawing[key] = asyncio.create_task(job)
         try:
             return await asyncio.shield(self._drawing[key])
@@ -224,11 +230,20 @@ class Workshop:
             if key in self._drawing and self._drawing[key].done():
                 self._drawing.pop(key)
 
-    async def _draw(self, key: str, job: Callable[[str], Job]) -> pathlib.Path:
+    def _follow(self, piece_id: int, job: Job) -> Ticket:
+        """Hand in a job that is given up when the settings of its piece change."""
+        ticket = self.engine.submit(job)
+        own = self._following.setdefault(piece_id, [])
+        own[:] = [*(t for t in own if not t.future.done()), ticket]
+        return ticket
+
+    async def _draw(self, key: str, job: Callable[[str], Job], following: int | None) -> pathlib.Path:
         folder = self.store.files.temporary_folder()
         try:
             path = folder / "view"
-            await asyncio.wrap_future(self.engine.submit(job(str(path))).future)
+            made = job(str(path))
+            ticket = self.engine.submit(made) if following is None else self._follow(following, made)
+            await asyncio.wrap_future(ticket.future)
             digest = await asyncio.to_thread(self.store.files.adopt, path)
         finally:
             shutil.rmtree(folder, ignore_errors=True)
@@ -258,20 +273,21 @@ class Workshop:
         recipe = with_reach(piece.recipe, scope, reach)
         key = setup_key(recipe, rows) + scope
         if key not in self._covered:
-            ticket = self.engine.submit(Cover(recipe, self._sources(rows), scope))
+            ticket = self._follow(piece_id, Cover(recipe, self._sources(rows), scope))
             self._covered[key] = await asyncio.wrap_future(ticket.future)
             while len(self._covered) > KEPT_CHECKS:
                 self._covered.pop(next(iter(self._covered)))
         return self._covered[key]
 
     async def section(
-        self, piece_id: int, triangle: int, place: tuple[float, float, float], turned: float, zoom: float
-    ) -> Section | None:
+        self, piece_id: int, triangle: int, place: tuple[float, float, float], turned: float, zoom: float,
+        along: Along, view: tuple[float, float, float],
+    ) -> Section | None:  # fmt: skip
         """The slice at a place of the low; None off the paired lows or while the engine is busy."""
         piece, rows, _ = self.wanted(piece_id)
         if self.engine.busy:
             return None
-        job = SectionAt(piece.recipe, self._sources(rows), triangle, place, turned, zoom)
+        job = SectionAt(piece.recipe, self._sources(rows), triangle, place, turned, zoom, along, view)
         found: Section | None = await asyncio.wrap_future(self.engine.submit(job).future)
         return found
 

@@ -11,7 +11,7 @@ from inkwell_cast.core.bake import bake
 from inkwell_cast.core.cage import build_cage, directions_of, lows_of
 from inkwell_cast.core.coverage import coverage, round_up
 from inkwell_cast.core.field import locate
-from inkwell_cast.core.mesh import corner_positions
+from inkwell_cast.core.mesh import corner_positions, merge
 from inkwell_cast.core.recipe import Reach, Recipe, Sheet
 
 from ..shapes import cube, grid_mesh, plane, torus
@@ -113,8 +113,28 @@ def test_places_are_apart_and_the_worst_comes_first():
     found = covered(plane(2), grid_mesh(150, 150, bumps, "high"), 0.15, 0.1)
     assert [p.beyond for p in found.places] == pytest.approx([0.25, 0.15], abs=0.01)
     np.testing.assert_allclose(found.places[0].middle[:2], [0.2, 0.2], atol=0.02)
-    assert found.places[0].outside
+    assert found.places[0].lack == "outside"
     assert found.places[0].part == "high/high"
+
+
+def test_rays_of_the_low_that_strike_nothing_are_counted_and_placed():
+    half = grid_mesh(40, 40, lambda u, v: (0.6 * u, v, 0.05 + 0 * u), "high")
+    gaps = covered(plane(2), half, 0.1, 0.1).gaps
+    assert gaps.missed == pytest.approx(0.4, abs=0.005)
+    assert gaps.behind == 0
+    assert gaps.points[:, 0].min() == pytest.approx(0.6, abs=0.01)
+    assert [(p.lack, p.part) for p in gaps.places] == [("missed", "plane/plane")]
+    np.testing.assert_allclose(gaps.places[0].middle, [0.8, 0.5, 0], atol=0.01)
+
+
+def test_rays_that_start_behind_another_surface_are_counted_with_how_far():
+    shelf = cube()
+    shelf = replace(shelf, positions=(shelf.positions * [0.5, 1, 0.1] + np.array([0.75, 0.5, 0.3])).astype(np.float32))
+    high = merge([plane(20, 0.05, name="ground"), shelf], "high")
+    free, inside = (covered(plane(2), high, reach, 0.1).gaps for reach in (0.19, 0.33))
+    assert free.behind == 0
+    assert inside.behind == pytest.approx(0.5, abs=0.01)
+    assert [(p.lack, p.beyond) for p in inside.places] == [("behind", pytest.approx(0.08, abs=1e-4))]
 
 
 def test_a_scope_speaks_of_its_own_lows():

@@ -5,12 +5,13 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from inkwell_cast.core import fit
 from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
 from inkwell_cast.core.bake import bake
 from inkwell_cast.core.cage import build_cage
 from inkwell_cast.core.coverage import coverage
+from inkwell_cast.core.errors import Cancelled
 from inkwell_cast.core.field import located_of
-from inkwell_cast.core.fit import cage_of
 from inkwell_cast.core.folds import folds_of
 from inkwell_cast.core.mesh import merge
 from inkwell_cast.core.recipe import Reach, Recipe, Sheet
@@ -22,7 +23,7 @@ def fitted(low, high, clearance=0.01, inward=0.3):
     reach = Reach(unit="scene", outward=0.1, inward=inward, shape="fitted", clearance=clearance)
     warm = Warm()
     assembly = assemble(Recipe(reach=reach, sheet=Sheet(width=96, height=96)), BakeMeshes([low], [high]), warm)
-    return assembly, warm, cage_of(assembly, warm)
+    return assembly, warm, fit.cage_of(assembly, warm)
 
 
 def covered(assembly, warm, cage):
@@ -70,7 +71,7 @@ def test_a_lumpy_torus_is_held_smoothly_and_with_much_shorter_rays():
 def test_a_bake_with_a_fitted_cage_misses_nothing_and_is_computed_once():
     low, high = torus(24, 12), torus(240, 120, small=0.75, name="high")
     assembly, warm, cage = fitted(low, high)
-    assert cage_of(assembly, warm).offsets.tobytes() == cage.offsets.tobytes()
+    assert fit.cage_of(assembly, warm).offsets.tobytes() == cage.offsets.tobytes()
     result = bake(assembly.recipe, BakeMeshes([low], [high]), warm=warm)
     assert result.cast.missed == 0
     assert result.cage.offsets.tobytes() == cage.offsets.tobytes()
@@ -116,3 +117,41 @@ def test_a_fitted_cage_stops_before_a_face_folds():
     assembly, _, cage = fitted(low, high)
     assert not folds_of(assembly, cage).folded.any()
     assert np.isfinite(cage.offsets).all()
+
+
+def under_a_shelf():
+    """A plane, and a sculpt of it with a bump beside the underside of a shelf over a third of it."""
+
+    def bumpy(u, v):
+        return u, v, 0.02 + 0.13 * np.exp(-((u - 0.65) ** 2 + (v - 0.5) ** 2) * 4000)
+
+    shelf = grid_mesh(1, 1, lambda u, v: (1 - 0.3 * u, v, 0.1 + 0 * u), "shelf")
+    return plane(4), merge([grid_mesh(300, 300, bumpy), shelf], "high")
+
+
+def test_a_fitted_cage_stays_short_of_what_hangs_over_it(monkeypatch):
+    """The bump can be held by the vertices beside the shelf or by cheaper ones under it."""
+    assembly, warm, cage = fitted(*under_a_shelf())
+    found = covered(assembly, warm, cage)
+    assert found.held == 1
+    assert found.gaps.behind < 0.004
+    monkeypatch.setattr(fit, "BEHIND", 0.0)
+    assembly, warm, cage = fitted(*under_a_shelf())
+    assert covered(assembly, warm, cage).gaps.behind > 0.04
+
+
+def test_a_fit_can_be_stopped_between_its_parts():
+    told = []
+
+    def tell(share):
+        told.append(share)
+        if len(told) == 2:
+            raise Cancelled
+
+    low = merge([plane(4, name="a"), replace(plane(4, 2.0), object_names=("b",))], "low")
+    assembly = assemble(
+        Recipe(reach=Reach(unit="scene", shape="fitted")), BakeMeshes([low], [plane(20, 0.1, name="high")])
+    )
+    with pytest.raises(Cancelled):
+        fit.cage_of(assembly, Warm(), tell)
+    assert told == [0.0, 0.25]

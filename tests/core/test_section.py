@@ -30,10 +30,13 @@ def test_a_slice_through_a_step_shows_both_levels_and_where_the_rays_end():
     assert np.isclose(heights, 0.2, atol=1e-5).sum() > 40
     assert np.isclose(heights, -0.1, atol=1e-5).sum() > 40
     assert all(r.struck for r in found.rays)
-    assert sum(abs(r.end[1] - 0.2) < 1e-4 or abs(r.end[1] + 0.1) < 1e-4 for r in found.rays) >= len(found.rays) - 1
-    for ray in found.rays:
-        assert ray.start[1] == pytest.approx(0.3, abs=1e-6)
-        assert ray.low == pytest.approx((ray.start[0], 0), abs=1e-6)
+    drawn = np.array([r.drawn for r in found.rays])
+    np.testing.assert_allclose(drawn[:, :2, 1], [[0.3, 0]] * len(drawn), atol=1e-6)
+    np.testing.assert_allclose(drawn[:, 1, 0], drawn[:, 0, 0], atol=1e-6)
+    assert np.isclose(np.minimum(abs(drawn[:, 2, 1] - 0.2), abs(drawn[:, 2, 1] + 0.1)), 0, atol=1e-4).sum() >= len(drawn) - 1
+    for ray in found.rays:  # a plane whose UVs are its x and y
+        assert ray.uv == pytest.approx(ray.places[1, :2], abs=1e-6)
+    assert [r.normal for r in found.rays].count(pytest.approx((0, 1), abs=1e-5)) >= len(found.rays) - 2
     assert (found.height, found.angle) == pytest.approx((0.2, 0), abs=1e-4)
     assert found.struck == "high"
 
@@ -41,7 +44,8 @@ def test_a_slice_through_a_step_shows_both_levels_and_where_the_rays_end():
 def test_missed_rays_run_to_their_end():
     found = slice_of(plane(4), plane(4, -0.5, name="high"), 0, (0.1, 0.05, 0.0))
     assert not any(r.struck for r in found.rays)
-    assert {round(r.end[1], 5) for r in found.rays} == {-0.2}
+    assert {round(r.drawn[2, 1], 5) for r in found.rays} == {-0.2}
+    assert {r.normal for r in found.rays} == {None}
     assert (found.height, found.struck) == (None, "")
 
 
@@ -61,6 +65,17 @@ def test_a_slice_of_a_torus_is_a_closed_line_with_its_body_to_the_right(turned):
         np.argmin(np.abs(found.sculpt[:, [0, 2]]).max(axis=1) + np.abs(found.sculpt[:, [1, 3]]).max(axis=1))
     ]
     assert middle[2] > middle[0]  # outward is up, so a line with its body to the right runs to the right
+
+
+@pytest.mark.parametrize(("kwargs", "axis"), [
+    ({"along": "u"}, 0), ({"along": "v"}, 1), ({"along": "u", "turned": 90}, 1),
+    ({"along": "view", "view": (0, -1, -0.5)}, 0), ({"along": "view", "view": (1, 0, -3)}, 1),
+])  # fmt: skip
+def test_a_slice_runs_along_u_along_v_or_across_the_view(kwargs, axis):
+    found = slice_of(plane(4), plane(4, 0.1, name="high"), 0, (0.1, 0.05, 0.0), **kwargs)
+    places = np.array([r.places[1] for r in found.rays])
+    assert np.ptp(places[:, axis]) > 0.5
+    np.testing.assert_allclose(places[:, 1 - axis], places[0, 1 - axis], atol=1e-6)
 
 
 def test_zoom_and_places_off_the_triangle():

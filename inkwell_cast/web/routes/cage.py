@@ -9,10 +9,12 @@ from starlette.exceptions import HTTPException
 from starlette.responses import Response
 
 from ...core import editing
+from ...core.arrays import F32
 from ...core.coverage import Coverage, round_up
 from ...core.errors import InputProblem
 from ...core.packed import pack
 from ...core.recipe import Recipe, Stroke, refusals
+from ...core.section import Along
 from ..outline import with_reach
 from ..pages import render, workshop
 from .meshes import marked
@@ -69,12 +71,15 @@ async def coverage(
 async def points(
     request: Request, piece_id: int, outward: float | None = None, inward: float | None = None
 ) -> Response:
-    """Places on the sculpt that the cage does not hold, an even choice of at most `MOST_POINTS`."""
+    """Places on the sculpt that the cage does not hold and places of the low whose rays fail, of each a few."""
     _, found = await _covered(request, piece_id, _tried(outward, inward))
-    rows = found.outside
-    if len(rows) > MOST_POINTS:
-        rows = rows[np.linspace(0, len(rows) - 1, MOST_POINTS).astype(np.int64)]
-    return Response(b"".join(pack({}, {"points": rows})), media_type="application/octet-stream")
+    arrays = {"points": _few(found.outside), "low": _few(found.gaps.points)}
+    return Response(b"".join(pack({}, arrays)), media_type="application/octet-stream")
+
+
+def _few(rows: F32) -> F32:
+    """An even choice of at most `MOST_POINTS` rows."""
+    return rows if len(rows) <= MOST_POINTS else rows[np.linspace(0, len(rows) - 1, MOST_POINTS).astype(np.int64)]
 
 
 @router.get("/coverage/folds")
@@ -86,19 +91,32 @@ async def folds(request: Request, piece_id: int) -> Response:
 
 @router.get("/section")
 async def section(
-    request: Request, piece_id: int, triangle: int, x: float, y: float, z: float, turned: float = 0.0, zoom: float = 1.0
+    request: Request, piece_id: int, triangle: int, x: float, y: float, z: float,
+    turned: float = 0.0, zoom: float = 1.0, along: Along = "u", view: str = "0,0,1",
 ) -> Response:  # fmt: skip
     """The slice at a place of the low, for the drawer; 204 where there is none to draw."""
     context(request, piece_id, "cage")
     if not 0.05 <= zoom <= 50:
         raise HTTPException(422, f"A zoom of {zoom:g} cannot be drawn; 0.05 to 50 can.")
-    found = await workshop(request).section(piece_id, triangle, (x, y, z), turned, zoom)
+    try:
+        looks = tuple(float(part) for part in view.split(","))
+    except ValueError:
+        looks = ()
+    if len(looks) != 3 or not any(looks):
+        raise HTTPException(422, f"A view along “{view}” cannot be; give three numbers.")
+    found = await workshop(request).section(piece_id, triangle, (x, y, z), turned, zoom, along, looks)
     if found is None:
         return Response(status_code=204)
     header = {
         "halfWidth": found.half_width, "halfHeight": found.half_height, "part": found.part, "outward": found.outward,
         "inward": found.inward, "height": found.height, "angle": found.angle, "struck": found.struck,
-        "rays": [[*r.start, *r.low, *r.end, int(r.struck)] for r in found.rays],
+        "rays": [
+            {
+                "drawn": r.drawn.tolist(), "places": r.places.tolist(), "struck": r.struck, "normal": r.normal,
+                "triangle": r.triangle, "uv": r.uv,
+            }
+            for r in found.rays
+        ],
     }  # fmt: skip
     lines = {"low": found.low, "cage": found.cage, "sculpt": found.sculpt}
     return Response(b"".join(pack(header, lines)), media_type="application/octet-stream")

@@ -8,6 +8,7 @@ const TYPES = { float32: Float32Array, uint32: Uint32Array, int32: Int32Array, u
 export async function fetchMesh(address) {
   const response = await fetch(address);
   if (!response.ok) throw new Error(`The mesh could not be loaded (${response.status}).`);
+  if (response.status === 204) return null; // given up: something newer was asked for
   return parseMesh(await response.arrayBuffer());
 }
 
@@ -81,7 +82,7 @@ export class ModelView {
     this.facts = null; this.mapKey = null;
     this.cageLines = this.lines(0x2f9c8b); this.normalLines = this.lines(0x4462b8);
     this.rayLines = this.lines(0x1f7a6c); this.raysOn = false;
-    this.rayStarts = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ color: 0x1f7a6c, size: 4, sizeAttenuation: false }));
+    this.rayStarts = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ color: 0x1f7a6c, size: 3, sizeAttenuation: false }));
     this.scenes.over.add(this.rayStarts);
     this.pin = this.makePin();
     this.raycaster = new THREE.Raycaster();
@@ -248,20 +249,20 @@ export class ModelView {
     this.draw();
   }
 
-  // Points of the sculpt that the cage does not hold, as hatched discs; null for none.
-  setPoints(points) {
-    if (this.points) { this.scenes.marks.remove(this.points); this.points.geometry.dispose(); this.points.material.dispose(); this.points = null; }
-    if (points?.length) {
+  // Points of the sculpt that the cage does not hold, and of the low whose rays fail, as discs hatched two ways.
+  setPoints(sculpt, low) {
+    for (const old of this.points || []) { this.scenes.marks.remove(old); old.geometry.dispose(); old.material.dispose(); }
+    this.points = [[sculpt, "+"], [low, "-"]].filter(([points]) => points?.length).map(([points, way]) => {
       const geometry = new THREE.BufferGeometry();
       geometry.setAttribute("position", new THREE.BufferAttribute(points, 3));
-      this.points = new THREE.Points(geometry, new THREE.ShaderMaterial({
+      return new THREE.Points(geometry, new THREE.ShaderMaterial({
         uniforms: { ratio: { value: this.renderer.getPixelRatio() } },
         vertexShader: "uniform float ratio; void main() { gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); gl_Position.z -= 0.0001 * gl_Position.w; gl_PointSize = 5.0 * ratio; }",
-        fragmentShader: "precision highp float; void main() { if (length(gl_PointCoord - 0.5) > 0.5 || mod(gl_FragCoord.x + gl_FragCoord.y, 5.0) > 3.2) discard; gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0); }",
+        fragmentShader: `precision highp float; void main() { if (length(gl_PointCoord - 0.5) > 0.5 || mod(gl_FragCoord.x ${way} gl_FragCoord.y, 5.0) > 3.2) discard; gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0); }`,
         depthWrite: false,
       }));
-      this.scenes.marks.add(this.points);
-    }
+    });
+    for (const made of this.points) this.scenes.marks.add(made);
     this.draw();
   }
 
@@ -320,11 +321,15 @@ export class ModelView {
   fit() {
     if (this.box.isEmpty()) return;
     const centre = this.box.getCenter(new THREE.Vector3());
-    const size = this.box.getSize(new THREE.Vector3()).length();
-    const narrow = Math.min(this.camera.aspect, 1.25);
-    const distance = size * 0.5 / Math.tan(this.camera.fov * Math.PI / 360) / narrow * 0.9;
+    const size = this.box.getSize(new THREE.Vector3()).length(), way = new THREE.Vector3(-0.42, 0.52, 0.86).normalize();
+    const right = new THREE.Vector3(0, 1, 0).cross(way).normalize(), up = way.clone().cross(right), tall = Math.tan(this.camera.fov * Math.PI / 360) * 0.92;
+    let distance = size / 100; // as near as every corner of the box allows
+    for (const x of [this.box.min.x, this.box.max.x]) for (const y of [this.box.min.y, this.box.max.y]) for (const z of [this.box.min.z, this.box.max.z]) {
+      const corner = new THREE.Vector3(x, y, z).sub(centre);
+      distance = Math.max(distance, corner.dot(way) + Math.max(Math.abs(corner.dot(up)), Math.abs(corner.dot(right)) / this.camera.aspect) / tall);
+    }
     this.camera.near = size / 200; this.camera.far = size * 40;
-    this.camera.position.copy(centre).addScaledVector(new THREE.Vector3(-0.42, 0.52, 0.86).normalize(), distance);
+    this.camera.position.copy(centre).addScaledVector(way, distance);
     this.camera.updateProjectionMatrix();
     this.controls.target.copy(centre);
     this.controls.update();
@@ -351,7 +356,7 @@ export class ModelView {
     this.draw();
   }
 
-  // The low's triangle and place under a pointer event, and its sheet and UVs if it lies on one; or null.
+  // The low's triangle and place under a pointer event, and its UVs there if it has them; or null.
   uvAt(event) {
     const r = this.canvas.getBoundingClientRect();
     const at = new THREE.Vector2((event.clientX - r.left) / r.width * 2 - 1, 1 - (event.clientY - r.top) / r.height * 2);
@@ -359,8 +364,7 @@ export class ModelView {
     const hit = this.raycaster.intersectObjects(this.scenes.low.children, false)[0];
     if (!hit) return null;
     const triangle = hit.object.geometry.index.getX(3 * hit.faceIndex) / 3, place = hit.point.toArray();
-    if (!hit.uv || hit.object.userData.sheet === null) return { triangle, place, sheet: null };
-    return { triangle, place, sheet: hit.object.userData.sheet, u: hit.uv.x - Math.floor(hit.uv.x), v: hit.uv.y - Math.floor(hit.uv.y) };
+    return { triangle, place, uv: hit.uv ? [hit.uv.x, hit.uv.y] : null };
   }
 
   resize() {

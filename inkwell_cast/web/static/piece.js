@@ -1,8 +1,9 @@
 // The page of a piece: joins the two views, the keyboard and the fragments that the server sends.
 import { Brush } from "./brush.js";
-import { fetchMesh, ModelView, parseMesh } from "./model.js";
+import { fetchMesh, ModelView } from "./model.js";
+import { Pockets } from "./pockets.js";
 import { ReachRule } from "./reach.js";
-import { SectionView } from "./section.js";
+import { Slice } from "./slice.js";
 import { SheetView } from "./sheet.js";
 import { takeDrops, uploadsInto } from "./upload.js";
 
@@ -29,18 +30,19 @@ async function json(address, options) {
 
 // meshes
 
-// While the views wait for the engine, say what it is doing.
-function sayProgress() {
+// While something waits for the engine, say there what it is doing.
+function sayProgress(place) {
   const timer = setInterval(async () => {
     const { words, share } = await json("/at-work").catch(() => ({}));
-    if (words) $("model-note").textContent = `${words}, ${Math.round(share * 100)} %`;
+    if (!place().isConnected) clearInterval(timer);
+    else if (words) place().textContent = `${words}, ${Math.round(share * 100)} %`;
   }, 600);
   return () => clearInterval(timer);
 }
 
 async function loadMeshes(turn = true) {
   $("table").dataset.views = "loading";
-  const done = sayProgress();
+  const done = sayProgress(() => $("model-note"));
   const facts = await json(`${base}/state`);
   const before = model.box.clone();
   model.clear();
@@ -66,9 +68,10 @@ async function loadLow() {
 
 async function loadCage() {
   if (!model.low?.header.paired) { model.draw(); return; }
-  const { header, arrays } = await fetchMesh(`${base}/views/cage`);
-  model.setCage(arrays);
-  forms = header.forms;
+  const found = await fetchMesh(`${base}/views/cage`);
+  if (!found) return;
+  model.setCage(found.arrays);
+  forms = found.header.forms;
   tellForms();
 }
 
@@ -187,24 +190,34 @@ function stepFinding(by) {
 
 // one pointer in both views
 
+// The texel of a triangle of the low at its UVs, as [column, row], and its sheet; sheets without a bake are unit squares.
+function texelOf(triangle, [u, v]) {
+  const { header, arrays } = model.low, name = header.sheets[arrays.sheet[triangle]]?.name;
+  if (name === undefined) return null;
+  const found = state.facts?.sheets.find((s) => s.name === name), frac = (c) => c - Math.floor(c);
+  if (!found) return { sheet: name, at: [frac(u) - 0.5, 0.5 - frac(v)] };
+  const at = (share, size) => Math.min(Math.floor(share * size), size - 1);
+  return { sheet: name, at: [at(frac(u), found.width), at(1 - frac(v), found.height)] };
+}
+
 let asking = null, wanted = null;
-async function pointAt(texel, name) {
+async function pointAt(texel, name, follow = true) {
   sheet.setMark(name === state.sheet ? texel : null);
-  wanted = [...texel, name];
+  wanted = [...texel, name, follow];
   if (asking || !state.facts) return;
   asking = true;
   while (wanted) {
-    const [x, y, at] = wanted;
+    const [x, y, at, cut] = wanted;
     wanted = null;
-    try { readOut(await json(`${base}/bakes/${state.facts.id}/texel?x=${x}&y=${y}&sheet=${encodeURIComponent(at)}`)); } catch (error) { toast(error.message); }
+    try { readOut(await json(`${base}/bakes/${state.facts.id}/texel?x=${x}&y=${y}&sheet=${encodeURIComponent(at)}`), cut); } catch (error) { toast(error.message); }
   }
   asking = false;
 }
 
-function readOut(found) {
+function readOut(found, cut) {
   const p = found.probe, short = (v) => (Math.abs(v) < 1e-4 * (p.outward + p.inward) ? "0" : Number(v.toPrecision(3)).toString());
   model.setPin(p || null);
-  if (p) sectionAt({ triangle: p.triangle, place: p.place });
+  if (p && cut) slice.at({ triangle: p.triangle, place: p.place });
   const words = Object.entries(found.maps).map(([key, v]) => `${state.facts.labels[key].toLowerCase()} ${v.map((c) => c.toFixed(2)).join(" ")}`);
   const uv = p ? `u ${p.uv[0].toFixed(4)} v ${p.uv[1].toFixed(4)} · ` : "";
   $("sheet-readout").textContent = `texel ${found.texel.join(", ")} · ${uv}${words.join(" · ")}`;
@@ -222,60 +235,33 @@ model.canvas.addEventListener("pointermove", (e) => {
   modelMove = requestAnimationFrame(() => {
     modelMove = 0;
     const at = model.uvAt(e);
-    if (at) sectionAt(at);
-    const found = at && state.facts && state.facts.stale !== "meshes" && state.facts.sheets.find((s) => s.name === at.sheet);
-    if (!found) return;
-    const { width: w, height: h } = found;
-    pointAt([Math.min(Math.max(Math.floor(at.u * w), 0), w - 1), Math.min(Math.max(Math.floor((1 - at.v) * h), 0), h - 1)], at.sheet);
+    if (at) slice.at(at);
+    const texel = at?.uv && state.facts && state.facts.stale !== "meshes" && texelOf(at.triangle, at.uv);
+    if (texel) pointAt(texel.at, texel.sheet);
   });
 });
 
-// the section, at the pointer until a click pins it
+// the drawer's leaves
 
-const cut = new SectionView($("section"), $("section-words"));
-let cutting = false, cutAt = null, cutNext = null, pinned = false;
-const sectionShown = () => !$("section-leaf").hidden;
-
-function sectionAt(at, forced = false) {
-  if (!sectionShown() || (pinned && !forced)) return;
-  cutAt = cutNext = at;
-  if (!cutting) cutSlices();
-}
-
-async function cutSlices() {
-  cutting = true;
-  while (cutNext) {
-    const { triangle, place: [x, y, z] } = cutNext;
-    cutNext = null;
-    const query = new URLSearchParams({ triangle, x, y, z, turned: $("section-turn").value, zoom: 2 ** $("section-zoom").value });
-    try {
-      const response = await fetch(`${base}/section?${query}`);
-      if (response.status === 200) cut.show(parseMesh(await response.arrayBuffer()));
-      else if (response.status === 204) $("section-words").textContent = "No slice here: the low has no partner, or the engine is busy.";
-      else toast((await response.json()).error);
-    } catch (error) { toast(error.message); }
-  }
-  cutting = false;
-}
-for (const id of ["section-turn", "section-zoom"]) $(id).addEventListener("input", () => { if (cutAt) sectionAt(cutAt, true); });
+const slice = new Slice(base, model, toast, (triangle, uv, place) => {
+  model.setPin(place);
+  const texel = uv && texelOf(triangle, uv);
+  if (texel && state.facts && state.facts.stale !== "meshes") pointAt(texel.at, texel.sheet, false);
+  else sheet.setMark(texel && texel.sheet === state.sheet ? texel.at : null);
+});
 
 function showLeaf(name) {
   for (const leaf of document.querySelectorAll(".leaf")) leaf.setAttribute("aria-selected", leaf.dataset.leaf === name);
   $("section-leaf").hidden = $("section-tools").hidden = name !== "section";
   $("bakes-leaf").hidden = name !== "bakes";
-  if (name === "section") cut.draw();
+  if (name === "section") slice.open();
 }
 for (const leaf of document.querySelectorAll(".leaf")) leaf.addEventListener("click", () => showLeaf(leaf.dataset.leaf));
-new ResizeObserver(() => cut.draw()).observe($("section"));
 
 let pressedAt = null;
 model.canvas.addEventListener("pointerdown", (e) => { pressedAt = [e.clientX, e.clientY]; });
-model.canvas.addEventListener("pointerup", (e) => {
-  if (!pressedAt || Math.hypot(e.clientX - pressedAt[0], e.clientY - pressedAt[1]) > 3 || !sectionShown()) return;
-  const at = model.uvAt(e);
-  pinned = at ? !pinned : false;
-  if (at) sectionAt(at, true);
-});
+const clicked = (e) => pressedAt && Math.hypot(e.clientX - pressedAt[0], e.clientY - pressedAt[1]) <= 3;
+model.canvas.addEventListener("pointerup", (e) => { if (clicked(e)) slice.pin(model.uvAt(e)); });
 
 // chips and keys
 
@@ -327,7 +313,7 @@ document.addEventListener("keydown", (e) => {
   else if (key === "w") setShow(shows[(shows.indexOf(model.show) + 1) % 3]);
   else if (key === "p") $("proof")?.click();
   else if (key === "b") $("full-bake")?.click();
-  else if (key === "s") showLeaf(sectionShown() ? "bakes" : "section");
+  else if (key === "s") showLeaf(slice.shown ? "bakes" : "section");
   else if (key === "j") stepFinding(1);
   else if (key === "k") stepFinding(-1);
   else if (key === "f") { model.fit(); sheet.fit(); }
@@ -478,6 +464,8 @@ function tendPairs() {
 
 let rule = null, trying = null;
 function tendReach() {
+  const waiting = $("measuring");
+  if (waiting && !waiting.dataset.tended) { waiting.dataset.tended = "yes"; sayProgress(() => waiting); }
   const svg = $("reach-rule");
   if (!svg) { if (rule) { rule = null; model.setPoints(null); } return; }
   if (svg.dataset.tended) return;
@@ -507,8 +495,8 @@ async function showCoverage(query) {
   const covered = $("covered");
   if (!covered || !rule) return;
   rule.setRule(JSON.parse(covered.dataset.rule));
-  const { arrays } = await fetchMesh(`${base}/coverage/points?${query}`);
-  if ($("reach-rule")) model.setPoints(arrays.points);
+  const found = await fetchMesh(`${base}/coverage/points?${query}`);
+  if (found && $("reach-rule")) model.setPoints(found.arrays.points, found.arrays.low);
 }
 document.body.addEventListener("htmx:afterSettle", (e) => {
   tendReach();
@@ -528,57 +516,20 @@ document.body.addEventListener("click", async (e) => {
 });
 tendReach();
 
-// Pockets: placed by a click, dragged by their middle, with Shift made larger or smaller.
-
-let placing = false, held = null;
-function tendPockets() {
-  const list = $("pockets"), add = $("add-pocket");
-  model.setPockets(list ? JSON.parse(list.dataset.pockets) : []);
-  if (!add) { placing = false; return; }
-  add.setAttribute("aria-pressed", placing);
-  if (add.dataset.tended) return;
-  add.dataset.tended = "yes";
-  add.onclick = () => { placing = !placing; add.setAttribute("aria-pressed", placing); if (placing) setShow("low"); };
-}
-const postPanel = (address, values) => htmx.ajax("POST", `${base}/${address}`, { target: "#panel", values });
-model.canvas.addEventListener("pointerdown", (e) => {
-  const ball = !placing && !brush.on && model.pocketAt(e);
-  if (!ball) return;
-  held = { ball, shift: e.shiftKey, x: e.clientX, radius: ball.userData.radius, moved: false };
-  model.controls.enabled = false;
-  model.canvas.setPointerCapture(e.pointerId);
-});
-model.canvas.addEventListener("pointermove", (e) => {
-  if (!held) return;
-  held.moved = true;
-  if (held.shift) { held.scale = Math.max(0.05, 1 + (e.clientX - held.x) / 120); held.ball.scale.setScalar(held.scale); }
-  else { const at = model.uvAt(e); if (at) { held.at = at.place; held.ball.position.set(...at.place); } }
-  model.draw();
-});
-model.canvas.addEventListener("pointerup", async (e) => {
-  if (held) {
-    const { ball, at, scale } = held;
-    held = null; model.controls.enabled = true;
-    if (scale) postPanel(`pockets/${ball.userData.number}`, { radius: Number((ball.userData.radius * scale / rule.scale).toPrecision(3)) });
-    else if (at) postPanel(`pockets/${ball.userData.number}`, { x: at[0], y: at[1], z: at[2] });
-    return;
-  }
-  if (!placing || !pressedAt || Math.hypot(e.clientX - pressedAt[0], e.clientY - pressedAt[1]) > 3) return;
-  const at = model.uvAt(e);
-  if (!at) return;
-  placing = false;
-  const [x, y, z] = at.place;
-  await sendToCage("pockets", { x, y, z });
-});
 async function sendToCage(address, values) {
   try { await json(`${base}/${address}`, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(values) }); }
   catch (error) { toast(error.message); return; }
   await htmx.ajax("GET", `${base}/panel/cage${location.search}`, "#panel");
   await loadCage();
 }
-const brush = new Brush(model, (stroke) => sendToCage("nudges", stroke), () => { placing = false; setShow("low"); });
-document.body.addEventListener("htmx:afterSettle", (e) => { if (e.detail.target?.id === "panel") { tendPockets(); brush.tend(); tellForms(); } });
-tendPockets();
+const postPanel = (address, values) => htmx.ajax("POST", `${base}/${address}`, { target: "#panel", values });
+const pockets = new Pockets(model, {
+  busy: () => brush.on, clicked, begin: () => setShow("low"), scale: () => rule.scale,
+  add: ([x, y, z]) => sendToCage("pockets", { x, y, z }), change: (number, values) => postPanel(`pockets/${number}`, values),
+});
+const brush = new Brush(model, (stroke) => sendToCage("nudges", stroke), () => { pockets.placing = false; setShow("low"); });
+document.body.addEventListener("htmx:afterSettle", (e) => { if (e.detail.target?.id === "panel") { pockets.tend(); brush.tend(); tellForms(); } });
+pockets.tend();
 brush.tend();
 
 document.body.addEventListener("htmx:afterSettle", tendPanel);
