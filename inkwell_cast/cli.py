@@ -1,6 +1,7 @@
 """The command line."""
 
 import argparse
+import dataclasses
 import json
 import pathlib
 import sys
@@ -10,13 +11,18 @@ from typing import Any, get_args
 
 from pydantic import ValidationError
 
-from .core.assembly import assemble
+from .core.assembly import Assembly, Warm, assemble
 from .core.bake import Bake, BakeMeshes, bake
 from .core.checks import check
+from .core.coverage import CoverageFacts, coverage
 from .core.errors import InputProblem, RayLibraryMissing
+from .core.export import cage_mesh
+from .core.field import located_of
+from .core.fit import cage_of
 from .core.formats import read_mesh, write_mesh
 from .core.manifest import MeshFile, sha256_of
 from .core.recipe import Basis, MapKey, NormalMode, Normals, Output, Reach, Recipe, Sheet, refusals
+from .core.refusals import refuse_unpaired
 
 BAD_INPUT, FAULT = 2, 1
 
@@ -61,14 +67,20 @@ def _parser() -> argparse.ArgumentParser:
     add("--normals", choices=get_args(NormalMode), help=_reason(Normals, "mode"))
     add("--size", metavar="WxH", help="Width and height of the sheet in texels, 16 to 8192 each.")
     add("--samples", type=int, choices=(1, 4, 16), help=_reason(Sheet, "samples"))
-    add("--reach", nargs=2, type=float, metavar=("OUT", "IN"), help="Outward and inward reach in scene units.")
-    add("--cage", choices=("even", "fitted"), help=_reason(Reach, "shape"))
-    add("--clearance", type=float, metavar="D", help=f"{_reason(Reach, 'clearance')} In the unit of the reach.")
-    add("--directions", choices=("averaged", "split"), help=_reason(Reach, "directions"))
+    _add_cage(command)
     add("--depth", type=int, choices=(8, 16), help=_reason(Output, "depth"))
     add("--green", choices=("up", "down"), help=_reason(Basis, "green"))
     add("--padding", metavar="N|auto|fill", help=_reason(Sheet, "padding"))
-    add("--recipe", type=path, metavar="FILE", help="JSON with settings; options given here win over it")
+    command = commands.add_parser("cage", help="write the cage that a bake would use, in the low's own topology")
+    command.set_defaults(run=_cage)
+    _add_meshes(command)
+    _add_cage(command)
+    command.add_argument("--out", required=True, type=path, metavar="FILE", help="mesh file, .obj, .ply or .glb")
+    command = commands.add_parser("coverage", help="say how much of the sculpt the cage holds; exit code 3 if not all")
+    command.set_defaults(run=_coverage)
+    _add_meshes(command)
+    _add_cage(command)
+    command.add_argument("--json", action="store_true", help="print JSON instead of lines")
     for name, does, run in (
         (
             "check",
@@ -111,6 +123,16 @@ def _add_meshes(command: argparse.ArgumentParser) -> None:
     )
 
 
+def _add_cage(command: argparse.ArgumentParser) -> None:
+    add = command.add_argument
+    add("--reach", nargs=2, type=float, metavar=("OUT", "IN"), help="Outward and inward reach in scene units.")
+    add("--cage", nargs="+", default=[], type=pathlib.Path, metavar="FILE", help="cage meshes; their names say of what")
+    add("--fit", action="store_true", help="fit the cage to the sculpt: it starts rays just beyond it, smoothly")
+    add("--clearance", type=float, metavar="D", help=f"{_reason(Reach, 'clearance')} In the unit of the reach.")
+    add("--directions", choices=("averaged", "split"), help=_reason(Reach, "directions"))
+    add("--recipe", type=pathlib.Path, metavar="FILE", help="JSON with settings; options given here win over it")
+
+
 def _reason(model: Any, field: str) -> str:
     found = model.model_fields[field]
     shown = ",".join(found.default) if isinstance(found.default, list) else found.default
@@ -122,6 +144,13 @@ def recipe_of(options: argparse.Namespace) -> Recipe:
     settings = _recipe_file(options).model_dump()
     if options.reach:
         settings["reach"] |= {"unit": "scene", "outward": options.reach[0], "inward": options.reach[1]}
+    if options.fit:
+        settings["reach"]["shape"] = "fitted"
+    for name in ("clearance", "directions"):
+        if getattr(options, name) is not None:
+            settings["reach"][name] = getattr(options, name)
+    if options.run is not _bake:
+        return Recipe.model_validate(settings)
     if options.size:
         width, times, height = options.size.lower().partition("x")
         if not (width.isdigit() and (height if times else width).isdigit()):
@@ -133,7 +162,6 @@ def recipe_of(options: argparse.Namespace) -> Recipe:
         settings["output"]["maps"] = [key.strip() for key in options.maps.split(",") if key.strip()]
     for group, name, option in (
         ("sheet", "samples", "samples"), ("sheet", "split", "sheets"), ("sheet", "channel", "channel"),
-        ("reach", "shape", "cage"), ("reach", "clearance", "clearance"), ("reach", "directions", "directions"),
         ("output", "depth", "depth"), ("basis", "green", "green"), ("normals", "mode", "normals"),
     ):  # fmt: skip
         value = getattr(options, option)
@@ -162,10 +190,10 @@ def _meshes(options: argparse.Namespace, bar: "_Bar") -> tuple[BakeMeshes, list[
     """The meshes of a command line, and what the manifest says of their files."""
     if not options.files + options.low + options.high:
         raise InputProblem("The command", "No mesh is named.", "Give files, or --low and --high.")
-    meshes, sources = BakeMeshes([], [], []), []
+    meshes, sources = BakeMeshes([], []), []
     for role, paths, into in (
         ("low", options.low, meshes.lows), ("high", options.high, meshes.highs),
-        ("by name", options.files, meshes.named),
+        ("cage", getattr(options, "cage", []), meshes.cages), ("by name", options.files, meshes.named),
     ):  # fmt: skip
         for path in paths:
             bar.show(f"reading {path.name}", 0.0)
@@ -235,6 +263,66 @@ def _convert(options: argparse.Namespace) -> int:
     return 0
 
 
+def _put_together(options: argparse.Namespace, bar: "_Bar") -> tuple[Assembly, Warm]:
+    """The piece of a command line, ready for its cage."""
+    meshes, _ = _meshes(options, bar)
+    warm = Warm()
+    assembly = assemble(recipe_of(options), meshes, warm)
+    refuse_unpaired(assembly)
+    return assembly, warm
+
+
+def _cage(options: argparse.Namespace) -> int:
+    bar = _Bar()
+    try:
+        assembly, warm = _put_together(options, bar)
+        cage = cage_of(assembly, warm, lambda share: bar.show("fitting the cage", share))
+        write_mesh(options.out, cage_mesh(assembly, warm))
+        found = coverage(assembly, warm.sculpt(assembly), cage, located_of(assembly, warm))
+    finally:
+        bar.end()
+    for form in cage.forms:
+        print(f"cage of {form.pair}: {form.words}")
+    if assembly.recipe.pockets or assembly.recipe.nudges:
+        print("note: pockets and nudges are written as they move the low's vertices; inside its faces they are lost.")
+    mean, even = found.cage.mean_outward, found.needed[0]
+    gain = f", {1 - mean / even:.0%} less than the even reach of {even:.4g} that holds as much" if even > mean else ""
+    print(f"{options.out}: rays start {mean:.4g} scene units out in the mean{gain}")
+    print(f"{found.points_outside:,} of {found.points:,} vertices of the sculpt lie outside it")
+    return 0
+
+
+def _coverage(options: argparse.Namespace) -> int:
+    """Exit code 0 where all of the sculpt is held, 3 where not."""
+    bar = _Bar()
+    try:
+        assembly, warm = _put_together(options, bar)
+        cage = cage_of(assembly, warm, lambda share: bar.show("fitting the cage", share))
+        found = coverage(assembly, warm.sculpt(assembly), cage, located_of(assembly, warm))
+    finally:
+        bar.end()
+    facts = CoverageFacts.of(found)
+    if options.json:
+        places = [dataclasses.asdict(place) for place in [*found.places, *found.gaps.places]]
+        forms = [{"pair": f.pair, "form": f.form, "words": f.words} for f in cage.forms]
+        print(json.dumps(facts.model_dump() | {"places": places, "cages": forms}, indent=2))
+    else:
+        for form in cage.forms:
+            print(f"cage of {form.pair}: {form.words}")
+        print(f"{facts.held:.2%} of the sculpt's surface held; rays start {facts.mean_outward:.4g} out in the mean")
+        print(f"{facts.vertices_outside:,} of {facts.vertices:,} vertices outside, worst {facts.worst_outside:.4g}")
+        print(f"{facts.vertices_below:,} below the inner reach, worst {facts.worst_below:.4g}")
+        print(f"a reach of {facts.needed_outward:.4g} out and {facts.needed_inward:.4g} in would hold everything")
+        print(
+            f"{facts.rays_missed:.2%} of the low's rays strike nothing, {facts.rays_behind:.2%} start behind a surface"
+        )
+        print(f"{facts.faces_folded:,} cage faces folded, {facts.faces_crossing:,} crossing")
+        for place in [*found.places, *found.gaps.places]:
+            where = " ".join(f"{v:.4g}" for v in place.middle)
+            print(f"  {place.lack:<8} {place.part} at {where}, radius {place.radius:.3g}, by {place.beyond:.4g}")
+    return 0 if facts.held == 1 else 3
+
+
 def _bake(options: argparse.Namespace) -> int:
     recipe = recipe_of(options)
     bar = _Bar()
@@ -255,6 +343,11 @@ def _bake(options: argparse.Namespace) -> int:
         print(f"note: {warning}")
     if manifest.likeness:
         print(f"likeness: mean {manifest.likeness.mean:.2f}°, 95 % of texels within {manifest.likeness.p95:.2f}°")
+    if manifest.coverage_of_sculpt:
+        print(f"coverage: {manifest.coverage_of_sculpt.held:.2%} of the sculpt held by the cage")
+    for pair in manifest.pairs:
+        if pair.cage_words:
+            print(f"cage of {pair.name}: {pair.cage_words}")
     print(f"{manifest.texels:,} texels, {manifest.missed_texels:,} missed; {len(manifest.maps)} maps in {options.out}")
     return 0
 

@@ -122,3 +122,51 @@ def test_sheets_by_material_from_the_command_line(files, capsys):
     assert manifest["recipe"]["normals"]["mode"] == "smooth"
     assert bake(files, "--size", "32", "--channel", "3") == 2
     assert "It has no UV channel 3" in capsys.readouterr().err
+
+
+def lumpy(files):
+    high = torus(120, 60, small=0.75)
+    write_mesh(files / "ring_high.ply", high)
+    return ["--low", str(files / "ring_low.obj"), "--high", str(files / "ring_high.ply")]
+
+
+def test_a_fitted_cage_is_written_and_bakes_the_same_when_it_is_given_back(files, capsys):
+    meshes, cage = lumpy(files), str(files / "mine.obj")
+    assert main(["cage", *meshes, "--fit", "--clearance", "0.2", "--out", cage]) == 0
+    said = capsys.readouterr().out
+    assert "less than the even reach of" in said
+    assert "\n0 of 7,381 vertices of the sculpt" in said
+    written = read_mesh(cage)
+    assert written.object_names == ("torus_cage",)
+    assert len(written.positions) == len(read_mesh(files / "ring_low.obj").positions)
+    out = []
+    for options in (["--fit", "--clearance", "0.2"], ["--cage", cage]):
+        assert bake(files, "--size", "64", *options) == 0
+        out.append((files / "out" / "normal.png").read_bytes())
+    assert out[0] == out[1]
+    assert "cage of ring: Point to point" in capsys.readouterr().out
+    manifest = json.loads((files / "out" / "manifest.json").read_text())
+    assert manifest["pairs"][0]["cage_form"] == "points"
+    assert manifest["coverage_of_sculpt"]["held"] == 1
+
+
+def test_coverage_tells_what_is_held_in_lines_and_as_json(files, capsys):
+    meshes = lumpy(files)
+    assert main(["coverage", *meshes, "--reach", "0.3", "0.3"]) == 0
+    assert "100.00% of the sculpt's surface held" in capsys.readouterr().out
+    assert main(["coverage", *meshes, "--reach", "0.02", "0.3", "--json"]) == 3
+    found = json.loads(capsys.readouterr().out)
+    assert found["held"] < 1
+    assert found["vertices_outside"] > 0
+    assert {p["lack"] for p in found["places"]} <= {"outside", "missed"}
+    assert found["cages"] == []
+
+
+@pytest.mark.parametrize(("options", "words"), [
+    (["--cage", "nowhere.obj"], "nowhere.obj: The file cannot be read"),
+    (["--clearance", "-1"], "reach.clearance: -1.0 cannot be used"),
+    (["--out", "cage.xyz"], "cage.xyz"),
+])  # fmt: skip
+def test_a_cage_that_cannot_be_made_is_told_in_one_line(files, options, words, capsys):
+    assert main(["cage", *lumpy(files), "--out", str(files / "cage.obj"), *options]) == 2
+    assert words in capsys.readouterr().err

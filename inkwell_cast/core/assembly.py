@@ -24,18 +24,24 @@ T = TypeVar("T")
 
 @dataclass(frozen=True, slots=True)
 class BakeMeshes:
-    """What is baked. Files in `lows` and `highs` have that role whatever their names say; `named` go by their names."""
+    """What is baked.
+
+    Files in `lows`, `highs` and `cages` have that role whatever their names say; `named` go by their names.
+    """
 
     lows: list[Mesh]
     highs: list[Mesh]
     named: list[Mesh] = field(default_factory=list)
+    cages: list[Mesh] = field(default_factory=list)
 
     def distinct(self) -> list[tuple[str, Mesh, Role | None]]:
         """Every mesh once, with a name of its own and its role; what is both low and high is its own source."""
         found: list[tuple[str, Mesh, Role | None]] = []
         taken: set[str] = set()
         both = {id(mesh) for mesh in self.lows} & {id(mesh) for mesh in self.highs}
-        roles: list[tuple[list[Mesh], Role | None]] = [(self.lows, "low"), (self.highs, "high"), (self.named, None)]
+        roles: list[tuple[list[Mesh], Role | None]] = [
+            (self.lows, "low"), (self.highs, "high"), (self.cages, "cage"), (self.named, None),
+        ]  # fmt: skip
         for meshes, role in roles:
             for mesh in meshes:
                 if id(mesh) in both and role == "high":

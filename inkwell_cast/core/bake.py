@@ -14,7 +14,9 @@ from .arrays import U8, U16
 from .assembly import Assembly, BakeMeshes, Sculpt, Warm, assemble
 from .cage import Cage, rays_of
 from .cast import Cast, cast_rays
+from .coverage import Coverage, CoverageFacts, coverage
 from .errors import Cancelled
+from .field import located_of
 from .fit import cage_of
 from .images import png
 from .likeness import Likeness, likeness
@@ -31,6 +33,7 @@ __all__ = ["STAGES", "Bake", "BakeMeshes", "BakedSheet", "bake", "lay_out"]
 Progress = Callable[[str, float], None]
 Cancel = Callable[[], bool]
 
+MEASURED = 4_000_000
 # share of the whole that each stage takes at the defaults, for the remaining time
 STAGES = {"checking": 0.02, "preparing": 0.08, "scene": 0.1, "casting": 0.6, "maps": 0.2}
 
@@ -68,6 +71,7 @@ class Bake:
     sheets: list[BakedSheet]
     warnings: list[str]
     seconds: dict[str, float] = field(default_factory=dict)
+    warm: Warm = field(default_factory=Warm)
 
     @property
     def recipe(self) -> Recipe:
@@ -92,7 +96,8 @@ class Bake:
     def save(self, folder: str | pathlib.Path, sources: list[MeshFile] | None = None) -> Manifest:
         """Write one PNG a map and sheet, and manifest.json, into a folder; likeness is computed from the pictures.
 
-        Each file appears whole or not at all. `sources` names the mesh files for the manifest.
+        Each file appears whole or not at all. `sources` names the mesh files for the manifest. The coverage of a
+        sculpt of more than `MEASURED` triangles is left out, since finding it takes longer than the bake.
         """
         target = pathlib.Path(folder)
         target.mkdir(parents=True, exist_ok=True)
@@ -108,10 +113,18 @@ class Bake:
             by_name = {sheet.name: sheet for sheet in self.sheets}
             for entry in files:
                 entry.likeness = self.likeness_of(target / entry.file, entry.key, by_name[entry.sheet])
-        result = Manifest.of(self, files, sources or [], seconds)
+        measured = None
+        if len(self.high.triangles) <= MEASURED:
+            with _stage(seconds, "coverage"):
+                measured = CoverageFacts.of(self.coverage())
+        result = Manifest.of(self, files, sources or [], seconds, measured)
         with _whole(target / "manifest.json") as partial:
             partial.write_text(result.model_dump_json(indent=2) + "\n")
         return result
+
+    def coverage(self) -> Coverage:
+        """What the cage of this bake holds of the sculpt."""
+        return coverage(self.assembly, self.sculpt, self.cage, located_of(self.assembly, self.warm))
 
     def likeness_of(self, path: pathlib.Path, key: str, sheet: BakedSheet | None = None) -> Likeness | None:
         """How close a written picture of a sheet, the first by default, brings the low to the sculpt."""
@@ -173,7 +186,7 @@ def bake(
             sheets.append(BakedSheet(name, low, cast, images))
     warnings = warnings_after(assembly, sculpt.mesh, casts, outside)
     progress("maps", 1.0)
-    return Bake(assembly, cage, sculpt, sheets, warnings, seconds)
+    return Bake(assembly, cage, sculpt, sheets, warnings, seconds, warm)
 
 
 def lay_out(

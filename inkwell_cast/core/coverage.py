@@ -4,6 +4,7 @@ from dataclasses import dataclass, replace
 
 import numba
 import numpy as np
+from pydantic import BaseModel
 
 from .arrays import F32, F64, Bool
 from .assembly import Assembly, Sculpt
@@ -102,6 +103,34 @@ def coverage(assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, l
         cage=facts,
         gaps=gaps,
     )
+
+
+class CoverageFacts(BaseModel):
+    """A coverage in numbers: shares from 0 to 1, distances in scene units."""
+
+    held: float
+    vertices: int
+    vertices_outside: int
+    vertices_below: int
+    worst_outside: float
+    worst_below: float
+    needed_outward: float
+    needed_inward: float
+    mean_outward: float
+    rays_missed: float
+    rays_behind: float
+    faces_folded: int
+    faces_crossing: int
+
+    @classmethod
+    def of(cls, found: Coverage) -> "CoverageFacts":
+        return cls(
+            held=found.held, vertices=found.points, vertices_outside=found.points_outside,
+            vertices_below=found.points_below, worst_outside=found.worst_outside, worst_below=found.worst_below,
+            needed_outward=found.needed[0], needed_inward=found.needed[1], mean_outward=found.cage.mean_outward,
+            rays_missed=found.gaps.missed, rays_behind=found.gaps.behind, faces_folded=found.cage.folded,
+            faces_crossing=found.cage.crossing,
+        )  # fmt: skip
 
 
 _NOTHING = Coverage(

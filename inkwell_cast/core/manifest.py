@@ -2,10 +2,11 @@
 
 import hashlib
 import pathlib
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 from pydantic import BaseModel
 
+from .coverage import CoverageFacts
 from .likeness import Likeness
 from .recipe import Recipe
 
@@ -45,12 +46,13 @@ class SheetFacts(BaseModel):
 
 
 class PairFacts(BaseModel):
-    """A pair: its parts by role, and whether its cage mesh was in force."""
+    """A pair: its parts by role, and how its cage mesh was in force (`cage.CageForm`), if it has one."""
 
     name: str
     lows: list[str]
     highs: list[str]
-    cage_from_file: bool
+    cage_form: Literal["", "points", "surface", "length"] = ""
+    cage_words: str = ""
 
 
 class Manifest(BaseModel):
@@ -62,6 +64,7 @@ class Manifest(BaseModel):
     sheets: list[SheetFacts] = []
     pairs: list[PairFacts] = []
     alone: list[str] = []
+    coverage_of_sculpt: CoverageFacts | None = None
     diagonal: float
     outward_reach: float
     inward_reach: float
@@ -73,7 +76,10 @@ class Manifest(BaseModel):
     seconds: dict[str, float]
 
     @classmethod
-    def of(cls, bake: "Bake", files: list[MapFile], meshes: list[MeshFile], seconds: dict[str, float]) -> "Manifest":
+    def of(
+        cls, bake: "Bake", files: list[MapFile], meshes: list[MeshFile], seconds: dict[str, float],
+        coverage: CoverageFacts | None,
+    ) -> "Manifest":  # fmt: skip
         diagonal = bake.low.mesh.diagonal
         outward, inward = bake.recipe.reach.in_scene_units(diagonal)
         sheets = [
@@ -84,7 +90,7 @@ class Manifest(BaseModel):
             )
             for s in bake.sheets
         ]  # fmt: skip
-        paired = bake.assembly.paired
+        paired, forms = bake.assembly.paired, {form.pair: form for form in bake.cage.forms}
         return cls(
             recipe=bake.recipe,
             meshes=meshes,
@@ -93,11 +99,13 @@ class Manifest(BaseModel):
             pairs=[
                 PairFacts(
                     name=p.name, lows=[part.key for part in p.lows], highs=[part.key for part in p.giving],
-                    cage_from_file=p.name in bake.cage.from_file,
+                    cage_form=forms[p.name].form if p.name in forms else "",
+                    cage_words=forms[p.name].words if p.name in forms else "",
                 )
                 for p in paired.pairs
             ],
             alone=[f"{a.part.key}: {a.reason}" for a in paired.alone],
+            coverage_of_sculpt=coverage,
             diagonal=diagonal,
             outward_reach=outward,
             inward_reach=inward,

@@ -3,8 +3,8 @@
 A name is read case-blind as stem, suffix and rest. Lows and cages end with their suffix (a copy number may follow);
 after the suffix of a high or a floater anything may stand, so that many highs meet one low. An object whose own name
 has no suffix goes by its file's name. What was put somewhere by hand stays there. Files that were given a role as a
-whole (these are lows, those are highs) meet in one pair, `ALL`, where their names do not match. Nothing else is
-guessed: what finds no partner is listed with the reason.
+whole (these are lows, those are highs) meet in one pair, `ALL`, where their names do not match, and a cage given so
+joins the only pair there is. Nothing else is guessed: what finds no partner is listed with the reason.
 """
 
 import re
@@ -119,6 +119,7 @@ def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] 
             pair.sources.append(part)
         getattr(pair, {"self": "lows"}.get(role, role + "s")).append(part)
     _join_given(pairs, pairing, files)
+    _join_cages(pairs, pairing, files)
     kept = []
     for pair in pairs.values():
         if pair.lows and pair.giving:
@@ -151,6 +152,18 @@ def _join_given(pairs: dict[str, Pair], pairing: Pairing, files: dict[str, FileS
             if role == "self":
                 pair.sources.remove(part)
                 everything.sources.append(part)
+
+
+def _join_cages(pairs: dict[str, Pair], pairing: Pairing, files: dict[str, FileSettings]) -> None:
+    """Let unmatched parts of files that were given as cages join the only pair, if there is one only."""
+    whole = [pair for pair in pairs.values() if pair.lows and pair.giving]
+    if len(whole) != 1:
+        return
+    for pair in pairs.values():
+        for part in [p for p in pair.cages if pair is not whole[0] and files.get(p.file, FileSettings()).role]:
+            if not pairing.placed.get(part.key, Place()).pair:
+                pair.cages.remove(part)
+                whole[0].cages.append(part)
 
 
 def _readings(part: Part, pairing: Pairing, settings: FileSettings) -> list[_Reading]:

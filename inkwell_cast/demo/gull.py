@@ -158,9 +158,7 @@ def _beak() -> Part:
         return mouth + nostril
 
     fine, coarse = np.linspace(0, 1, 141), np.concatenate([[0, 0.012], np.linspace(0.035, 0.965, 10), [0.988, 1]])
-    return Part(
-        "beak", "gilt", swept(spine, radii, fine, 160, relief=grooves), swept(spine, radii, coarse, 14)
-    )
+    return Part("beak", "gilt", swept(spine, radii, fine, 160, relief=grooves), swept(spine, radii, coarse, 14))
 
 
 def _eye() -> Part:

@@ -128,10 +128,7 @@ def _plate() -> Part:
         screws = np.hypot(np.abs(x) - 37.5, y)
         slot = bump(y - x * 0.2 + np.sign(x) * 7.5, 0.5) * (screws < 2.2)
         return (
-            -0.55 * graver
-            - 0.4 * bump(frame, 0.6)
-            + 0.8 * np.sqrt(np.clip(1 - (screws / 2.6) ** 2, 0, 1))
-            - 0.4 * slot
+            -0.55 * graver - 0.4 * bump(frame, 0.6) + 0.8 * np.sqrt(np.clip(1 - (screws / 2.6) ** 2, 0, 1)) - 0.4 * slot
         )
 
     size = (92.0, 22.0, 4.0)

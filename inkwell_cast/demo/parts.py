@@ -81,9 +81,7 @@ def written(folder: pathlib.Path, meshes: tuple[Mesh, ...]) -> tuple[pathlib.Pat
     return tuple(folder / mesh.name for mesh in meshes)
 
 
-def _grid_mesh(
-    name: str, material: str, color: Color, patches: list[Patch], uvs: list[F64] | None, flip: bool
-) -> Mesh:
+def _grid_mesh(name: str, material: str, color: Color, patches: list[Patch], uvs: list[F64] | None, flip: bool) -> Mesh:
     """Triangles of some grids, wound outward, with corners that fall together left out."""
     positions, flats, triangles, start = [], [], [], 0
     for k, patch in enumerate(patches):
@@ -102,7 +100,12 @@ def _grid_mesh(
     faces = faces[area > 1e-9]
     layers = (Layer(np.concatenate(flats).astype(np.float32), faces),) if uvs else ()
     mesh = Mesh(
-        name, points, faces, uvs=layers, object_names=(name,), material_names=(material,), 
+        name,
+        points,
+        faces,
+        uvs=layers,
+        object_names=(name,),
+        material_names=(material,),
         material_colors=np.array([color], np.float32),
     )
     return with_normals(mesh)

@@ -33,7 +33,10 @@ def test_a_slice_through_a_step_shows_both_levels_and_where_the_rays_end():
     drawn = np.array([r.drawn for r in found.rays])
     np.testing.assert_allclose(drawn[:, :2, 1], [[0.3, 0]] * len(drawn), atol=1e-6)
     np.testing.assert_allclose(drawn[:, 1, 0], drawn[:, 0, 0], atol=1e-6)
-    assert np.isclose(np.minimum(abs(drawn[:, 2, 1] - 0.2), abs(drawn[:, 2, 1] + 0.1)), 0, atol=1e-4).sum() >= len(drawn) - 1
+    assert (
+        np.isclose(np.minimum(abs(drawn[:, 2, 1] - 0.2), abs(drawn[:, 2, 1] + 0.1)), 0, atol=1e-4).sum()
+        >= len(drawn) - 1
+    )
     for ray in found.rays:  # a plane whose UVs are its x and y
         assert ray.uv == pytest.approx(ray.places[1, :2], abs=1e-6)
     assert [r.normal for r in found.rays].count(pytest.approx((0, 1), abs=1e-5)) >= len(found.rays) - 2

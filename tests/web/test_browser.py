@@ -258,6 +258,18 @@ def test_the_section_follows_the_pointer_and_is_pinned(quiet: Page, server, ring
     page.get_by_label("Turn of the slice").fill("90")
     page.wait_for_timeout(800)
     assert page.locator("#section path").nth(1).get_attribute("d") != lines
+    page.get_by_text("the view", exact=True).click()
+    page.wait_for_timeout(800)
+    drawn = page.locator("#section").bounding_box()
+    sheet = page.locator("#sheet").screenshot()
+    page.mouse.move(drawn["x"] + drawn["width"] / 2, drawn["y"] + drawn["height"] * 0.4)
+    expect(page.locator("#section path[stroke-width='2.6']")).to_have_count(1)
+    page.wait_for_timeout(300)
+    assert page.locator("#sheet").screenshot() != sheet  # its texel is lit
+    page.locator("#section").focus()
+    lit = page.locator("#section path[stroke-width='2.6']").get_attribute("d")
+    page.keyboard.press("ArrowRight")
+    assert page.locator("#section path[stroke-width='2.6']").get_attribute("d") != lit
     page.get_by_role("tab", name="Bakes").click()
     expect(page.get_by_text("No bakes yet")).to_be_visible()
 
@@ -281,3 +293,29 @@ def test_a_pocket_is_placed_by_a_click_and_dragged(quiet: Page, server, ring_fil
     page.get_by_text("Pocket 1").click()
     page.get_by_role("button", name="Remove").click()
     expect(page.get_by_text("Pocket 1")).to_be_hidden()
+
+
+def test_the_cage_is_brushed_and_a_stroke_undone(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    expect(page.locator("#covered")).to_be_visible(timeout=SLOW)
+    page.keyboard.press("c")
+    before = model_picture(page)
+    page.get_by_role("button", name="Brush: draw on the model").click()
+    page.locator("input[name=size]").fill("9")
+    box = page.locator("#model").bounding_box()
+    at = box["x"] + box["width"] * 0.3, box["y"] + box["height"] * 0.55
+    page.mouse.move(*at)
+    page.mouse.down()
+    page.mouse.move(at[0] + 30, at[1] + 12, steps=6)
+    with page.expect_response(lambda r: "/nudges" in r.url):
+        page.mouse.up()
+    expect(page.get_by_text("1 stroke", exact=True)).to_be_visible(timeout=SLOW)
+    expect(page.locator("input[name=size]")).to_have_value("9")
+    assert np.abs(model_picture(page) - before).max() > 30  # the dent is drawn
+    page.get_by_label("Smooth", exact=True).check(force=True)
+    page.locator("input[name=strength]").fill("2")
+    page.mouse.click(*at)
+    expect(page.get_by_role("alert")).to_contain_text("Give 0 to 1")
+    page.locator("#undo").click()
+    expect(page.get_by_text("1 stroke", exact=True)).to_be_hidden()
