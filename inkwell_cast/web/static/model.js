@@ -61,6 +61,9 @@ void main() {
   gl_FragColor = vec4(toScreen(shade(n, normalize(cameraPosition - vP), vC)), 1.0);
 }`;
 
+// A colour of the page as the screen shows it, light or dark.
+const ink = (name) => new THREE.Color().setStyle(getComputedStyle(document.documentElement).getPropertyValue(name).trim(), THREE.LinearSRGBColorSpace);
+
 const KINDS = { normal: 1, normal_object: 2 };
 
 export class ModelView {
@@ -80,9 +83,9 @@ export class ModelView {
     this.blank = new THREE.DataTexture(new Uint8Array([128, 128, 255, 255]), 1, 1);
     this.blank.needsUpdate = true;
     this.facts = null; this.mapKey = null;
-    this.cageLines = this.lines(0x2f9c8b); this.normalLines = this.lines(0x4462b8);
-    this.rayLines = this.lines(0x1f7a6c); this.raysOn = false;
-    this.rayStarts = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ color: 0x1f7a6c, size: 3, sizeAttenuation: false }));
+    this.cageLines = this.lines(ink("--verdigris")); this.normalLines = this.lines(0x4462b8);
+    this.rayLines = this.lines(ink("--verdigris")); this.raysOn = false;
+    this.rayStarts = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ color: ink("--verdigris"), size: 3, sizeAttenuation: false }));
     this.scenes.over.add(this.rayStarts);
     this.pin = this.makePin();
     this.raycaster = new THREE.Raycaster();
@@ -100,9 +103,9 @@ export class ModelView {
     const line = new THREE.BufferGeometry();
     line.setAttribute("position", new THREE.BufferAttribute(new Float32Array(6), 3));
     const group = new THREE.Group();
-    const ray = new THREE.Line(line, new THREE.LineBasicMaterial({ color: 0x1f7a6c, depthTest: false }));
+    const ray = new THREE.Line(line, new THREE.LineBasicMaterial({ color: ink("--verdigris"), depthTest: false }));
     const dot = new THREE.Mesh(new THREE.SphereGeometry(1, 16, 12), new THREE.MeshBasicMaterial({ color: 0xfbf8f2, depthTest: false }));
-    const ring = new THREE.Mesh(new THREE.SphereGeometry(1.7, 16, 12), new THREE.MeshBasicMaterial({ color: 0x1f7a6c, depthTest: false }));
+    const ring = new THREE.Mesh(new THREE.SphereGeometry(1.7, 16, 12), new THREE.MeshBasicMaterial({ color: ink("--verdigris"), depthTest: false }));
     group.add(ring, ray, dot);
     group.renderOrder = 5;
     group.visible = false;
@@ -192,8 +195,8 @@ export class ModelView {
   // Where the brush is and has been; null takes it away.
   setBrush(place, radius, points = []) {
     if (!this.brush) {
-      this.brush = new THREE.LineSegments(new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(1, 2)), new THREE.LineBasicMaterial({ color: 0x1f7a6c, transparent: true, opacity: 0.5 }));
-      this.trail = new THREE.Line(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: 0x1f7a6c, depthTest: false }));
+      this.brush = new THREE.LineSegments(new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(1, 2)), new THREE.LineBasicMaterial({ color: ink("--verdigris"), transparent: true, opacity: 0.5 }));
+      this.trail = new THREE.Line(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: ink("--verdigris"), depthTest: false }));
       this.scenes.over.add(this.brush, this.trail);
     }
     this.brush.visible = Boolean(place);
@@ -270,7 +273,7 @@ export class ModelView {
   setPockets(pockets) {
     for (const ball of this.balls) { this.scenes.over.remove(ball); ball.geometry.dispose(); ball.material.dispose(); }
     this.balls = pockets.map(({ centre, radius }, number) => {
-      const ball = new THREE.LineSegments(new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(radius, 2)), new THREE.LineBasicMaterial({ color: 0x1f7a6c, transparent: true, opacity: 0.45 }));
+      const ball = new THREE.LineSegments(new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(radius, 2)), new THREE.LineBasicMaterial({ color: ink("--verdigris"), transparent: true, opacity: 0.45 }));
       ball.position.set(...centre);
       ball.userData = { number, radius };
       this.scenes.over.add(ball);
