@@ -9,7 +9,7 @@ import time
 from collections.abc import Sequence
 from typing import Any, get_args
 
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 
 from .core.assembly import Assembly, Warm, assemble
 from .core.bake import Bake, BakeMeshes, bake
@@ -94,6 +94,7 @@ def _parser() -> argparse.ArgumentParser:
         _add_meshes(command)
         command.add_argument("--json", action="store_true", help="print JSON instead of lines")
         command.add_argument("--recipe", type=path, metavar="FILE", help="JSON with settings, such as suffixes")
+    commands.add_parser("settings", help="list every setting with its default and reason").set_defaults(run=_settings)
     command = commands.add_parser("convert", help="read a mesh of any format and write it as OBJ, PLY or GLB")
     command.set_defaults(run=_convert)
     command.add_argument("source", type=path, metavar="IN")
@@ -130,6 +131,7 @@ def _add_cage(command: argparse.ArgumentParser) -> None:
     add("--fit", action="store_true", help="fit the cage to the sculpt: it starts rays just beyond it, smoothly")
     add("--clearance", type=float, metavar="D", help=f"{_reason(Reach, 'clearance')} In the unit of the reach.")
     add("--directions", choices=("averaged", "split"), help=_reason(Reach, "directions"))
+    add("--set", nargs="+", default=[], metavar="NAME=VALUE", help="any setting by name; see `inkwell-cast settings`")
     add("--recipe", type=pathlib.Path, metavar="FILE", help="JSON with settings; options given here win over it")
 
 
@@ -149,6 +151,8 @@ def recipe_of(options: argparse.Namespace) -> Recipe:
     for name in ("clearance", "directions"):
         if getattr(options, name) is not None:
             settings["reach"][name] = getattr(options, name)
+    for given in options.set:
+        _set(settings, given)
     if options.run is not _bake:
         return Recipe.model_validate(settings)
     if options.size:
@@ -168,6 +172,32 @@ def recipe_of(options: argparse.Namespace) -> Recipe:
         if value is not None:
             settings[group][name] = value
     return Recipe.model_validate(settings)
+
+
+def _set(settings: dict[str, Any], given: str) -> None:
+    """Put "group.field=value" into the settings of a recipe; the recipe judges the value."""
+    name, times, text = given.partition("=")
+    group, _, field = name.strip().partition(".")
+    if not times or field not in settings.get(group, {}) or not isinstance(settings[group], dict):
+        raise InputProblem(
+            "--set", f"“{given}” sets nothing.", "Give NAME=VALUE, with a name of `inkwell-cast settings`."
+        )
+    try:
+        settings[group][field] = json.loads(text)
+    except ValueError:
+        settings[group][field] = text
+
+
+def _settings(options: argparse.Namespace) -> int:
+    """Every setting by name, with its default, unit and reason."""
+    for group, part in Recipe.model_fields.items():
+        if not (isinstance(part.annotation, type) and issubclass(part.annotation, BaseModel)):
+            continue
+        for field, found in part.annotation.model_fields.items():
+            unit = (found.json_schema_extra or {}).get("unit", "").replace("reach", "in the unit of the reach")
+            default = found.get_default(call_default_factory=True)
+            print(f"{group}.{field} = {json.dumps(default)}{f' {unit}' if unit else ''}\n    {found.description}")
+    return 0
 
 
 def _recipe_file(options: argparse.Namespace) -> Recipe:

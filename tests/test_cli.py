@@ -170,3 +170,29 @@ def test_coverage_tells_what_is_held_in_lines_and_as_json(files, capsys):
 def test_a_cage_that_cannot_be_made_is_told_in_one_line(files, options, words, capsys):
     assert main(["cage", *lumpy(files), "--out", str(files / "cage.obj"), *options]) == 2
     assert words in capsys.readouterr().err
+
+
+def test_any_setting_is_given_by_name_and_listed(files, capsys):
+    options = [
+        "--set",
+        "occlusion.rays=4",
+        "ids.by=object",
+        "curvature.strength=auto",
+        'ids.colors={"ring_high": "#123456"}',
+    ]
+    assert bake(files, "--size", "32", "--maps", "occlusion,ids,curvature", *options) == 0
+    manifest = json.loads((files / "out" / "manifest.json").read_text())
+    assert manifest["recipe"]["occlusion"]["rays"] == 4
+    made = {m["key"]: m for m in manifest["maps"]}
+    assert made["ids"]["facts"]["legend"] == {"ring_high": "#123456"}
+    assert made["ids"]["space"] == "sRGB"
+    assert made["curvature"]["facts"]["white"] > 0
+    assert cv2.imread(str(files / "out" / "occlusion.png"), cv2.IMREAD_UNCHANGED).shape == (32, 32)
+    for wrong, words in (
+        ("occlusion.rays=0", "occlusion.rays: 0 cannot be used"),
+        ("sky.blue=1", "“sky.blue=1” sets nothing"),
+    ):
+        assert bake(files, "--set", wrong) == 2
+        assert words in capsys.readouterr().err
+    assert main(["settings"]) == 0
+    assert "occlusion.rays = 64 a texel" in capsys.readouterr().out

@@ -8,44 +8,56 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from typing import Any
 
 from . import maps
 from .arrays import U8, U16
 from .assembly import Assembly, BakeMeshes, Sculpt, Warm, assemble
-from .cage import Cage, rays_of
-from .cast import Cast, cast_rays
+from .cage import Cage
+from .cast import Cast
 from .coverage import Coverage, CoverageFacts, coverage
 from .errors import Cancelled
 from .field import located_of
-from .fit import cage_of
+from .ground import Ground
 from .images import png
 from .likeness import Likeness, likeness
-from .low import Low, prepare_lows
+from .low import Low
 from .manifest import Manifest, MapFile, MeshFile, sha256_of
 from .mesh import Mesh
 from .recipe import Recipe
 from .refusals import refuse_unusable, warnings_after
-from .sheet import nearest_covered, pad
-from .sheets import lay_out_sheets
+from .sheet import pad
+from .work import SheetWork, fill, laid_out
 
-__all__ = ["STAGES", "Bake", "BakeMeshes", "BakedSheet", "bake", "lay_out"]
+__all__ = ["STAGES", "Bake", "BakeMeshes", "BakedSheet", "bake"]
 
 Progress = Callable[[str, float], None]
 Cancel = Callable[[], bool]
 
 MEASURED = 4_000_000
 # share of the whole that each stage takes at the defaults, for the remaining time
-STAGES = {"checking": 0.02, "preparing": 0.08, "scene": 0.1, "casting": 0.6, "maps": 0.2}
+STAGES = {"checking": 0.02, "scene": 0.1, "preparing": 0.08, "casting": 0.6, "maps": 0.2}
 
 
 @dataclass(frozen=True, slots=True)
 class BakedSheet:
-    """One sheet of a bake: its name ("" where there is only one), the cast, and pictures `images[key] (H, W, C)`."""
+    """One sheet of a bake: its name ("" where there is only one), its ground, and pictures `images[key] (H, W, C)`.
+
+    `facts[key]` are what must be known to read them: ranges, legends.
+    """
 
     name: str
-    low: Low
-    cast: Cast
+    ground: Ground
     images: dict[str, U8 | U16]
+    facts: dict[str, dict[str, Any]]
+
+    @property
+    def low(self) -> Low:
+        return self.ground.low
+
+    @property
+    def cast(self) -> Cast:
+        return self.ground.cast
 
     def file_of(self, key: str, taken: set[str]) -> str:
         """A file name for a map, safe on every system and none of those `taken`."""
@@ -108,7 +120,11 @@ class Bake:
                     path = target / sheet.file_of(key, taken)
                     with _whole(path) as partial:
                         png.write(partial, image)
-                    files.append(MapFile(key=key, sheet=sheet.name, file=path.name, sha256=sha256_of(path)))
+                    made = MapFile(
+                        key=key, sheet=sheet.name, file=path.name, sha256=sha256_of(path),
+                        space=maps.REGISTRY[key].SPACE, facts=sheet.facts[key],
+                    )  # fmt: skip
+                    files.append(made)
         with _stage(seconds, "likeness"):
             by_name = {sheet.name: sheet for sheet in self.sheets}
             for entry in files:
@@ -127,10 +143,14 @@ class Bake:
         return coverage(self.assembly, self.sculpt, self.cage, located_of(self.assembly, self.warm))
 
     def likeness_of(self, path: pathlib.Path, key: str, sheet: BakedSheet | None = None) -> Likeness | None:
-        """How close a written picture of a sheet, the first by default, brings the low to the sculpt."""
-        sheet = sheet or self.sheets[0]
-        back = maps.REGISTRY[key].read_back(png.dequantise(png.read(path)), sheet.cast, sheet.low, self.recipe)
-        return likeness(sheet.cast, back)
+        """How close a written picture of a sheet, the first by default, brings the low to the sculpt.
+
+        None for maps that are no normals of the sculpt.
+        """
+        sheet, made = sheet or self.sheets[0], maps.REGISTRY[key]
+        if not isinstance(made, maps.ReadsNormals):
+            return None
+        return likeness(sheet.cast, made.read_back(png.dequantise(png.read(path)), sheet.ground))
 
 
 def bake(
@@ -159,66 +179,50 @@ def bake(
         assembly = assemble(recipe, meshes, warm)
         refuse_unusable(assembly)
     done += STAGES["checking"]
-    tell("preparing")
-    with _stage(seconds, "preparing"):
-        names, lows, cage, outside = lay_out(assembly, warm, lambda share: tell("preparing", share))
-    done += STAGES["preparing"]
     tell("scene")
     with _stage(seconds, "scene"):
         sculpt = warm.sculpt(assembly)
     done += STAGES["scene"]
+    tell("preparing")
+    with _stage(seconds, "preparing"):
+        laid = laid_out(assembly, meshes, warm, lambda share: tell("preparing", share))
+    done += STAGES["preparing"]
     tell("casting")
-    casts: list[Cast] = []
-    texels = sum(low.grid.width * low.grid.height for low in lows)
     with _stage(seconds, "casting"):
-        for low in lows:
-            part = low.grid.width * low.grid.height / texels
-            before = sum(c.covered.size for c in casts) / texels
-            rays = rays_of(assembly, cage, low.triangles)
-            casts.append(
-                cast_rays(low, rays, sculpt, lambda s, b=before, p=part: tell("casting", b + s * p), cancel)  # type: ignore[misc]
-            )
+        fill(laid, assembly, sculpt, warm, lambda share: tell("casting", share), cancel)
+    seconds |= {f"casting {name}": spent for name, spent in laid.spent.items()}
     done += STAGES["casting"]
     sheets = []
     with _stage(seconds, "maps"):
-        for n, (name, low, cast) in enumerate(zip(names, lows, casts, strict=True)):
-            images = _derive(recipe, low, cast, lambda share, n=n: tell("maps", (n + share) / len(lows)))  # type: ignore[misc]
-            sheets.append(BakedSheet(name, low, cast, images))
-    warnings = warnings_after(assembly, sculpt.mesh, casts, outside)
+        for n, sheet in enumerate(laid.sheets):
+            ground = sheet.ground(assembly, sculpt, warm)
+            share = n / len(laid.sheets)
+            images, facts = _derive(ground, sheet, lambda part, s=share: tell("maps", s + part / len(laid.sheets)))  # type: ignore[misc]
+            sheets.append(BakedSheet(sheet.name, ground, images, facts))
+    warnings = warnings_after(assembly, sculpt.mesh, [sheet.cast for sheet in sheets], laid.outside)
     progress("maps", 1.0)
-    return Bake(assembly, cage, sculpt, sheets, warnings, seconds, warm)
+    return Bake(assembly, laid.cage, sculpt, sheets, warnings, seconds, warm)
 
 
-def lay_out(
-    assembly: Assembly, warm: Warm, tell: Callable[[float], None] = lambda share: None
-) -> tuple[list[str], list[Low], Cage, int]:
-    """The low on its sheets: their names, what lies on them, the cage, and how many triangles lie on none.
-
-    `tell(share)` is called between the parts of a fit of the cage, and may raise Cancelled.
-    """
-    recipe = assembly.recipe
-    layout = lay_out_sheets(recipe, assembly.low)
-    lows = prepare_lows(assembly.low, layout.sheets, recipe.sheet.channel, recipe.sheet.samples)
-    return [sheet.name for sheet in layout.sheets], lows, cage_of(assembly, warm, tell), layout.outside
-
-
-def _derive(recipe: Recipe, low: Low, cast: Cast, tell: Callable[[float], None]) -> dict[str, U8 | U16]:
-    """Every map of the recipe, padded and in whole steps."""
+def _derive(
+    ground: Ground, sheet: SheetWork, tell: Callable[[float], None]
+) -> tuple[dict[str, U8 | U16], dict[str, dict[str, Any]]]:
+    """Every map of the recipe, padded and in whole steps, and what must be known to read it."""
     tell(0.0)
-    texels = recipe.sheet.padding_texels(low.grid.width, low.grid.height)
-    source = nearest_covered(cast.covered, texels) if texels else None
-    images: dict[str, U8 | U16] = {}
+    recipe, cast, source = ground.recipe, ground.cast, sheet.padding(ground.recipe)
+    images, facts = dict[str, U8 | U16](), dict[str, dict[str, Any]]()
     for n, key in enumerate(recipe.output.maps):
-        image = maps.REGISTRY[key].derive(cast, low, recipe)
-        background = maps.REGISTRY[key].BACKGROUND
+        made = maps.REGISTRY[key]
+        derived = made.derive(ground, sheet.raws[made.RAW].values if made.RAW else None)
+        image = derived.image
         if source is not None:
             pad(image, source)
-            image[source < 0] = background
+            image[source < 0] = made.BACKGROUND
         else:
-            image[cast.covered == 0] = background
-        images[key] = png.quantise(image, recipe.output.depth)
+            image[cast.covered == 0] = made.BACKGROUND
+        images[key], facts[key] = png.quantise(image, recipe.output.depth), derived.facts
         tell((n + 1) / len(recipe.output.maps))
-    return images
+    return images, facts
 
 
 @contextmanager

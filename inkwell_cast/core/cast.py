@@ -10,15 +10,32 @@ from dataclasses import dataclass
 import numba
 import numpy as np
 
-from .arrays import F32, I32, U8
+from .arrays import F32, I32, I64, U8, U16
 from .assembly import Sculpt
 from .embree import hit_along
 from .errors import Cancelled
 from .low import Low
 from .pointers import unowned
 from .rays import Rays, make_ray
-from .sheet import TILE, barycentrics, fill_tile
+from .sheet import TILE, Grid, barycentrics, fill_tile
 from .threads import in_batches
+
+MISSED, OFF = -1, -2
+MOST_SAMPLES = 64_000_000  # kept at once: 8 bytes each
+
+
+@dataclass(frozen=True, slots=True)
+class Hits:
+    """What every sample of some tiles struck, tile after tile, each in rows of samples.
+
+    tiles (K,) int64; starts (K + 1,) int64, where the samples of each begin. triangle (N,) int32 of the sculpt, or
+    MISSED, or OFF where the sample lies on no island; uv (N, 2) uint16, its second and third barycentric in 65535ths.
+    """
+
+    tiles: I64
+    starts: I64
+    triangle: I32
+    uv: U16
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +49,7 @@ class Cast:
     normal        (H, W, 3) float32, mean of the sculpt's unit shading normals, in object space, not normalised
     height        float32, mean signed distance from low to sculpt, positive outside, scene units
     hit_triangle  int32, triangle of the sculpt struck by that nearest sample, -1 for a miss
+    shared        (tiles,) int64, samples of each tile that more than one triangle asked for; `samples` are in a texel
     """
 
     low_triangle: I32
@@ -41,7 +59,13 @@ class Cast:
     normal: F32
     height: F32
     hit_triangle: I32
-    contested: int
+    shared: I64
+    samples: int
+
+    @property
+    def contested(self) -> int:
+        """Texels' worth of samples that more than one triangle asked for."""
+        return -(-int(self.shared.sum()) // self.samples)
 
     @property
     def texels(self) -> int:
@@ -54,8 +78,22 @@ class Cast:
         return int(np.count_nonzero((self.covered > 0) & (self.struck == 0)))
 
 
-def empty_cast(width: int, height: int) -> Cast:
-    shape = (height, width)
+def bands_of(sheet: Grid) -> list[I64]:
+    """The busy tiles of a sheet, cut so that no part has more than about `MOST_SAMPLES` samples."""
+    tiles, each = sheet.busy_tiles, TILE * TILE * sheet.side**2
+    return np.array_split(tiles, max(1, -(-len(tiles) * each // MOST_SAMPLES)))
+
+
+def empty_hits(sheet: Grid, tiles: I64) -> Hits:
+    """Room for the samples of some tiles."""
+    columns = np.minimum(TILE, sheet.width - tiles % sheet.tiles_across * TILE)
+    rows = np.minimum(TILE, sheet.height - tiles // sheet.tiles_across * TILE)
+    starts = np.concatenate([[0], np.cumsum(columns * rows * sheet.side**2)]).astype(np.int64)
+    return Hits(tiles, starts, np.full(starts[-1], OFF, np.int32), np.empty((int(starts[-1]), 2), np.uint16))
+
+
+def empty_cast(sheet: Grid) -> Cast:
+    shape = (sheet.height, sheet.width)
     return Cast(
         np.full(shape, -1, np.int32),
         np.zeros(shape, np.uint8),
@@ -64,48 +102,49 @@ def empty_cast(width: int, height: int) -> Cast:
         np.zeros((*shape, 3), np.float32),
         np.zeros(shape, np.float32),
         np.full(shape, -1, np.int32),
-        0,
+        np.zeros(len(sheet.starts) - 1, np.int64),
+        sheet.side**2,
     )
 
 
 def cast_rays(
-    low: Low, rays: Rays, sculpt: Sculpt, progress: Callable[[float], None], cancelled: Callable[[], bool]
-) -> Cast:
-    """Project the sculpt onto a sheet of the low. Raises Cancelled soon after `cancelled()` turns true."""
+    low: Low, rays: Rays, sculpt: Sculpt, cast: Cast, hits: Hits, progress: Callable[[float], None],
+    cancelled: Callable[[], bool],
+) -> None:  # fmt: skip
+    """Project the sculpt onto some tiles of a sheet of the low, into `cast` and `hits`.
+
+    Raises Cancelled soon after `cancelled()` turns true.
+    """
     normals, sheet = sculpt.mesh.normals, low.grid
     if normals is None:
         raise ValueError("cast_rays: the sculpt has no normals; call with_normals first")
     if cancelled():
         raise Cancelled
-    cast = empty_cast(sheet.width, sheet.height)
-    tiles = sheet.busy_tiles
-    contested = np.zeros(len(tiles), np.int64)
+    contested = np.zeros(len(hits.tiles), np.int64)
 
     def work(first: int, last: int) -> None:
         cast_tiles(
-            tiles[first:last], contested[first:last], sheet.tiles_across, sheet.width, sheet.height, sheet.side,
-            sheet.shift, sheet.corners, sheet.starts, sheet.listed,
-            *rays.arrays, rays.pair,
-            sculpt.tracers, sculpt.first,
-            normals.values, normals.corners,
+            hits.tiles[first:last], contested[first:last], hits.starts[first:last],
+            sheet.tiles_across, sheet.width, sheet.height, sheet.side, sheet.shift,
+            sheet.corners, sheet.starts, sheet.listed,
+            *rays.arrays, rays.pair, sculpt.tracers, sculpt.first, normals.values, normals.corners,
             cast.low_triangle, cast.sample, cast.covered, cast.struck, cast.normal, cast.height, cast.hit_triangle,
+            hits.triangle, hits.uv,
         )  # fmt: skip
 
-    in_batches(len(tiles), work, progress, cancelled)
-    samples_contested = int(contested.sum())
-    return Cast(
-        cast.low_triangle, cast.sample, cast.covered, cast.struck, cast.normal, cast.height, cast.hit_triangle,
-        -(-samples_contested // sheet.side**2),
-    )  # fmt: skip
+    in_batches(len(hits.tiles), work, progress, cancelled)
+    cast.shared[hits.tiles] = contested
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
 def cast_tiles(  # type: ignore[no-untyped-def]
-    tiles, contested, across, width, height, side, shift, corners, starts, listed,
+    tiles, contested, begins, across, width, height, side, shift, corners, starts, listed,
     points, offsets, inward, special, pair, tracers, firsts,
     high_normals, high_normal_rows, low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
+    sample_triangle, sample_uv,
 ):  # fmt: skip
-    """Cast the rays of some tiles; see `Cast` for the outputs."""
+    """Cast the rays of some tiles; see `Cast` and `Hits` for the outputs."""
+    sample_triangle, sample_uv = unowned(sample_triangle), unowned(sample_uv)
     corners, points, offsets = unowned(corners), unowned(points), unowned(offsets)
     inward, special, pair = unowned(inward), unowned(special), unowned(pair)
     tracers, firsts = unowned(tracers), unowned(firsts)
@@ -126,6 +165,7 @@ def cast_tiles(  # type: ignore[no-untyped-def]
                     x0 + x, y0 + y, owner, x * side, y * side, side, shift, corners,
                     points, offsets, inward, special, pair, tracers, firsts, high_normals,
                     high_normal_rows, low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
+                    begins[k], sample_triangle, sample_uv,
                 )  # fmt: skip
 
 
@@ -133,7 +173,7 @@ def cast_tiles(  # type: ignore[no-untyped-def]
 def _cast_texel(  # type: ignore[no-untyped-def]
     x, y, owner, left, top, side, shift, corners,
     points, offsets, inward, special, pair, tracers, firsts, high_normals, high_normal_rows,
-    low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
+    low_triangle, sample, covered, struck, normal, height_out, hit_triangle, begin, sample_triangle, sample_uv,
 ):  # fmt: skip
     half = np.int64(1) << (shift - 1)
     on_low, hits, nearest = 0, 0, 1 << 30
@@ -149,8 +189,12 @@ def _cast_texel(  # type: ignore[no-untyped-def]
             ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, points, offsets, inward, special)
             p = pair[t]
             length, u, v, hit = hit_along(tracers[p, 0], tracers[p, 1], ox, oy, oz, dx, dy, dz, far)
+            n = begin + (top + j) * owner.shape[1] + left + i
+            sample_triangle[n] = MISSED
             if hit >= 0:
                 hit += firsts[p]
+                sample_triangle[n] = hit
+                sample_uv[n, 0], sample_uv[n, 1] = np.uint16(u * 65535 + 0.5), np.uint16(v * 65535 + 0.5)
             off_centre = (2 * i + 1 - side) ** 2 + (2 * j + 1 - side) ** 2
             if off_centre < nearest:
                 nearest = off_centre

@@ -119,3 +119,9 @@ def without_stroke(recipe: Recipe, number: int | None) -> Recipe:
     """Take back a nudge, counted from 0, or all of them."""
     kept = [] if number is None else [s for n, s in enumerate(recipe.nudges) if n != number]
     return recipe.model_copy(update={"nudges": kept})
+
+
+def set_id_color(recipe: Recipe, name: str, color: str) -> Recipe:
+    """A colour "#rrggbb" of the ID map, or the one that follows from the name. Raises pydantic's error."""
+    colors = {n: c for n, c in recipe.ids.colors.items() if n != name} | ({name: color} if color else {})
+    return Recipe.model_validate(recipe.model_dump() | {"ids": recipe.ids.model_dump() | {"colors": colors}})

@@ -25,7 +25,7 @@ from .errors import RayLibraryMissing
 from .pointers import as_float32, as_int32
 
 _TRIANGLES, _INDEX, _VERTEX, _UINT3, _FLOAT3, _ROBUST = 0, 0, 1, 0x5003, 0x9003, 4
-_RAY_HIT_FLOATS = 32
+_RAY_FLOATS, _RAY_HIT_FLOATS = 16, 32
 _INVALID = 0xFFFFFFFF
 
 
@@ -109,12 +109,12 @@ class Scene:
     """Triangles ready for rays.
 
     triangles (T, 3) int32 over `vertices`. `tracer` (2,) uint64, a row of what kernels hand to `first_hit`, is valid
-    as long as the scene lives.
+    as long as the scene lives; so is `blocker`, what they hand to `blocked`. Rays strike front faces, or both sides.
     """
 
-    def __init__(self, vertices: Vertices, triangles: I32) -> None:
+    def __init__(self, vertices: Vertices, triangles: I32, both_sides: bool = False) -> None:
         library, device = _library(), _device()
-        self._vertices = vertices
+        self.vertices = vertices
         self._triangles = np.ascontiguousarray(triangles, np.int32)
         geometry = library.rtcNewGeometry(device, _TRIANGLES)
         for kind, layout, array, rows in (
@@ -122,7 +122,8 @@ class Scene:
             (_INDEX, _UINT3, self._triangles, len(triangles)),
         ):
             library.rtcSetSharedGeometryBuffer(geometry, kind, 0, layout, array.ctypes.data, 0, 12, rows)
-        library.rtcSetGeometryIntersectFilterFunction(geometry, _front_faces_only.address)
+        if not both_sides:
+            library.rtcSetGeometryIntersectFilterFunction(geometry, _front_faces_only.address)
         library.rtcCommitGeometry(geometry)
         scene = library.rtcNewScene(device)
         weakref.finalize(self, library.rtcReleaseScene, scene)
@@ -135,40 +136,56 @@ class Scene:
             raise MemoryError(
                 f"The ray library could not build a scene of {len(triangles):,} triangles (code {error})."
             )
-        address = ctypes.cast(library.rtcIntersect1, ctypes.c_void_p).value
-        self.tracer = np.array([address, scene], np.uint64)
+        self.tracer = np.array([ctypes.cast(library.rtcIntersect1, ctypes.c_void_p).value, scene], np.uint64)
+        self.blocker = np.array([ctypes.cast(library.rtcOccluded1, ctypes.c_void_p).value, scene], np.uint64)
+
+
+def _call(builder: Any, arguments: Any, size: int, whole: dict[int, int]) -> Any:
+    """Call a function of the library on a ray record of `size` numbers on the stack; gives a reader of its fields."""
+    f32, i32, byte = ir.FloatType(), ir.IntType(32), ir.IntType(8).as_pointer()
+    record = cgutils.alloca_once(builder, ir.ArrayType(i32, size))
+    record.align = 64
+
+    def field(index: int, kind: Any = f32) -> Any:
+        place = builder.gep(record, [ir.Constant(i32, 0), ir.Constant(i32, index)])
+        return builder.bitcast(place, kind.as_pointer())
+
+    function_address, scene_address, *ray = arguments
+    zero = ir.Constant(f32, 0.0)
+    floats = {0: ray[0], 1: ray[1], 2: ray[2], 3: zero, 4: ray[3], 5: ray[4], 6: ray[5], 7: zero, 8: ray[6]}
+    for index, value in floats.items():
+        builder.store(value, field(index))
+    for index, number in whole.items():
+        builder.store(ir.Constant(i32, number), field(index, i32))
+    kind = ir.FunctionType(ir.VoidType(), [byte, byte, byte])
+    function = builder.inttoptr(function_address, kind.as_pointer())
+    null = ir.Constant(byte, None)
+    builder.call(function, [builder.inttoptr(scene_address, byte), builder.bitcast(record, byte), null])
+    return lambda index, kind=f32: builder.load(field(index, kind))
 
 
 @intrinsic  # type: ignore[untyped-decorator]
 def _intersect(context, address, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignore[no-untyped-def]
-    """One rtcIntersect1 on a ray record on the stack; gives (t, u, v, triangle)."""
+    """One rtcIntersect1; gives (t, u, v, triangle)."""
     result = types.Tuple((types.float32, types.float32, types.float32, types.int32))
     signature = result(types.uint64, types.uint64, *([types.float32] * 7))
 
     def build(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
-        f32, i32, byte = ir.FloatType(), ir.IntType(32), ir.IntType(8).as_pointer()
-        record = cgutils.alloca_once(builder, ir.ArrayType(i32, _RAY_HIT_FLOATS))
-        record.align = 64
-
-        def field(index: int, kind: Any = f32) -> Any:
-            place = builder.gep(record, [ir.Constant(i32, 0), ir.Constant(i32, index)])
-            return builder.bitcast(place, kind.as_pointer())
-
-        function_address, scene_address, *ray = arguments
-        zero = ir.Constant(f32, 0.0)
-        floats = {0: ray[0], 1: ray[1], 2: ray[2], 3: zero, 4: ray[3], 5: ray[4], 6: ray[5], 7: zero, 8: ray[6]}
-        for index, value in floats.items():
-            builder.store(value, field(index))
         whole = {9: _INVALID, 10: 0, 11: 0, 17: _INVALID, 18: _INVALID, 19: _INVALID}
-        for index, number in whole.items():
-            builder.store(ir.Constant(i32, number), field(index, i32))
-        kind = ir.FunctionType(ir.VoidType(), [byte, byte, byte])
-        function = builder.inttoptr(function_address, kind.as_pointer())
-        null = ir.Constant(byte, None)
-        builder.call(function, [builder.inttoptr(scene_address, byte), builder.bitcast(record, byte), null])
-        values = [builder.load(field(8)), builder.load(field(15)), builder.load(field(16))]
-        values.append(builder.load(field(17, i32)))
+        read = _call(builder, arguments, _RAY_HIT_FLOATS, whole)
+        values = [read(8), read(15), read(16), read(17, ir.IntType(32))]
         return context.make_tuple(builder, signature.return_type, values)
+
+    return signature, build
+
+
+@intrinsic  # type: ignore[untyped-decorator]
+def _occluded(context, address, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignore[no-untyped-def]
+    """One rtcOccluded1; gives its t, negative where something lies in the way."""
+    signature = types.float32(types.uint64, types.uint64, *([types.float32] * 7))
+
+    def build(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
+        return _call(builder, arguments, _RAY_FLOATS, {9: _INVALID, 10: 0, 11: 0})(8)
 
     return signature, build
 
@@ -190,3 +207,10 @@ def hit_along(function, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[
     """The same for the two numbers of one tracer."""
     f, u = np.float32, np.uint64
     return _intersect(u(function), u(scene), f(ox), f(oy), f(oz), f(dx), f(dy), f(dz), f(length))
+
+
+@numba.njit(cache=True, nogil=True)
+def blocked(function, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
+    """Whether anything, from either side, lies in the way of a ray; the two numbers are those of one `blocker`."""
+    f, u = np.float32, np.uint64
+    return _occluded(u(function), u(scene), f(ox), f(oy), f(oz), f(dx), f(dy), f(dz), f(length)) < 0

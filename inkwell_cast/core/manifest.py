@@ -2,7 +2,7 @@
 
 import hashlib
 import pathlib
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import BaseModel
 
@@ -24,12 +24,14 @@ class MeshFile(BaseModel):
 
 
 class MapFile(BaseModel):
-    """A picture that came out."""
+    """A picture that came out; `facts` are what must be known to read it, such as its range in scene units."""
 
     key: str
     sheet: str = ""
     file: str
     sha256: str
+    space: str = "linear"
+    facts: dict[str, Any] = {}
     likeness: Likeness | None = None
 
 

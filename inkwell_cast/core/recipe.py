@@ -1,26 +1,21 @@
 """All that a user can set, once: default, range, unit and reason. Forms, command line and docs are made from here."""
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import Field, ValidationError
 
-PROOF_SIDE = 512
+from .map_settings import Cavity, Curvature, Height, Ids, Occlusion, Thickness
+from .setting import Part, setting
 
-MapKey = Literal["normal", "normal_object"]
+PROOF_SIDE, PROOF_RAYS = 512, 16
+
+MapKey = Literal[
+    "normal", "normal_object", "bent", "occlusion", "curvature", "cavity", "height", "thickness", "position", "ids",
+    "color", "opacity",
+]  # fmt: skip
 Role = Literal["low", "high", "float", "cage", "self"]
 FixKind = Literal["merge_doubles", "flip_winding", "smooth", "split_at_seams", "into_tile"]
 NormalMode = Literal["keep", "smooth", "angle", "seams", "weighted"]
-
-
-def setting(title: str, reason: str, unit: str = "", **limits: Any) -> Any:
-    """A Pydantic field with what the interface shows beside it."""
-    return Field(title=title, description=reason, json_schema_extra={"unit": unit}, **limits)
-
-
-class Part(BaseModel):
-    """A group of settings; unknown names are refused so that a typing error is seen."""
-
-    model_config = ConfigDict(extra="forbid", validate_assignment=True)
 
 
 class Reach(Part):
@@ -258,7 +253,7 @@ class Output(Part):
     maps: Annotated[
         list[MapKey],
         setting("Maps", "All maps of one bake come from the same rays and line up to the texel.", min_length=1),
-    ] = ["normal"]
+    ] = ["normal"]  # noqa: RUF012 (pydantic copies it)
     depth: Annotated[
         Literal[8, 16], setting("Depth", "16 bits keep gentle slopes free of steps; 8 make smaller files.", "bits")
     ] = 8
@@ -272,6 +267,12 @@ class Recipe(Part):
     sheet: Sheet = Sheet()
     sizes: dict[str, Size] = Field(default_factory=dict, description="Sizes of single sheets, by their name.")
     basis: Basis = Basis()
+    occlusion: Occlusion = Occlusion()
+    curvature: Curvature = Curvature()
+    cavity: Cavity = Cavity()
+    height: Height = Height()
+    thickness: Thickness = Thickness()
+    ids: Ids = Ids()
     output: Output = Output()
     pairing: Pairing = Pairing()
     levels: dict[str, Level] = Field(default_factory=dict, description="By scope: pair:NAME or object:FILE/OBJECT.")
@@ -290,7 +291,7 @@ class Recipe(Part):
         return self.files.get(name, FileSettings())
 
     def proof(self) -> "Recipe":
-        """The same bake, small and quick: at most 512 texels on the long side of a sheet and 4 samples."""
+        """The same bake, small and quick: at most 512 texels on the long side of a sheet, 4 samples and 16 rays."""
         shrink, width, height = _shrunk(self.sheet.width, self.sheet.height)
         samples: Literal[1, 4] = 1 if self.sheet.samples == 1 else 4
         padding = self.sheet.padding
@@ -300,7 +301,13 @@ class Recipe(Part):
         sizes = {
             name: Size(width=w, height=h) for name, s in self.sizes.items() for _, w, h in [_shrunk(s.width, s.height)]
         }
-        return self.model_copy(update={"sheet": sheet, "sizes": sizes})
+        few = {"rays": min(self.occlusion.rays, PROOF_RAYS)}
+        return self.model_copy(
+            update={
+                "sheet": sheet, "sizes": sizes, "occlusion": self.occlusion.model_copy(update=few),
+                "thickness": self.thickness.model_copy(update={"rays": min(self.thickness.rays, PROOF_RAYS)}),
+            }
+        )  # fmt: skip
 
 
 def _shrunk(width: int, height: int) -> tuple[float, int, int]:

@@ -5,32 +5,40 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Callable
+from typing import get_args
 
 import numpy as np
 
 from ..core import bake as baking
 from ..core import edges, normals, refusals
 from ..core.arrays import F32
-from ..core.assembly import Sculpt, Warm
+from ..core.assembly import Assembly, Sculpt, Warm
 from ..core.basis import mikktspace
 from ..core.cage import rays_of
 from ..core.cage_surface import no_surface
-from ..core.cast import cast_rays
+from ..core.cast import cast_rays, empty_cast, empty_hits
 from ..core.checks import check
 from ..core.embree import Scene, Vertices
 from ..core.formats import read_mesh, write_mesh
+from ..core.ground import Ground
 from ..core.images import png
 from ..core.likeness import likeness
 from ..core.low import Low
-from ..core.maps import REGISTRY
+from ..core.map_settings import Occlusion
+from ..core.maps import REGISTRY, ReadsNormals
 from ..core.mesh import Layer, Mesh
 from ..core.nudges import no_nudges
+from ..core.pairing import Paired
 from ..core.probe import probe
 from ..core.rays import rays_through
-from ..core.recipe import Output, Recipe, Sheet
+from ..core.recipe import MapKey, Output, Recipe, Sheet
 from ..core.sheet import grid, nearest_covered, pad
 
 RECIPE = Recipe(sheet=Sheet(width=16, height=16, samples=1), output=Output(maps=["normal", "normal_object"]))
+OTHERS = [
+    Recipe(sheet=RECIPE.sheet, output=Output(maps=list(get_args(MapKey))), occlusion=Occlusion(rays=1, denoise=True)),
+    Recipe(sheet=RECIPE.sheet, output=Output(maps=["occlusion"]), occlusion=Occlusion(rays=1, occluders="low")),
+]
 
 
 def one_triangle(name: str = "warm-up") -> Mesh:
@@ -52,10 +60,10 @@ def warm_up(on_compile: Callable[[], None] = lambda: None) -> None:
         with _started("compile_rays_and_maps") as helper:
             _compile_surface(mesh)
             helper.wait()
-        _started("compile_readers")  # not waited for: most files do without them
+        _started("compile_others")  # not waited for: most first bakes do without them
     meshes, warm = baking.BakeMeshes([mesh], [one_triangle()]), Warm()
     result = baking.bake(RECIPE, meshes, warm=warm)
-    _read_back(result.cast, result.low)
+    _read_back(result.sheets[0].ground)
     probe(result.low, rays_of(result.assembly, result.cage, result.low.triangles), result.sculpt, 4, 12)
 
 
@@ -90,11 +98,16 @@ def compile_rays_and_maps() -> None:
         mesh.positions[mesh.triangles], up[None].copy(), np.ones(1, np.float32), row, np.zeros((0, 7), np.float32),
         no_nudges(1), no_surface(1, 1),
     )  # fmt: skip
-    _read_back(cast_rays(low, rays, sculpt, lambda share: None, lambda: False), low)
+    cast, hits = empty_cast(laid), empty_hits(laid, laid.busy_tiles)
+    cast_rays(low, rays, sculpt, cast, hits, lambda share: None, lambda: False)
+    assembly = Assembly(RECIPE, {}, Paired([], []), mesh, row, (), [])
+    _read_back(Ground(assembly, sculpt, low, rays, cast, Warm()))
 
 
-def compile_readers() -> None:
-    """What the readers of text and of polygons need."""
+def compile_others() -> None:
+    """What maps beyond normals need, and the readers of text and of polygons."""
+    for recipe in OTHERS:
+        baking.bake(recipe, baking.BakeMeshes([one_triangle()], [one_triangle()]))
     square = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], np.float32)
     with tempfile.TemporaryDirectory() as folder:
         path = pathlib.Path(folder)
@@ -117,8 +130,10 @@ def _sculpt(mesh: Mesh) -> Sculpt:
     return Sculpt(mesh, np.array([0, 1], np.int64), scene.tracer[None].copy(), [scene], ("warm-up/warm-up",))
 
 
-def _read_back(cast, low) -> None:  # type: ignore[no-untyped-def]
-    for made in REGISTRY.values():
-        picture = png.quantise(made.derive(cast, low, RECIPE), 8)
-        likeness(cast, made.read_back(png.dequantise(picture), cast, low, RECIPE))
-        png.quantise(made.derive(cast, low, RECIPE), 16)
+def _read_back(ground: Ground) -> None:
+    for key in RECIPE.output.maps:
+        made = REGISTRY[key]
+        image = made.derive(ground, None).image
+        png.quantise(image, 16)
+        if isinstance(made, ReadsNormals):
+            likeness(ground.cast, made.read_back(png.dequantise(png.quantise(image, 8)), ground))

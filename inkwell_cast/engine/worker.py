@@ -20,7 +20,7 @@ import numpy as np
 from ..core import bake as baking
 from ..core import view
 from ..core.assembly import Assembly, BakeMeshes, Warm, assemble
-from ..core.cage import lows_of, rays_of
+from ..core.cage import lows_of
 from ..core.checks import Finding, check
 from ..core.coverage import Coverage, coverage
 from ..core.errors import Cancelled, InputProblem, RayLibraryMissing
@@ -28,15 +28,14 @@ from ..core.export import EXPORTS
 from ..core.field import located_of
 from ..core.fit import cage_of
 from ..core.formats import read_mesh, write_mesh
-from ..core.low import Low
 from ..core.manifest import Manifest, MeshFile
 from ..core.mesh import Mesh
 from ..core.packed import read_packed, write_blocks, write_packed
 from ..core.probe import Probe, probe
-from ..core.rays import Rays
 from ..core.recipe import Recipe
 from ..core.refusals import refuse_empty, refuse_unpaired, refuse_unusable
 from ..core.section import Section, section
+from ..core.work import laid_out
 from .messages import (
     BakeInto,
     CheckPiece,
@@ -177,13 +176,10 @@ class _Worker:
     def _probe(self, job: ProbeAt) -> Probe | None:
         assembly = self._put_together(job.recipe, job.sources)
 
-        def lay_out() -> dict[str, tuple[Low, Rays]]:
-            refuse_unusable(assembly)
-            names, lows, cage, _ = baking.lay_out(assembly, self._warm)
-            return {n: (low, rays_of(assembly, cage, low.triangles)) for n, low in zip(names, lows, strict=True)}
-
-        found = self._warm.once("sheets", _key(job.recipe, job.sources), lay_out).get(job.sheet)
-        return probe(*found, self._warm.sculpt(assembly), job.x, job.y) if found else None
+        refuse_unusable(assembly)
+        laid = laid_out(assembly, self._read(job.sources), self._warm)
+        found = next((sheet for sheet in laid.sheets if sheet.name == job.sheet), None)
+        return probe(found.low, found.rays, self._warm.sculpt(assembly), job.x, job.y) if found else None
 
     def _draw(self, job: Draw) -> None:
         self._tell("drawing", 0.1)

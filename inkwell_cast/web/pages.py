@@ -1,7 +1,7 @@
 """Templates and what they all know."""
 
 import pathlib
-from typing import Any
+from typing import Any, Literal, get_args, get_origin
 
 from fastapi import Request
 from fastapi.templating import Jinja2Templates
@@ -23,7 +23,7 @@ STAGE_WORDS = {
     "drawing": "Drawing the sculpt", "measuring": "Measuring the sculpt", "fitting": "Fitting the cage",
     "checking": "Checking",
     "preparing": "Preparing the low", "scene": "Building the scene",
-    "casting": "Casting rays", "maps": "Deriving maps", "writing": "Writing files",
+    "casting": "Casting", "maps": "Deriving maps", "writing": "Writing files",
 }  # fmt: skip
 
 templates = Jinja2Templates(HERE / "templates")
@@ -59,12 +59,30 @@ def scope_label(scope: str) -> str:
     return name.rpartition("/")[2] if kind == "object" else name or "piece"
 
 
+def fields_of(group: str) -> list[dict[str, Any]]:
+    """The settings of a group of the recipe that a form can show, with how: as a switch, a choice or a number."""
+    found = []
+    for name, f in Recipe.model_fields[group].annotation.model_fields.items():  # type: ignore[union-attr]
+        kind, options = "number", []
+        if f.annotation is bool:
+            kind = "switch"
+        elif get_origin(f.annotation) is Literal:
+            kind, options = "choice", list(get_args(f.annotation))
+        elif get_origin(f.annotation) is dict:
+            continue
+        unit = (f.json_schema_extra or {}).get("unit", "")  # type: ignore[union-attr]
+        found.append(
+            {"name": name, "title": f.title, "reason": f.description, "unit": unit, "kind": kind, "options": options}
+        )
+    return found
+
+
 templates.env.filters |= {
     "count": count, "units": units, "duration": duration, "spark": spark, "scope": scope_label,
 }  # fmt: skip
 templates.env.globals |= {
     "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "MAPS": maps.REGISTRY, "Recipe": Recipe,
-    "FIX_WORDS": WORDS, "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),
+    "FIX_WORDS": WORDS, "fields_of": fields_of, "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),
 }  # fmt: skip
 
 
@@ -90,6 +108,7 @@ def bake_facts(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> dict[str, A
         "id": row.id,
         "maps": list(row.recipe.output.maps),
         "labels": {k: maps.REGISTRY[k].LABEL for k in row.recipe.output.maps},
+        "clipped": [m.key for m in (row.manifest.maps if row.manifest else []) if m.facts.get("clipped_share")],
         "sheets": [s.model_dump(include={"name", "width", "height"}) for s in row.manifest.sheets]
         if row.manifest
         else [],

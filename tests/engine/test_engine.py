@@ -87,7 +87,10 @@ def test_a_texel_can_be_probed(engine, sources):
 
 
 def test_following_the_pointer_does_not_count_as_busy(engine, sources, tmp_path):
-    at = ProbeAt(SHORT, sources, "", 10, 20), SectionAt(SHORT, sources, 0, (0.0, 0.0, 0.0), 0.0, 1.0)
+    at = (
+        ProbeAt(SHORT, sources, "", 10, 20),
+        SectionAt(SHORT, sources, 0, (0.0, 0.0, 0.0), 0.0, 1.0, "u", (0.0, 0.0, 1.0)),
+    )
     tickets = [engine.submit(at[n % 2]) for n in range(6)]
     assert not engine.busy
     tickets.append(engine.submit(CheckPiece(SHORT, sources)))

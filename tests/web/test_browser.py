@@ -319,3 +319,40 @@ def test_the_cage_is_brushed_and_a_stroke_undone(quiet: Page, server, ring_files
     expect(page.get_by_role("alert")).to_contain_text("Give 0 to 1")
     page.locator("#undo").click()
     expect(page.get_by_text("1 stroke", exact=True)).to_be_hidden()
+
+
+def test_maps_are_chosen_baked_and_their_range_and_colours_set(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    page.get_by_role("link", name="Maps").click()
+    for name in ("Occlusion", "Curvature", "Height", "ID colours"):
+        with page.expect_response(lambda r: "/settings/maps" in r.url):
+            page.get_by_label(name, exact=True).check()
+    page.keyboard.press("Escape")
+    page.locator("#model canvas").focus()
+    page.keyboard.press("p")
+    expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)
+    page.get_by_role("link", name="Maps").click()
+    page.get_by_label("Map", exact=True).select_option("height")
+    before = model_picture(page)
+    page.locator("#map-height summary").click()
+    handle = page.get_by_role("slider", name="White at, scene units")
+    handle.focus()
+    with page.expect_response(lambda r: "/settings/maps" in r.url):
+        page.keyboard.press("ArrowLeft")
+    expect(page.locator("#map-height")).to_have_attribute("open", "")
+    page.locator("input[name='height.range']").fill("0.001")
+    with page.expect_response(lambda r: "/settings/maps" in r.url):
+        page.locator("input[name='height.range']").press("Tab")
+    page.locator("#map-ids summary").click()
+    page.locator("#map-ids input[type=color]").fill("#ff8800")
+    expect(page.get_by_role("button", name="reset")).to_be_visible(timeout=SLOW)
+    ended = page.locator("#table").get_attribute("data-ended")
+    page.locator("#model canvas").focus()
+    page.keyboard.press("p")
+    expect(page.locator("#table")).to_have_attribute("data-ended", str(int(ended) + 1), timeout=SLOW)
+    assert np.abs(model_picture(page) - before).max() > 60  # clipped texels are hatched
+    page.get_by_label("Map", exact=True).select_option("ids")
+    box = page.locator("#model").bounding_box()
+    page.mouse.move(box["x"] + box["width"] * 0.3, box["y"] + box["height"] * 0.55)
+    expect(page.locator("#sheet-readout")).to_contain_text("id colours no material", timeout=SLOW)

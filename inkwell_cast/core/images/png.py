@@ -35,9 +35,9 @@ def dequantise(steps: U8 | U16) -> F32:
 
 
 def write(path: pathlib.Path, steps: U8 | U16) -> None:
-    """Write `steps (H, W, 3)` in RGB order. Raises InputProblem where the file cannot be written."""
+    """Write `steps (H, W, 3)` in RGB order or (H, W, 1) grey. Raises InputProblem where the file cannot be written."""
     fast = [cv2.IMWRITE_PNG_COMPRESSION, 1, cv2.IMWRITE_PNG_STRATEGY, cv2.IMWRITE_PNG_STRATEGY_RLE]
-    made, data = cv2.imencode(".png", cv2.cvtColor(steps, cv2.COLOR_RGB2BGR), fast)
+    made, data = cv2.imencode(".png", cv2.cvtColor(steps, cv2.COLOR_RGB2BGR) if steps.shape[2] == 3 else steps, fast)
     if not made:
         raise InputProblem(path.name, "The picture could not be encoded.", "Try another size or depth.")
     try:
@@ -49,7 +49,7 @@ def write(path: pathlib.Path, steps: U8 | U16) -> None:
 
 
 def read(path: pathlib.Path) -> U8 | U16:
-    """Read a picture as (H, W, 3) in RGB order with the depth of the file."""
+    """Read a picture as (H, W, 3) in RGB order with the depth of the file; grey stands in all three."""
     try:
         data = np.fromfile(path, np.uint8)
     except OSError as error:

@@ -3,34 +3,40 @@
 import numba
 import numpy as np
 
-from ..arrays import F32
+from ..arrays import F32, Any_
 from ..basis import frame, to_object, to_tangent
-from ..cast import Cast
-from ..low import Low
-from ..recipe import Recipe
+from ..ground import Ground
 from ..sheet import texel_barycentrics
+from .derived import Derived
 
 KEY = "normal"
 LABEL = "Normal"
+REASON = "The sculpt's normals in the low's tangent basis."
+RAW, GROUP, SPACE = "", "", "linear"
 BACKGROUND = (0.5, 0.5, 1.0)  # what the sheet shows beyond the padding
 
 
-def derive(cast: Cast, low: Low, recipe: Recipe) -> F32:
+def derive(ground: Ground, raw: Any_ | None) -> Derived:
     """(H, W, 3) float32: 0.5 x + 0.5; texels that missed the sculpt keep the low's own normal."""
-    out = np.zeros(cast.normal.shape, np.float32)
-    sign = 1.0 if recipe.basis.green == "up" else -1.0
-    g = low.grid
+    return Derived(encoded(ground, ground.cast.normal, ground.cast.struck))
+
+
+def encoded(ground: Ground, normals: F32, struck: Any_) -> F32:
+    """Object-space vectors (H, W, 3) in the basis of the low, 0.5 x + 0.5; where not struck the low's own normal."""
+    cast, low, g = ground.cast, ground.low, ground.low.grid
+    out = np.zeros(normals.shape, np.float32)
+    sign = 1.0 if ground.recipe.basis.green == "up" else -1.0
     _encode(
-        cast.low_triangle, cast.sample, cast.struck, cast.normal, g.corners, g.side, g.shift, low.normals, low.tangents,
-        sign, out,
+        cast.low_triangle, cast.sample, struck, normals, g.corners, g.side, g.shift, low.normals, low.tangents, sign,
+        out,
     )  # fmt: skip
     return out
 
 
-def read_back(image: F32, cast: Cast, low: Low, recipe: Recipe) -> F32:
+def read_back(image: F32, ground: Ground) -> F32:
     """Object-space unit normals (H, W, 3) float32 that a receiver computes from the stored values; overwrites them."""
-    sign = 1.0 if recipe.basis.green == "up" else -1.0
-    g = low.grid
+    cast, low, g = ground.cast, ground.low, ground.low.grid
+    sign = 1.0 if ground.recipe.basis.green == "up" else -1.0
     _decode(cast.low_triangle, cast.sample, image, g.corners, g.side, g.shift, low.normals, low.tangents, sign)
     return image
 

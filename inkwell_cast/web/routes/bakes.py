@@ -14,6 +14,7 @@ from starlette.responses import FileResponse, JSONResponse, Response
 
 from ...core.arrays import Any_
 from ...core.images import png
+from ...core.manifest import MapFile
 from ...store.bakes import BakeRow
 from ..pages import bake_facts, render, workshop
 from .meshes import file_stem
@@ -107,12 +108,25 @@ async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, s
         raise HTTPException(404, f"Texel {x}, {y} lies outside the sheet.")
     found = await workshop(request).probe(row, sheet, x, y)
     values: dict[str, Any] = {"texel": [x, y], "maps": {}}
-    for key in row.recipe.output.maps:
-        image = _pixels(_picture(request, row, sheet, key))
-        values["maps"][key] = [
-            round(v / (255 if image.dtype.itemsize == 1 else 65535), 3) for v in image[y, x].tolist()
-        ]
+    for made in row.manifest.maps if row.manifest else []:
+        if made.sheet == sheet:
+            values["maps"][made.key] = _value(_pixels(_picture(request, row, sheet, made.key))[y, x], made)
     return JSONResponse(values | ({"probe": found.model_dump()} if found else {}))
+
+
+def _value(steps: Any_, made: MapFile) -> str:
+    """A texel in words: a name of the legend, the value that a range says, or the shares of its channels."""
+    top = 255 if steps.dtype.itemsize == 1 else 65535
+    legend = made.facts.get("legend")
+    if legend:
+        color = "#{:02x}{:02x}{:02x}".format(*(round(v * 255 / top) for v in steps.tolist()))
+        return next((name for name, own in legend.items() if own == color), "none")
+    black, white = made.facts.get("black"), made.facts.get("white")
+    if isinstance(black, float) and isinstance(white, float):
+        unit = "" if made.facts["unit"] == "scene units" else " 1/unit"
+        return f"{black + (white - black) * steps[0] / top:.3g}{unit}"
+    grey = len(set(steps.tolist())) == 1
+    return " ".join(f"{v / top:.2f}" for v in steps[: 1 if grey else 3].tolist())
 
 
 def _bake(request: Request, piece_id: int, bake_id: int) -> BakeRow:

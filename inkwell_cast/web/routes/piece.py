@@ -36,8 +36,8 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
     diagonal = math.hypot(*sides["low"]["size"]) if "low" in sides else 0.0
     return {
         "piece": piece, "meshes": meshes, "bakes": bakes, "done": done, "shown": shown, "step": step, "paired": paired,
-        "diagonal": diagonal, "boxes": sides, "last": bakes[0] if bakes else None, "errors": {}, "given": {},
-        "said": [],
+        "diagonal": diagonal, "boxes": sides, "last": bakes[0] if bakes else None, "errors": {},
+        "errors_in": set(), "given": {}, "said": [],
         "findings": findings,
         "blocking": [f for f in findings or [] if f.severity == "blocking"], "ready": bool(paired.pairs),
         "pockets_drawn": [
@@ -117,6 +117,7 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
             changed_recipe = editing.set_level(_with_fields(recipe, form), scope, own)
     except ValidationError as refused:
         values["errors"] = refusals(refused)
+        values["errors_in"] = {name.partition(".")[0] for name in values["errors"]}
         values["given"] = {name: form[name] for name in form}
         return render(request, "panel.html", **values)
     if changed_recipe != recipe:
@@ -174,6 +175,16 @@ async def inherit(request: Request, piece_id: int, step: str, field: str) -> Res
     words = f"Inherit {field}"
     workshop(request).change(piece_id, words, lambda r: editing.set_level(r, before["scope"], {field: None}))
     return changed(request, piece_id, step, "low-changed")
+
+
+@router.post("/id-color")
+async def id_color(request: Request, piece_id: int) -> Response:
+    """A colour "#rrggbb" for a name of the ID map; an empty one goes back to the colour that follows from the name."""
+    context(request, piece_id, "maps")
+    form = await request.form()
+    name, color = str(form.get("name", "")), str(form.get("color", ""))
+    workshop(request).change(piece_id, "Colour", lambda r: editing.set_id_color(r, name, color))
+    return changed(request, piece_id, "maps")
 
 
 @router.post("/step-back")

@@ -50,21 +50,23 @@ void main() {
 // The receiver's side of the basis: B per texel from interpolated N and T, neither normalised before.
 const FRAGMENT = `
 precision highp float;
-uniform sampler2D map; uniform int kind; uniform float green; uniform bool lit; uniform mat3 cameraTurn;
+uniform sampler2D map; uniform int kind; uniform float green; uniform bool lit; uniform bool clipped; uniform mat3 cameraTurn;
 varying vec3 vN, vT, vP, vC; varying float vW; varying vec2 vUv;
 ${SHADE}
 void main() {
   vec3 n = normalize(vN), s = texture2D(map, vUv).xyz;
   if (kind == 1) { vec3 t = 2.0 * s - 1.0; t.y *= green; n = normalize(t.x * vT + t.y * vW * cross(vN, vT) + t.z * vN); }
   if (kind == 2) n = normalize(2.0 * s - 1.0);
+  if (clipped && (s.x < 0.003 || s.x > 0.997) && mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) < 2.6) { gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0); return; }
   if (!lit) { gl_FragColor = vec4(kind > 0 ? s : 0.5 * n + 0.5, 1.0); return; }
-  gl_FragColor = vec4(toScreen(shade(n, normalize(cameraPosition - vP), vC)), 1.0);
+  vec3 base = kind == 3 ? 0.9 * pow(s, vec3(2.2)) : vC; // other maps are painted on
+  gl_FragColor = vec4(toScreen(shade(n, normalize(cameraPosition - vP), base)), 1.0);
 }`;
 
 // A colour of the page as the screen shows it, light or dark.
 const ink = (name) => new THREE.Color().setStyle(getComputedStyle(document.documentElement).getPropertyValue(name).trim(), THREE.LinearSRGBColorSpace);
 
-const KINDS = { normal: 1, normal_object: 2 };
+const KINDS = { normal: 1, bent: 1, normal_object: 2 };
 
 export class ModelView {
   constructor(element, { antialias = true } = {}) {
@@ -95,7 +97,7 @@ export class ModelView {
   material() {
     return new THREE.ShaderMaterial({
       vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.FrontSide,
-      uniforms: { map: { value: this.blank }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, cameraTurn: { value: new THREE.Matrix3() } },
+      uniforms: { map: { value: this.blank }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, cameraTurn: { value: new THREE.Matrix3() } },
     });
   }
 
@@ -393,7 +395,8 @@ export class ModelView {
       for (const { material, userData } of scene.children) {
         const u = material.uniforms, texture = name === "low" ? this.textures[userData.sheet] : null;
         u.lit.value = this.lit; u.cameraTurn.value = turn;
-        u.kind.value = this.mapsOn && texture ? KINDS[this.mapKey] || 0 : 0;
+        u.kind.value = this.mapsOn && texture ? KINDS[this.mapKey] || 3 : 0;
+        u.clipped.value = u.kind.value === 3 && Boolean(this.facts?.clipped.includes(this.mapKey));
         u.map.value = texture || this.blank;
         u.green.value = this.facts?.green === "down" ? -1 : 1;
       }

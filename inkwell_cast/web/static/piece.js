@@ -2,6 +2,7 @@
 import { Brush } from "./brush.js";
 import { fetchMesh, ModelView } from "./model.js";
 import { Pockets } from "./pockets.js";
+import { RangeRule } from "./range.js";
 import { ReachRule } from "./reach.js";
 import { Slice } from "./slice.js";
 import { SheetView } from "./sheet.js";
@@ -12,6 +13,7 @@ const base = `/pieces/${$("table").dataset.piece}`;
 const plain = new URLSearchParams(location.search).has("plain"); // no antialiasing, for slow machines
 const model = new ModelView($("model"), { antialias: !plain });
 const sheet = new SheetView($("sheet"));
+const MOST_CHIPS = 3;
 const state = { facts: null, key: null, sheet: "", bitmaps: new Map() };
 
 function toast(text) {
@@ -32,12 +34,13 @@ async function json(address, options) {
 
 // While something waits for the engine, say there what it is doing.
 function sayProgress(place) {
+  let over = false;
   const timer = setInterval(async () => {
     const { words, share } = await json("/at-work").catch(() => ({}));
     if (!place().isConnected) clearInterval(timer);
-    else if (words) place().textContent = `${words}, ${Math.round(share * 100)} %`;
+    else if (words && !over) place().textContent = `${words}, ${Math.round(share * 100)} %`;
   }, 600);
-  return () => clearInterval(timer);
+  return () => { over = true; clearInterval(timer); };
 }
 
 async function loadMeshes(turn = true) {
@@ -116,7 +119,13 @@ async function showBake(facts) {
   $("sheet-note").textContent = "";
   choice.replaceChildren(...facts.sheets.map((s) => new Option(s.name, s.name)));
   if (!facts.sheets.some((s) => s.name === state.sheet)) state.sheet = facts.sheets[0].name;
-  for (const key of facts.maps) {
+  if (facts.maps.length > MOST_CHIPS) {
+    const list = document.createElement("select");
+    list.className = "chip"; list.id = "map-choice"; list.setAttribute("aria-label", "Map");
+    list.append(...facts.maps.map((key) => new Option(facts.labels[key], key)));
+    list.addEventListener("change", () => showMap(list.value));
+    chips.append(list);
+  } else for (const key of facts.maps) {
     const chip = document.createElement("button");
     chip.className = "chip"; chip.textContent = facts.labels[key]; chip.dataset.key = key;
     chip.onclick = () => showMap(key);
@@ -133,6 +142,7 @@ function sheetSize() {
 async function showMap(key) {
   state.key = key;
   for (const chip of $("map-chips").children) chip.setAttribute("aria-pressed", chip.dataset.key === key);
+  if ($("map-choice")) $("map-choice").value = key;
   const facts = state.facts;
   if (!state.bitmaps.has(key)) state.bitmaps.set(key, loadBitmaps(facts, key));
   try {
@@ -218,7 +228,7 @@ function readOut(found, cut) {
   const p = found.probe, short = (v) => (Math.abs(v) < 1e-4 * (p.outward + p.inward) ? "0" : Number(v.toPrecision(3)).toString());
   model.setPin(p || null);
   if (p && cut) slice.at({ triangle: p.triangle, place: p.place });
-  const words = Object.entries(found.maps).map(([key, v]) => `${state.facts.labels[key].toLowerCase()} ${v.map((c) => c.toFixed(2)).join(" ")}`);
+  const words = Object.entries(found.maps).sort(([a]) => (a === state.key ? -1 : 0)).map(([key, v]) => `${state.facts.labels[key].toLowerCase()} ${v}`);
   const uv = p ? `u ${p.uv[0].toFixed(4)} v ${p.uv[1].toFixed(4)} · ` : "";
   $("sheet-readout").textContent = `texel ${found.texel.join(", ")} · ${uv}${words.join(" · ")}`;
   const line = $("model-readout");
@@ -310,6 +320,7 @@ document.addEventListener("keydown", (e) => {
   if (e.ctrlKey || e.metaKey || e.altKey || (e.target.matches("input:not([type=radio]):not([type=checkbox]), select, textarea"))) return;
   const key = e.key.toLowerCase();
   if (flips[key]) flips[key]();
+  else if ((key === "," || key === ".") && state.facts) { const all = state.facts.maps; showMap(all[(all.indexOf(state.key) + (key === "." ? 1 : all.length - 1)) % all.length]); }
   else if (key === "w") setShow(shows[(shows.indexOf(model.show) + 1) % 3]);
   else if (key === "p") $("proof")?.click();
   else if (key === "b") $("full-bake")?.click();
@@ -374,6 +385,23 @@ document.body.addEventListener("htmx:responseError", (e) => {
   toast(text);
 });
 document.body.addEventListener("htmx:sendError", () => toast("The server cannot be reached. Is it still running?"));
+
+// What was unfolded in the panel stays so when it is drawn anew.
+let unfolded = new Set();
+document.body.addEventListener("htmx:beforeSwap", (e) => {
+  if (e.detail.target.id === "panel") unfolded = new Set([...document.querySelectorAll("#panel details[id][open]")].map((d) => d.id));
+});
+function tendMaps() {
+  for (const details of document.querySelectorAll("#panel details[id]")) if (unfolded.has(details.id)) details.open = true;
+  const change = (field, value) => { const input = document.querySelector(`#panel input[name="${field}"]`); input.value = value; input.dispatchEvent(new Event("change", { bubbles: true })); };
+  for (const svg of document.querySelectorAll(".range-rule:not([data-tended])")) { svg.dataset.tended = "yes"; new RangeRule(svg, change); }
+  for (const color of document.querySelectorAll("[data-id-name]:not([data-tended])")) {
+    color.dataset.tended = "yes";
+    color.addEventListener("change", (e) => { e.stopPropagation(); htmx.ajax("POST", `${base}/id-color`, { target: "#panel", values: { name: color.dataset.idName, color: color.value } }); });
+  }
+}
+document.body.addEventListener("htmx:afterSettle", tendMaps);
+tendMaps();
 
 // A panel that arrives while the next field is being filled in must not take away what was typed there.
 let typing = null;

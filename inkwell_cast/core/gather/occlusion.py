@@ -1,0 +1,180 @@
+"""Occlusion by rays, and the mean free direction: what surrounds the sculpt at a texel's hits.
+
+From each hit, lifted along the sculpt's geometric normal, rays leave about its shading normal, cosine-weighted and well
+spread; those that would go into the surface itself are left out. A ray counts with a falloff of the distance at which
+something stops it. In "low" mode rays leave from the low and see only lows.
+"""
+
+import numba
+import numpy as np
+
+from ..arrays import Any_
+from ..cast import Hits, shading_normal
+from ..embree import blocked, hit_along
+from ..ground import Ground
+from ..occluders import Occluders, occluders_of
+from ..recipe import Recipe
+from ..sampling import cosine_direction, seed_of, square_point
+from ..sheet import texel_barycentrics
+from .texels import Cancel, Progress, over_tiles, tile_box, weights_at
+
+CHANNELS, KIND = 4, np.float32  # the share that is occluded, and the mean free direction times its weight
+LIFT = 1e-5  # of the low's diagonal
+FALLOFFS = ("none", "linear", "square")
+
+
+def depends(recipe: Recipe) -> object:
+    return recipe.occlusion.model_dump(exclude={"denoise"}), recipe.reach.unit
+
+
+def cost(recipe: Recipe) -> float:
+    return recipe.occlusion.rays / recipe.sheet.samples
+
+
+def prepare(ground: Ground) -> Occluders:
+    which = ground.assembly.recipe.occlusion.occluders
+    key = f"{ground.assembly.digest()} {id(ground.sculpt)} {which}"
+    found: Occluders = ground.warm.once("occluders", key, lambda: occluders_of(ground.assembly, ground.sculpt, which))
+    return found
+
+
+def gather(ground: Ground, hits: Hits, ready: Occluders, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+    recipe, low, cast, grid = ground.assembly.recipe, ground.low, ground.cast, ground.low.grid
+    own, diagonal = recipe.occlusion, ground.assembly.low.diagonal
+    far = own.distance * recipe.reach.scale(diagonal) or 1e30
+    widest = np.sin(np.radians(min(own.cone, 180.0) / 2))
+    falloff = FALLOFFS.index(own.falloff) if own.distance > 0 else 0
+    mesh, pair = ground.sculpt.mesh, ground.rays.pair
+    assert mesh.normals is not None
+    common = (own.rays, far, falloff, widest, LIFT * diagonal, out)
+    if own.occluders == "low":
+        of_low = (
+            cast.low_triangle, cast.sample, grid.shift, grid.corners, ground.rays.points, low.normals, pair,
+            ready.tracers, ready.blockers, *common,
+        )  # fmt: skip
+        over_tiles(hits, grid, _of_low, of_low, progress, cancelled)
+        return
+    arguments = (
+        cast.low_triangle, pair, mesh.positions, mesh.triangles, mesh.normals.values, mesh.normals.corners,
+        ready.tracers, ready.blockers, *common,
+    )  # fmt: skip
+    over_tiles(hits, grid, _of_sculpt, arguments, progress, cancelled)
+
+
+@numba.njit(cache=True, nogil=True)
+def _of_sculpt(  # type: ignore[no-untyped-def]
+    tiles, starts, triangle, uv, across, width, height, side, low_triangle, pair, positions, triangles,
+    normals, normal_rows, tracers, blockers, rays, far, falloff, widest, lift, out,
+):  # fmt: skip
+    sums = np.zeros(5)
+    for k in range(len(tiles)):
+        x0, y0, columns, rows = tile_box(tiles[k], across, width, height)
+        for y in range(rows):
+            for x in range(columns):
+                first, count = starts[k] + y * side * columns * side + x * side, 0
+                for j in range(side):
+                    for i in range(side):
+                        count += triangle[first + j * columns * side + i] >= 0
+                if not count:
+                    continue
+                each, taken, seed = (rays + count - 1) // count, 0, seed_of(x0 + x, y0 + y, 1)
+                p = pair[low_triangle[y0 + y, x0 + x]]
+                sums[:] = 0
+                for j in range(side):
+                    for i in range(side):
+                        n = first + j * columns * side + i
+                        t = triangle[n]
+                        if t < 0:
+                            continue
+                        b0, b1, b2 = weights_at(uv, n)
+                        a, b, c = positions[triangles[t, 0]], positions[triangles[t, 1]], positions[triangles[t, 2]]
+                        gx, gy, gz = _across(a, b, c)
+                        px = b0 * a[0] + b1 * b[0] + b2 * c[0] + lift * gx
+                        py = b0 * a[1] + b1 * b[1] + b2 * c[1] + lift * gy
+                        pz = b0 * a[2] + b1 * b[2] + b2 * c[2] + lift * gz
+                        nx, ny, nz = shading_normal(t, b1, b2, normals, normal_rows)
+                        _look(
+                            taken, each, seed, px, py, pz, nx, ny, nz, gx, gy, gz, tracers[p], blockers[p],
+                            far, falloff, widest, sums,
+                        )  # fmt: skip
+                        taken += each
+                _keep(out[y0 + y, x0 + x], sums)
+
+
+@numba.njit(cache=True, nogil=True)
+def _of_low(  # type: ignore[no-untyped-def]
+    tiles, starts, triangle, uv, across, width, height, side, low_triangle, sample, shift, corners, points,
+    low_normals, pair, tracers, blockers, rays, far, falloff, widest, lift, out,
+):  # fmt: skip
+    sums = np.zeros(5)
+    for k in range(len(tiles)):
+        x0, y0, columns, rows = tile_box(tiles[k], across, width, height)
+        for y in range(y0, y0 + rows):
+            for x in range(x0, x0 + columns):
+                t = low_triangle[y, x]
+                if t < 0:
+                    continue
+                b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
+                a, b, c = points[t, 0], points[t, 1], points[t, 2]
+                gx, gy, gz = _across(a, b, c)
+                px = b0 * a[0] + b1 * b[0] + b2 * c[0] + lift * gx
+                py = b0 * a[1] + b1 * b[1] + b2 * c[1] + lift * gy
+                pz = b0 * a[2] + b1 * b[2] + b2 * c[2] + lift * gz
+                n = low_normals[t]
+                nx = b0 * n[0, 0] + b1 * n[1, 0] + b2 * n[2, 0]
+                ny = b0 * n[0, 1] + b1 * n[1, 1] + b2 * n[2, 1]
+                nz = b0 * n[0, 2] + b1 * n[1, 2] + b2 * n[2, 2]
+                length = np.sqrt(nx * nx + ny * ny + nz * nz)
+                if length == 0:
+                    continue
+                sums[:] = 0
+                _look(
+                    0, rays, seed_of(x, y, 1), px, py, pz, nx / length, ny / length, nz / length, gx, gy, gz,
+                    tracers[pair[t]], blockers[pair[t]], far, falloff, widest, sums,
+                )  # fmt: skip
+                _keep(out[y, x], sums)
+
+
+@numba.njit(cache=True, nogil=True)
+def _look(  # type: ignore[no-untyped-def]
+    first, count, seed, px, py, pz, nx, ny, nz, gx, gy, gz, tracer, blocker, far, falloff, widest, sums
+):  # fmt: skip
+    """Trace `count` rays from p about n; adds to sums (5,): rays, occlusion, free direction."""
+    for r in range(first, first + count):
+        u, v = square_point(r, seed)
+        dx, dy, dz = cosine_direction(u, v, widest, nx, ny, nz)
+        if dx * gx + dy * gy + dz * gz <= 0:
+            continue
+        stopped = 0.0
+        if falloff == 0:
+            if blocked(blocker[0], blocker[1], px, py, pz, dx, dy, dz, far):
+                stopped = 1.0
+        else:
+            length, _, _, hit = hit_along(tracer[0], tracer[1], px, py, pz, dx, dy, dz, far)
+            if hit >= 0:
+                stopped = 1 - length / far
+                if falloff == 2:
+                    stopped *= stopped
+        sums[0] += 1
+        sums[1] += stopped
+        sums[2] += (1 - stopped) * dx
+        sums[3] += (1 - stopped) * dy
+        sums[4] += (1 - stopped) * dz
+
+
+@numba.njit(cache=True, nogil=True)
+def _keep(texel, sums):  # type: ignore[no-untyped-def]
+    if sums[0]:
+        for c in range(4):
+            texel[c] = sums[1 + c] / sums[0]
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def _across(a, b, c):  # type: ignore[no-untyped-def]
+    """Unit geometric normal of a triangle."""
+    ux, uy, uz = np.float64(b[0] - a[0]), np.float64(b[1] - a[1]), np.float64(b[2] - a[2])
+    vx, vy, vz = np.float64(c[0] - a[0]), np.float64(c[1] - a[1]), np.float64(c[2] - a[2])
+    nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+    length = np.sqrt(nx * nx + ny * ny + nz * nz)
+    scale = 1 / length if length > 0 else 0.0
+    return nx * scale, ny * scale, nz * scale

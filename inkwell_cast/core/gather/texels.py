@@ -1,0 +1,69 @@
+"""What gathering kernels share: the place of a tile, and points of the sculpt at its hits."""
+
+from collections.abc import Callable
+
+import numba
+import numpy as np
+
+from ..cast import Hits
+from ..sheet import TILE, Grid
+from ..threads import in_batches
+
+Progress = Callable[[float], None]
+Cancel = Callable[[], bool]
+
+
+def over_tiles(
+    hits: Hits, grid: Grid, kernel: Callable[..., None], arguments: tuple[object, ...],
+    progress: Progress, cancelled: Cancel,
+) -> None:  # fmt: skip
+    """Call a kernel with (tiles, starts, triangle, uv, across, width, height, side, *arguments), piece by piece."""
+
+    def work(first: int, last: int) -> None:
+        kernel(
+            hits.tiles[first:last], hits.starts[first : last + 1], hits.triangle, hits.uv,
+            grid.tiles_across, grid.width, grid.height, grid.side, *arguments,
+        )  # fmt: skip
+
+    in_batches(len(hits.tiles), work, progress, cancelled)
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def tile_box(tile, across, width, height):  # type: ignore[no-untyped-def]
+    """First column, first row, columns and rows of a tile, in texels."""
+    x, y = (tile % across) * TILE, (tile // across) * TILE
+    return x, y, min(TILE, width - x), min(TILE, height - y)
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def weights_at(uv, n):  # type: ignore[no-untyped-def]
+    """Barycentrics of a sample's hit."""
+    u, v = uv[n, 0] / 65535.0, uv[n, 1] / 65535.0
+    return 1 - u - v, u, v
+
+
+@numba.njit(cache=True, nogil=True)
+def mean_of_corners(tiles, starts, triangle, uv, across, width, height, side, values, corners, out):  # type: ignore[no-untyped-def]
+    """The mean over a texel's hits of values (N, K) that lie at the corners (T, 3) of the sculpt's triangles."""
+    for k in range(len(tiles)):
+        x0, y0, columns, rows = tile_box(tiles[k], across, width, height)
+        for y in range(rows):
+            for x in range(columns):
+                count = 0
+                for j in range(side):
+                    for i in range(side):
+                        n = starts[k] + (y * side + j) * columns * side + x * side + i
+                        t = triangle[n]
+                        if t < 0:
+                            continue
+                        b0, b1, b2 = weights_at(uv, n)
+                        count += 1
+                        for c in range(values.shape[1]):
+                            out[y0 + y, x0 + x, c] += np.float32(
+                                b0 * values[corners[t, 0], c]
+                                + b1 * values[corners[t, 1], c]
+                                + b2 * values[corners[t, 2], c]
+                            )
+                if count:
+                    for c in range(values.shape[1]):
+                        out[y0 + y, x0 + x, c] /= count

@@ -1,0 +1,84 @@
+"""Thickness: the mean length of cosine-weighted rays into the body, no longer than a limit, scene units."""
+
+import numba
+import numpy as np
+
+from ..arrays import Any_
+from ..cast import Hits
+from ..embree import hit_along
+from ..ground import Ground
+from ..occluders import Occluders, occluders_of
+from ..recipe import Recipe
+from ..sampling import cosine_direction, seed_of, square_point
+from .occlusion import LIFT, _across
+from .texels import Cancel, Progress, over_tiles, tile_box, weights_at
+
+CHANNELS, KIND = 1, np.float32
+SHARE = 0.2  # of the low's diagonal: the limit where none is given
+
+
+def depends(recipe: Recipe) -> object:
+    return recipe.thickness.model_dump(), recipe.reach.unit
+
+
+def cost(recipe: Recipe) -> float:
+    return recipe.thickness.rays / recipe.sheet.samples
+
+
+def limit_of(recipe: Recipe, diagonal: float) -> float:
+    """The longest length that counts, scene units."""
+    own = recipe.thickness.limit
+    return float(SHARE * diagonal if own == "auto" else own * recipe.reach.scale(diagonal))
+
+
+def prepare(ground: Ground) -> Occluders:
+    key = f"{ground.assembly.digest()} {id(ground.sculpt)}"
+    found: Occluders = ground.warm.once("bodies", key, lambda: occluders_of(ground.assembly, ground.sculpt, "pair"))
+    return found
+
+
+def gather(ground: Ground, hits: Hits, ready: Occluders, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+    recipe, diagonal, mesh = ground.assembly.recipe, ground.assembly.low.diagonal, ground.sculpt.mesh
+    arguments = (
+        ground.cast.low_triangle, ground.rays.pair, mesh.positions, mesh.triangles, ready.tracers,
+        recipe.thickness.rays, limit_of(recipe, diagonal), LIFT * diagonal, out,
+    )  # fmt: skip
+    over_tiles(hits, ground.low.grid, _inward, arguments, progress, cancelled)
+
+
+@numba.njit(cache=True, nogil=True)
+def _inward(  # type: ignore[no-untyped-def]
+    tiles, starts, triangle, uv, across, width, height, side, low_triangle, pair, positions, triangles, tracers, rays,
+    limit, lift, out,
+):  # fmt: skip
+    for k in range(len(tiles)):
+        x0, y0, columns, rows = tile_box(tiles[k], across, width, height)
+        for y in range(rows):
+            for x in range(columns):
+                first, count = starts[k] + y * side * columns * side + x * side, 0
+                for j in range(side):
+                    for i in range(side):
+                        count += triangle[first + j * columns * side + i] >= 0
+                if not count:
+                    continue
+                each, taken, seed = (rays + count - 1) // count, 0, seed_of(x0 + x, y0 + y, 2)
+                tracer, total = tracers[pair[low_triangle[y0 + y, x0 + x]]], 0.0
+                for j in range(side):
+                    for i in range(side):
+                        n = first + j * columns * side + i
+                        t = triangle[n]
+                        if t < 0:
+                            continue
+                        b0, b1, b2 = weights_at(uv, n)
+                        a, b, c = positions[triangles[t, 0]], positions[triangles[t, 1]], positions[triangles[t, 2]]
+                        gx, gy, gz = _across(a, b, c)
+                        px = b0 * a[0] + b1 * b[0] + b2 * c[0] - lift * gx
+                        py = b0 * a[1] + b1 * b[1] + b2 * c[1] - lift * gy
+                        pz = b0 * a[2] + b1 * b[2] + b2 * c[2] - lift * gz
+                        for r in range(taken, taken + each):
+                            u, v = square_point(r, seed)
+                            dx, dy, dz = cosine_direction(u, v, 1.0, -gx, -gy, -gz)
+                            length, _, _, hit = hit_along(tracer[0], tracer[1], px, py, pz, dx, dy, dz, limit)
+                            total += length if hit >= 0 else limit
+                        taken += each
+                out[y0 + y, x0 + x, 0] = total / taken

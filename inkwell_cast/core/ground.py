@@ -1,0 +1,23 @@
+"""Where maps are made: a sheet of a piece, its rays and what they found."""
+
+from dataclasses import dataclass
+
+from .assembly import Assembly, Sculpt, Warm
+from .cast import Cast
+from .low import Low
+from .rays import Rays
+from .recipe import Recipe
+
+
+@dataclass(frozen=True, slots=True)
+class Ground:
+    assembly: Assembly
+    sculpt: Sculpt
+    low: Low
+    rays: Rays
+    cast: Cast
+    warm: Warm
+
+    @property
+    def recipe(self) -> Recipe:
+        return self.assembly.recipe

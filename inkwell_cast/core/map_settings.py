@@ -1,0 +1,103 @@
+"""What can be set of single maps; part of the recipe."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from .setting import Part, setting
+
+Positive = Annotated[float, Field(gt=0, le=1e9)]
+
+
+class Occlusion(Part):
+    """Ambient occlusion, and the bent normal that comes from the same rays."""
+
+    rays: Annotated[
+        int, setting("Rays", "In each texel, shared by its samples; more are smoother.", "a texel", ge=1, le=4096)
+    ] = 64
+    distance: Annotated[
+        float, setting("Distance", "What lies further off does not occlude; 0 for no limit.", "reach", ge=0, le=1e6)
+    ] = 0.0
+    falloff: Annotated[
+        Literal["none", "linear", "square"],
+        setting("Falloff", "How what occludes loses weight up to the distance; none counts it whole."),
+    ] = "none"
+    cone: Annotated[
+        float, setting("Cone", "How wide rays spread about the normal; 180 sees everything above.", "°", ge=1, le=180)
+    ] = 180.0
+    occluders: Annotated[
+        Literal["pair", "piece", "low"],
+        setting(
+            "Occluders",
+            "What casts shade: the highs of the own pair, those of the whole piece, or the lows alone, seen from the "
+            "low. Floaters never do.",
+        ),
+    ] = "pair"
+    denoise: Annotated[
+        bool,
+        setting("Denoise", "Smooths what few rays leave rough, within islands and never across edges."),
+    ] = False
+
+
+class Curvature(Part):
+    """How strongly the sculpt bends."""
+
+    radius: Annotated[
+        float,
+        setting(
+            "Radius", "Bends smaller than this are evened out; 0 for as fine as the sculpt.", "reach", ge=0, le=1e6
+        ),
+    ] = 0.3
+    signs: Annotated[
+        Literal["both", "convex", "concave"],
+        setting("Shows", "Both with mid-grey for flat, or edges alone, or grooves alone, on black."),
+    ] = "both"
+    strength: Annotated[
+        Positive | Literal["auto"],
+        setting("Full at", "The curvature that is shown full, in 1 over scene units; auto takes the 98th percentile."),
+    ] = "auto"
+
+
+class Cavity(Part):
+    """Grooves and creases, as fine as the sculpt."""
+
+    strength: Annotated[
+        Positive | Literal["auto"],
+        setting("Full at", "The curvature that is shown black, in 1 over scene units; auto takes the 98th percentile."),
+    ] = "auto"
+
+
+class Height(Part):
+    """How far the sculpt stands off the low."""
+
+    range: Annotated[
+        Positive | Literal["auto"],
+        setting(
+            "Range",
+            "The height that is white, in scene units; as deep is black and mid-grey is the low. Auto just holds "
+            "everything.",
+        ),
+    ] = "auto"
+
+
+class Thickness(Part):
+    """How much of the body lies behind a texel."""
+
+    rays: Annotated[int, setting("Rays", "In each texel, shared by its samples.", "a texel", ge=1, le=4096)] = 32
+    limit: Annotated[
+        Positive | Literal["auto"],
+        setting("White at", "Bodies this thick are white; auto takes a fifth of the low's diagonal.", "reach"),
+    ] = "auto"
+
+
+class Ids(Part):
+    """One flat colour for each of something."""
+
+    by: Annotated[
+        Literal["material", "object", "part", "color", "pair", "file"],
+        setting("One for each", "Material, object, connected part, vertex colour, pair or file of the sculpt."),
+    ] = "material"
+    colors: Annotated[
+        dict[str, Annotated[str, Field(pattern="^#[0-9a-fA-F]{6}$")]],
+        setting("Colours", "Colours chosen by hand, by name; the others follow from the name."),
+    ] = Field(default_factory=dict)

@@ -1,0 +1,20 @@
+"""Opacity: holes in the sculpt become holes in the mask."""
+
+import numpy as np
+
+from ..arrays import Any_
+from ..ground import Ground
+from .derived import Derived
+
+KEY, LABEL = "opacity", "Opacity"
+REASON = "White where rays strike the sculpt, black where they pass it by."
+RAW, GROUP, SPACE = "", "", "linear"
+BACKGROUND = (0.0,)
+
+
+def derive(ground: Ground, raw: Any_ | None) -> Derived:
+    """(H, W, 1) float32: the share of a texel's samples on the low that struck. Facts: the mean over the islands."""
+    covered, struck = ground.cast.covered, ground.cast.struck
+    share = struck / np.maximum(covered, 1).astype(np.float32)
+    whole = float(struck.sum(dtype=np.int64) / max(int(covered.sum(dtype=np.int64)), 1))
+    return Derived(share[..., None].astype(np.float32), {"open_share": 1 - whole})

@@ -1,0 +1,39 @@
+"""What occludes: scenes that rays strike from both sides, without floaters."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from .arrays import Any_
+from .assembly import Assembly, Sculpt
+from .embree import Scene, Vertices
+
+
+@dataclass(frozen=True, slots=True)
+class Occluders:
+    """tracers and blockers (P, 2) uint64, a row a pair: of scenes that live as long as this does."""
+
+    tracers: Any_
+    blockers: Any_
+    scenes: list[Scene]
+
+
+def occluders_of(assembly: Assembly, sculpt: Sculpt, which: str) -> Occluders:
+    """Scenes for the rays of every pair: of its "pair", of the whole "piece" or of the "low" meshes alone."""
+    count = len(assembly.paired.pairs)
+    if which == "low":
+        low = Scene(Vertices(assembly.low.positions), assembly.low.triangles, both_sides=True)
+        return _told([low] * count)
+    mesh, vertices = sculpt.mesh, sculpt.scenes[0].vertices
+    floats = {part.key for pair in assembly.paired.pairs for part in pair.floats}
+    solid = np.array([key not in floats for key in sculpt.keys])[mesh.objects]
+    if which == "piece":
+        return _told([Scene(vertices, mesh.triangles[solid], both_sides=True)] * count)
+    scenes = []
+    for first, last in zip(sculpt.first[:-1].tolist(), sculpt.first[1:].tolist(), strict=True):
+        scenes.append(Scene(vertices, mesh.triangles[first:last][solid[first:last]], both_sides=True))
+    return _told(scenes)
+
+
+def _told(scenes: list[Scene]) -> Occluders:
+    return Occluders(np.stack([s.tracer for s in scenes]), np.stack([s.blocker for s in scenes]), scenes)
