@@ -196,3 +196,18 @@ def test_any_setting_is_given_by_name_and_listed(files, capsys):
         assert words in capsys.readouterr().err
     assert main(["settings"]) == 0
     assert "occlusion.rays = 64 a texel" in capsys.readouterr().out
+
+
+def test_a_normal_map_is_converted_to_another_basis(files, capsys):
+    assert bake(files, "--size", "64", "--depth", "16") == 0
+    low, given, made = str(files / "ring_low.obj"), str(files / "out" / "normal.png"), str(files / "made.png")
+    convert = ["basis", "convert", "--low", low, "--map", given]
+    assert main([*convert, "--from", "tangent", "--to", "tangent,green=down", "--out", made]) == 0
+    a, b = (cv2.imread(p, cv2.IMREAD_UNCHANGED).astype(int) for p in (given, made))
+    np.testing.assert_allclose(a[..., 1], 65535 - b[..., 1], atol=3)
+    for wrong, words in (
+        ("sideways", "“sideways” is no basis"),
+        ("tangent,green=left", "green: 'left' cannot be used"),
+    ):
+        assert main([*convert, "--from", wrong, "--to", "object", "--out", made]) == 2
+        assert words in capsys.readouterr().err

@@ -10,8 +10,10 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
+
 from . import maps
-from .arrays import U8, U16
+from .arrays import F32, I32, U8, U16, Any_
 from .assembly import Assembly, BakeMeshes, Sculpt, Warm, assemble
 from .cage import Cage
 from .cast import Cast
@@ -19,7 +21,7 @@ from .coverage import Coverage, CoverageFacts, coverage
 from .errors import Cancelled
 from .field import located_of
 from .ground import Ground
-from .images import png
+from .images import SUFFIXES, png, read_picture, write_picture
 from .likeness import Likeness, likeness
 from .low import Low
 from .manifest import Manifest, MapFile, MeshFile, sha256_of
@@ -43,13 +45,15 @@ STAGES = {"checking": 0.02, "scene": 0.1, "preparing": 0.08, "casting": 0.6, "ma
 class BakedSheet:
     """One sheet of a bake: its name ("" where there is only one), its ground, and pictures `images[key] (H, W, C)`.
 
-    `facts[key]` are what must be known to read them: ranges, legends.
+    `facts[key]` are what must be known to read them: ranges, legends. `exact[key] (H, W, C)` are floats in scene units,
+    where the recipe's format holds them.
     """
 
     name: str
     ground: Ground
     images: dict[str, U8 | U16]
     facts: dict[str, dict[str, Any]]
+    exact: dict[str, Any_]
 
     @property
     def low(self) -> Low:
@@ -59,7 +63,7 @@ class BakedSheet:
     def cast(self) -> Cast:
         return self.ground.cast
 
-    def file_of(self, key: str, taken: set[str]) -> str:
+    def file_of(self, key: str, suffix: str, taken: set[str]) -> str:
         """A file name for a map, safe on every system and none of those `taken`."""
         plain = re.sub(r"[^\w.()-]+", "_", self.name)
         stem = base = f"{plain}_{key}" if plain else key
@@ -67,7 +71,7 @@ class BakedSheet:
         while stem.lower() in taken:
             stem, n = f"{base}_{n}", n + 1
         taken.add(stem.lower())
-        return f"{stem}.png"
+        return stem + suffix
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,26 +109,34 @@ class Bake:
     def images(self) -> dict[str, U8 | U16]:
         return self.sheets[0].images
 
-    def save(self, folder: str | pathlib.Path, sources: list[MeshFile] | None = None) -> Manifest:
-        """Write one PNG a map and sheet, and manifest.json, into a folder; likeness is computed from the pictures.
+    def save(
+        self, folder: str | pathlib.Path, sources: list[MeshFile] | None = None,
+        previews: str | pathlib.Path | None = None,
+    ) -> Manifest:  # fmt: skip
+        """Write one picture a map and sheet, and manifest.json, into a folder; likeness is computed from the pictures.
 
-        Each file appears whole or not at all. `sources` names the mesh files for the manifest. The coverage of a
-        sculpt of more than `MEASURED` triangles is left out, since finding it takes longer than the bake.
+        Each file appears whole or not at all. `sources` names the mesh files for the manifest; `previews` is a folder
+        for PNGs of maps in another format. The coverage of a sculpt of more than `MEASURED` triangles is left out,
+        since finding it takes longer than the bake.
         """
         target = pathlib.Path(folder)
         target.mkdir(parents=True, exist_ok=True)
         seconds, files, taken = dict(self.seconds), list[MapFile](), set[str]()
+        name = self.recipe.output.format
         with _stage(seconds, "writing"):
             for sheet in self.sheets:
                 for key, image in sheet.images.items():
-                    path = target / sheet.file_of(key, taken)
+                    path = target / sheet.file_of(key, SUFFIXES[name], taken)
                     with _whole(path) as partial:
-                        png.write(partial, image)
+                        write_picture(partial, name, sheet.exact.get(key, image))
                     made = MapFile(
                         key=key, sheet=sheet.name, file=path.name, sha256=sha256_of(path),
-                        space=maps.REGISTRY[key].SPACE, facts=sheet.facts[key],
+                        space="linear" if key in sheet.exact else maps.REGISTRY[key].SPACE, facts=sheet.facts[key],
                     )  # fmt: skip
                     files.append(made)
+                    if previews and name != "png":
+                        made.preview = f"{path.stem}.png"
+                        write_picture(pathlib.Path(previews) / made.preview, "png", image)
         with _stage(seconds, "likeness"):
             by_name = {sheet.name: sheet for sheet in self.sheets}
             for entry in files:
@@ -150,7 +162,7 @@ class Bake:
         sheet, made = sheet or self.sheets[0], maps.REGISTRY[key]
         if not isinstance(made, maps.ReadsNormals):
             return None
-        return likeness(sheet.cast, made.read_back(png.dequantise(png.read(path)), sheet.ground))
+        return likeness(sheet.cast, made.read_back(png.dequantise(read_picture(path)), sheet.ground))
 
 
 def bake(
@@ -197,32 +209,41 @@ def bake(
         for n, sheet in enumerate(laid.sheets):
             ground = sheet.ground(assembly, sculpt, warm)
             share = n / len(laid.sheets)
-            images, facts = _derive(ground, sheet, lambda part, s=share: tell("maps", s + part / len(laid.sheets)))  # type: ignore[misc]
-            sheets.append(BakedSheet(sheet.name, ground, images, facts))
+            parts = len(laid.sheets)
+            sheets.append(_derive(sheet.name, ground, sheet, lambda part, s=share, p=parts: tell("maps", s + part / p)))  # type: ignore[misc]
     warnings = warnings_after(assembly, sculpt.mesh, [sheet.cast for sheet in sheets], laid.outside)
     progress("maps", 1.0)
     return Bake(assembly, laid.cage, sculpt, sheets, warnings, seconds, warm)
 
 
-def _derive(
-    ground: Ground, sheet: SheetWork, tell: Callable[[float], None]
-) -> tuple[dict[str, U8 | U16], dict[str, dict[str, Any]]]:
-    """Every map of the recipe, padded and in whole steps, and what must be known to read it."""
+def _derive(name: str, ground: Ground, work: SheetWork, tell: Callable[[float], None]) -> BakedSheet:
+    """A sheet with every map of the recipe, padded and in whole steps, and what must be known to read it."""
     tell(0.0)
-    recipe, cast, source = ground.recipe, ground.cast, sheet.padding(ground.recipe)
-    images, facts = dict[str, U8 | U16](), dict[str, dict[str, Any]]()
+    recipe, source = ground.recipe, work.padding(ground.recipe)
+    made = BakedSheet(name, ground, {}, {}, {})
     for n, key in enumerate(recipe.output.maps):
-        made = maps.REGISTRY[key]
-        derived = made.derive(ground, sheet.raws[made.RAW].values if made.RAW else None)
-        image = derived.image
-        if source is not None:
-            pad(image, source)
-            image[source < 0] = made.BACKGROUND
-        else:
-            image[cast.covered == 0] = made.BACKGROUND
-        images[key], facts[key] = png.quantise(image, recipe.output.depth), derived.facts
+        map_ = maps.REGISTRY[key]
+        derived = map_.derive(ground, work.raws[map_.RAW].values if map_.RAW else None)
+        if recipe.output.exact:
+            values = derived.image.copy() if derived.exact is None else derived.exact
+            empty = map_.BACKGROUND if derived.exact is None else (0.0,) * values.shape[2]
+            kind = np.float16 if recipe.output.depth == 16 else np.float32
+            made.exact[key] = _padded(values, source, ground, empty).astype(kind)
+        image = _padded(derived.image, source, ground, map_.BACKGROUND)
+        dither = recipe.basis.dither and isinstance(map_, maps.ReadsNormals)
+        made.images[key] = png.quantise(image, recipe.output.steps, dither)
+        made.facts[key] = derived.facts
         tell((n + 1) / len(recipe.output.maps))
-    return images, facts
+    return made
+
+
+def _padded(image: F32, source: I32 | None, ground: Ground, background: tuple[float, ...]) -> F32:
+    if source is None:
+        image[ground.cast.covered == 0] = background
+        return image
+    pad(image, source)
+    image[source < 0] = background
+    return image
 
 
 @contextmanager

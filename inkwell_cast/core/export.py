@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 
 from .assembly import Assembly, Warm, take
-from .basis import mikktspace
+from .basis import tangents_for
 from .errors import InputProblem
 from .fit import cage_of
 from .mesh import Layer, Mesh, layer_of_corners, merge
@@ -18,7 +18,7 @@ def low_mesh(assembly: Assembly, warm: Warm) -> Mesh:
     low = _low(assembly)
     channel = assembly.recipe.sheet.channel
     if channel < len(low.uvs) and low.uvs[channel].complete:
-        low = replace(low, tangents=layer_of_corners(mikktspace(low, channel)))
+        low = replace(low, tangents=layer_of_corners(tangents_for(low, channel, assembly.recipe.basis)))
     return replace(low, polygons=None)
 
 

@@ -29,6 +29,7 @@ class MapFile(BaseModel):
     key: str
     sheet: str = ""
     file: str
+    preview: str = ""
     sha256: str
     space: str = "linear"
     facts: dict[str, Any] = {}

@@ -1,13 +1,14 @@
 """All that a user can set, once: default, range, unit and reason. Forms, command line and docs are made from here."""
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
-from pydantic import Field, ValidationError
+from pydantic import Field, ValidationError, model_validator
 
 from .map_settings import Cavity, Curvature, Height, Ids, Occlusion, Thickness
 from .setting import Part, setting
 
 PROOF_SIDE, PROOF_RAYS = 512, 16
+DEPTHS = {"png": (8, 16), "tga": (8,), "tiff": (8, 16, 32), "exr": (16, 32), "jpeg": (8,)}
 
 MapKey = Literal[
     "normal", "normal_object", "bent", "occlusion", "curvature", "cavity", "height", "thickness", "position", "ids",
@@ -239,12 +240,33 @@ class Sheet(Part):
 
 
 class Basis(Part):
-    """How tangent-space normals are stored."""
+    """How tangent-space normals are stored. All of it can be changed after a bake without new rays."""
 
     green: Annotated[
         Literal["up", "down"],
         setting("Green", "Which way a bright green leans: up the sheet, or down. It must match the receiving shader."),
     ] = "up"
+    tangents: Annotated[
+        Literal["mikktspace", "file"],
+        setting(
+            "Tangents", "MikkTSpace on the triangles as baked, which most receivers make too; or those of the file."
+        ),
+    ] = "mikktspace"
+    bitangent: Annotated[
+        Literal["texel", "vertex"],
+        setting("Bitangent", "Made at each texel from the interpolated normal and tangent, or at the low's vertices."),
+    ] = "texel"
+    lengths: Annotated[
+        Literal["interpolated", "unit"],
+        setting("Lengths", "Normal, tangent and bitangent as interpolated, or each made 1 long at the texel."),
+    ] = "interpolated"
+    hand: Annotated[
+        Literal["right", "left"],
+        setting("Hand", "Whether the bitangent is N × T, or its opposite in a left-handed basis."),
+    ] = "right"
+    dither: Annotated[
+        bool, setting("Dither", "Spreads the rounding of 8-bit normals, so that gentle slopes show no steps.")
+    ] = False
 
 
 class Output(Part):
@@ -255,8 +277,35 @@ class Output(Part):
         setting("Maps", "All maps of one bake come from the same rays and line up to the texel.", min_length=1),
     ] = ["normal"]  # noqa: RUF012 (pydantic copies it)
     depth: Annotated[
-        Literal[8, 16], setting("Depth", "16 bits keep gentle slopes free of steps; 8 make smaller files.", "bits")
+        Literal[8, 16, 32],
+        setting(
+            "Depth",
+            "16 bits keep gentle slopes free of steps; 8 make smaller files. OpenEXR and 32-bit TIFF hold scene units.",
+            "bits",
+        ),
     ] = 8
+    format: Annotated[
+        Literal["png", "tga", "tiff", "exr", "jpeg"],
+        setting("Format", "PNG has 8 or 16 bits, TGA and JPEG 8, TIFF 8, 16 or 32, OpenEXR 16 (half) or 32 (float)."),
+    ] = "png"
+
+    @model_validator(mode="after")
+    def _that_there_is(self) -> Self:
+        if self.depth not in DEPTHS[self.format]:
+            raise ValueError(
+                f"{self.format.upper()} has no {self.depth} bits; choose {' or '.join(map(str, DEPTHS[self.format]))}"
+            )
+        return self
+
+    @property
+    def exact(self) -> bool:
+        """Whether files hold values as they are, in scene units, not from 0 to 1."""
+        return self.format == "exr" or self.depth == 32
+
+    @property
+    def steps(self) -> Literal[8, 16]:
+        """Bits of the picture that the views show."""
+        return 8 if self.depth == 8 else 16
 
 
 class Recipe(Part):
@@ -320,6 +369,8 @@ def refusals(problem: ValidationError) -> dict[str, str]:
     said: dict[str, list[str]] = {}
     for error in problem.errors():
         name = ".".join(str(part) for part in error["loc"][:2])
+        if error["type"] == "value_error":  # of the whole group, in words of our own
+            return {name: str(error["ctx"]["error"])}
         said.setdefault(name, []).append(error["msg"][:1].lower() + error["msg"][1:])
     values = {".".join(str(part) for part in e["loc"][:2]): e["input"] for e in problem.errors()}
     return {name: f"{values[name]!r} cannot be used: {', or '.join(words)}" for name, words in said.items()}

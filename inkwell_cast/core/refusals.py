@@ -4,6 +4,7 @@ import numba
 import numpy as np
 
 from .assembly import Assembly
+from .basis import tangents_for
 from .cast import Cast
 from .errors import InputProblem
 from .mesh import Mesh
@@ -19,6 +20,8 @@ def refuse_unusable(assembly: Assembly) -> None:
         for part in pair.lows:
             mesh = assembly.files[part.file]
             _refuse_without_uvs(mesh, mesh.object_names.index(part.name), recipe.sheet.channel)
+    if recipe.basis.tangents == "file":
+        tangents_for(assembly.low, recipe.sheet.channel, recipe.basis)
 
 
 def refuse_unpaired(assembly: Assembly) -> None:

@@ -7,7 +7,7 @@ import numpy as np
 
 from .arrays import F32, I32, Any_
 from .assembly import Assembly, Warm, low_part, take
-from .basis import mikktspace
+from .basis import tangents_for
 from .cage_view import cage_lines, dent_lines, sparse_rays
 from .fit import cage_of
 from .mesh import Layer, Mesh, corner_positions, merge
@@ -49,7 +49,7 @@ def view_of_low(assembly: Assembly) -> Blocks:
     tangents = np.zeros((count, 3, 4), np.float32)
     tangents[..., 0] = tangents[..., 3] = 1
     if len(low.triangles) and _usable(low, channel):
-        tangents[: len(low.triangles)] = mikktspace(low, channel)
+        tangents[: len(low.triangles)] = tangents_for(low, channel, assembly.recipe.basis)
     header = {
         "triangles": count, "paired": len(low.triangles), "keys": keys, "bounds": whole.bounds.tolist(),
         "pairs": [pair.name if (pair := assembly.paired.pair_of(key)) else "" for key in keys],

@@ -7,12 +7,13 @@ their rays are traced again for such a layer.
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from . import maps
 from .arrays import I32, Any_
 from .assembly import Assembly, BakeMeshes, Sculpt, Warm
+from .basis import tangents_for
 from .cage import Cage, rays_of
 from .cast import Cast, Hits, bands_of, cast_rays, empty_cast, empty_hits
 from .fit import cage_of
@@ -53,9 +54,12 @@ class SheetWork:
     padded: tuple[int, I32] | None = None
 
     def ground(self, assembly: Assembly, sculpt: Sculpt, warm: Warm, cast: Cast | None = None) -> Ground:
-        found = cast or self.cast
+        found, low, basis = cast or self.cast, self.low, assembly.recipe.basis
         assert found is not None
-        return Ground(assembly, sculpt, self.low, self.rays, found, warm)
+        if basis.tangents != "mikktspace":
+            own = tangents_for(low.mesh, assembly.recipe.sheet.channel, basis)
+            low = replace(low, tangents=own[low.triangles])
+        return Ground(assembly, sculpt, low, self.rays, found, warm)
 
     def padding(self, recipe: Recipe) -> I32 | None:
         """For every texel the one that its padding copies; None for no padding."""

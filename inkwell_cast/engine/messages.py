@@ -7,7 +7,7 @@ from ..core.checks import Finding
 from ..core.coverage import Coverage
 from ..core.manifest import Manifest
 from ..core.probe import Probe
-from ..core.recipe import Recipe
+from ..core.recipe import Basis, Recipe
 from ..core.section import Along, Section
 
 Drawn = Literal["low", "cage", "sculpt"]
@@ -125,9 +125,21 @@ class Export:
     path: str
 
 
-Job = Load | BakeInto | ProbeAt | Draw | CheckPiece | Cover | SectionAt | Export
+@dataclass(frozen=True, slots=True)
+class ConvertMap:
+    """Write a normal map of the lows in another basis; None stands for object space. Gives a warning or ""."""
+
+    recipe: Recipe
+    sources: list[Source]
+    given: str
+    made: str
+    source: Basis | None
+    target: Basis | None
+
+
+Job = ConvertMap | Load | BakeInto | ProbeAt | Draw | CheckPiece | Cover | SectionAt | Export
 QUICK = (ProbeAt, SectionAt)  # jobs that follow the pointer
-Result = Loaded | Manifest | Probe | list[Finding] | Coverage | Section | None
+Result = str | Loaded | Manifest | Probe | list[Finding] | Coverage | Section | None
 
 
 @dataclass(frozen=True, slots=True)

@@ -22,6 +22,7 @@ from ..core import view
 from ..core.assembly import Assembly, BakeMeshes, Warm, assemble
 from ..core.cage import lows_of
 from ..core.checks import Finding, check
+from ..core.convert import convert_file
 from ..core.coverage import Coverage, coverage
 from ..core.errors import Cancelled, InputProblem, RayLibraryMissing
 from ..core.export import EXPORTS
@@ -39,6 +40,7 @@ from ..core.work import laid_out
 from .messages import (
     BakeInto,
     CheckPiece,
+    ConvertMap,
     Cover,
     Done,
     Draw,
@@ -139,6 +141,10 @@ class _Worker:
             case Export():
                 self._export(job)
                 return None
+            case ConvertMap():
+                low = self._assembled(job.recipe, job.sources).low
+                given, made, channel = pathlib.Path(job.given), pathlib.Path(job.made), job.recipe.sheet.channel
+                return convert_file(given, made, low, job.source, job.target, channel)
             case BakeInto():
                 return self._bake(job)
 
@@ -171,7 +177,7 @@ class _Worker:
             roles = {role for pair in paired.pairs for role, part in pair.members if part.file == source.name}
             role = "+".join(sorted(roles)) or "alone"
             sources.append(MeshFile(role=role, file=source.name, sha256=source.sha256, triangles=len(mesh.triangles)))
-        return baked.save(job.folder, sources)
+        return baked.save(job.folder, sources, job.folder)
 
     def _probe(self, job: ProbeAt) -> Probe | None:
         assembly = self._put_together(job.recipe, job.sources)

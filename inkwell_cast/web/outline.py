@@ -8,6 +8,7 @@ from ..core import editing
 from ..core.errors import InputProblem
 from ..core.pairing import Paired, Part, pair_up
 from ..core.recipe import Reach, Recipe
+from ..core.work import RAYLESS
 from ..engine.messages import Drawn
 from ..store.meshes import MeshRow
 from ..store.pieces import Piece
@@ -66,7 +67,8 @@ def view_key(recipe: Recipe, rows: list[MeshRow], what: Drawn, names: tuple[str,
     if what == "sculpt":
         own = [recipe.file(row.file_name).model_copy(update={"role": ""}).model_dump(mode="json") for row in rows]
         return _digest(what, own, [row.copy for row in rows], names)
-    left_out = {"basis", "output"} | ({"reach", "pockets", "nudges"} if what == "low" else set())
+    given["output"], given["basis"] = {}, {"tangents": recipe.basis.tangents}
+    left_out = RAYLESS - {"basis"} | ({"reach", "pockets", "nudges"} if what == "low" else set())
     return _digest(what, {k: v for k, v in given.items() if k not in left_out}, _copies(rows))
 
 

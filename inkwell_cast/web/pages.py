@@ -10,7 +10,7 @@ from starlette.responses import Response
 from ..core import maps
 from ..core.fixes import WORDS
 from ..core.formats import COMPANIONS, REGISTRY
-from ..core.recipe import Recipe
+from ..core.recipe import DEPTHS, Recipe
 from ..store.bakes import BakeRow
 from ..store.meshes import MeshRow
 from .outline import meshes_key
@@ -81,7 +81,7 @@ templates.env.filters |= {
     "count": count, "units": units, "duration": duration, "spark": spark, "scope": scope_label,
 }  # fmt: skip
 templates.env.globals |= {
-    "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "MAPS": maps.REGISTRY, "Recipe": Recipe,
+    "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "MAPS": maps.REGISTRY, "Recipe": Recipe, "DEPTHS": DEPTHS,
     "FIX_WORDS": WORDS, "fields_of": fields_of, "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),
 }  # fmt: skip
 
@@ -112,7 +112,7 @@ def bake_facts(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> dict[str, A
         "sheets": [s.model_dump(include={"name", "width", "height"}) for s in row.manifest.sheets]
         if row.manifest
         else [],
-        "green": row.recipe.basis.green,
+        "basis": row.recipe.basis.model_dump(),
         "stale": stale(row, recipe, rows),
         "seconds": duration(row.seconds),
     }

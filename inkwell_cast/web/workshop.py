@@ -16,12 +16,13 @@ from ..core.manifest import Manifest
 from ..core.packed import unpack_header
 from ..core.pairing import Part, pair_up
 from ..core.probe import Probe
-from ..core.recipe import Recipe
+from ..core.recipe import Basis, Recipe
 from ..core.section import Along, Section
 from ..engine import Engine, JobFailed, Ticket
 from ..engine.messages import (
     BakeInto,
     CheckPiece,
+    ConvertMap,
     Cover,
     Draw,
     Drawn,
@@ -307,6 +308,20 @@ class Workshop:
         finally:
             shutil.rmtree(folder, ignore_errors=True)
 
+    async def convert(self, piece_id: int, name: str, picture: bytes, source: Basis | None) -> tuple[bytes, str]:
+        """A normal map of the lows from a basis (None for object space) to the piece's own, and what to note."""
+        piece, rows, _ = self.wanted(piece_id)
+        folder = self.store.files.temporary_folder()
+        try:
+            given = folder / f"given{pathlib.Path(name).suffix.lower()}"
+            await asyncio.to_thread(given.write_bytes, picture)
+            made = folder / "made.png"
+            job = ConvertMap(piece.recipe, self._sources(rows), str(given), str(made), source, piece.recipe.basis)
+            said: str = await asyncio.wrap_future(self.engine.submit(job).future)
+            return await asyncio.to_thread(made.read_bytes), said.replace(given.name, name)
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
+
     async def probe(self, row: BakeRow, sheet: str, x: int, y: int) -> Probe | None:
         """What a texel of a bake sees; None off the low, while the engine is busy, or when the meshes have changed."""
         found = self.piece(row.piece_id)
@@ -353,7 +368,10 @@ class Workshop:
     def _bake_ended(self, bake_id: int, folder: pathlib.Path, future: Any) -> None:
         try:
             manifest: Manifest = future.result()
-            pictures = {(m.sheet, m.key): self.store.files.adopt(folder / m.file) for m in manifest.maps}
+            pictures = {(m.sheet, m.key): self.store.files.adopt(folder / (m.preview or m.file)) for m in manifest.maps}
+            for m in manifest.maps:
+                if m.preview:  # the file itself, beside the picture that the views show
+                    pictures[m.sheet, f"{m.key}.file"] = self.store.files.adopt(folder / m.file)
             self._write_bake(bakes.finish, bake_id, manifest, pictures)
         except JobFailed as failed:
             state = "cancelled" if failed.kind == "cancelled" else "failed"

@@ -1,15 +1,23 @@
 import pathlib
 import shutil
 import subprocess
+from dataclasses import replace
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from inkwell_cast.core.assembly import BakeMeshes, Warm
+from inkwell_cast.core.bake import bake
 from inkwell_cast.core.basis import frame, mikktspace, to_object, to_tangent
-from inkwell_cast.core.mesh import Mesh, corner_positions, merge
+from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.images import png
+from inkwell_cast.core.likeness import angles
+from inkwell_cast.core.maps import REGISTRY
+from inkwell_cast.core.mesh import Mesh, corner_positions, layer_of_corners, merge
 from inkwell_cast.core.normals import with_normals
+from inkwell_cast.core.recipe import Basis, Output, Reach, Recipe, Sheet
 from inkwell_cast.demo import inkstand
 
 from ..shapes import cube, grid_mesh, plane, soup, torus
@@ -110,11 +118,11 @@ unit = st.tuples(*[st.floats(-1, 1)] * 3).filter(lambda v: sum(x * x for x in v)
 
 
 @settings(max_examples=200, deadline=None)
-@given(unit, unit, unit, unit, st.sampled_from([-1.0, 1.0]), st.floats(0, 1))
-def test_object_to_tangent_and_back_is_exact(sculpt, n0, n1, t0, sign, share):
+@given(unit, unit, unit, unit, st.sampled_from([-1.0, 1.0]), st.floats(0, 1), st.integers(0, 7))
+def test_object_to_tangent_and_back_is_exact(sculpt, n0, n1, t0, sign, share, form):
     normals = np.array([n0, n1, n1], np.float64)
     tangents = np.array([[*t0, sign], [*t0[::-1], sign], [*t0, sign]], np.float64)
-    f = frame(share, 0.6 * (1 - share), 0.4 * (1 - share), normals, tangents)
+    f = frame(share, 0.6 * (1 - share), 0.4 * (1 - share), normals, tangents, form)
     n, t, b = np.array(f[:3]), np.array(f[3:6]), np.array(f[6:])
     if abs(np.dot(t, np.cross(b, n))) < 1e-3:
         return  # a frame this flat stands for no surface
@@ -132,3 +140,53 @@ def test_objects_that_touch_are_kept_apart():
 def test_a_mesh_without_uvs_is_refused():
     with pytest.raises(ValueError, match="needs normals and UV channel 0"):
         mikktspace(Mesh("bare", np.zeros((3, 3), np.float32), np.array([[0, 1, 2]], np.int32)))
+
+
+@pytest.mark.parametrize("basis", [
+    {}, {"green": "down"}, {"bitangent": "vertex"}, {"lengths": "unit"}, {"hand": "left"},
+    {"bitangent": "vertex", "lengths": "unit", "hand": "left", "green": "down"}, {"dither": True},
+])  # fmt: skip
+def test_every_basis_gives_the_sculpt_s_normals_back(basis):
+    low, high, warm = torus(9, 5), torus(120, 60), Warm()
+    recipe = Recipe(
+        reach=Reach(outward=8, inward=8),
+        sheet=Sheet(width=96, height=96, samples=1),
+        output=Output(depth=8 if basis.get("dither") else 16),
+    )
+    plain = bake(recipe, BakeMeshes([low], [high]), warm=warm)
+    made = bake(recipe.model_copy(update={"basis": Basis(**basis)}), BakeMeshes([low], [high]), warm=warm)
+    ground = made.sheets[0].ground
+    back = REGISTRY["normal"].read_back(png.dequantise(made.images["normal"]), ground)
+    assert np.nanpercentile(angles(made.cast, back), 99) < (0.7 if basis.get("dither") else 0.01)
+    assert (made.images["normal"].tobytes() != plain.images["normal"].tobytes()) == bool(basis)
+
+
+def test_left_handed_and_green_down_are_one_turned_twice():
+    low, high, warm = torus(9, 5), torus(120, 60), Warm()
+    recipe = Recipe(
+        reach=Reach(outward=8, inward=8), sheet=Sheet(width=64, height=64, samples=1), output=Output(depth=16)
+    )
+    one, other = (
+        bake(recipe.model_copy(update={"basis": Basis(**basis)}), BakeMeshes([low], [high]), warm=warm)
+        .images["normal"]
+        .astype(int)
+        for basis in ({}, {"hand": "left", "green": "down"})
+    )
+    np.testing.assert_allclose(one, other, atol=1)
+
+
+def test_tangents_of_the_file_are_taken_or_missed_by_name():
+    low = torus(9, 5)
+    with_file = replace(low, tangents=layer_of_corners(mikktspace(low)))
+    recipe = Recipe(sheet=Sheet(width=64, height=64, samples=1), basis=Basis(tangents="file"), output=Output(depth=16))
+    same = bake(recipe, BakeMeshes([with_file], [torus(90, 45)])).images["normal"]
+    own = bake(recipe.model_copy(update={"basis": Basis()}), BakeMeshes([with_file], [torus(90, 45)])).images["normal"]
+    assert same.tobytes() == own.tobytes()
+    with pytest.raises(InputProblem, match="90 triangles of the low have no tangents"):
+        bake(recipe, BakeMeshes([low], [torus(90, 45)]))
+
+
+def test_dithered_steps_are_right_in_the_mean():
+    steps = png.quantise(np.full((200, 200, 3), 100.3 / 255, np.float32), 8, dither=True)
+    assert set(np.unique(steps)) == {100, 101}
+    assert steps.mean() == pytest.approx(100.3, abs=0.01)

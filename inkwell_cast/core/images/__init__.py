@@ -1,1 +1,32 @@
-"""Pictures: arrays to files and back, one module a format."""
+"""Pictures: arrays to files and back, one module a format, listed here."""
+
+import pathlib
+from types import ModuleType
+
+from ..arrays import F32, U8, U16
+from ..errors import InputProblem
+from . import exr, jpeg, png, tga, tiff
+
+FORMATS: dict[str, ModuleType] = {"png": png, "tga": tga, "tiff": tiff, "exr": exr, "jpeg": jpeg}
+SUFFIXES = {"png": ".png", "tga": ".tga", "tiff": ".tif", "exr": ".exr", "jpeg": ".jpg"}
+
+
+def write_picture(path: pathlib.Path, name: str, values: U8 | U16 | F32) -> None:
+    """Write values (H, W, 1 or 3), whole steps or floats as the format takes them. Raises InputProblem."""
+    try:
+        FORMATS[name].write(path, values)
+    except OSError as error:
+        raise InputProblem(
+            str(path), f"The picture could not be written ({error}).", "Free some space or choose another folder."
+        ) from error
+
+
+def read_picture(path: pathlib.Path) -> U8 | U16 | F32:
+    """Read a picture as (H, W, 3), grey standing in all three: steps, or float32. Raises InputProblem."""
+    name = next((n for n, suffix in SUFFIXES.items() if path.suffix.lower() == suffix), None)
+    name = name or {".tiff": "tiff", ".jpeg": "jpeg"}.get(path.suffix.lower())
+    if name is None:
+        known = ", ".join(suffix[1:].upper() for suffix in SUFFIXES.values())
+        raise InputProblem(path.name, "This kind of picture cannot be read.", f"Give one of {known}.")
+    found: U8 | U16 | F32 = FORMATS[name].read(path)
+    return found

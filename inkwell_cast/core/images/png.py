@@ -12,40 +12,42 @@ import numpy as np
 
 from ..arrays import F32, U8, U16
 from ..errors import InputProblem
+from ..sampling import hashed
 
 
-def quantise(image: F32, depth: int) -> U8 | U16:
-    """Values 0 to 1 of `image (H, W, C)` as whole steps of an 8 or 16 bit picture."""
+def quantise(image: F32, depth: int, dither: bool = False) -> U8 | U16:
+    """Values 0 to 1 of `image (H, W, C)` as whole steps of an 8 or 16 bit picture.
+
+    With `dither` each is rounded up or down by chance, as often as it is near, from a hash of its place.
+    """
     out = np.empty(image.shape, np.uint8 if depth == 8 else np.uint16)
-    _quantise(image.reshape(-1), out.reshape(-1), 2**depth - 1)
+    _quantise(image.reshape(-1), out.reshape(-1), 2**depth - 1, dither)
     return out
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _quantise(values, out, top):  # type: ignore[no-untyped-def]
+def _quantise(values, out, top, dither):  # type: ignore[no-untyped-def]
     for i in numba.prange(len(values)):
-        out[i] = int(min(max(values[i], 0.0), 1.0) * top + 0.5)
+        share = hashed(i) / 4294967296.0 if dither else 0.5
+        out[i] = int(min(max(values[i], 0.0), 1.0) * top + share)
 
 
-def dequantise(steps: U8 | U16) -> F32:
-    """Whole steps as values from 0 to 1: float32."""
+def dequantise(steps: U8 | U16 | F32) -> F32:
+    """Whole steps as values from 0 to 1: float32. Floats pass through."""
+    if steps.dtype == np.float32:
+        return cast(F32, steps)
     out = steps.astype(np.float32)
-    out /= np.iinfo(steps.dtype).max
+    out /= 255 if steps.dtype == np.uint8 else 65535
     return out
 
 
 def write(path: pathlib.Path, steps: U8 | U16) -> None:
-    """Write `steps (H, W, 3)` in RGB order or (H, W, 1) grey. Raises InputProblem where the file cannot be written."""
+    """Write `steps (H, W, 3)` in RGB order or (H, W, 1) grey. Raises OSError where the file cannot be written."""
     fast = [cv2.IMWRITE_PNG_COMPRESSION, 1, cv2.IMWRITE_PNG_STRATEGY, cv2.IMWRITE_PNG_STRATEGY_RLE]
     made, data = cv2.imencode(".png", cv2.cvtColor(steps, cv2.COLOR_RGB2BGR) if steps.shape[2] == 3 else steps, fast)
     if not made:
         raise InputProblem(path.name, "The picture could not be encoded.", "Try another size or depth.")
-    try:
-        data.tofile(path)
-    except OSError as error:
-        raise InputProblem(
-            str(path), f"The picture could not be written ({error}).", "Free some space or choose another folder."
-        ) from error
+    data.tofile(path)
 
 
 def read(path: pathlib.Path) -> U8 | U16:

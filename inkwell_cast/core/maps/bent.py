@@ -17,4 +17,4 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     assert raw is not None
     free: F32 = raw[..., 1:]
     open_ = ((free * free).sum(axis=2) > 1e-12).astype(ground.cast.struck.dtype)
-    return Derived(encoded(ground, free, open_))
+    return Derived(encoded(ground.cast, ground.low, ground.recipe.basis, free, open_))

@@ -17,4 +17,4 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     assert raw is not None
     linear: F32 = np.clip(raw, 0, 1)
     bright = np.float32(1.055) * linear ** np.float32(1 / 2.4) - np.float32(0.055)
-    return Derived(np.where(linear <= 0.0031308, np.float32(12.92) * linear, bright))
+    return Derived(np.where(linear <= 0.0031308, np.float32(12.92) * linear, bright), exact=linear)

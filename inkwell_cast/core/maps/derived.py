@@ -12,10 +12,15 @@ BINS = 61
 
 @dataclass(frozen=True, slots=True)
 class Derived:
-    """image (H, W, C) float32 from 0 to 1; facts go into the manifest: ranges in scene units, legends, shares."""
+    """image (H, W, C) float32 from 0 to 1; facts go into the manifest: ranges in scene units, legends, shares.
+
+    exact (H, W, C) float32 are the values themselves, in scene units or linear light, for formats that hold them; None
+    where they are those of the image.
+    """
 
     image: F32
     facts: dict[str, Any] = field(default_factory=dict)
+    exact: F32 | None = None
 
 
 def signed(values: F32, struck: Any_, full: float | str, percentile: float) -> tuple[F32, dict[str, Any]]:

@@ -30,7 +30,8 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     table: F32 = np.array([(0, 0, 0), *(_rgb(colors[name]) for name in names)], np.float32) / np.float32(255)
     found = np.unique(raw)
     legend = {names[n - 1]: colors[names[n - 1]] for n in found.tolist() if n > 0}
-    return Derived(table[raw[..., 0]], {"legend": legend, "by": ground.recipe.ids.by})
+    light = np.where(table <= 0.04045, table / 12.92, ((table + 0.055) / 1.055) ** 2.4).astype(np.float32)
+    return Derived(table[raw[..., 0]], {"legend": legend, "by": ground.recipe.ids.by}, light[raw[..., 0]])
 
 
 def colors_of(names: tuple[str, ...], chosen: dict[str, str]) -> dict[str, str]:

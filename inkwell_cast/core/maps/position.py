@@ -19,7 +19,7 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     low, high = ground.warm.once("box", str(id(ground.sculpt)), lambda: _box(ground.sculpt.mesh))
     image = np.clip((raw - low) / np.maximum(high - low, 1e-30), 0, 1).astype(np.float32)
     image[ground.cast.struck == 0] = 0
-    return Derived(image, {"black": low.tolist(), "white": high.tolist(), "unit": "scene units"})
+    return Derived(image, {"black": low.tolist(), "white": high.tolist(), "unit": "scene units"}, raw.copy())
 
 
 def _box(mesh: Mesh) -> tuple[F32, F32]:

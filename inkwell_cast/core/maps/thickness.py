@@ -17,4 +17,6 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     """(H, W, 1) float32. Facts: the length that is white, scene units."""
     assert raw is not None
     white = limit_of(ground.recipe, ground.assembly.low.diagonal)
-    return Derived(np.clip(raw / np.float32(white), 0, 1), {"black": 0.0, "white": white, "unit": "scene units"})
+    return Derived(
+        np.clip(raw / np.float32(white), 0, 1), {"black": 0.0, "white": white, "unit": "scene units"}, raw.copy()
+    )

@@ -79,6 +79,17 @@ def picture(
     return FileResponse(path, media_type="image/png", filename=f"{stem}.png" if save else None)
 
 
+@router.get("/bakes/{bake_id}/{key}.file")
+def file(request: Request, piece_id: int, bake_id: int, key: str, sheet: str = "") -> Response:
+    """A map in the format that the recipe asked for, as a download."""
+    values, row = context(request, piece_id, "meshes"), _bake(request, piece_id, bake_id)
+    made = next((m for m in (row.manifest.maps if row.manifest else []) if (m.sheet, m.key) == (sheet, key)), None)
+    if made is None:
+        raise HTTPException(404, "This bake has no such map.")
+    stem = "_".join(file_stem(part) for part in (values["piece"].name, sheet, key) if part)
+    return FileResponse(_file(request, row, made), filename=stem + pathlib.Path(made.file).suffix)
+
+
 @router.get("/bakes/{bake_id}/manifest.json")
 def manifest(request: Request, piece_id: int, bake_id: int) -> Response:
     return Response(_manifest(_bake(request, piece_id, bake_id)), media_type="application/json")
@@ -93,7 +104,7 @@ def everything(request: Request, piece_id: int, bake_id: int) -> Response:
     data = io.BytesIO()
     with zipfile.ZipFile(data, "w", zipfile.ZIP_STORED) as archive:
         for entry in row.manifest.maps if row.manifest else []:
-            archive.write(_picture(request, row, entry.sheet, entry.key), entry.file)
+            archive.write(_file(request, row, entry), entry.file)
         archive.writestr("manifest.json", _manifest(row))
     headers = {"Content-Disposition": f'attachment; filename="{stem}.zip"'}
     return Response(data.getvalue(), media_type="application/zip", headers=headers)
@@ -147,6 +158,10 @@ def _picture(request: Request, row: BakeRow, sheet: str, key: str) -> pathlib.Pa
     if path is None or not path.is_file():
         raise HTTPException(404, "This bake has no such map.")
     return path
+
+
+def _file(request: Request, row: BakeRow, made: MapFile) -> pathlib.Path:
+    return _picture(request, row, made.sheet, f"{made.key}.file" if made.preview else made.key)
 
 
 @lru_cache(maxsize=3)

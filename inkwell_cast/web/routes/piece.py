@@ -13,7 +13,7 @@ from ...core import editing
 from ...core.fixes import box_of
 from ...core.levels import in_force, object_scope, pair_scope, scopes
 from ...core.pairing import Paired
-from ...core.recipe import Recipe, refusals
+from ...core.recipe import DEPTHS, Recipe, refusals
 from ...store.meshes import MeshRow
 from ..outline import paired_of, sculpts_of
 from ..pages import STEPS, bake_facts, render, stale, workshop
@@ -131,6 +131,8 @@ def redraws(before: Recipe, after: Recipe) -> list[str]:
         return ["meshes-changed"]
     if any(getattr(before, name) != getattr(after, name) for name in ("normals", "levels", "sheet", "sizes")):
         return ["low-changed"]
+    if before.basis.tangents != after.basis.tangents:
+        return ["low-changed"]
     cage = ("reach", "pockets", "nudges")
     return ["cage-changed"] if any(getattr(before, name) != getattr(after, name) for name in cage) else []
 
@@ -148,6 +150,9 @@ def _with_fields(recipe: Recipe, form: Any) -> Recipe:
         elif group in given and isinstance(given[group], dict) and field in given[group]:
             now = given[group][field]
             given[group][field] = [v for v in raw if v] if isinstance(now, list) else _typed(str(raw[-1]), now)
+    depths = DEPTHS.get(given["output"]["format"], (8,))
+    if given["output"]["format"] != recipe.output.format and given["output"]["depth"] not in depths:
+        given["output"]["depth"] = depths[0]  # another format's fields say which depths it has
     common = {side: getattr(recipe.sheet, side) for side in ("width", "height")}
     given["sizes"] = {sheet: own for sheet, own in given["sizes"].items() if own != common}
     return Recipe.model_validate(given)

@@ -40,22 +40,23 @@ vec3 toScreen(vec3 c) { c = c * (1.0 + 0.08 * c) / (1.0 + 0.30 * c); return pow(
 
 const VERTEX = `
 attribute vec4 tangent; attribute vec3 tint;
-varying vec3 vN, vT, vP, vC; varying float vW; varying vec2 vUv;
+varying vec3 vN, vT, vB, vP, vC; varying float vW; varying vec2 vUv;
 void main() {
-  vN = normal; vT = tangent.xyz; vW = tangent.w; vUv = uv; vC = tint;
+  vN = normal; vT = tangent.xyz; vW = tangent.w; vB = vW * cross(normal, tangent.xyz); vUv = uv; vC = tint;
   vec4 world = modelMatrix * vec4(position, 1.0); vP = world.xyz;
   gl_Position = projectionMatrix * viewMatrix * world;
 }`;
 
-// The receiver's side of the basis: B per texel from interpolated N and T, neither normalised before.
+// The receiver's side of the basis, in the form that the map was made for.
 const FRAGMENT = `
 precision highp float;
 uniform sampler2D map; uniform int kind; uniform float green; uniform bool lit; uniform bool clipped; uniform mat3 cameraTurn;
-varying vec3 vN, vT, vP, vC; varying float vW; varying vec2 vUv;
+uniform bool perVertex; uniform bool unit; uniform float hand;
+varying vec3 vN, vT, vB, vP, vC; varying float vW; varying vec2 vUv;
 ${SHADE}
 void main() {
   vec3 n = normalize(vN), s = texture2D(map, vUv).xyz;
-  if (kind == 1) { vec3 t = 2.0 * s - 1.0; t.y *= green; n = normalize(t.x * vT + t.y * vW * cross(vN, vT) + t.z * vN); }
+  if (kind == 1) { vec3 t = 2.0 * s - 1.0; t.y *= green * hand; vec3 N = unit ? normalize(vN) : vN, T = unit ? normalize(vT) : vT, B = perVertex ? (unit ? normalize(vB) : vB) : vW * cross(N, T); n = normalize(t.x * T + t.y * B + t.z * N); }
   if (kind == 2) n = normalize(2.0 * s - 1.0);
   if (clipped && (s.x < 0.003 || s.x > 0.997) && mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) < 2.6) { gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0); return; }
   if (!lit) { gl_FragColor = vec4(kind > 0 ? s : 0.5 * n + 0.5, 1.0); return; }
@@ -97,7 +98,7 @@ export class ModelView {
   material() {
     return new THREE.ShaderMaterial({
       vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.FrontSide,
-      uniforms: { map: { value: this.blank }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, cameraTurn: { value: new THREE.Matrix3() } },
+      uniforms: { map: { value: this.blank }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() } },
     });
   }
 
@@ -398,7 +399,9 @@ export class ModelView {
         u.kind.value = this.mapsOn && texture ? KINDS[this.mapKey] || 3 : 0;
         u.clipped.value = u.kind.value === 3 && Boolean(this.facts?.clipped.includes(this.mapKey));
         u.map.value = texture || this.blank;
-        u.green.value = this.facts?.green === "down" ? -1 : 1;
+        const basis = this.facts?.basis || {};
+        u.green.value = basis.green === "down" ? -1 : 1; u.hand.value = basis.hand === "left" ? -1 : 1;
+        u.perVertex.value = basis.bitangent === "vertex"; u.unit.value = basis.lengths === "unit";
       }
     }
     const r = this.renderer;

@@ -422,6 +422,27 @@ document.body.addEventListener("htmx:afterSwap", () => {
   typing = null;
 });
 
+// A normal map from elsewhere goes to the server and comes back as a download.
+document.body.addEventListener("submit", async (e) => {
+  if (e.target.id !== "convert") return;
+  e.preventDefault();
+  const form = e.target, button = form.querySelector("button");
+  button.disabled = true;
+  try {
+    const body = new FormData();
+    body.append("picture", form.elements.picture.files[0]);
+    const response = await fetch(`${form.dataset.address}?source=${form.elements.source.value}`, { method: "POST", body });
+    if (!response.ok) throw new Error((await response.json()).error);
+    const link = document.createElement("a"), said = decodeURIComponent(response.headers.get("X-Said") || "");
+    link.href = URL.createObjectURL(await response.blob());
+    link.download = /filename="(.*)"/.exec(response.headers.get("Content-Disposition"))[1];
+    link.click();
+    setTimeout(() => URL.revokeObjectURL(link.href), 1000);
+    if (said) toast(said);
+  } catch (error) { toast(error.message); }
+  button.disabled = false;
+});
+
 async function afterUpload(said) {
   hideFinding();
   await loadMeshes(false);

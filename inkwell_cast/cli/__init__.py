@@ -1,0 +1,114 @@
+"""The command line."""
+
+import argparse
+import pathlib
+import sys
+from collections.abc import Sequence
+from typing import get_args
+
+from pydantic import ValidationError
+
+from ..core.errors import InputProblem, RayLibraryMissing
+from ..core.recipe import DEPTHS, Basis, MapKey, NormalMode, Normals, Output, Sheet, refusals
+from .cage import run_cage, run_coverage
+from .commands import convert_basis, run_bake, run_check, run_convert, run_demo, run_pair, run_serve, run_settings
+from .input import add_cage, add_meshes, reason
+
+BAD_INPUT, FAULT = 2, 1
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run a command; returns the exit code: 0 done, 2 for input that cannot be used, 1 for anything else."""
+    options = _parser().parse_args(arguments)
+    try:
+        return int(options.run(options))
+    except (InputProblem, ValidationError) as problem:
+        print(f"inkwell-cast: {words_of(problem)}", file=sys.stderr)
+        return BAD_INPUT
+    except (RayLibraryMissing, RuntimeError) as problem:
+        print(f"inkwell-cast: {problem}", file=sys.stderr)
+        return FAULT
+    except MemoryError:
+        print("inkwell-cast: The machine ran out of memory. Choose a smaller --size.", file=sys.stderr)
+        return FAULT
+    except KeyboardInterrupt:
+        print("inkwell-cast: stopped.", file=sys.stderr)
+        return 130
+
+
+def words_of(problem: Exception) -> str:
+    """One line for a user, naming the setting and its value where one was refused."""
+    if not isinstance(problem, ValidationError):
+        return str(problem)
+    return "; ".join(f"{name or 'recipe'}: {words}" for name, words in refusals(problem).items())
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser("inkwell-cast", description="Bake a sculpt onto a UV-unwrapped mesh.")
+    commands = parser.add_subparsers(required=True, metavar="COMMAND")
+    command = commands.add_parser("bake", help="bake maps into a folder")
+    command.set_defaults(run=run_bake)
+    add, path = command.add_argument, pathlib.Path
+    add_meshes(command)
+    add("--out", required=True, type=path, metavar="DIR", help="folder for the pictures and manifest.json")
+    add("--maps", help=f"{reason(Output, 'maps')} Any of {', '.join(get_args(MapKey))}, with commas between.")
+    add("--sheets", choices=("one", "material", "tile"), help=reason(Sheet, "split"))
+    add("--channel", type=int, metavar="N", help=reason(Sheet, "channel"))
+    add("--normals", choices=get_args(NormalMode), help=reason(Normals, "mode"))
+    add("--size", metavar="WxH", help="Width and height of the sheet in texels, 16 to 8192 each.")
+    add("--samples", type=int, choices=(1, 4, 16), help=reason(Sheet, "samples"))
+    add_cage(command)
+    add("--depth", type=int, choices=(8, 16, 32), help=reason(Output, "depth"))
+    add("--format", choices=tuple(DEPTHS), help=reason(Output, "format"))
+    add("--green", choices=("up", "down"), help=reason(Basis, "green"))
+    add("--padding", metavar="N|auto|fill", help=reason(Sheet, "padding"))
+    command = commands.add_parser("cage", help="write the cage that a bake would use, in the low's own topology")
+    command.set_defaults(run=run_cage)
+    add_meshes(command)
+    add_cage(command)
+    command.add_argument("--out", required=True, type=path, metavar="FILE", help="mesh file, .obj, .ply or .glb")
+    command = commands.add_parser("coverage", help="say how much of the sculpt the cage holds; exit code 3 if not all")
+    command.set_defaults(run=run_coverage)
+    add_meshes(command)
+    add_cage(command)
+    command.add_argument("--json", action="store_true", help="print JSON instead of lines")
+    for name, does, run in (
+        (
+            "check",
+            "find what is wrong with meshes; exit code 0 for notes, 3 for warnings, 4 if it blocks a bake",
+            run_check,
+        ),
+        ("pair", "print which highs each low would receive from, and what stays alone", run_pair),
+    ):
+        command = commands.add_parser(name, help=does, description=does)
+        command.set_defaults(run=run)
+        add_meshes(command)
+        command.add_argument("--json", action="store_true", help="print JSON instead of lines")
+        command.add_argument("--recipe", type=path, metavar="FILE", help="JSON with settings, such as suffixes")
+    bases = commands.add_parser("basis", help="normal maps and their bases").add_subparsers(required=True, metavar="DO")
+    command = bases.add_parser("convert", help="a normal map of a low from one basis to another, or to object space")
+    command.set_defaults(run=convert_basis)
+    command.add_argument("--low", required=True, type=path, metavar="FILE", help="the mesh that the map belongs to")
+    command.add_argument("--map", required=True, type=path, metavar="FILE", help="the map as it is")
+    kinds = "object, or tangent with settings of the basis after commas, such as tangent,green=down"
+    command.add_argument("--from", required=True, dest="source", metavar="BASIS", help=f"what it is in: {kinds}")
+    command.add_argument("--to", required=True, dest="target", metavar="BASIS", help="what it shall be in; likewise")
+    command.add_argument("--out", required=True, type=path, metavar="FILE", help="picture to write; suffix says format")
+    command.add_argument("--channel", type=int, default=0, metavar="N", help=reason(Sheet, "channel"))
+    command = commands.add_parser("settings", help="list every setting with its default and reason")
+    command.set_defaults(run=run_settings)
+    command = commands.add_parser("convert", help="read a mesh of any format and write it as OBJ, PLY or GLB")
+    command.set_defaults(run=run_convert)
+    command.add_argument("source", type=path, metavar="IN")
+    command.add_argument("target", type=path, metavar="OUT")
+    for name, does, run in (
+        ("serve", "open the interface for a browser on this machine", run_serve),
+        ("demo", "the same, with the demo pieces on the shelf", run_demo),
+    ):
+        command = commands.add_parser(name, help=does)
+        command.set_defaults(run=run)
+        command.add_argument(
+            "--port", type=int, default=8734, help="port on 127.0.0.1 (default 8734; 0 takes a free one)"
+        )
+        command.add_argument("--data", type=path, metavar="DIR", help="folder for pieces and bakes")
+    return parser

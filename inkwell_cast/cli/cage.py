@@ -1,0 +1,74 @@
+"""The commands cage and coverage."""
+
+import argparse
+import dataclasses
+import json
+
+from ..core.assembly import Assembly, Warm, assemble
+from ..core.coverage import CoverageFacts, coverage
+from ..core.export import cage_mesh
+from ..core.field import located_of
+from ..core.fit import cage_of
+from ..core.formats import write_mesh
+from ..core.refusals import refuse_unpaired
+from .input import Bar, meshes_of, recipe_of
+
+
+def put_together(options: argparse.Namespace, bar: "Bar") -> tuple[Assembly, Warm]:
+    """The piece of a command line, ready for its cage."""
+    meshes, _ = meshes_of(options, bar)
+    warm = Warm()
+    assembly = assemble(recipe_of(options), meshes, warm)
+    refuse_unpaired(assembly)
+    return assembly, warm
+
+
+def run_cage(options: argparse.Namespace) -> int:
+    bar = Bar()
+    try:
+        assembly, warm = put_together(options, bar)
+        cage = cage_of(assembly, warm, lambda share: bar.show("fitting the cage", share))
+        write_mesh(options.out, cage_mesh(assembly, warm))
+        found = coverage(assembly, warm.sculpt(assembly), cage, located_of(assembly, warm))
+    finally:
+        bar.end()
+    for form in cage.forms:
+        print(f"cage of {form.pair}: {form.words}")
+    if assembly.recipe.pockets or assembly.recipe.nudges:
+        print("note: pockets and nudges are written as they move the low's vertices; inside its faces they are lost.")
+    mean, even = found.cage.mean_outward, found.needed[0]
+    gain = f", {1 - mean / even:.0%} less than the even reach of {even:.4g} that holds as much" if even > mean else ""
+    print(f"{options.out}: rays start {mean:.4g} scene units out in the mean{gain}")
+    print(f"{found.points_outside:,} of {found.points:,} vertices of the sculpt lie outside it")
+    return 0
+
+
+def run_coverage(options: argparse.Namespace) -> int:
+    """Exit code 0 where all of the sculpt is held, 3 where not."""
+    bar = Bar()
+    try:
+        assembly, warm = put_together(options, bar)
+        cage = cage_of(assembly, warm, lambda share: bar.show("fitting the cage", share))
+        found = coverage(assembly, warm.sculpt(assembly), cage, located_of(assembly, warm))
+    finally:
+        bar.end()
+    facts = CoverageFacts.of(found)
+    if options.json:
+        places = [dataclasses.asdict(place) for place in [*found.places, *found.gaps.places]]
+        forms = [{"pair": f.pair, "form": f.form, "words": f.words} for f in cage.forms]
+        print(json.dumps(facts.model_dump() | {"places": places, "cages": forms}, indent=2))
+    else:
+        for form in cage.forms:
+            print(f"cage of {form.pair}: {form.words}")
+        print(f"{facts.held:.2%} of the sculpt's surface held; rays start {facts.mean_outward:.4g} out in the mean")
+        print(f"{facts.vertices_outside:,} of {facts.vertices:,} vertices outside, worst {facts.worst_outside:.4g}")
+        print(f"{facts.vertices_below:,} below the inner reach, worst {facts.worst_below:.4g}")
+        print(f"a reach of {facts.needed_outward:.4g} out and {facts.needed_inward:.4g} in would hold everything")
+        print(
+            f"{facts.rays_missed:.2%} of the low's rays strike nothing, {facts.rays_behind:.2%} start behind a surface"
+        )
+        print(f"{facts.faces_folded:,} cage faces folded, {facts.faces_crossing:,} crossing")
+        for place in [*found.places, *found.gaps.places]:
+            where = " ".join(f"{v:.4g}" for v in place.middle)
+            print(f"  {place.lack:<8} {place.part} at {where}, radius {place.radius:.3g}, by {place.beyond:.4g}")
+    return 0 if facts.held == 1 else 3

@@ -1,0 +1,149 @@
+"""What the commands do; each gives its exit code."""
+
+import argparse
+import json
+
+from pydantic import BaseModel
+
+from ..core.assembly import assemble
+from ..core.bake import Bake, bake
+from ..core.checks import check
+from ..core.convert import convert_file
+from ..core.errors import InputProblem
+from ..core.formats import read_mesh, write_mesh
+from ..core.recipe import Basis, Recipe
+from .input import Bar, meshes_of, recipe_file, recipe_of
+
+
+def run_settings(options: argparse.Namespace) -> int:
+    """Every setting by name, with its default, unit and reason."""
+    for group, part in Recipe.model_fields.items():
+        if not (isinstance(part.annotation, type) and issubclass(part.annotation, BaseModel)):
+            continue
+        for field, found in part.annotation.model_fields.items():
+            unit = (found.json_schema_extra or {}).get("unit", "").replace("reach", "in the unit of the reach")
+            default = found.get_default(call_default_factory=True)
+            print(f"{group}.{field} = {json.dumps(default)}{f' {unit}' if unit else ''}\n    {found.description}")
+    return 0
+
+
+def run_check(options: argparse.Namespace) -> int:
+    """Exit code by the worst finding: 0 notes or nothing, 3 warnings, 4 blocking."""
+    bar = Bar()
+    try:
+        meshes, _ = meshes_of(options, bar)
+        found = check(recipe_file(options), meshes)
+    finally:
+        bar.end()
+    if options.json:
+        rows = [
+            {
+                "check": f.check, "severity": f.severity, "title": f.title, "part": f.part, "count": f.count,
+                "what": f.what, "remedy": f.remedy, "fix": f.fix.words if f.fix else None, "place": f.place,
+            }
+            for f in found
+        ]  # fmt: skip
+        print(json.dumps(rows, indent=2))
+    else:
+        for f in found:
+            print(f"{f.severity:<8} {f.title}{f': {f.part}' if f.part else ''}\n         {f.what} {f.remedy}")
+        print(f"{len(found)} findings" if found else "Nothing to object to.")
+    worst = {f.severity for f in found}
+    return 4 if "blocking" in worst else 3 if "warning" in worst else 0
+
+
+def run_pair(options: argparse.Namespace) -> int:
+    bar = Bar()
+    try:
+        meshes, _ = meshes_of(options, bar)
+        paired = assemble(recipe_file(options), meshes).paired
+    finally:
+        bar.end()
+    if options.json:
+        pairs = [
+            {"pair": p.name, "parts": [{"part": part.key, "role": r} for r, part in p.members]} for p in paired.pairs
+        ]
+        alone = [{"part": a.part.key, "role": a.role, "why": a.reason} for a in paired.alone]
+        print(json.dumps({"pairs": pairs, "alone": alone}, indent=2))
+        return 0
+    for pair in paired.pairs:
+        print(f"{pair.name}: {', '.join(p.name for p in pair.lows)} sees {', '.join(p.name for p in pair.giving)}")
+        if pair.cages:
+            print(f"  cage {', '.join(p.name for p in pair.cages)}")
+    for alone in paired.alone:
+        print(f"alone: {alone.part.key}: {alone.reason}")
+    return 0
+
+
+def run_convert(options: argparse.Namespace) -> int:
+    mesh = read_mesh(options.source)
+    write_mesh(options.target, mesh)
+    kept = {".obj": 1, ".ply": 1}.get(options.target.suffix.lower(), len(mesh.uvs))
+    if len(mesh.uvs) > kept:
+        print(f"note: this format keeps the first of {len(mesh.uvs)} UV channels.")
+    if options.target.suffix.lower() == ".ply" and len(mesh.object_names) > 1:
+        print(f"note: PLY keeps no names; the {len(mesh.object_names)} parts become one.")
+    print(f"{options.target}: {len(mesh.triangles):,} triangles, {len(mesh.object_names)} parts")
+    return 0
+
+
+def convert_basis(options: argparse.Namespace) -> int:
+    source, target = (
+        _basis_of(option, text) for option, text in (("--from", options.source), ("--to", options.target))
+    )
+    said = convert_file(options.map, options.out, read_mesh(options.low), source, target, options.channel)
+    if said:
+        print(f"note: {said}")
+    print(f"{options.out}: {options.source} to {options.target}")
+    return 0
+
+
+def _basis_of(option: str, text: str) -> Basis | None:
+    """A basis in words; None for object space."""
+    kind, *given = [part.strip() for part in text.split(",")]
+    if kind == "object" and not given:
+        return None
+    if kind != "tangent" or any("=" not in part for part in given):
+        raise InputProblem(option, f"“{text}” is no basis.", "Give object, or tangent such as tangent,green=down.")
+    return Basis.model_validate(dict(part.split("=", 1) for part in given))
+
+
+def run_bake(options: argparse.Namespace) -> int:
+    recipe = recipe_of(options)
+    bar = Bar()
+    meshes, sources = meshes_of(options, bar)
+    try:
+        result: Bake = bake(recipe, meshes, bar.show)
+        try:
+            manifest = result.save(options.out, sources)
+        except OSError as error:
+            raise InputProblem(
+                str(options.out),
+                f"The maps cannot be written ({error.strerror}).",
+                "Choose another folder or free some space.",
+            ) from error
+    finally:
+        bar.end()
+    for warning in manifest.warnings:
+        print(f"note: {warning}")
+    if manifest.likeness:
+        print(f"likeness: mean {manifest.likeness.mean:.2f}°, 95 % of texels within {manifest.likeness.p95:.2f}°")
+    if manifest.coverage_of_sculpt:
+        print(f"coverage: {manifest.coverage_of_sculpt.held:.2%} of the sculpt held by the cage")
+    for pair in manifest.pairs:
+        if pair.cage_words:
+            print(f"cage of {pair.name}: {pair.cage_words}")
+    print(f"{manifest.texels:,} texels, {manifest.missed_texels:,} missed; {len(manifest.maps)} maps in {options.out}")
+    return 0
+
+
+def run_serve(options: argparse.Namespace) -> int:
+    from ..web.serve import serve
+
+    return serve(options.data, options.port, demo=False)
+
+
+def run_demo(options: argparse.Namespace) -> int:
+    from ..web.serve import serve
+
+    return serve(options.data, options.port, demo=True)

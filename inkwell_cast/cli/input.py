@@ -1,0 +1,145 @@
+"""What commands take: meshes and settings, and the bar that tells how far they are."""
+
+import argparse
+import json
+import pathlib
+import sys
+import time
+from typing import Any
+
+from ..core.bake import BakeMeshes
+from ..core.errors import InputProblem
+from ..core.formats import read_mesh
+from ..core.manifest import MeshFile, sha256_of
+from ..core.recipe import Reach, Recipe
+
+
+def add_meshes(command: argparse.ArgumentParser) -> None:
+    path = pathlib.Path
+    command.add_argument(
+        "files", nargs="*", type=path, metavar="FILE", help="meshes whose parts say their role by name"
+    )
+    command.add_argument("--low", nargs="+", default=[], type=path, metavar="FILE", help="meshes to bake onto")
+    command.add_argument("--high", nargs="+", default=[], type=path, metavar="FILE", help="sculpts they receive from")
+    command.add_argument(
+        "--together", action="store_true", help="every low receives from every high, whatever the names"
+    )
+
+
+def add_cage(command: argparse.ArgumentParser) -> None:
+    add = command.add_argument
+    add("--reach", nargs=2, type=float, metavar=("OUT", "IN"), help="Outward and inward reach in scene units.")
+    add("--cage", nargs="+", default=[], type=pathlib.Path, metavar="FILE", help="cage meshes; their names say of what")
+    add("--fit", action="store_true", help="fit the cage to the sculpt: it starts rays just beyond it, smoothly")
+    add("--clearance", type=float, metavar="D", help=f"{reason(Reach, 'clearance')} In the unit of the reach.")
+    add("--directions", choices=("averaged", "split"), help=reason(Reach, "directions"))
+    add("--set", nargs="+", default=[], metavar="NAME=VALUE", help="any setting by name; see `inkwell-cast settings`")
+    add("--recipe", type=pathlib.Path, metavar="FILE", help="JSON with settings; options given here win over it")
+
+
+def reason(model: Any, field: str) -> str:
+    found = model.model_fields[field]
+    shown = ",".join(found.default) if isinstance(found.default, list) else found.default
+    return f"{found.description} Default {shown}.".replace("%", "%%")
+
+
+def recipe_of(options: argparse.Namespace) -> Recipe:
+    """The recipe file's settings, or the defaults, changed by what was given on the command line."""
+    settings = recipe_file(options).model_dump()
+    if options.reach:
+        settings["reach"] |= {"unit": "scene", "outward": options.reach[0], "inward": options.reach[1]}
+    if options.fit:
+        settings["reach"]["shape"] = "fitted"
+    for name in ("clearance", "directions"):
+        if getattr(options, name) is not None:
+            settings["reach"][name] = getattr(options, name)
+    for given in options.set:
+        set_value(settings, given)
+    if "size" not in options:  # a command that bakes nothing
+        return Recipe.model_validate(settings)
+    if options.size:
+        width, times, height = options.size.lower().partition("x")
+        if not (width.isdigit() and (height if times else width).isdigit()):
+            raise InputProblem("--size", f"“{options.size}” is not a size.", "Give width x height, such as 2048x1024.")
+        settings["sheet"] |= {"width": int(width), "height": int(height or width)}
+    if options.padding:
+        settings["sheet"]["padding"] = int(options.padding) if options.padding.isdigit() else options.padding
+    if options.maps:
+        settings["output"]["maps"] = [key.strip() for key in options.maps.split(",") if key.strip()]
+    for group, name, option in (
+        ("sheet", "samples", "samples"), ("sheet", "split", "sheets"), ("sheet", "channel", "channel"),
+        ("output", "depth", "depth"), ("output", "format", "format"),
+        ("basis", "green", "green"), ("normals", "mode", "normals"),
+    ):  # fmt: skip
+        value = getattr(options, option)
+        if value is not None:
+            settings[group][name] = value
+    return Recipe.model_validate(settings)
+
+
+def set_value(settings: dict[str, Any], given: str) -> None:
+    """Put "group.field=value" into the settings of a recipe; the recipe judges the value."""
+    name, times, text = given.partition("=")
+    group, _, field = name.strip().partition(".")
+    if not times or field not in settings.get(group, {}) or not isinstance(settings[group], dict):
+        raise InputProblem(
+            "--set", f"“{given}” sets nothing.", "Give NAME=VALUE, with a name of `inkwell-cast settings`."
+        )
+    try:
+        settings[group][field] = json.loads(text)
+    except ValueError:
+        settings[group][field] = text
+
+
+def recipe_file(options: argparse.Namespace) -> Recipe:
+    """The settings of --recipe, or the defaults; --together on top."""
+    recipe = Recipe()
+    if options.recipe:
+        try:
+            text = options.recipe.read_text()
+        except (OSError, UnicodeDecodeError) as error:
+            raise InputProblem(
+                str(options.recipe), f"The recipe cannot be read ({error}).", "Check its path."
+            ) from error
+        recipe = Recipe.model_validate_json(text)
+    if options.together:
+        recipe.pairing.together = True
+    return recipe
+
+
+def meshes_of(options: argparse.Namespace, bar: "Bar") -> tuple[BakeMeshes, list[MeshFile]]:
+    """The meshes of a command line, and what the manifest says of their files."""
+    if not options.files + options.low + options.high:
+        raise InputProblem("The command", "No mesh is named.", "Give files, or --low and --high.")
+    meshes, sources = BakeMeshes([], []), []
+    for role, paths, into in (
+        ("low", options.low, meshes.lows), ("high", options.high, meshes.highs),
+        ("cage", getattr(options, "cage", []), meshes.cages), ("by name", options.files, meshes.named),
+    ):  # fmt: skip
+        for path in paths:
+            bar.show(f"reading {path.name}", 0.0)
+            mesh = read_mesh(path)
+            into.append(mesh)
+            sources.append(MeshFile(role=role, file=path.name, sha256=sha256_of(path), triangles=len(mesh.triangles)))
+    return meshes, sources
+
+
+class Bar:
+    """A progress bar on standard error, where that is a terminal."""
+
+    def __init__(self) -> None:
+        self._live = sys.stderr.isatty()
+        self._started = time.monotonic()
+
+    def show(self, stage: str, share: float) -> None:
+        if not self._live:
+            return
+        spent = time.monotonic() - self._started
+        left = f"{spent * (1 - share) / share:4.0f} s left" if share > 0.1 else ""
+        filled = int(share * 30)
+        sys.stderr.write(f"\r{'█' * filled}{'·' * (30 - filled)} {share:4.0%} {stage:<24.24} {left:<12}")
+        sys.stderr.flush()
+
+    def end(self) -> None:
+        if self._live:
+            sys.stderr.write("\r" + " " * 78 + "\r")

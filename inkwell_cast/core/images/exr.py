@@ -1,0 +1,34 @@
+"""OpenEXR with half or float channels R, G, B, or Y for grey."""
+
+import pathlib
+
+import numpy as np
+import OpenEXR
+
+from ..arrays import F32, Any_
+from ..errors import InputProblem
+
+
+def write(path: pathlib.Path, values: Any_) -> None:
+    """Write `values (H, W, 1 or 3)`, float16 or float32, as they are."""
+    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    channels = {"Y": values[..., 0]} if values.shape[2] == 1 else {"RGB": values}
+    with OpenEXR.File(header, {name: np.ascontiguousarray(own) for name, own in channels.items()}) as made:
+        made.write(str(path))
+
+
+def read(path: pathlib.Path) -> F32:
+    """(H, W, 3) float32. Raises InputProblem."""
+    try:
+        with OpenEXR.File(str(path), separate_channels=True) as found:
+            channels = {name: channel.pixels.astype(np.float32) for name, channel in found.channels().items()}
+    except Exception as error:
+        raise InputProblem(
+            path.name, f"This is not an OpenEXR that can be read ({error}).", "Export it again as OpenEXR."
+        ) from error
+    names = ["Y"] * 3 if "Y" in channels else ["R", "G", "B"]
+    if not set(names) <= set(channels):
+        raise InputProblem(
+            path.name, f"Its channels are {', '.join(channels)}.", "Export it with channels R, G and B, or Y."
+        )
+    return np.stack([channels[name] for name in names], axis=2)

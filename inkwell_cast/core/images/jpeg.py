@@ -1,0 +1,19 @@
+"""JPEG, for previews: its losses make it unfit for maps."""
+
+import pathlib
+
+from PIL import Image
+
+from ..arrays import U8
+from .tga import read_rgb
+
+
+def write(path: pathlib.Path, steps: U8) -> None:
+    """Write `steps (H, W, 1 or 3)` with little loss and whole colours."""
+    image = Image.fromarray(steps[..., 0] if steps.shape[2] == 1 else steps)
+    image.save(path, format="JPEG", quality=95, subsampling=0)
+
+
+def read(path: pathlib.Path) -> U8:
+    """(H, W, 3) uint8. Raises InputProblem."""
+    return read_rgb(path, "JPEG")

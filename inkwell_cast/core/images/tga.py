@@ -1,0 +1,29 @@
+"""TGA with 8 bits a channel, run-length coded."""
+
+import pathlib
+
+import numpy as np
+from PIL import Image, UnidentifiedImageError
+
+from ..arrays import U8
+from ..errors import InputProblem
+
+
+def write(path: pathlib.Path, steps: U8) -> None:
+    """Write `steps (H, W, 1 or 3)`."""
+    Image.fromarray(steps[..., 0] if steps.shape[2] == 1 else steps).save(path, format="TGA", compression="tga_rle")
+
+
+def read(path: pathlib.Path) -> U8:
+    """(H, W, 3) uint8. Raises InputProblem."""
+    return read_rgb(path, "TGA")
+
+
+def read_rgb(path: pathlib.Path, name: str) -> U8:
+    try:
+        with Image.open(path, formats=[name]) as found:
+            return np.array(found.convert("RGB"))
+    except (OSError, UnidentifiedImageError, ValueError) as error:
+        raise InputProblem(
+            path.name, f"This is not a {name} that can be read ({error}).", f"Export it again as {name}."
+        ) from error

@@ -1,0 +1,34 @@
+"""TIFF with 8 or 16 bits a channel, or 32-bit floats."""
+
+import pathlib
+
+import numpy as np
+import tifffile
+
+from ..arrays import F32, U8, U16
+from ..errors import InputProblem
+
+
+def write(path: pathlib.Path, values: U8 | U16 | F32) -> None:
+    """Write `values (H, W, 1 or 3)`: whole steps, or float32 as they are."""
+    grey = values.shape[2] == 1
+    tifffile.imwrite(
+        path, values[..., 0] if grey else values, photometric="minisblack" if grey else "rgb", compression="zlib",
+        compressionargs={"level": 1}, predictor=values.dtype.kind == "u", software="Inkwell Cast", metadata=None,
+    )  # fmt: skip
+
+
+def read(path: pathlib.Path) -> U8 | U16 | F32:
+    """(H, W, 3). Raises InputProblem."""
+    try:
+        found = tifffile.imread(path)
+    except Exception as error:  # the library raises many kinds on a damaged file
+        raise InputProblem(
+            path.name, f"This is not a TIFF that can be read ({error}).", "Export it again as TIFF."
+        ) from error
+    if found.ndim == 2:
+        found = np.repeat(found[..., None], 3, axis=2)
+    if found.ndim != 3 or found.shape[2] < 3:
+        raise InputProblem(path.name, f"Its pixels have the shape {found.shape}.", "Export it as grey or RGB.")
+    kind = found.dtype if found.dtype in (np.uint8, np.uint16) else np.float32
+    return np.ascontiguousarray(found[..., :3], kind)

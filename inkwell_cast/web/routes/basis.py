@@ -1,0 +1,40 @@
+"""The step Basis: what a wrong green looks like, and normal maps from elsewhere."""
+
+from urllib.parse import quote
+
+import cv2
+from fastapi import APIRouter, Request, UploadFile
+from starlette.responses import Response
+
+from ...core.basis_sample import sample
+from ...core.errors import InputProblem
+from ...core.recipe import Basis
+from ..pages import workshop
+from .meshes import file_stem
+from .piece import context
+
+router = APIRouter()
+BIGGEST = 1 << 30
+
+
+@router.get("/basis-sample.png")
+def basis_sample(stored: str = "up", read: str = "up") -> Response:
+    """A ball and a groove under a light from the upper left, stored with one green and read with another."""
+    image = sample(stored, read)
+    return Response(cv2.imencode(".png", image[..., ::-1])[1].tobytes(), media_type="image/png")
+
+
+@router.post("/pieces/{piece_id}/convert")
+async def convert(request: Request, piece_id: int, picture: UploadFile, source: str = "tangent-up") -> Response:
+    """A normal map in the piece's basis; `source` is "object", "tangent-up" or "tangent-down"."""
+    values = context(request, piece_id, "basis")
+    name = picture.filename or "map.png"
+    kinds = {"object": None, "tangent-up": Basis(green="up"), "tangent-down": Basis(green="down")}
+    if source not in kinds:
+        raise InputProblem(name, f"“{source}” is no basis.", "Choose one of the list.")
+    if picture.size and picture.size > BIGGEST:
+        raise InputProblem(name, "The picture is larger than 1 GB.", "Choose a smaller one.")
+    made, said = await workshop(request).convert(piece_id, name, await picture.read(), kinds[source])
+    stem = file_stem(f"{name.rpartition('.')[0] or name} {values['piece'].recipe.basis.green}")
+    headers = {"Content-Disposition": f'attachment; filename="{stem}.png"', "X-Said": quote(said)}
+    return Response(made, media_type="image/png", headers=headers)

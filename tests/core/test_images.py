@@ -1,0 +1,81 @@
+"""Pictures of every format read back, by this program and by another library."""
+
+import cv2
+import numpy as np
+import OpenEXR
+import pytest
+import tifffile
+from PIL import Image
+from pydantic import ValidationError
+
+from inkwell_cast.core.assembly import BakeMeshes
+from inkwell_cast.core.bake import bake
+from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.images import SUFFIXES, read_picture, write_picture
+from inkwell_cast.core.recipe import DEPTHS, Output, Reach, Recipe, Sheet
+
+from ..shapes import grid_mesh, plane
+
+KINDS = {8: np.uint8, 16: np.uint16, 32: np.float32}
+
+
+def picture(kind, channels):
+    rng = np.random.default_rng(3)
+    values = rng.random((37, 53, channels))
+    return (values * (np.iinfo(kind).max if np.dtype(kind).kind == "u" else 1)).astype(kind)
+
+
+@pytest.mark.parametrize("channels", [1, 3])
+@pytest.mark.parametrize(("name", "depth"), [(n, d) for n, depths in DEPTHS.items() for d in depths])
+def test_a_picture_is_read_back_as_it_was_written(tmp_path, name, depth, channels):
+    kind = np.float16 if (name, depth) == ("exr", 16) else KINDS[depth]
+    written, path = picture(kind, channels), tmp_path / f"a{SUFFIXES[name]}"
+    write_picture(path, name, written)
+    found = read_picture(path)
+    expected = np.repeat(written, 3, axis=2) if channels == 1 else written
+    if name == "jpeg":
+        assert np.abs(found.astype(int) - expected).mean() < 30
+    else:
+        np.testing.assert_array_equal(found, expected)
+
+
+def test_other_libraries_read_the_same(tmp_path):
+    wide, floats = picture(np.uint16, 3), picture(np.float32, 3)
+    write_picture(tmp_path / "a.tif", "tiff", wide)
+    np.testing.assert_array_equal(cv2.imread(str(tmp_path / "a.tif"), cv2.IMREAD_UNCHANGED)[..., ::-1], wide)
+    write_picture(tmp_path / "b.tif", "tiff", floats)
+    np.testing.assert_array_equal(cv2.imread(str(tmp_path / "b.tif"), cv2.IMREAD_UNCHANGED)[..., ::-1], floats)
+    write_picture(tmp_path / "a.tga", "tga", picture(np.uint8, 1))
+    assert Image.open(tmp_path / "a.tga").mode == "L"
+    write_picture(tmp_path / "a.exr", "exr", picture(np.float16, 1))
+    assert set(OpenEXR.File(str(tmp_path / "a.exr"), separate_channels=True).channels()) == {"Y"}
+
+
+@pytest.mark.parametrize("name", ["a.tif", "a.exr", "a.tga", "a.jpg", "a.png"])
+def test_a_damaged_picture_is_refused_by_name(tmp_path, name):
+    (tmp_path / name).write_bytes(b"nothing of the kind")
+    with pytest.raises(InputProblem, match=name):
+        read_picture(tmp_path / name)
+    with pytest.raises(InputProblem, match="cannot be read"):
+        read_picture(tmp_path / "a.gif")
+
+
+def test_float_formats_hold_scene_units_and_the_views_a_preview(tmp_path):
+    step = grid_mesh(400, 2, lambda u, v: (u, v, np.where(u < 0.5, 0.25, -0.15)), "high")
+    for name, depth in (("exr", 32), ("exr", 16), ("tiff", 32)):
+        recipe = Recipe(
+            reach=Reach(unit="scene", outward=0.3, inward=0.3), sheet=Sheet(width=64, height=64, samples=1),
+            output=Output(maps=["height", "normal"], format=name, depth=depth),
+        )  # fmt: skip
+        result = bake(recipe, BakeMeshes([plane()], [step]))
+        manifest = result.save(tmp_path, previews=tmp_path)
+        height = read_picture(tmp_path / manifest.maps[0].file)[..., 0]
+        assert (height[30, 2], height[30, 60]) == pytest.approx((0.25, -0.15), rel=1e-3 if depth == 16 else 1e-6)
+        assert (tmp_path / manifest.maps[0].preview).is_file()
+        assert manifest.maps[1].likeness.mean < 0.05
+    assert tifffile.imread(tmp_path / "height.tif").dtype == np.float32
+
+
+def test_a_depth_that_a_format_has_not_is_refused():
+    with pytest.raises(ValidationError, match="JPEG has no 16 bits; choose 8"):
+        Output(format="jpeg", depth=16)

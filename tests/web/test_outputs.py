@@ -1,0 +1,39 @@
+"""What leaves the program through the pages: maps in other formats and in another basis."""
+
+import io
+import zipfile
+
+import cv2
+import numpy as np
+
+from .helpers import baked
+
+
+def test_a_normal_map_from_elsewhere_comes_back_in_the_piece_s_basis(client, piece):
+    facts = baked(client, piece)["facts"]
+    given = client.get(f"{piece}/bakes/{facts['id']}/normal.png").content
+    client.post(f"{piece}/settings/basis", data={"basis.green": "down"})
+    answer = client.post(f"{piece}/convert", params={"source": "tangent-up"}, files={"picture": ("mine.png", given)})
+    assert 'filename="mine_down.png"' in answer.headers["Content-Disposition"]
+    a, b = (
+        cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED).astype(int)
+        for data in (given, answer.content)
+    )
+    np.testing.assert_allclose(a[..., 1], 255 - b[..., 1], atol=2)
+    assert client.post(f"{piece}/convert", files={"picture": ("a.gif", b"x")}).status_code == 422
+    assert (
+        client.get("/basis-sample.png", params={"stored": "up", "read": "down"}).headers["content-type"] == "image/png"
+    )
+
+
+def test_maps_in_another_format_are_handed_on_with_previews_for_the_views(client, piece):
+    client.post(f"{piece}/settings/maps", data={"output.format": "exr", "output.maps": ["", "normal", "height"]})
+    facts = baked(client, piece)["facts"]
+    assert facts["maps"] == ["normal", "height"]
+    file = client.get(f"{piece}/bakes/{facts['id']}/height.file")
+    assert file.headers["content-disposition"].endswith('.exr"')
+    assert file.content[:4] == bytes([0x76, 0x2F, 0x31, 0x01])
+    assert client.get(f"{piece}/bakes/{facts['id']}/height.png").content[:4] == b"\x89PNG"
+    archive = zipfile.ZipFile(io.BytesIO(client.get(f"{piece}/bakes/{facts['id']}/all.zip").content))
+    assert set(archive.namelist()) == {"normal.exr", "height.exr", "manifest.json"}
+    assert "half" in client.get(f"{piece}/panel/maps").text
