@@ -4,8 +4,8 @@ import pathlib
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from ..core.recipe import Reach, Recipe
-from . import gull, inkstand, troubled
+from ..core.recipe import Output, Reach, Recipe
+from . import gull, inkstand, token, troubled
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,6 +22,14 @@ def pieces() -> list[DemoPiece]:
     recipe = Recipe(reach=Reach(unit="scene", outward=2.5, inward=2.0))
     return [
         DemoPiece(troubled.TITLE, recipe, troubled.write),
+        DemoPiece(
+            token.TITLE,
+            Recipe(
+                reach=Reach(unit="scene", outward=1.4, inward=0.6),
+                output=Output(maps=["normal", "height", "curvature"]),
+            ),
+            token.write,
+        ),
         DemoPiece(gull.TITLE, Recipe(reach=Reach(unit="scene", outward=4.0, inward=5.0)), gull.write),
         DemoPiece(inkstand.TITLE, recipe, inkstand.write),
     ]

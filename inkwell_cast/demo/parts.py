@@ -71,7 +71,8 @@ def meshes_of(parts: list[Part], materials: dict[str, Color], name: str, gap: fl
             lows.append(_grid_mesh(part.low_name, part.material, color, part.low, uvs, flip))
         if part.high:
             highs.append(_grid_mesh(part.high_name, part.material, color, part.high, None, flip))
-    return merge(lows, f"{name}_low.glb"), merge(highs, f"{name}_high.glb")
+    low, high = (merge(found, name) for found in (lows, highs))
+    return replace(low, name=f"{name}_low.glb"), replace(high, name=f"{name}_high.glb")
 
 
 def written(folder: pathlib.Path, meshes: tuple[Mesh, ...]) -> tuple[pathlib.Path, ...]:
