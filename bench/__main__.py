@@ -6,7 +6,7 @@ import pathlib
 import platform
 from typing import Any
 
-from . import cast, checking, latency, reading, scale
+from . import cast, checking, latency, maps, reading, scale
 
 DOCS = pathlib.Path(__file__).parent.parent / "docs"
 
@@ -18,6 +18,7 @@ def main() -> None:
     for name, measure in (
         ("first_use", scale.measure_first_use),
         ("cast", cast.measure),
+        ("maps", maps.measure),
         ("reading", reading.measure),
         ("scale", scale.measure_scale),
         ("checks", checking.measure),
@@ -33,12 +34,16 @@ def main() -> None:
 
 def table(f: dict[str, Any]) -> str:
     """The figures as a page; targets are those the product sets itself."""
-    c, s, u, t, a = f["cast"], f["scale"], f["first_use"], f["taking_in"], f["latency"]
+    c, s, u, t, a, m = (f[name] for name in ("cast", "scale", "first_use", "taking_in", "latency", "maps"))
     rows = [
         ("Cast efficiency", f"{c['casting_over_bare']:.2f}", "≤ 1.25",
          f"casting {c['casting_seconds']:.2f} s over a bare loop {c['bare_seconds']:.2f} s, {c['rays'] / 1e6:.1f} M rays"),
         ("Whole warm bake over the bare loop", f"{c['bake_over_bare']:.2f}", "",
          f"{c['bake_seconds']:.2f} s with basis, padding and quantising; 2048², 4 samples, {c['triangles'] / 1e6:.1f} M triangles"),
+        ("Occlusion efficiency", f"{m['occlusion_over_bare']:.2f}", "≤ 1.15",
+         f"64 rays a texel at 1024²: {m['occlusion_seconds']:.2f} s over a bare loop {m['bare_seconds']:.2f} s, {m['rays'] / 1e6:.1f} M rays"),
+        ("Proof, 512², normal and occlusion at 16 rays", f"{m['proof_seconds']:.2f} s", "≤ 1.5 s", "warm, cast anew, a million triangles"),
+        ("Change of basis at 2048²", f"{m['basis_seconds']:.2f} s", "≤ 0.5 s", "without a ray"),
     ]  # fmt: skip
     for suffix, target in (("ply", "≤ 2"), ("glb", "≤ 2")):
         r = f["reading"][suffix]

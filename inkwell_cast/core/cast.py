@@ -89,7 +89,7 @@ def empty_hits(sheet: Grid, tiles: I64) -> Hits:
     columns = np.minimum(TILE, sheet.width - tiles % sheet.tiles_across * TILE)
     rows = np.minimum(TILE, sheet.height - tiles // sheet.tiles_across * TILE)
     starts = np.concatenate([[0], np.cumsum(columns * rows * sheet.side**2)]).astype(np.int64)
-    return Hits(tiles, starts, np.full(starts[-1], OFF, np.int32), np.empty((int(starts[-1]), 2), np.uint16))
+    return Hits(tiles, starts, np.empty(starts[-1], np.int32), np.empty((int(starts[-1]), 2), np.uint16))
 
 
 def empty_cast(sheet: Grid) -> Cast:
@@ -181,7 +181,9 @@ def _cast_texel(  # type: ignore[no-untyped-def]
     for j in range(side):
         for i in range(side):
             t = owner[top + j, left + i]
+            n = begin + (top + j) * owner.shape[1] + left + i
             if t < 0:
+                sample_triangle[n] = OFF
                 continue
             on_low += 1
             px, py = ((x * side + i) << shift) + half, ((y * side + j) << shift) + half
@@ -189,7 +191,6 @@ def _cast_texel(  # type: ignore[no-untyped-def]
             ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, points, offsets, inward, special)
             p = pair[t]
             length, u, v, hit = hit_along(tracers[p, 0], tracers[p, 1], ox, oy, oz, dx, dy, dz, far)
-            n = begin + (top + j) * owner.shape[1] + left + i
             sample_triangle[n] = MISSED
             if hit >= 0:
                 hit += firsts[p]

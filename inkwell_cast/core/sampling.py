@@ -24,11 +24,10 @@ def _reversed_bits(x):  # type: ignore[no-untyped-def]
 
 @numba.njit(cache=True, nogil=True, inline="always")
 def _scrambled(x, seed):  # type: ignore[no-untyped-def]
-    """Nested uniform scrambling of bits from the highest down.
+    """Nested uniform scrambling of a number whose bits stand in reverse; gives them the right way round.
 
     B. Burley, "Practical Hash-based Owen Scrambling", JCGT 9(4), 2020, with the constants of N. Vegdahl.
     """
-    x = _reversed_bits(x)
     x = np.uint32(x ^ np.uint32(x * np.uint32(0x3D20ADEA)))
     x = np.uint32(x + seed)
     x = np.uint32(x * np.uint32((seed >> np.uint32(16)) | np.uint32(1)))
@@ -39,19 +38,32 @@ def _scrambled(x, seed):  # type: ignore[no-untyped-def]
 
 @numba.njit(cache=True, nogil=True, inline="always")
 def square_point(index, seed):  # type: ignore[no-untyped-def]
-    """Point `index` of the first two dimensions of a Sobol sequence, Owen-scrambled by a seed; each from 0 to 1."""
-    index = _scrambled(np.uint32(index), seed)
-    x, y, bit, v = np.uint32(0), np.uint32(0), np.uint32(0x80000000), np.uint32(0x80000000)
-    while index:
-        if index & np.uint32(1):
-            x ^= bit
-            y ^= v
-        index = np.uint32(index >> np.uint32(1))
-        bit = np.uint32(bit >> np.uint32(1))
-        v = np.uint32(v ^ (v >> np.uint32(1)))
-    x = _scrambled(x, hashed(seed ^ np.uint32(0x9E3779B9)))
-    y = _scrambled(y, hashed(seed ^ np.uint32(0x85EBCA6B)))
+    """Point `index` of the first two dimensions of a Sobol sequence, Owen-scrambled by a seed; each from 0 to 1.
+
+    In reverse the first dimension is the index itself; the second is built of columns c_k+1 = c_k ^ 2 c_k.
+    """
+    left, y, column = np.uint32(index), np.uint32(0), np.uint32(1)
+    while left:
+        if left & np.uint32(1):
+            y ^= column
+        left = np.uint32(left >> np.uint32(1))
+        column = np.uint32(column ^ (column << np.uint32(1)))
+    x = _scrambled(np.uint32(index), np.uint32(seed ^ np.uint32(0x9E3779B9)))
+    y = _scrambled(y, hashed(seed))
     return x * 2.3283064365386963e-10, y * 2.3283064365386963e-10
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def turn(share):  # type: ignore[no-untyped-def]
+    """Cosine and sine of a share of a whole turn, to 3e-8: Taylor's series over an eighth to either side."""
+    quarter = np.floor(4 * share + 0.5)
+    x = 2 * np.pi * (share - quarter / 4)
+    q, xx = np.int64(quarter) & 3, x * x
+    c = 1 - xx * (1 / 2 - xx * (1 / 24 - xx * (1 / 720 - xx / 40320)))
+    s = x * (1 - xx * (1 / 6 - xx * (1 / 120 - xx * (1 / 5040 - xx / 362880))))
+    if q & 1:
+        c, s = -s, c
+    return (-c, -s) if q & 2 else (c, s)
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
@@ -60,8 +72,8 @@ def cosine_direction(u, v, widest, nx, ny, nz):  # type: ignore[no-untyped-def]
 
     The frame about n: T. Duff et al., "Building an Orthonormal Basis, Revisited", JCGT 6(1), 2017.
     """
-    r, a = widest * np.sqrt(u), 2 * np.pi * v
-    x, y, z = r * np.cos(a), r * np.sin(a), np.sqrt(max(0.0, 1 - r * r))
+    r, (c, s) = widest * np.sqrt(u), turn(v)
+    x, y, z = r * c, r * s, np.sqrt(max(0.0, 1 - r * r))
     sign = 1.0 if nz >= 0 else -1.0
     p = -1 / (sign + nz)
     q = nx * ny * p

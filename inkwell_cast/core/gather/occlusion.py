@@ -135,31 +135,40 @@ def _of_low(  # type: ignore[no-untyped-def]
                 _keep(out[y, x], sums)
 
 
-@numba.njit(cache=True, nogil=True)
+@numba.njit(cache=True, nogil=True, error_model="numpy")
 def _look(  # type: ignore[no-untyped-def]
     first, count, seed, px, py, pz, nx, ny, nz, gx, gy, gz, tracer, blocker, far, falloff, widest, sums
 ):  # fmt: skip
     """Trace `count` rays from p about n; adds to sums (5,): rays, occlusion, free direction."""
+    function, scene, seen, shade, x, y, z = blocker[0], blocker[1], 0, 0.0, 0.0, 0.0, 0.0
+    if falloff:
+        function, scene = tracer[0], tracer[1]
     for r in range(first, first + count):
         u, v = square_point(r, seed)
         dx, dy, dz = cosine_direction(u, v, widest, nx, ny, nz)
         if dx * gx + dy * gy + dz * gz <= 0:
             continue
-        stopped = 0.0
+        seen += 1
+        free = 1.0
         if falloff == 0:
-            if blocked(blocker[0], blocker[1], px, py, pz, dx, dy, dz, far):
-                stopped = 1.0
+            if blocked(function, scene, px, py, pz, dx, dy, dz, far):
+                shade += 1
+                continue
         else:
-            length, _, _, hit = hit_along(tracer[0], tracer[1], px, py, pz, dx, dy, dz, far)
+            length, _, _, hit = hit_along(function, scene, px, py, pz, dx, dy, dz, far)
             if hit >= 0:
-                stopped = 1 - length / far
+                free = length / far
                 if falloff == 2:
-                    stopped *= stopped
-        sums[0] += 1
-        sums[1] += stopped
-        sums[2] += (1 - stopped) * dx
-        sums[3] += (1 - stopped) * dy
-        sums[4] += (1 - stopped) * dz
+                    free *= 2 - free  # 1 - (1 - t)^2
+                shade += 1 - free
+        x += free * dx
+        y += free * dy
+        z += free * dz
+    sums[0] += seen
+    sums[1] += shade
+    sums[2] += x
+    sums[3] += y
+    sums[4] += z
 
 
 @numba.njit(cache=True, nogil=True)

@@ -1,0 +1,116 @@
+"""Occlusion against a bare loop over the same rays, and what an artist waits for between a change and its picture."""
+
+import time
+from dataclasses import replace
+
+import numba
+import numpy as np
+
+from inkwell_cast.core.assembly import Warm
+from inkwell_cast.core.bake import BakeMeshes, bake
+from inkwell_cast.core.cast import shading_normal
+from inkwell_cast.core.embree import blocked
+from inkwell_cast.core.gather import RAWS, empty, occlusion
+from inkwell_cast.core.gather.occlusion import LIFT, _across
+from inkwell_cast.core.gather.texels import tile_box, weights_at
+from inkwell_cast.core.map_settings import Occlusion
+from inkwell_cast.core.recipe import Basis, Output, Reach, Recipe, Sheet
+from inkwell_cast.core.sampling import cosine_direction, seed_of, square_point
+from inkwell_cast.core.work import laid_out
+
+from .shapes import sphere
+
+RAYS, TILES = 64, 256  # a quarter of the sheet: its rays fit into memory
+
+
+@numba.njit(nogil=True, parallel=True)
+def _trace(blocker, rays, out):  # type: ignore[no-untyped-def]
+    for i in numba.prange(len(rays)):
+        r = rays[i]
+        out[i] = blocked(blocker[0], blocker[1], r[0], r[1], r[2], r[3], r[4], r[5], 1e30)
+
+
+@numba.njit(nogil=True)
+def _rays(tiles, starts, triangle, uv, across, width, height, side, positions, triangles, values, rows, lift, rays):  # type: ignore[no-untyped-def]
+    """The rays that the layer traces, in its order."""
+    count = 0
+    for k in range(len(tiles)):
+        x0, y0, columns, down = tile_box(tiles[k], across, width, height)
+        for y in range(down):
+            for x in range(columns):
+                n = starts[k] + y * columns + x
+                t, seed = triangle[n], seed_of(x0 + x, y0 + y, 1)
+                if t < 0:
+                    continue
+                b0, b1, b2 = weights_at(uv, n)
+                a, b, c = positions[triangles[t, 0]], positions[triangles[t, 1]], positions[triangles[t, 2]]
+                g = _across(a, b, c)
+                n0, n1, n2 = shading_normal(t, b1, b2, values, rows)
+                for r in range(RAYS):
+                    u, v = square_point(r, seed)
+                    d = cosine_direction(u, v, 1.0, n0, n1, n2)
+                    if d[0] * g[0] + d[1] * g[1] + d[2] * g[2] <= 0:
+                        continue
+                    for i in range(3):
+                        rays[count, i] = b0 * a[i] + b1 * b[i] + b2 * c[i] + lift * g[i]
+                        rays[count, 3 + i] = d[i]
+                    count += 1
+    return count
+
+
+def measure(rounds: int = 5) -> dict[str, float]:
+    """Seconds of the layer and of the loop, taken in turn, and those of a proof and of a change of basis."""
+    low, high = sphere(60), replace(sphere(1000, 0.02, uvs=False), name="high", object_names=("high",))
+    warm, meshes = Warm(), BakeMeshes([low], [high])
+    recipe = Recipe(
+        reach=Reach(outward=3, inward=3), sheet=Sheet(width=1024, height=1024, samples=1),
+        output=Output(maps=["normal"]), occlusion=Occlusion(rays=RAYS),
+    )  # fmt: skip
+    made = bake(recipe, meshes, warm=warm)
+    ground, work = made.sheets[0].ground, laid_out(made.assembly, meshes, warm).sheets[0]
+    hits = work.hits
+    assert hits is not None
+    part = replace(hits, tiles=hits.tiles[:TILES], starts=hits.starts[: TILES + 1])
+    mesh, grid = ground.sculpt.mesh, ground.low.grid
+    assert mesh.normals is not None
+    rays = np.empty((int(part.starts[-1]) * RAYS, 6), np.float32)
+    count = _rays(
+        part.tiles, part.starts, part.triangle, part.uv, grid.tiles_across, grid.width, grid.height, grid.side,
+        mesh.positions, mesh.triangles, mesh.normals.values, mesh.normals.corners, LIFT * low.diagonal, rays,
+    )  # fmt: skip
+    rays, ready, out = rays[:count], occlusion.prepare(ground), empty(RAWS["occlusion"], ground.cast)
+    found = np.empty(count, np.bool_)
+    _trace(ready.blockers[0], rays, found)
+    bare, layer = [], []
+    for _ in range(rounds):
+        started = time.perf_counter()
+        _trace(ready.blockers[0], rays, found)
+        bare.append(time.perf_counter() - started)
+        started = time.perf_counter()
+        occlusion.gather(ground, part, ready, out, lambda share: None, lambda: False)
+        layer.append(time.perf_counter() - started)
+    return {
+        "rays": count, "bare_seconds": float(np.median(bare)), "occlusion_seconds": float(np.median(layer)),
+        "occlusion_over_bare": float(np.median(np.array(layer) / np.array(bare))),
+        **_waits(meshes, warm, rounds),
+    }  # fmt: skip
+
+
+def _waits(meshes: BakeMeshes, warm: Warm, rounds: int) -> dict[str, float]:
+    """A proof with its occlusion after a change of the reach, and a new basis on a full bake; medians in seconds."""
+    proofs, bases = [], []
+    full = Recipe(reach=Reach(outward=3, inward=3), output=Output(maps=["normal", "occlusion"]))
+    proof = full.proof()
+    for n in range(rounds + 1):
+        moved = proof.model_copy(update={"reach": Reach(outward=3 + 0.01 * n, inward=3)})
+        started = time.perf_counter()
+        bake(moved, meshes, warm=warm)
+        proofs.append(time.perf_counter() - started)
+    full = full.model_copy(update={"output": Output(maps=["normal"])})
+    bake(full, meshes, warm=warm)
+    for n in range(rounds):
+        turned = full.model_copy(update={"basis": Basis(green="down" if n % 2 == 0 else "up")})
+        started = time.perf_counter()
+        bake(turned, meshes, warm=warm)
+        bases.append(time.perf_counter() - started)
+    return {"proof_seconds": float(np.median(proofs[1:])), "basis_seconds": float(np.median(bases))}
