@@ -18,6 +18,7 @@ def main() -> None:
     for name, measure in (
         ("first_use", scale.measure_first_use),
         ("cast", cast.measure),
+        ("adaptive", cast.measure_adaptive),
         ("maps", maps.measure),
         ("reading", reading.measure),
         ("scale", scale.measure_scale),
@@ -40,6 +41,8 @@ def table(f: dict[str, Any]) -> str:
          f"casting {c['casting_seconds']:.2f} s over a bare loop {c['bare_seconds']:.2f} s, {c['rays'] / 1e6:.1f} M rays"),
         ("Whole warm bake over the bare loop", f"{c['bake_over_bare']:.2f}", "",
          f"{c['bake_seconds']:.2f} s with basis, padding and quantising; 2048², 4 samples, {c['triangles'] / 1e6:.1f} M triangles"),
+        ("Adaptive sampling, worst demo piece", f"{f['adaptive']['error_over_plain_16']:.2f}", "≤ 1",
+         f"error of adaptive 64 against plain 64 over that of plain 16, with {f['adaptive']['rays_over_plain_64']:.0%} of the rays of plain 64; 512²"),
         ("Occlusion efficiency", f"{m['occlusion_over_bare']:.2f}", "≤ 1.15",
          f"64 rays a texel at 1024²: {m['occlusion_seconds']:.2f} s over a bare loop {m['bare_seconds']:.2f} s, {m['rays'] / 1e6:.1f} M rays"),
         ("Proof, 512², normal and occlusion at 16 rays", f"{m['proof_seconds']:.2f} s", "≤ 1.5 s", "warm, cast anew, a million triangles"),

@@ -8,10 +8,13 @@ import numpy as np
 from inkwell_cast.core.assembly import Warm
 from inkwell_cast.core.bake import BakeMeshes, bake
 from inkwell_cast.core.cage import rays_of
+from inkwell_cast.core.cast import OFF, Cast
 from inkwell_cast.core.embree import first_hit
 from inkwell_cast.core.rays import make_ray
 from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
 from inkwell_cast.core.sheet import barycentrics
+from inkwell_cast.core.work import laid_out
+from inkwell_cast.demo import gull, inkstand, token
 
 from .shapes import sphere
 
@@ -82,3 +85,30 @@ def measure(rounds: int = 5) -> dict[str, float]:
         "casting_over_bare": float(np.median(ratio)),
         "bake_over_bare": float(np.median(np.array(whole) / np.array(bare))),
     }
+
+
+def measure_adaptive(size: int = 512) -> dict[str, float]:
+    """Adaptive 64 and plain 16 samples against plain 64 on the demo pieces: the worst of their errors and ray counts.
+
+    Errors are root mean squares of the difference between a texel's mean normals, before they are made unit.
+    """
+    worst = {"error_over_plain_16": 0.0, "rays_over_plain_64": 0.0}
+    for piece, (outward, inward) in ((inkstand, (2.5, 2.0)), (gull, (4.0, 5.0)), (token, (1.4, 0.6))):
+        meshes, warm = BakeMeshes([], [], [*piece.build()]), Warm()
+
+        def cast(samples: int, adaptive: bool) -> tuple[Cast, int]:
+            recipe = Recipe(
+                reach=Reach(unit="scene", outward=outward, inward=inward),  # noqa: B023
+                sheet=Sheet.model_validate({"width": size, "height": size, "samples": samples, "adaptive": adaptive}),
+            )
+            made = bake(recipe, meshes, warm=warm)  # noqa: B023
+            hits = laid_out(made.assembly, meshes, warm).sheets[0].hits  # noqa: B023
+            assert hits is not None
+            return made.cast, int((hits.triangle != OFF).sum())
+
+        (whole, all_rays), (plain, _), (found, rays) = cast(64, False), cast(16, False), cast(64, True)
+        own = (whole.struck > 0) & (plain.struck > 0) & (found.struck > 0)
+        errors = [np.sqrt(((c.normal - whole.normal)[own] ** 2).sum(axis=1).mean()) for c in (found, plain)]
+        worst["error_over_plain_16"] = max(worst["error_over_plain_16"], float(errors[0] / errors[1]))
+        worst["rays_over_plain_64"] = max(worst["rays_over_plain_64"], rays / all_rays)
+    return worst

@@ -56,7 +56,7 @@ def _parser() -> argparse.ArgumentParser:
     add("--channel", type=int, metavar="N", help=reason(Sheet, "channel"))
     add("--normals", choices=get_args(NormalMode), help=reason(Normals, "mode"))
     add("--size", metavar="WxH", help="Width and height of the sheet in texels, 16 to 8192 each.")
-    add("--samples", type=int, choices=(1, 4, 16), help=reason(Sheet, "samples"))
+    add("--samples", type=int, choices=(1, 4, 16, 64), help=reason(Sheet, "samples"))
     add_cage(command)
     add("--depth", type=int, choices=(8, 16, 32), help=reason(Output, "depth"))
     add("--format", choices=tuple(DEPTHS), help=reason(Output, "format"))

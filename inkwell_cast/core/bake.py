@@ -25,6 +25,7 @@ from .images import SUFFIXES, png, read_picture, write_picture
 from .likeness import Likeness, likeness
 from .low import Low
 from .manifest import Manifest, MapFile, MeshFile, sha256_of
+from .memory import free, refuse_too_large
 from .mesh import Mesh
 from .recipe import Recipe
 from .refusals import refuse_unusable, warnings_after
@@ -198,6 +199,9 @@ def bake(
     tell("preparing")
     with _stage(seconds, "preparing"):
         laid = laid_out(assembly, meshes, warm, lambda share: tell("preparing", share))
+        if any(sheet.cast is None for sheet in laid.sheets):
+            sizes = [(sheet.low.grid.width, sheet.low.grid.height) for sheet in laid.sheets]
+            refuse_too_large(recipe, sizes, free())
     done += STAGES["preparing"]
     tell("casting")
     with _stage(seconds, "casting"):

@@ -2,6 +2,10 @@
 
 One kernel makes each ray, traces it and keeps what it found; tiles are independent, so the result does not depend
 on how many threads there are or in which order they work.
+
+Adaptive sampling traces four samples of a texel first, on a turned square. Where all of its samples lie on the low and
+those four struck the same object of the sculpt, with normals that agree and no jump in depth, or nothing, the rest
+would change nothing to be seen and is left out.
 """
 
 from collections.abc import Callable
@@ -21,7 +25,13 @@ from .sheet import TILE, Grid, barycentrics, fill_tile
 from .threads import in_batches
 
 MISSED, OFF = -1, -2
-MOST_SAMPLES = 64_000_000  # kept at once: 8 bytes each
+MOST_SAMPLES = 80_000_000  # kept at once: 8 bytes each
+AGREE = float(np.cos(np.radians(7.5)))  # normals that lean apart by more are worth more samples
+STEEP = 3.0  # so are heights that differ by more than this many times the way between two samples
+FIRST = {
+    16: ((1, 0), (3, 1), (0, 2), (2, 3)),
+    64: ((3, 1), (6, 3), (1, 4), (4, 6)),
+}  # (column, row) of a texel's samples
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +39,8 @@ class Hits:
     """What every sample of some tiles struck, tile after tile, each in rows of samples.
 
     tiles (K,) int64; starts (K + 1,) int64, where the samples of each begin. triangle (N,) int32 of the sculpt, or
-    MISSED, or OFF where the sample lies on no island; uv (N, 2) uint16, its second and third barycentric in 65535ths.
+    MISSED, or OFF where the sample lies on no island or was left out; uv (N, 2) uint16, its second and third
+    barycentric in 65535ths.
     """
 
     tiles: I64
@@ -109,11 +120,12 @@ def empty_cast(sheet: Grid) -> Cast:
 
 def cast_rays(
     low: Low, rays: Rays, sculpt: Sculpt, cast: Cast, hits: Hits, progress: Callable[[float], None],
-    cancelled: Callable[[], bool],
+    cancelled: Callable[[], bool], adaptive: bool = False,
 ) -> None:  # fmt: skip
     """Project the sculpt onto some tiles of a sheet of the low, into `cast` and `hits`.
 
-    Raises Cancelled soon after `cancelled()` turns true.
+    `adaptive` leaves samples out that the first four of a texel make needless. Raises Cancelled soon after
+    `cancelled()` turns true.
     """
     normals, sheet = sculpt.mesh.normals, low.grid
     if normals is None:
@@ -121,6 +133,7 @@ def cast_rays(
     if cancelled():
         raise Cancelled
     contested = np.zeros(len(hits.tiles), np.int64)
+    order, few = sample_order(sheet.side, adaptive)
 
     def work(first: int, last: int) -> None:
         cast_tiles(
@@ -129,11 +142,20 @@ def cast_rays(
             sheet.corners, sheet.starts, sheet.listed,
             *rays.arrays, rays.pair, sculpt.tracers, sculpt.first, normals.values, normals.corners,
             cast.low_triangle, cast.sample, cast.covered, cast.struck, cast.normal, cast.height, cast.hit_triangle,
-            hits.triangle, hits.uv,
+            hits.triangle, hits.uv, order, few, sculpt.mesh.objects,
         )  # fmt: skip
 
     in_batches(len(hits.tiles), work, progress, cancelled)
     cast.shared[hits.tiles] = contested
+
+
+def sample_order(side: int, adaptive: bool) -> tuple[I64, int]:
+    """The samples of a texel, by row, in the order in which they are traced, and after how many to look at them."""
+    every = np.arange(side * side, dtype=np.int64)
+    if not adaptive or side * side not in FIRST:
+        return every, side * side
+    first = np.array([row * side + column for column, row in FIRST[side * side]], np.int64)
+    return np.concatenate([first, np.setdiff1d(every, first)]), len(first)
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
@@ -141,9 +163,10 @@ def cast_tiles(  # type: ignore[no-untyped-def]
     tiles, contested, begins, across, width, height, side, shift, corners, starts, listed,
     points, offsets, inward, special, pair, tracers, firsts,
     high_normals, high_normal_rows, low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
-    sample_triangle, sample_uv,
+    sample_triangle, sample_uv, order, few, objects,
 ):  # fmt: skip
     """Cast the rays of some tiles; see `Cast` and `Hits` for the outputs."""
+    order, objects = unowned(order), unowned(objects)
     sample_triangle, sample_uv = unowned(sample_triangle), unowned(sample_uv)
     corners, points, offsets = unowned(corners), unowned(points), unowned(offsets)
     inward, special, pair = unowned(inward), unowned(special), unowned(pair)
@@ -165,7 +188,7 @@ def cast_tiles(  # type: ignore[no-untyped-def]
                     x0 + x, y0 + y, owner, x * side, y * side, side, shift, corners,
                     points, offsets, inward, special, pair, tracers, firsts, high_normals,
                     high_normal_rows, low_triangle, sample, covered, struck, normal, height_out, hit_triangle,
-                    begins[k], sample_triangle, sample_uv,
+                    begins[k], sample_triangle, sample_uv, order, few, objects,
                 )  # fmt: skip
 
 
@@ -174,12 +197,27 @@ def _cast_texel(  # type: ignore[no-untyped-def]
     x, y, owner, left, top, side, shift, corners,
     points, offsets, inward, special, pair, tracers, firsts, high_normals, high_normal_rows,
     low_triangle, sample, covered, struck, normal, height_out, hit_triangle, begin, sample_triangle, sample_uv,
+    order, few, objects,
 ):  # fmt: skip
     half = np.int64(1) << (shift - 1)
     on_low, hits, nearest = 0, 0, 1 << 30
     sum_x = sum_y = sum_z = sum_h = 0.0
-    for j in range(side):
-        for i in range(side):
+    lowest, highest, lean, first_object, agreed = 1e30, -1e30, 1.0, -1, few < side * side
+    first_x = first_y = first_z = 0.0
+    if agreed:
+        for j in range(side):
+            for i in range(side):
+                agreed &= owner[top + j, left + i] >= 0
+    for s in range(side * side):
+        if s == few and agreed:
+            agreed = hits == 0 or (hits == few and lean > AGREE)
+            if hits and agreed:
+                apart = _apart(owner, left, top, x, y, side, shift, corners, points, order)
+                agreed = highest - lowest < STEEP * apart
+        i, j = order[s] % side, order[s] // side
+        if agreed and s >= few:
+            sample_triangle[begin + (top + j) * owner.shape[1] + left + i] = OFF
+        else:
             t = owner[top + j, left + i]
             n = begin + (top + j) * owner.shape[1] + left + i
             if t < 0:
@@ -204,6 +242,12 @@ def _cast_texel(  # type: ignore[no-untyped-def]
                 hit_triangle[y, x] = hit
             if hit >= 0:
                 nx, ny, nz = shading_normal(hit, u, v, high_normals, high_normal_rows)
+                if s < few and few < side * side:
+                    if hits == 0:
+                        first_object, first_x, first_y, first_z = objects[hit], nx, ny, nz
+                    agreed &= objects[hit] == first_object
+                    lean = min(lean, nx * first_x + ny * first_y + nz * first_z)
+                    lowest, highest = min(lowest, out - length), max(highest, out - length)
                 hits += 1
                 sum_x += nx
                 sum_y += ny
@@ -214,6 +258,23 @@ def _cast_texel(  # type: ignore[no-untyped-def]
     if hits:
         normal[y, x, 0], normal[y, x, 1], normal[y, x, 2] = sum_x / hits, sum_y / hits, sum_z / hits
         height_out[y, x] = sum_h / hits
+
+
+@numba.njit(cache=True, nogil=True)
+def _apart(owner, left, top, x, y, side, shift, corners, points, order):  # type: ignore[no-untyped-def]
+    """How far apart the first two samples of a texel lie on the low."""
+    half, square = np.int64(1) << (shift - 1), 0.0
+    ax = ay = az = 0.0
+    for s in range(2):
+        i, j = order[s] % side, order[s] // side
+        t = owner[top + j, left + i]
+        b0, b1, b2 = barycentrics(corners, t, ((x * side + i) << shift) + half, ((y * side + j) << shift) + half)
+        px = b0 * points[t, 0, 0] + b1 * points[t, 1, 0] + b2 * points[t, 2, 0]
+        py = b0 * points[t, 0, 1] + b1 * points[t, 1, 1] + b2 * points[t, 2, 1]
+        pz = b0 * points[t, 0, 2] + b1 * points[t, 1, 2] + b2 * points[t, 2, 2]
+        square = (px - ax) ** 2 + (py - ay) ** 2 + (pz - az) ** 2
+        ax, ay, az = px, py, pz
+    return np.sqrt(square)
 
 
 @numba.njit(cache=True, nogil=True, inline="always")

@@ -209,9 +209,13 @@ class Sheet(Part):
     width: Annotated[int, setting("Width", "Texels from left to right.", "texels", ge=16, le=8192)] = 2048
     height: Annotated[int, setting("Height", "Texels from top to bottom.", "texels", ge=16, le=8192)] = 2048
     samples: Annotated[
-        Literal[1, 4, 16],
+        Literal[1, 4, 16, 64],
         setting("Samples", "Rays in each texel; more give smoother edges and take longer.", "a texel"),
-    ] = 4
+    ] = 16
+    adaptive: Annotated[
+        bool,
+        setting("Adaptive", "Takes four samples, and all of them only where those differ in object, normal or depth."),
+    ] = True
     padding: Annotated[
         Annotated[int, Field(ge=0, le=1024)] | Literal["auto", "fill"],
         setting(

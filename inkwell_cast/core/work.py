@@ -154,7 +154,12 @@ def _fill_sheet(
         hits = sheet.hits
         if hits is None:
             made = hits = empty_hits(sheet.low.grid, tiles)
-            step("rays", lambda tell, h=made: cast_rays(sheet.low, sheet.rays, sculpt, cast, h, tell, cancelled))  # type: ignore[misc]
+            step(
+                "rays",
+                lambda tell, h=made: cast_rays(  # type: ignore[misc]
+                    sheet.low, sheet.rays, sculpt, cast, h, tell, cancelled, recipe.sheet.adaptive
+                ),
+            )  # type: ignore[misc]
         for key in lacking:
             raw = RAWS[key]
 

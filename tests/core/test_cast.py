@@ -5,13 +5,15 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core import embree
-from inkwell_cast.core.assembly import BakeMeshes
+from inkwell_cast.core.assembly import BakeMeshes, Warm
 from inkwell_cast.core.bake import bake
 from inkwell_cast.core.cage import rays_of
+from inkwell_cast.core.cast import OFF
 from inkwell_cast.core.errors import RayLibraryMissing
 from inkwell_cast.core.mesh import Mesh, merge
 from inkwell_cast.core.probe import probe
-from inkwell_cast.core.recipe import Pocket, Reach, Recipe, Sheet
+from inkwell_cast.core.recipe import Output, Pocket, Reach, Recipe, Sheet
+from inkwell_cast.core.work import laid_out
 
 from ..shapes import cube, grid_mesh, plane, torus
 
@@ -161,3 +163,48 @@ def test_a_pocket_of_less_reach_keeps_rays_from_a_neighbour():
     kept = bake(recipe(0.3, 0.1).model_copy(update={"pockets": [pocket]}), BakeMeshes([plane()], [both])).cast
     np.testing.assert_allclose(reached.height, 0.25, atol=1e-6)
     np.testing.assert_allclose(kept.height, 0.02, atol=1e-6)
+
+
+def sampled(high, samples, adaptive, size=64):
+    """A bake of a plane, and how many rays it traced."""
+    warm, meshes = Warm(), BakeMeshes([plane()], [high])
+    recipe = Recipe(
+        reach=Reach(unit="scene", outward=0.3, inward=0.3),
+        sheet=Sheet(width=size, height=size, samples=samples, adaptive=adaptive),
+        output=Output(maps=["normal", "height", "opacity"], depth=16),
+    )
+    result = bake(recipe, meshes, warm=warm)
+    return result, int((laid_out(result.assembly, meshes, warm).sheets[0].hits.triangle != OFF).sum())
+
+
+@pytest.mark.parametrize("samples", [16, 64])
+def test_adaptive_samples_are_taken_where_hits_differ_and_only_there(samples):
+    flat, rays = sampled(plane(4, 0.1, name="high"), samples, True)
+    assert rays == 4 * 64 * 64
+    assert (flat.cast.struck == 4).all()
+    step = grid_mesh(2000, 2, lambda u, v: (u, v, np.where(u < 0.513, 0.25, -0.15)), "high")
+    made, rays = sampled(step, samples, True)
+    whole, _ = sampled(step, samples, False)
+    column = int(0.513 * 64)
+    assert (made.cast.struck[:, column] == samples).all()
+    assert (made.cast.struck[:, [column - 3, column + 3]] == 4).all()
+    assert rays < (4 + 2 * samples / 64) * 64 * 64 * 1.1
+    np.testing.assert_allclose(made.cast.height, whole.cast.height, atol=1e-6)
+
+
+def test_a_hole_and_another_object_are_worth_all_samples():
+    def kept(mesh):
+        centre = mesh.positions[mesh.triangles].mean(axis=1)
+        return replace(
+            mesh, triangles=mesh.triangles[(np.abs(centre[:, :2] - 0.5) > 0.211).any(axis=1)], normals=None, uvs=()
+        )
+
+    holed = kept(plane(200, 0.1, name="high"))
+    made, whole = sampled(holed, 64, True), sampled(holed, 64, False)
+    assert made[1] < whole[1] / 5
+    np.testing.assert_allclose(made[0].images["opacity"].astype(int), whole[0].images["opacity"], atol=66)
+    left = grid_mesh(1, 1, lambda u, v: (0.37 * u, v, 0.1 + 0 * u), "left")
+    right = grid_mesh(1, 1, lambda u, v: (0.37 + 0.63 * u, v, 0.1 + 0 * u), "right")
+    two, _ = sampled(replace(merge([left, right], "high"), uvs=()), 64, True)
+    assert (two.cast.struck[:, int(0.37 * 64)] == 64).all()
+    assert (two.cast.struck[:, 5] == 4).all()

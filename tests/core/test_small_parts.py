@@ -11,7 +11,7 @@ from pydantic import ValidationError
 from inkwell_cast.core import refusals, view
 from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
 from inkwell_cast.core.errors import InputProblem
-from inkwell_cast.core.images import png
+from inkwell_cast.core.images import png, write_picture
 from inkwell_cast.core.mesh import Layer, Mesh
 from inkwell_cast.core.packed import unpack
 from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
@@ -47,7 +47,7 @@ def test_png_problems_are_told(tmp_path):
     with pytest.raises(InputProblem, match="not a PNG"):
         png.read(tmp_path / "noise.png")
     with pytest.raises(InputProblem, match="could not be written"):
-        png.write(tmp_path / "no" / "folder.png", np.zeros((16, 16, 3), np.uint8))
+        write_picture(tmp_path / "no" / "folder.png", "png", np.zeros((16, 16, 3), np.uint8))
 
 
 @pytest.mark.parametrize(

@@ -16,5 +16,5 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     """(H, W, 1) float32: the share of a texel's samples on the low that struck. Facts: the mean over the islands."""
     covered, struck = ground.cast.covered, ground.cast.struck
     share = struck / np.maximum(covered, 1).astype(np.float32)
-    whole = float(struck.sum(dtype=np.int64) / max(int(covered.sum(dtype=np.int64)), 1))
+    whole = float(share[covered > 0].mean()) if covered.any() else 1.0
     return Derived(share[..., None].astype(np.float32), {"open_share": 1 - whole})
