@@ -22,13 +22,7 @@ NOISE = 2.5  # standard deviations
 
 def denoised(values: F32, ground: Ground) -> F32:
     """Values (H, W) from 0 to 1 of a texel's rays, smoothed; texels that struck nothing stay."""
-    cast, grid = ground.cast, ground.low.grid
-    points = np.zeros(cast.normal.shape, np.float32)
-    _points(
-        cast.low_triangle, cast.sample, cast.height, grid.corners, grid.side, grid.shift, ground.rays.points,
-        ground.rays.offsets, points,
-    )  # fmt: skip
-    island = islands_of(ground)
+    cast, points, island = ground.cast, points_of(ground), islands_of(ground)
     length = np.maximum(np.linalg.norm(cast.normal, axis=2, keepdims=True), 1e-20)
     normal = np.ascontiguousarray(cast.normal / length, np.float32)
     out = values.astype(np.float32)
@@ -37,6 +31,16 @@ def denoised(values: F32, ground: Ground) -> F32:
         smooth, spread = np.empty_like(out), np.empty_like(out)
         _pass(1 << n, cast.struck, cast.low_triangle, island, normal, points, out, variance, smooth, spread)
         out, variance = smooth, spread
+    return out
+
+
+def points_of(ground: Ground) -> F32:
+    """Where the sculpt lies at each texel, (H, W, 3) scene units, by its height along the low's interpolated ray."""
+    cast, grid, out = ground.cast, ground.low.grid, np.zeros(ground.cast.normal.shape, np.float32)
+    _points(
+        cast.low_triangle, cast.sample, cast.height, grid.corners, grid.side, grid.shift, ground.rays.points,
+        ground.rays.offsets, out,
+    )  # fmt: skip
     return out
 
 

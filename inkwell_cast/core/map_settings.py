@@ -20,7 +20,10 @@ class Occlusion(Part):
     ] = 0.0
     falloff: Annotated[
         Literal["none", "linear", "square"],
-        setting("Falloff", "How what occludes loses weight up to the distance; none counts it whole."),
+        setting(
+            "Falloff",
+            "How what occludes loses weight up to the distance (or the low's diagonal); none counts it whole.",
+        ),
     ] = "none"
     cone: Annotated[
         float, setting("Cone", "How wide rays spread about the normal; 180 sees everything above.", "°", ge=1, le=180)
@@ -37,6 +40,15 @@ class Occlusion(Part):
         bool,
         setting("Denoise", "Smooths what few rays leave rough, within islands and never across edges."),
     ] = False
+
+
+class SheetOcclusion(Part):
+    """Occlusion from the sheet alone."""
+
+    radius: Annotated[
+        float, setting("Radius", "How far it looks around on the sheet.", "% of the width", gt=0, le=50)
+    ] = 1.5
+    contrast: Annotated[float, setting("Contrast", "Above 1 grooves get darker.", "", gt=0, le=10)] = 1.0
 
 
 class Curvature(Part):

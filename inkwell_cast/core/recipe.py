@@ -4,15 +4,15 @@ from typing import Annotated, Literal, Self
 
 from pydantic import Field, ValidationError, model_validator
 
-from .map_settings import Cavity, Curvature, Height, Ids, Occlusion, Thickness
+from .map_settings import Cavity, Curvature, Height, Ids, Occlusion, SheetOcclusion, Thickness
 from .setting import Part, setting
 
 PROOF_SIDE, PROOF_RAYS = 512, 16
 DEPTHS = {"png": (8, 16), "tga": (8,), "tiff": (8, 16, 32), "exr": (16, 32), "jpeg": (8,)}
 
 MapKey = Literal[
-    "normal", "normal_object", "bent", "occlusion", "curvature", "cavity", "height", "thickness", "position", "ids",
-    "color", "opacity",
+    "normal", "normal_object", "bent", "occlusion", "sheet_occlusion", "curvature", "cavity", "height", "thickness",
+    "position", "ids", "color", "opacity",
 ]  # fmt: skip
 Role = Literal["low", "high", "float", "cage", "self"]
 FixKind = Literal["merge_doubles", "flip_winding", "smooth", "split_at_seams", "into_tile"]
@@ -321,6 +321,7 @@ class Recipe(Part):
     sizes: dict[str, Size] = Field(default_factory=dict, description="Sizes of single sheets, by their name.")
     basis: Basis = Basis()
     occlusion: Occlusion = Occlusion()
+    sheet_occlusion: SheetOcclusion = SheetOcclusion()
     curvature: Curvature = Curvature()
     cavity: Cavity = Cavity()
     height: Height = Height()

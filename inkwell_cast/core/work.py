@@ -30,7 +30,7 @@ Progress = Callable[[float], None]
 Cancel = Callable[[], bool]
 
 # settings that no ray heeds
-RAYLESS = {"basis", "output", "occlusion", "curvature", "cavity", "height", "thickness", "ids"}
+RAYLESS = {"basis", "output", "occlusion", "sheet_occlusion", "curvature", "cavity", "height", "thickness", "ids"}
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,7 @@ import pytest
 from inkwell_cast.core.assembly import BakeMeshes, Warm
 from inkwell_cast.core.bake import bake
 from inkwell_cast.core.gather.curvature import curvature_of
-from inkwell_cast.core.map_settings import Curvature, Height, Ids, Occlusion, Thickness
+from inkwell_cast.core.map_settings import Curvature, Height, Ids, Occlusion, SheetOcclusion, Thickness
 from inkwell_cast.core.maps.ids import colors_of
 from inkwell_cast.core.mesh import Layer, Mesh, merge
 from inkwell_cast.core.recipe import Basis, Output, Reach, Recipe, Sheet
@@ -355,3 +355,40 @@ def test_denoised_occlusion_comes_closer_to_the_truth():
     )
     error = [np.sqrt(((image - truth) ** 2).mean()) for image in (rough, smooth)]
     assert error[1] < 0.5 * error[0]
+
+
+def groove(depth, half):
+    """A plane with a round groove along y in the middle, `half` wide to either side."""
+
+    def point(u, v):
+        inside = np.clip(1 - ((u - 0.5) / half) ** 2, 0, 1)
+        return u, v, -depth * inside
+
+    return grid_mesh(400, 4, point, "high")
+
+
+def test_quick_occlusion_of_a_groove_is_near_that_of_rays_and_a_plane_is_white():
+    maps = ["occlusion", "sheet_occlusion"]
+    result = baked(
+        plane(), groove(0.05, 0.1), maps, size=128, outward=0.01, inward=0.3, occlusion=Occlusion(rays=256),
+        sheet_occlusion=SheetOcclusion(radius=20),
+    )  # fmt: skip
+    rays, quick = (values(result, key)[40:88] for key in maps)
+    assert rays[:, 64].mean() < 0.91
+    assert np.abs(quick.mean(axis=0) - rays.mean(axis=0)).max() < 0.06
+    assert np.abs(quick - rays).mean() < 0.01
+    assert (values(baked(plane(), plane(9, 0.1, name="high"), maps), "sheet_occlusion") == 1).all()
+    dark = baked(
+        plane(),
+        groove(0.05, 0.1),
+        maps[1:],
+        size=128,
+        inward=0.3,
+        sheet_occlusion=SheetOcclusion(radius=20, contrast=3),
+    )
+    np.testing.assert_allclose(values(dark, "sheet_occlusion")[40:88], quick**3, atol=1e-3)
+
+
+def test_quick_occlusion_sees_no_other_island():
+    """A box unwrapped into six islands: faces that meet at a right angle do not shade each other across the sheet."""
+    assert values(baked(cube(), cube(1.02, name="high"), ["sheet_occlusion"], size=96), "sheet_occlusion").min() > 0.99

@@ -41,9 +41,9 @@ def prepare(ground: Ground) -> Occluders:
 def gather(ground: Ground, hits: Hits, ready: Occluders, out: Any_, progress: Progress, cancelled: Cancel) -> None:
     recipe, low, cast, grid = ground.assembly.recipe, ground.low, ground.cast, ground.low.grid
     own, diagonal = recipe.occlusion, ground.assembly.low.diagonal
-    far = own.distance * recipe.reach.scale(diagonal) or 1e30
+    far = own.distance * recipe.reach.scale(diagonal) or (1e30 if own.falloff == "none" else diagonal)
     widest = np.sin(np.radians(min(own.cone, 180.0) / 2))
-    falloff = FALLOFFS.index(own.falloff) if own.distance > 0 else 0
+    falloff = FALLOFFS.index(own.falloff)
     mesh, pair = ground.sculpt.mesh, ground.rays.pair
     assert mesh.normals is not None
     common = (own.rays, far, falloff, widest, LIFT * diagonal, out)

@@ -22,6 +22,7 @@ from . import (
     occlusion,
     opacity,
     position,
+    sheet_occlusion,
     thickness,
 )
 from .derived import Derived
@@ -49,6 +50,7 @@ class ReadsNormals(Protocol):
 REGISTRY: dict[str, Map] = {
     module.KEY: module
     for module in (
-        normal, normal_object, bent, occlusion, curvature, cavity, height, thickness, position, ids, color, opacity,
+        normal, normal_object, bent, occlusion, sheet_occlusion, curvature, cavity, height, thickness, position,
+        ids, color, opacity,
     )
 }  # type: ignore[misc] # fmt: skip
