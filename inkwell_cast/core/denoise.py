@@ -1,6 +1,6 @@
 """Smoothing what few rays leave rough: a filter that heeds what the rays struck.
 
-Five passes of a B3-spline kernel with holes: H. Dammertz et al., "Edge-Avoiding A-Trous Wavelet Transform for fast
+Two passes of a B3-spline kernel with holes: H. Dammertz et al., "Edge-Avoiding A-Trous Wavelet Transform for fast
 Global Illumination Filtering", HPG 2010. A neighbour counts where it lies on the same island, its sculpt's normal
 agrees, and its point of the sculpt lies near the plane of the texel's own. Where the values themselves differ by more
 than their noise explains, they differ for good.
@@ -14,7 +14,7 @@ from .edges import differs_across, edges_of, groups
 from .ground import Ground
 from .sheet import texel_barycentrics
 
-PASSES = 4
+PASSES = 2
 SHARP = 24.0  # power of the normals' cosine
 FLAT = 1.5  # texels: how far off the plane a neighbour's point may lie
 NOISE = 2.5  # standard deviations

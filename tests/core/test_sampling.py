@@ -4,7 +4,7 @@ import numba
 import numpy as np
 import pytest
 
-from inkwell_cast.core.sampling import cosine_direction, seed_of, square_point, turn
+from inkwell_cast.core.sampling import cosine_direction, points_of_texel, seed_of, square_point, turn
 
 
 @numba.njit
@@ -73,3 +73,22 @@ def test_a_turn_is_its_cosine_and_sine():
     shares = np.linspace(0, 1, 10_001)
     wanted = np.stack([np.cos(2 * np.pi * shares), np.sin(2 * np.pi * shares)], axis=1)
     np.testing.assert_allclose(turns(shares), wanted, atol=5e-8)
+
+
+@numba.njit
+def points_of_square(x0, y0, side, bits):
+    out, n = np.empty((side * side << bits, 2)), 0
+    for y in range(y0, y0 + side):
+        for x in range(x0, x0 + side):
+            first, seed = points_of_texel(x, y, 1, bits)
+            for i in range(1 << bits):
+                out[n] = square_point(first + i, seed)
+                n += 1
+    return out
+
+
+@pytest.mark.parametrize(("x", "y"), [(0, 0), (4, 8), (252, 0), (256, 512)])
+def test_a_square_of_texels_takes_well_spread_points_together(x, y):
+    found = points_of_square(x, y, 4, 4)
+    cell = np.floor(found[:, 0] * 16) * 16 + np.floor(found[:, 1] * 16)
+    assert len(np.unique(cell)) == 256

@@ -14,7 +14,7 @@ from ..embree import blocked, hit_along
 from ..ground import Ground
 from ..occluders import Occluders, occluders_of
 from ..recipe import Recipe
-from ..sampling import cosine_direction, seed_of, square_point
+from ..sampling import cosine_direction, points_of_texel, square_point
 from ..sheet import texel_barycentrics
 from .texels import Cancel, Progress, over_tiles, tile_box, weights_at
 
@@ -46,7 +46,7 @@ def gather(ground: Ground, hits: Hits, ready: Occluders, out: Any_, progress: Pr
     falloff = FALLOFFS.index(own.falloff)
     mesh, pair = ground.sculpt.mesh, ground.rays.pair
     assert mesh.normals is not None
-    common = (own.rays, far, falloff, widest, LIFT * diagonal, out)
+    common = (own.rays, bits_for(own.rays), far, falloff, widest, LIFT * diagonal, out)
     if own.occluders == "low":
         of_low = (
             cast.low_triangle, cast.sample, grid.shift, grid.corners, ground.rays.points, low.normals, pair,
@@ -61,10 +61,15 @@ def gather(ground: Ground, hits: Hits, ready: Occluders, out: Any_, progress: Pr
     over_tiles(hits, grid, _of_sculpt, arguments, progress, cancelled)
 
 
+def bits_for(rays: int) -> int:
+    """How many bits count the rays of a texel."""
+    return min((rays - 1).bit_length(), 16)
+
+
 @numba.njit(cache=True, nogil=True)
 def _of_sculpt(  # type: ignore[no-untyped-def]
     tiles, starts, triangle, uv, across, width, height, side, low_triangle, pair, positions, triangles,
-    normals, normal_rows, tracers, blockers, rays, far, falloff, widest, lift, out,
+    normals, normal_rows, tracers, blockers, rays, bits, far, falloff, widest, lift, out,
 ):  # fmt: skip
     sums = np.zeros(5)
     for k in range(len(tiles)):
@@ -77,7 +82,8 @@ def _of_sculpt(  # type: ignore[no-untyped-def]
                         count += triangle[first + j * columns * side + i] >= 0
                 if not count:
                     continue
-                each, taken, seed = (rays + count - 1) // count, 0, seed_of(x0 + x, y0 + y, 1)
+                each = (rays + count - 1) // count
+                taken, seed = points_of_texel(x0 + x, y0 + y, 1, bits)
                 p = pair[low_triangle[y0 + y, x0 + x]]
                 sums[:] = 0
                 for j in range(side):
@@ -104,7 +110,7 @@ def _of_sculpt(  # type: ignore[no-untyped-def]
 @numba.njit(cache=True, nogil=True)
 def _of_low(  # type: ignore[no-untyped-def]
     tiles, starts, triangle, uv, across, width, height, side, low_triangle, sample, shift, corners, points,
-    low_normals, pair, tracers, blockers, rays, far, falloff, widest, lift, out,
+    low_normals, pair, tracers, blockers, rays, bits, far, falloff, widest, lift, out,
 ):  # fmt: skip
     sums = np.zeros(5)
     for k in range(len(tiles)):
@@ -128,8 +134,9 @@ def _of_low(  # type: ignore[no-untyped-def]
                 if length == 0:
                     continue
                 sums[:] = 0
+                first, seed = points_of_texel(x, y, 1, bits)
                 _look(
-                    0, rays, seed_of(x, y, 1), px, py, pz, nx / length, ny / length, nz / length, gx, gy, gz,
+                    first, rays, seed, px, py, pz, nx / length, ny / length, nz / length, gx, gy, gz,
                     tracers[pair[t]], blockers[pair[t]], far, falloff, widest, sums,
                 )  # fmt: skip
                 _keep(out[y, x], sums)

@@ -9,8 +9,8 @@ from ..embree import hit_along
 from ..ground import Ground
 from ..occluders import Occluders, occluders_of
 from ..recipe import Recipe
-from ..sampling import cosine_direction, seed_of, square_point
-from .occlusion import LIFT, _across
+from ..sampling import cosine_direction, points_of_texel, square_point
+from .occlusion import LIFT, _across, bits_for
 from .texels import Cancel, Progress, over_tiles, tile_box, weights_at
 
 CHANNELS, KIND = 1, np.float32
@@ -41,7 +41,8 @@ def gather(ground: Ground, hits: Hits, ready: Occluders, out: Any_, progress: Pr
     recipe, diagonal, mesh = ground.assembly.recipe, ground.assembly.low.diagonal, ground.sculpt.mesh
     arguments = (
         ground.cast.low_triangle, ground.rays.pair, mesh.positions, mesh.triangles, ready.tracers,
-        recipe.thickness.rays, limit_of(recipe, diagonal), LIFT * diagonal, out,
+        recipe.thickness.rays, bits_for(recipe.thickness.rays),
+        limit_of(recipe, diagonal), LIFT * diagonal, out,
     )  # fmt: skip
     over_tiles(hits, ground.low.grid, _inward, arguments, progress, cancelled)
 
@@ -49,7 +50,7 @@ def gather(ground: Ground, hits: Hits, ready: Occluders, out: Any_, progress: Pr
 @numba.njit(cache=True, nogil=True)
 def _inward(  # type: ignore[no-untyped-def]
     tiles, starts, triangle, uv, across, width, height, side, low_triangle, pair, positions, triangles, tracers, rays,
-    limit, lift, out,
+    bits, limit, lift, out,
 ):  # fmt: skip
     for k in range(len(tiles)):
         x0, y0, columns, rows = tile_box(tiles[k], across, width, height)
@@ -61,7 +62,8 @@ def _inward(  # type: ignore[no-untyped-def]
                         count += triangle[first + j * columns * side + i] >= 0
                 if not count:
                     continue
-                each, taken, seed = (rays + count - 1) // count, 0, seed_of(x0 + x, y0 + y, 2)
+                each = (rays + count - 1) // count
+                taken, seed = points_of_texel(x0 + x, y0 + y, 2, bits)
                 tracer, total = tracers[pair[low_triangle[y0 + y, x0 + x]]], 0.0
                 for j in range(side):
                     for i in range(side):
@@ -81,4 +83,4 @@ def _inward(  # type: ignore[no-untyped-def]
                             length, _, _, hit = hit_along(tracer[0], tracer[1], px, py, pz, dx, dy, dz, limit)
                             total += length if hit >= 0 else limit
                         taken += each
-                out[y0 + y, x0 + x, 0] = total / taken
+                out[y0 + y, x0 + x, 0] = total / (each * count)
