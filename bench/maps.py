@@ -81,11 +81,11 @@ def measure(rounds: int = 5) -> dict[str, float]:
     )  # fmt: skip
     rays, ready, out = rays[:count], occlusion.prepare(ground), empty(RAWS["occlusion"], ground.cast)
     found = np.empty(count, np.bool_)
-    _trace(ready.blockers[0], rays, found)
+    _trace(ready[0][1].blockers[0], rays, found)
     bare, layer = [], []
     for _ in range(rounds):
         started = time.perf_counter()
-        _trace(ready.blockers[0], rays, found)
+        _trace(ready[0][1].blockers[0], rays, found)
         bare.append(time.perf_counter() - started)
         started = time.perf_counter()
         occlusion.gather(ground, part, ready, out, lambda share: None, lambda: False)

@@ -211,3 +211,12 @@ def test_a_normal_map_is_converted_to_another_basis(files, capsys):
     ):
         assert main([*convert, "--from", wrong, "--to", "object", "--out", made]) == 2
         assert words in capsys.readouterr().err
+
+
+def test_pictures_are_mixed(files, capsys):
+    assert bake(files, "--size", "32", "--maps", "occlusion,normal") == 0
+    shade, made = str(files / "out" / "occlusion.png"), str(files / "made.png")
+    assert main(["mix", "multiply", shade, shade, "--out", made]) == 0
+    assert cv2.imread(made).shape == (32, 32, 3)
+    assert main(["mix", "detail", shade, "--out", made]) == 2
+    assert "1 pictures were given" in capsys.readouterr().err

@@ -9,9 +9,20 @@ from typing import get_args
 from pydantic import ValidationError
 
 from ..core.errors import InputProblem, RayLibraryMissing
+from ..core.mix import MIXES
 from ..core.recipe import DEPTHS, Basis, MapKey, NormalMode, Normals, Output, Sheet, refusals
 from .cage import run_cage, run_coverage
-from .commands import convert_basis, run_bake, run_check, run_convert, run_demo, run_pair, run_serve, run_settings
+from .commands import (
+    convert_basis,
+    run_bake,
+    run_check,
+    run_convert,
+    run_demo,
+    run_mix,
+    run_pair,
+    run_serve,
+    run_settings,
+)
 from .input import add_cage, add_meshes, reason
 
 BAD_INPUT, FAULT = 2, 1
@@ -85,6 +96,13 @@ def _parser() -> argparse.ArgumentParser:
         add_meshes(command)
         command.add_argument("--json", action="store_true", help="print JSON instead of lines")
         command.add_argument("--recipe", type=path, metavar="FILE", help="JSON with settings, such as suffixes")
+    mixes = commands.add_parser("mix", help="pictures that were baked apart into one")
+    mixes = mixes.add_subparsers(required=True, metavar="KIND")
+    for kind, (_, takes, _counts) in MIXES.items():
+        command = mixes.add_parser(kind, help=takes)
+        command.set_defaults(run=run_mix, kind=kind)
+        command.add_argument("given", nargs="+", type=path, metavar="FILE", help=takes)
+        command.add_argument("--out", required=True, type=path, metavar="FILE", help="picture to write")
     bases = commands.add_parser("basis", help="normal maps and their bases").add_subparsers(required=True, metavar="DO")
     command = bases.add_parser("convert", help="a normal map of a low from one basis to another, or to object space")
     command.set_defaults(run=convert_basis)

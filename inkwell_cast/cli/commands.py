@@ -11,6 +11,7 @@ from ..core.checks import check
 from ..core.convert import convert_file
 from ..core.errors import InputProblem
 from ..core.formats import read_mesh, write_mesh
+from ..core.mix import mix_files
 from ..core.recipe import Basis, Recipe
 from .input import Bar, meshes_of, recipe_file, recipe_of
 
@@ -84,6 +85,12 @@ def run_convert(options: argparse.Namespace) -> int:
     if options.target.suffix.lower() == ".ply" and len(mesh.object_names) > 1:
         print(f"note: PLY keeps no names; the {len(mesh.object_names)} parts become one.")
     print(f"{options.target}: {len(mesh.triangles):,} triangles, {len(mesh.object_names)} parts")
+    return 0
+
+
+def run_mix(options: argparse.Namespace) -> int:
+    mix_files(options.kind, options.given, options.out)
+    print(f"{options.out}: {options.kind} of {', '.join(path.name for path in options.given)}")
     return 0
 
 

@@ -25,6 +25,7 @@ from .images import SUFFIXES, png, read_picture, write_picture
 from .likeness import Likeness, likeness
 from .low import Low
 from .manifest import Manifest, MapFile, MeshFile, sha256_of
+from .maps.ids import masks_of
 from .memory import free, refuse_too_large
 from .mesh import Mesh
 from .recipe import Recipe
@@ -66,7 +67,7 @@ class BakedSheet:
 
     def file_of(self, key: str, suffix: str, taken: set[str]) -> str:
         """A file name for a map, safe on every system and none of those `taken`."""
-        plain = re.sub(r"[^\w.()-]+", "_", self.name)
+        plain, key = (re.sub(r"[^\w.()-]+", "_", text) for text in (self.name, key))
         stem = base = f"{plain}_{key}" if plain else key
         n = 2
         while stem.lower() in taken:
@@ -123,21 +124,19 @@ class Bake:
         target = pathlib.Path(folder)
         target.mkdir(parents=True, exist_ok=True)
         seconds, files, taken = dict(self.seconds), list[MapFile](), set[str]()
-        name = self.recipe.output.format
         with _stage(seconds, "writing"):
             for sheet in self.sheets:
                 for key, image in sheet.images.items():
-                    path = target / sheet.file_of(key, SUFFIXES[name], taken)
-                    with _whole(path) as partial:
-                        write_picture(partial, name, sheet.exact.get(key, image))
+                    exact = sheet.exact.get(key)
                     made = MapFile(
-                        key=key, sheet=sheet.name, file=path.name, sha256=sha256_of(path),
-                        space="linear" if key in sheet.exact else maps.REGISTRY[key].SPACE, facts=sheet.facts[key],
+                        key=key, label=maps.REGISTRY[key].LABEL, sheet=sheet.name, file="", sha256="",
+                        space=maps.REGISTRY[key].SPACE if exact is None else "linear", facts=sheet.facts[key],
                     )  # fmt: skip
-                    files.append(made)
-                    if previews and name != "png":
-                        made.preview = f"{path.stem}.png"
-                        write_picture(pathlib.Path(previews) / made.preview, "png", image)
+                    files.append(self._written(made, target, sheet, image, exact, taken, previews))
+                if self.recipe.ids.masks and "ids" in sheet.images:
+                    for id_, mask in masks_of(sheet.images["ids"], sheet.facts["ids"]["legend"]):
+                        made = MapFile(key=f"mask:{id_}", label=f"Mask of {id_}", sheet=sheet.name, file="", sha256="")
+                        files.append(self._written(made, target, sheet, mask, None, taken, previews))
         with _stage(seconds, "likeness"):
             by_name = {sheet.name: sheet for sheet in self.sheets}
             for entry in files:
@@ -151,6 +150,24 @@ class Bake:
             partial.write_text(result.model_dump_json(indent=2) + "\n")
         return result
 
+    def _written(
+        self, made: MapFile, target: pathlib.Path, sheet: BakedSheet, image: U8 | U16, exact: Any_ | None,
+        taken: set[str], previews: str | pathlib.Path | None,
+    ) -> MapFile:  # fmt: skip
+        """Write one picture, and fill in what its entry says of it."""
+        name = self.recipe.output.format
+        path = target / sheet.file_of(made.key.replace(":", "_"), SUFFIXES[name], taken)
+        values = image if exact is None else exact
+        if self.recipe.output.exact and exact is None:
+            values = png.dequantise(image).astype(np.float16 if self.recipe.output.depth == 16 else np.float32)
+        with _whole(path) as partial:
+            write_picture(partial, name, values)
+        made.file, made.sha256 = path.name, sha256_of(path)
+        if previews and name != "png":
+            made.preview = f"{path.stem}.png"
+            write_picture(pathlib.Path(previews) / made.preview, "png", image)
+        return made
+
     def coverage(self) -> Coverage:
         """What the cage of this bake holds of the sculpt."""
         return coverage(self.assembly, self.sculpt, self.cage, located_of(self.assembly, self.warm))
@@ -160,7 +177,7 @@ class Bake:
 
         None for maps that are no normals of the sculpt.
         """
-        sheet, made = sheet or self.sheets[0], maps.REGISTRY[key]
+        sheet, made = sheet or self.sheets[0], maps.REGISTRY.get(key)
         if not isinstance(made, maps.ReadsNormals):
             return None
         return likeness(sheet.cast, made.read_back(png.dequantise(read_picture(path)), sheet.ground))

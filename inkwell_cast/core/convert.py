@@ -6,16 +6,17 @@ import pathlib
 
 import numpy as np
 
-from .arrays import F32, F64, Any_
+from .arrays import F32, F64
 from .basis import tangents_for
 from .cast import Cast, empty_cast
 from .errors import InputProblem
-from .images import SUFFIXES, png, read_picture, write_picture
+from .images import png, read_picture
 from .low import Low, prepare_lows
 from .maps import normal
 from .mesh import Mesh
+from .mix import save
 from .normals import with_normals
-from .recipe import DEPTHS, Basis, Recipe, Sheet
+from .recipe import Basis, Recipe, Sheet
 from .sheet import TILE, fill_tile, nearest_covered, pad
 from .sheets import lay_out_sheets
 
@@ -107,12 +108,5 @@ def convert_file(
         if green != source.green and sure >= SURE:
             said = f"{given.name}: its green looks as if it pointed {green}, but green {source.green} was given."
     out = convert(image, low, source, target, channel)
-    name = next((n for n, suffix in SUFFIXES.items() if suffix == made.suffix.lower()), None)
-    if name is None:
-        raise InputProblem(made.name, "Its suffix names no format.", f"Use one of {', '.join(SUFFIXES.values())}.")
-    wanted = {1: 8, 2: 16}.get(steps.dtype.itemsize, 32)
-    depth = min(DEPTHS[name], key=lambda d: abs(d - wanted))
-    floats = name == "exr" or depth == 32
-    values: Any_ = out.astype(np.float16 if depth == 16 else np.float32) if floats else png.quantise(out, depth)
-    write_picture(made, name, values)
+    save(made, out, {1: 8, 2: 16}.get(steps.dtype.itemsize, 32))
     return said

@@ -24,9 +24,13 @@ class MeshFile(BaseModel):
 
 
 class MapFile(BaseModel):
-    """A picture that came out; `facts` are what must be known to read it, such as its range in scene units."""
+    """A picture that came out; `facts` are what must be known to read it, such as its range in scene units.
+
+    The mask of one ID has the key "mask:NAME".
+    """
 
     key: str
+    label: str = ""
     sheet: str = ""
     file: str
     preview: str = ""

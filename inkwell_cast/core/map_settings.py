@@ -29,11 +29,11 @@ class Occlusion(Part):
         float, setting("Cone", "How wide rays spread about the normal; 180 sees everything above.", "°", ge=1, le=180)
     ] = 180.0
     occluders: Annotated[
-        Literal["pair", "piece", "low"],
+        Literal["pair", "piece", "low", "pair x low", "piece x low"],
         setting(
             "Occluders",
-            "What casts shade: the highs of the own pair, those of the whole piece, or the lows alone, seen from the "
-            "low. Floaters never do.",
+            "What casts shade: the highs of the own pair, those of the whole piece, the lows alone, seen from the low, "
+            "or highs and lows, multiplied. Floaters never do.",
         ),
     ] = "pair"
     denoise: Annotated[
@@ -109,6 +109,7 @@ class Ids(Part):
         Literal["material", "object", "part", "color", "pair", "file"],
         setting("One for each", "Material, object, connected part, vertex colour, pair or file of the sculpt."),
     ] = "material"
+    masks: Annotated[bool, setting("Masks", "Writes a black-and-white picture for each colour too.")] = False
     colors: Annotated[
         dict[str, Annotated[str, Field(pattern="^#[0-9a-fA-F]{6}$")]],
         setting("Colours", "Colours chosen by hand, by name; the others follow from the name."),

@@ -10,6 +10,7 @@ from starlette.responses import Response
 from ..core import maps
 from ..core.fixes import WORDS
 from ..core.formats import COMPANIONS, REGISTRY
+from ..core.mix import MIXES
 from ..core.recipe import DEPTHS, Recipe
 from ..store.bakes import BakeRow
 from ..store.meshes import MeshRow
@@ -82,6 +83,7 @@ templates.env.filters |= {
 }  # fmt: skip
 templates.env.globals |= {
     "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "MAPS": maps.REGISTRY, "Recipe": Recipe, "DEPTHS": DEPTHS,
+    "MIXES": MIXES,
     "FIX_WORDS": WORDS, "fields_of": fields_of, "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),
 }  # fmt: skip
 

@@ -8,6 +8,7 @@ import pytest
 from inkwell_cast.core.assembly import BakeMeshes, Warm
 from inkwell_cast.core.bake import bake
 from inkwell_cast.core.gather.curvature import curvature_of
+from inkwell_cast.core.images import read_picture
 from inkwell_cast.core.map_settings import Curvature, Height, Ids, Occlusion, SheetOcclusion, Thickness
 from inkwell_cast.core.maps.ids import colors_of
 from inkwell_cast.core.mesh import Layer, Mesh, merge
@@ -392,3 +393,32 @@ def test_quick_occlusion_of_a_groove_is_near_that_of_rays_and_a_plane_is_white()
 def test_quick_occlusion_sees_no_other_island():
     """A box unwrapped into six islands: faces that meet at a right angle do not shade each other across the sheet."""
     assert values(baked(cube(), cube(1.02, name="high"), ["sheet_occlusion"], size=96), "sheet_occlusion").min() > 0.99
+
+
+def test_a_mask_for_each_id_is_white_where_its_colour_stands(tmp_path):
+    made = two_colors("object")
+    made = bake(made.recipe.model_copy(update={"ids": Ids(by="object", masks=True)}), meshes_of(made))
+    manifest = made.save(tmp_path)
+    masks = {m.key: read_picture(tmp_path / m.file)[..., 0] for m in manifest.maps if m.key.startswith("mask:")}
+    assert set(masks) == {"mask:left", "mask:right"}
+    assert (masks["mask:left"].astype(int) + masks["mask:right"] == 65535).all()
+    assert masks["mask:left"][25, 5] == 65535
+
+
+def meshes_of(result):
+    return BakeMeshes([], [], list(result.assembly.files.values()))
+
+
+def test_occlusion_of_highs_and_lows_is_multiplied():
+    ceiling = upside_down(moved(plane(1, size=9.0), (-4, -4, 0.1)))
+    low = merge([plane(), replace(ceiling, uvs=plane().uvs)], "low")
+    high = merge([plane(2, name="floor"), ceiling], "high")
+    free = [
+        values(
+            baked(low, high, ["occlusion"], size=16, outward=0.02, inward=0.02,
+                  occlusion=Occlusion(rays=64, distance=0.2, falloff="linear", occluders=which)), "occlusion",
+        )[8, 8]
+        for which in ("pair", "low", "pair x low")
+    ]  # fmt: skip
+    assert 0.2 < free[0] < 0.9
+    assert free[2] == pytest.approx(free[0] * free[1], abs=1e-4)

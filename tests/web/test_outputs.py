@@ -37,3 +37,12 @@ def test_maps_in_another_format_are_handed_on_with_previews_for_the_views(client
     archive = zipfile.ZipFile(io.BytesIO(client.get(f"{piece}/bakes/{facts['id']}/all.zip").content))
     assert set(archive.namelist()) == {"normal.exr", "height.exr", "manifest.json"}
     assert "half" in client.get(f"{piece}/panel/maps").text
+
+
+def test_pictures_are_mixed_into_one(client):
+    grey = cv2.imencode(".png", np.full((16, 16), 128, np.uint8))[1].tobytes()
+    pictures = [("pictures", (name, grey)) for name in ("a.png", "b.png")]
+    answer = client.post("/mix", params={"kind": "multiply"}, files=pictures)
+    assert cv2.imdecode(np.frombuffer(answer.content, np.uint8), cv2.IMREAD_UNCHANGED)[3, 3].max() == 64
+    assert "1 pictures" in client.post("/mix", params={"kind": "detail"}, files=pictures[:1]).json()["error"]
+    assert client.post("/mix", params={"kind": "stir"}, files=pictures).status_code == 422

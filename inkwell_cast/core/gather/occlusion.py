@@ -28,26 +28,45 @@ def depends(recipe: Recipe) -> object:
 
 
 def cost(recipe: Recipe) -> float:
-    return recipe.occlusion.rays / recipe.sheet.samples
+    passes = len(recipe.occlusion.occluders.split(" x "))
+    return passes * recipe.occlusion.rays / recipe.sheet.samples
 
 
-def prepare(ground: Ground) -> Occluders:
-    which = ground.assembly.recipe.occlusion.occluders
-    key = f"{ground.assembly.digest()} {id(ground.sculpt)} {which}"
-    found: Occluders = ground.warm.once("occluders", key, lambda: occluders_of(ground.assembly, ground.sculpt, which))
+def prepare(ground: Ground) -> list[tuple[str, Occluders]]:
+    """What occludes, pass by pass; their free shares are multiplied."""
+    found = []
+    for which in ground.recipe.occlusion.occluders.split(" x "):
+        key = f"{ground.assembly.digest()} {id(ground.sculpt)} {which}"
+        made = ground.warm.once(
+            f"occluders {which}", key, lambda w=which: occluders_of(ground.assembly, ground.sculpt, w)  # type: ignore[misc]
+        )  # fmt: skip
+        found.append((which, made))
     return found
 
 
-def gather(ground: Ground, hits: Hits, ready: Occluders, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+def gather(
+    ground: Ground, hits: Hits, ready: list[tuple[str, Occluders]], out: Any_, progress: Progress, cancelled: Cancel
+) -> None:
+    share = 1 / len(ready)
+    _pass(ground, hits, *ready[0], out, lambda part: progress(part * share), cancelled)
+    if len(ready) > 1:
+        other = np.zeros_like(out)
+        _pass(ground, hits, *ready[1], other, lambda part: progress(share + part * share), cancelled)
+        touched = other.any(axis=2)
+        out[touched, 0] = 1 - (1 - out[touched, 0]) * (1 - other[touched, 0])
+
+
+def _pass(
+    ground: Ground, hits: Hits, which: str, ready: Occluders, out: Any_, progress: Progress, cancelled: Cancel
+) -> None:
     recipe, low, cast, grid = ground.assembly.recipe, ground.low, ground.cast, ground.low.grid
     own, diagonal = recipe.occlusion, ground.assembly.low.diagonal
     far = own.distance * recipe.reach.scale(diagonal) or (1e30 if own.falloff == "none" else diagonal)
     widest = np.sin(np.radians(min(own.cone, 180.0) / 2))
-    falloff = FALLOFFS.index(own.falloff)
+    common = (own.rays, bits_for(own.rays), far, FALLOFFS.index(own.falloff), widest, LIFT * diagonal, out)
     mesh, pair = ground.sculpt.mesh, ground.rays.pair
     assert mesh.normals is not None
-    common = (own.rays, bits_for(own.rays), far, falloff, widest, LIFT * diagonal, out)
-    if own.occluders == "low":
+    if which == "low":
         of_low = (
             cast.low_triangle, cast.sample, grid.shift, grid.corners, ground.rays.points, low.normals, pair,
             ready.tracers, ready.blockers, *common,

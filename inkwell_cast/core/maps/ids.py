@@ -7,6 +7,7 @@ earlier name the next of its own series is taken.
 import colorsys
 import hashlib
 import math
+from collections.abc import Iterator
 
 import numpy as np
 
@@ -32,6 +33,14 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     legend = {names[n - 1]: colors[names[n - 1]] for n in found.tolist() if n > 0}
     light = np.where(table <= 0.04045, table / 12.92, ((table + 0.055) / 1.055) ** 2.4).astype(np.float32)
     return Derived(table[raw[..., 0]], {"legend": legend, "by": ground.recipe.ids.by}, light[raw[..., 0]])
+
+
+def masks_of(image: Any_, legend: dict[str, str]) -> Iterator[tuple[str, Any_]]:
+    """For each name of a legend where its colour stands in the whole steps of an ID map: white on black (H, W, 1)."""
+    top = np.iinfo(image.dtype).max
+    for name, color in legend.items():
+        own = np.rint(np.array(_rgb(color)) / 255 * top).astype(image.dtype)
+        yield name, ((image == own).all(axis=2, keepdims=True) * top).astype(image.dtype)
 
 
 def colors_of(names: tuple[str, ...], chosen: dict[str, str]) -> dict[str, str]:

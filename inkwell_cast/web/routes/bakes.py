@@ -120,7 +120,7 @@ async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, s
     found = await workshop(request).probe(row, sheet, x, y)
     values: dict[str, Any] = {"texel": [x, y], "maps": {}}
     for made in row.manifest.maps if row.manifest else []:
-        if made.sheet == sheet:
+        if made.sheet == sheet and made.key in row.recipe.output.maps:
             values["maps"][made.key] = _value(_pixels(_picture(request, row, sheet, made.key))[y, x], made)
     return JSONResponse(values | ({"probe": found.model_dump()} if found else {}))
 

@@ -1,5 +1,8 @@
 """The step Basis: what a wrong green looks like, and normal maps from elsewhere."""
 
+import asyncio
+import pathlib
+import tempfile
 from urllib.parse import quote
 
 import cv2
@@ -8,6 +11,7 @@ from starlette.responses import Response
 
 from ...core.basis_sample import sample
 from ...core.errors import InputProblem
+from ...core.mix import MIXES, mix_files
 from ...core.recipe import Basis
 from ..pages import workshop
 from .meshes import file_stem
@@ -22,6 +26,24 @@ def basis_sample(stored: str = "up", read: str = "up") -> Response:
     """A ball and a groove under a light from the upper left, stored with one green and read with another."""
     image = sample(stored, read)
     return Response(cv2.imencode(".png", image[..., ::-1])[1].tobytes(), media_type="image/png")
+
+
+@router.post("/mix")
+async def mix(pictures: list[UploadFile], kind: str = "detail") -> Response:
+    """Pictures that were baked apart, mixed into one PNG; see `core.mix`."""
+    if kind not in MIXES:
+        raise InputProblem("The mix", f"“{kind}” is none.", f"Choose one of {', '.join(MIXES)}.")
+    with tempfile.TemporaryDirectory() as folder:
+        given = []
+        for n, picture in enumerate(pictures):
+            own = pathlib.Path(folder) / str(n) / (pathlib.PurePath(picture.filename or "picture.png").name)
+            own.parent.mkdir()
+            own.write_bytes(await picture.read())
+            given.append(own)
+        made = pathlib.Path(folder) / "mixed.png"
+        await asyncio.to_thread(mix_files, kind, given, made)
+        headers = {"Content-Disposition": f'attachment; filename="{kind}.png"'}
+        return Response(made.read_bytes(), media_type="image/png", headers=headers)
 
 
 @router.post("/pieces/{piece_id}/convert")

@@ -422,16 +422,17 @@ document.body.addEventListener("htmx:afterSwap", () => {
   typing = null;
 });
 
-// A normal map from elsewhere goes to the server and comes back as a download.
+// Pictures from elsewhere go to the server, and what it made of them comes back as a download.
 document.body.addEventListener("submit", async (e) => {
-  if (e.target.id !== "convert") return;
+  const form = e.target;
+  if (!form.matches(".sends")) return;
   e.preventDefault();
-  const form = e.target, button = form.querySelector("button");
+  const button = form.querySelector("button"), { address, query } = form.dataset, input = form.querySelector("input[type=file]");
   button.disabled = true;
   try {
     const body = new FormData();
-    body.append("picture", form.elements.picture.files[0]);
-    const response = await fetch(`${form.dataset.address}?source=${form.elements.source.value}`, { method: "POST", body });
+    for (const file of [...input.files].sort((a, b) => a.name.localeCompare(b.name))) body.append(input.name, file);
+    const response = await fetch(`${address}?${query}=${form.elements[query].value}`, { method: "POST", body });
     if (!response.ok) throw new Error((await response.json()).error);
     const link = document.createElement("a"), said = decodeURIComponent(response.headers.get("X-Said") || "");
     link.href = URL.createObjectURL(await response.blob());
