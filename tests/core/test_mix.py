@@ -72,7 +72,7 @@ def test_files_are_mixed_and_what_does_not_fit_is_told(tmp_path):
     made = read_picture(tmp_path / "made.tif")
     assert made.dtype == np.uint16
     assert made[0, 0, 0] / 65535 == pytest.approx(0.25, abs=2e-3)
-    with pytest.raises(InputProblem, match="c.png.*It is 9 x 9, but a.png is 8 x 8"):
+    with pytest.raises(InputProblem, match=r"c\.png.*It is 9 x 9, but a\.png is 8 x 8"):
         mix_files("multiply", [tmp_path / "a.png", written("c.png", 9)], tmp_path / "made.png")
     with pytest.raises(InputProblem, match="3 pictures were given"):
         mix_files("detail", [tmp_path / "a.png"] * 3, tmp_path / "made.png")
