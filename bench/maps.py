@@ -11,8 +11,8 @@ from inkwell_cast.core.bake import BakeMeshes, bake
 from inkwell_cast.core.cast import shading_normal
 from inkwell_cast.core.embree import blocked
 from inkwell_cast.core.gather import RAWS, empty, occlusion
-from inkwell_cast.core.gather.occlusion import LIFT, _across
-from inkwell_cast.core.gather.texels import tile_box, weights_at
+from inkwell_cast.core.gather.occlusion import LIFT
+from inkwell_cast.core.gather.texels import point_of, tile_box
 from inkwell_cast.core.map_settings import Occlusion
 from inkwell_cast.core.recipe import Basis, Output, Reach, Recipe, Sheet
 from inkwell_cast.core.sampling import cosine_direction, points_of_texel, square_point
@@ -43,18 +43,15 @@ def _rays(tiles, starts, triangle, uv, across, width, height, side, positions, t
                 t, (first, seed) = triangle[n], points_of_texel(x0 + x, y0 + y, 1, BITS)
                 if t < 0:
                     continue
-                b0, b1, b2 = weights_at(uv, n)
-                a, b, c = positions[triangles[t, 0]], positions[triangles[t, 1]], positions[triangles[t, 2]]
-                g = _across(a, b, c)
+                px, py, pz, gx, gy, gz, b1, b2 = point_of(n, t, uv, positions, triangles, lift)
                 n0, n1, n2 = shading_normal(t, b1, b2, values, rows)
                 for r in range(RAYS):
                     u, v = square_point(first + r, seed)
                     d = cosine_direction(u, v, 1.0, n0, n1, n2)
-                    if d[0] * g[0] + d[1] * g[1] + d[2] * g[2] <= 0:
+                    if d[0] * gx + d[1] * gy + d[2] * gz <= 0:
                         continue
-                    for i in range(3):
-                        rays[count, i] = b0 * a[i] + b1 * b[i] + b2 * c[i] + lift * g[i]
-                        rays[count, 3 + i] = d[i]
+                    rays[count, 0], rays[count, 1], rays[count, 2] = px, py, pz
+                    rays[count, 3], rays[count, 4], rays[count, 5] = d
                     count += 1
     return count
 

@@ -150,12 +150,12 @@ def cast_rays(
 
 
 def sample_order(side: int, adaptive: bool) -> tuple[I64, int]:
-    """The samples of a texel, by row, in the order in which they are traced, and after how many to look at them."""
-    every = np.arange(side * side, dtype=np.int64)
+    """The samples of a texel (S, 2), column and row, as they are traced in turn, and after how many to look."""
+    every = [(column, row) for row in range(side) for column in range(side)]
     if not adaptive or side * side not in FIRST:
-        return every, side * side
-    first = np.array([row * side + column for column, row in FIRST[side * side]], np.int64)
-    return np.concatenate([first, np.setdiff1d(every, first)]), len(first)
+        return np.array(every, np.int64), side * side
+    first = FIRST[side * side]
+    return np.array([*first, *(place for place in every if place not in first)], np.int64), len(first)
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
@@ -202,7 +202,8 @@ def _cast_texel(  # type: ignore[no-untyped-def]
     half = np.int64(1) << (shift - 1)
     on_low, hits, nearest = 0, 0, 1 << 30
     sum_x = sum_y = sum_z = sum_h = 0.0
-    lowest, highest, lean, first_object, agreed = 1e30, -1e30, 1.0, -1, few < side * side
+    looks = few < side * side
+    lowest, highest, lean, first_object, agreed = 1e30, -1e30, 1.0, -1, looks
     first_x = first_y = first_z = 0.0
     if agreed:
         for j in range(side):
@@ -214,7 +215,7 @@ def _cast_texel(  # type: ignore[no-untyped-def]
             if hits and agreed:
                 apart = _apart(owner, left, top, x, y, side, shift, corners, points, order)
                 agreed = highest - lowest < STEEP * apart
-        i, j = order[s] % side, order[s] // side
+        i, j = order[s, 0], order[s, 1]
         if agreed and s >= few:
             sample_triangle[begin + (top + j) * owner.shape[1] + left + i] = OFF
         else:
@@ -242,7 +243,7 @@ def _cast_texel(  # type: ignore[no-untyped-def]
                 hit_triangle[y, x] = hit
             if hit >= 0:
                 nx, ny, nz = shading_normal(hit, u, v, high_normals, high_normal_rows)
-                if s < few and few < side * side:
+                if looks and s < few:
                     if hits == 0:
                         first_object, first_x, first_y, first_z = objects[hit], nx, ny, nz
                     agreed &= objects[hit] == first_object
@@ -266,7 +267,7 @@ def _apart(owner, left, top, x, y, side, shift, corners, points, order):  # type
     half, square = np.int64(1) << (shift - 1), 0.0
     ax = ay = az = 0.0
     for s in range(2):
-        i, j = order[s] % side, order[s] // side
+        i, j = order[s, 0], order[s, 1]
         t = owner[top + j, left + i]
         b0, b1, b2 = barycentrics(corners, t, ((x * side + i) << shift) + half, ((y * side + j) << shift) + half)
         px = b0 * points[t, 0, 0] + b1 * points[t, 1, 0] + b2 * points[t, 2, 0]

@@ -42,7 +42,8 @@ class Curvature:
     def prepare(self, ground: Ground) -> tuple[F32, I32]:
         recipe = ground.assembly.recipe
         radius = self.depends(recipe)[0] * recipe.reach.scale(ground.assembly.low.diagonal)
-        return curvature_of(ground.sculpt.mesh, radius)
+        key, mesh = f"{id(ground.sculpt)} {radius}", ground.sculpt.mesh
+        return ground.warm.once(self.group, key, lambda: curvature_of(mesh, radius))
 
     def gather(
         self, ground: Ground, hits: Hits, ready: tuple[F32, I32], out: Any_, progress: Progress, cancelled: Cancel

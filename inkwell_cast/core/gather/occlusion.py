@@ -16,7 +16,7 @@ from ..occluders import Occluders, occluders_of
 from ..recipe import Recipe
 from ..sampling import cosine_direction, points_of_texel, square_point
 from ..sheet import texel_barycentrics
-from .texels import Cancel, Progress, over_tiles, tile_box, weights_at
+from .texels import Cancel, Progress, hits_in, over_tiles, point_of, tile_box
 
 CHANNELS, KIND = 4, np.float32  # the share that is occluded, and the mean free direction times its weight
 LIFT = 1e-5  # of the low's diagonal
@@ -95,10 +95,9 @@ def _of_sculpt(  # type: ignore[no-untyped-def]
         x0, y0, columns, rows = tile_box(tiles[k], across, width, height)
         for y in range(rows):
             for x in range(columns):
-                first, count = starts[k] + y * side * columns * side + x * side, 0
-                for j in range(side):
-                    for i in range(side):
-                        count += triangle[first + j * columns * side + i] >= 0
+                stride = columns * side
+                first = starts[k] + y * side * stride + x * side
+                count = hits_in(first, stride, side, triangle)
                 if not count:
                     continue
                 each = (rays + count - 1) // count
@@ -107,16 +106,11 @@ def _of_sculpt(  # type: ignore[no-untyped-def]
                 sums[:] = 0
                 for j in range(side):
                     for i in range(side):
-                        n = first + j * columns * side + i
+                        n = first + j * stride + i
                         t = triangle[n]
                         if t < 0:
                             continue
-                        b0, b1, b2 = weights_at(uv, n)
-                        a, b, c = positions[triangles[t, 0]], positions[triangles[t, 1]], positions[triangles[t, 2]]
-                        gx, gy, gz = _across(a, b, c)
-                        px = b0 * a[0] + b1 * b[0] + b2 * c[0] + lift * gx
-                        py = b0 * a[1] + b1 * b[1] + b2 * c[1] + lift * gy
-                        pz = b0 * a[2] + b1 * b[2] + b2 * c[2] + lift * gz
+                        px, py, pz, gx, gy, gz, b1, b2 = point_of(n, t, uv, positions, triangles, lift)
                         nx, ny, nz = shading_normal(t, b1, b2, normals, normal_rows)
                         _look(
                             taken, each, seed, px, py, pz, nx, ny, nz, gx, gy, gz, tracers[p], blockers[p],
@@ -141,7 +135,7 @@ def _of_low(  # type: ignore[no-untyped-def]
                     continue
                 b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
                 a, b, c = points[t, 0], points[t, 1], points[t, 2]
-                gx, gy, gz = _across(a, b, c)
+                gx, gy, gz = face_normal(a, b, c)
                 px = b0 * a[0] + b1 * b[0] + b2 * c[0] + lift * gx
                 py = b0 * a[1] + b1 * b[1] + b2 * c[1] + lift * gy
                 pz = b0 * a[2] + b1 * b[2] + b2 * c[2] + lift * gz
@@ -202,14 +196,3 @@ def _keep(texel, sums):  # type: ignore[no-untyped-def]
     if sums[0]:
         for c in range(4):
             texel[c] = sums[1 + c] / sums[0]
-
-
-@numba.njit(cache=True, nogil=True, inline="always")
-def _across(a, b, c):  # type: ignore[no-untyped-def]
-    """Unit geometric normal of a triangle."""
-    ux, uy, uz = np.float64(b[0] - a[0]), np.float64(b[1] - a[1]), np.float64(b[2] - a[2])
-    vx, vy, vz = np.float64(c[0] - a[0]), np.float64(c[1] - a[1]), np.float64(c[2] - a[2])
-    nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
-    length = np.sqrt(nx * nx + ny * ny + nz * nz)
-    scale = 1 / length if length > 0 else 0.0
-    return nx * scale, ny * scale, nz * scale

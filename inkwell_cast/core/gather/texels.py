@@ -67,3 +67,36 @@ def mean_of_corners(tiles, starts, triangle, uv, across, width, height, side, va
                 if count:
                     for c in range(values.shape[1]):
                         out[y0 + y, x0 + x, c] /= count
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def hits_in(first, stride, side, triangle):  # type: ignore[no-untyped-def]
+    """How many samples of a texel struck; its first lies at `first`, rows of samples are `stride` apart."""
+    count = 0
+    for j in range(side):
+        for i in range(side):
+            count += triangle[first + j * stride + i] >= 0
+    return count
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def point_of(n, t, uv, positions, triangles, lift):  # type: ignore[no-untyped-def]
+    """The place of hit n on triangle t, lifted along its unit normal, that normal, and the last two barycentrics."""
+    b0, b1, b2 = weights_at(uv, n)
+    a, b, c = positions[triangles[t, 0]], positions[triangles[t, 1]], positions[triangles[t, 2]]
+    gx, gy, gz = face_normal(a, b, c)
+    px = b0 * a[0] + b1 * b[0] + b2 * c[0] + lift * gx
+    py = b0 * a[1] + b1 * b[1] + b2 * c[1] + lift * gy
+    pz = b0 * a[2] + b1 * b[2] + b2 * c[2] + lift * gz
+    return px, py, pz, gx, gy, gz, b1, b2
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def face_normal(a, b, c):  # type: ignore[no-untyped-def]
+    """Unit geometric normal of a triangle."""
+    ux, uy, uz = np.float64(b[0] - a[0]), np.float64(b[1] - a[1]), np.float64(b[2] - a[2])
+    vx, vy, vz = np.float64(c[0] - a[0]), np.float64(c[1] - a[1]), np.float64(c[2] - a[2])
+    nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+    length = np.sqrt(nx * nx + ny * ny + nz * nz)
+    scale = 1 / length if length > 0 else 0.0
+    return nx * scale, ny * scale, nz * scale

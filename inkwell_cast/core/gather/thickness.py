@@ -10,8 +10,8 @@ from ..ground import Ground
 from ..occluders import Occluders, occluders_of
 from ..recipe import Recipe
 from ..sampling import cosine_direction, points_of_texel, square_point
-from .occlusion import LIFT, _across, bits_for
-from .texels import Cancel, Progress, over_tiles, tile_box, weights_at
+from .occlusion import LIFT, bits_for
+from .texels import Cancel, Progress, hits_in, over_tiles, point_of, tile_box
 
 CHANNELS, KIND = 1, np.float32
 SHARE = 0.2  # of the low's diagonal: the limit where none is given
@@ -56,10 +56,9 @@ def _inward(  # type: ignore[no-untyped-def]
         x0, y0, columns, rows = tile_box(tiles[k], across, width, height)
         for y in range(rows):
             for x in range(columns):
-                first, count = starts[k] + y * side * columns * side + x * side, 0
-                for j in range(side):
-                    for i in range(side):
-                        count += triangle[first + j * columns * side + i] >= 0
+                stride = columns * side
+                first = starts[k] + y * side * stride + x * side
+                count = hits_in(first, stride, side, triangle)
                 if not count:
                     continue
                 each = (rays + count - 1) // count
@@ -67,16 +66,11 @@ def _inward(  # type: ignore[no-untyped-def]
                 tracer, total = tracers[pair[low_triangle[y0 + y, x0 + x]]], 0.0
                 for j in range(side):
                     for i in range(side):
-                        n = first + j * columns * side + i
+                        n = first + j * stride + i
                         t = triangle[n]
                         if t < 0:
                             continue
-                        b0, b1, b2 = weights_at(uv, n)
-                        a, b, c = positions[triangles[t, 0]], positions[triangles[t, 1]], positions[triangles[t, 2]]
-                        gx, gy, gz = _across(a, b, c)
-                        px = b0 * a[0] + b1 * b[0] + b2 * c[0] - lift * gx
-                        py = b0 * a[1] + b1 * b[1] + b2 * c[1] - lift * gy
-                        pz = b0 * a[2] + b1 * b[2] + b2 * c[2] - lift * gz
+                        px, py, pz, gx, gy, gz, _, _ = point_of(n, t, uv, positions, triangles, -lift)
                         for r in range(taken, taken + each):
                             u, v = square_point(r, seed)
                             dx, dy, dz = cosine_direction(u, v, 1.0, -gx, -gy, -gz)
