@@ -16,7 +16,7 @@ from ..occluders import Occluders, occluders_of
 from ..recipe import Recipe
 from ..sampling import cosine_direction, points_of_texel, square_point
 from ..sheet import texel_barycentrics
-from .texels import Cancel, Progress, hits_in, over_tiles, point_of, tile_box
+from .texels import Cancel, Progress, face_normal, hits_in, over_tiles, point_of, tile_box
 
 CHANNELS, KIND = 4, np.float32  # the share that is occluded, and the mean free direction times its weight
 LIFT = 1e-5  # of the low's diagonal
