@@ -22,6 +22,7 @@ from .errors import Cancelled
 from .field import located_of
 from .ground import Ground
 from .images import SUFFIXES, png, read_picture, write_picture
+from .layered import write_layers
 from .likeness import Likeness, likeness
 from .low import Low
 from .manifest import Manifest, MapFile, MeshFile, sha256_of
@@ -133,10 +134,8 @@ class Bake:
                         space=maps.REGISTRY[key].SPACE if exact is None else "linear", facts=sheet.facts[key],
                     )  # fmt: skip
                     files.append(self._written(made, target, sheet, image, exact, taken, previews))
-                if self.recipe.ids.masks and "ids" in sheet.images:
-                    for id_, mask in masks_of(sheet.images["ids"], sheet.facts["ids"]["legend"]):
-                        made = MapFile(key=f"mask:{id_}", label=f"Mask of {id_}", sheet=sheet.name, file="", sha256="")
-                        files.append(self._written(made, target, sheet, mask, None, taken, previews))
+                if "ids" in sheet.images:
+                    files += self._beside_ids(target, sheet, taken, previews)
         with _stage(seconds, "likeness"):
             by_name = {sheet.name: sheet for sheet in self.sheets}
             for entry in files:
@@ -149,6 +148,28 @@ class Bake:
         with _whole(target / "manifest.json") as partial:
             partial.write_text(result.model_dump_json(indent=2) + "\n")
         return result
+
+    def _beside_ids(
+        self, target: pathlib.Path, sheet: BakedSheet, taken: set[str], previews: str | pathlib.Path | None
+    ) -> list[MapFile]:
+        """The masks and the layered file of an ID map, as far as the recipe asks for them."""
+        own, ids, legend, files = self.recipe.ids, sheet.images["ids"], sheet.facts["ids"]["legend"], list[MapFile]()
+        if own.masks:
+            for name, mask in masks_of(ids, legend):
+                made = MapFile(key=f"mask:{name}", label=f"Mask of {name}", sheet=sheet.name, file="", sha256="")
+                files.append(self._written(made, target, sheet, mask, None, taken, previews))
+        if own.layers:
+            path = target / sheet.file_of("layers", ".ora", taken)
+            with _whole(path) as partial:
+                write_layers(partial, ids, legend, own.by, self.high)
+            made = MapFile(
+                key="layers", label="Layers", sheet=sheet.name, file=path.name, sha256=sha256_of(path), space="sRGB"
+            )  # fmt: skip
+            if previews:
+                made.preview = f"{path.stem}.png"
+                write_picture(pathlib.Path(previews) / made.preview, "png", ids)
+            files.append(made)
+        return files
 
     def _written(
         self, made: MapFile, target: pathlib.Path, sheet: BakedSheet, image: U8 | U16, exact: Any_ | None,

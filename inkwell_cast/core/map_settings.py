@@ -110,6 +110,14 @@ class Ids(Part):
         setting("One for each", "Material, object, connected part, vertex colour, pair or file of the sculpt."),
     ] = "material"
     masks: Annotated[bool, setting("Masks", "Writes a black-and-white picture for each colour too.")] = False
+    layers: Annotated[
+        bool,
+        setting(
+            "Layers",
+            "Writes an OpenRaster file too: a masked layer of colour for each, in a folder, the ID map below. "
+            "Materials keep their own colours.",
+        ),
+    ] = False
     colors: Annotated[
         dict[str, Annotated[str, Field(pattern="^#[0-9a-fA-F]{6}$")]],
         setting("Colours", "Colours chosen by hand, by name; the others follow from the name."),

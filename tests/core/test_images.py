@@ -1,5 +1,10 @@
 """Pictures of every format read back, by this program and by another library."""
 
+import io
+import zipfile
+from dataclasses import replace
+from xml.etree import ElementTree
+
 import cv2
 import numpy as np
 import OpenEXR
@@ -11,7 +16,10 @@ from pydantic import ValidationError
 from inkwell_cast.core.assembly import BakeMeshes
 from inkwell_cast.core.bake import bake
 from inkwell_cast.core.errors import InputProblem
-from inkwell_cast.core.images import SUFFIXES, read_picture, write_picture
+from inkwell_cast.core.images import SUFFIXES, openraster, read_picture, write_picture
+from inkwell_cast.core.images.openraster import Layer, Stack
+from inkwell_cast.core.map_settings import Ids
+from inkwell_cast.core.mesh import merge
 from inkwell_cast.core.recipe import DEPTHS, Output, Reach, Recipe, Sheet
 
 from ..shapes import grid_mesh, plane
@@ -79,3 +87,51 @@ def test_float_formats_hold_scene_units_and_the_views_a_preview(tmp_path):
 def test_a_depth_that_a_format_has_not_is_refused():
     with pytest.raises(ValidationError, match="JPEG has no 16 bits; choose 8"):
         Output(format="jpeg", depth=16)
+
+
+def test_an_openraster_file_holds_its_layers_in_folders(tmp_path):
+    """Read as its standard says: the type first and plain, a tree of stacks, a picture for each layer."""
+    red, part = np.zeros((20, 30, 4), np.uint8), np.full((20, 30, 3), 90, np.uint8)
+    red[:, :10] = 255, 0, 0, 255
+    openraster.write(tmp_path / "a.ora", [Stack("Colour", [Layer("oak & brass", red)]), Layer("ID", part)])
+    with zipfile.ZipFile(tmp_path / "a.ora") as archive:
+        first = archive.infolist()[0]
+        assert (first.filename, first.compress_type) == ("mimetype", zipfile.ZIP_STORED)
+        assert archive.read("mimetype") == b"image/openraster"
+        root = ElementTree.fromstring(archive.read("stack.xml"))
+        assert (root.get("w"), root.get("h")) == ("30", "20")
+        folder, below = root.find("stack")
+        assert (folder.tag, folder.get("name"), below.tag, below.get("name")) == ("stack", "Colour", "layer", "ID")
+        layer = folder.find("layer")
+        assert layer.get("name") == "oak & brass"
+        picture = np.array(Image.open(io.BytesIO(archive.read(layer.get("src")))))
+        np.testing.assert_array_equal(picture, red)
+        merged = np.array(Image.open(io.BytesIO(archive.read("mergedimage.png"))))
+        assert merged[5, 5].tolist() == [255, 0, 0, 255]
+        assert merged[5, 20].tolist() == [90, 90, 90, 255]
+        assert Image.open(io.BytesIO(archive.read("Thumbnails/thumbnail.png"))).size == (30, 20)
+
+
+def test_a_bake_writes_a_layer_for_each_material(tmp_path):
+    left = grid_mesh(1, 1, lambda u, v: (0.4 * u, v, 0.1 + 0 * u))
+    right = grid_mesh(1, 1, lambda u, v: (0.4 + 0.6 * u, v, 0.1 + 0 * u))
+    high = merge([left, right], "high")
+    high = replace(
+        high, material_names=("oak", "brass"), uvs=(), material_colors=np.array([[1, 0, 0], [0, 0, 1]], np.float32)
+    )
+    recipe = Recipe(
+        reach=Reach(unit="scene", outward=0.3, inward=0.3), sheet=Sheet(width=40, height=40),
+        output=Output(maps=["ids"], depth=16), ids=Ids(layers=True),
+    )  # fmt: skip
+    manifest = bake(recipe, BakeMeshes([plane()], [high])).save(tmp_path, previews=tmp_path)
+    made = next(m for m in manifest.maps if m.key == "layers")
+    with zipfile.ZipFile(tmp_path / made.file) as archive:
+        folder = ElementTree.fromstring(archive.read("stack.xml")).find("stack/stack")
+        pictures = {
+            layer.get("name"): np.array(Image.open(io.BytesIO(archive.read(layer.get("src")))))
+            for layer in folder.findall("layer")
+        }
+    assert pictures["oak"][20, 4].tolist() == [255, 0, 0, 255]
+    assert pictures["oak"][20, 30, 3] == 0
+    assert pictures["brass"][20, 30].tolist() == [0, 0, 255, 255]
+    assert (tmp_path / made.preview).is_file()

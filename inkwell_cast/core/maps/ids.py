@@ -28,7 +28,7 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     assert raw is not None
     names, chosen = prepare(ground).names, ground.recipe.ids.colors
     colors = colors_of(names, chosen)
-    table: F32 = np.array([(0, 0, 0), *(_rgb(colors[name]) for name in names)], np.float32) / np.float32(255)
+    table: F32 = np.array([(0, 0, 0), *(rgb_of(colors[name]) for name in names)], np.float32) / np.float32(255)
     found = np.unique(raw)
     legend = {names[n - 1]: colors[names[n - 1]] for n in found.tolist() if n > 0}
     light = np.where(table <= 0.04045, table / 12.92, ((table + 0.055) / 1.055) ** 2.4).astype(np.float32)
@@ -39,14 +39,14 @@ def masks_of(image: Any_, legend: dict[str, str]) -> Iterator[tuple[str, Any_]]:
     """For each name of a legend where its colour stands in the whole steps of an ID map: white on black (H, W, 1)."""
     top = np.iinfo(image.dtype).max
     for name, color in legend.items():
-        own = np.rint(np.array(_rgb(color)) / 255 * top).astype(image.dtype)
+        own = np.rint(np.array(rgb_of(color)) / 255 * top).astype(image.dtype)
         yield name, ((image == own).all(axis=2, keepdims=True) * top).astype(image.dtype)
 
 
 def colors_of(names: tuple[str, ...], chosen: dict[str, str]) -> dict[str, str]:
     """A colour "#rrggbb" for every name: as chosen, as a name that is a colour says, or from the series of its name."""
     found = {name: chosen.get(name, name if name.startswith("#") and len(name) == 7 else "") for name in names}
-    taken = [_rgb(color) for color in found.values() if color]
+    taken = [rgb_of(color) for color in found.values() if color]
     for name in names:
         if found[name]:
             continue
@@ -68,5 +68,6 @@ def _series(name: str, n: int) -> tuple[int, int, int]:
     return round(red * 255), round(green * 255), round(blue * 255)
 
 
-def _rgb(color: str) -> tuple[int, int, int]:
+def rgb_of(color: str) -> tuple[int, int, int]:
+    """A colour "#rrggbb" as steps from 0 to 255."""
     return int(color[1:3], 16), int(color[3:5], 16), int(color[5:7], 16)
