@@ -76,11 +76,6 @@ class Cage:
     forms: tuple[CageForm, ...] = ()
     scenes: list[Scene] = field(default_factory=list)
 
-    @property
-    def from_file(self) -> tuple[str, ...]:
-        """The pairs whose cage mesh gives rays their direction."""
-        return tuple(f.pair for f in self.forms if f.form != "length")
-
 
 def directions_of(assembly: Assembly) -> F32:
     """The directions in which the cage leaves the low's corners, (T, 3, 3) float32, unit.

@@ -4,11 +4,12 @@ import pathlib
 
 import numpy as np
 
-from .arrays import F32, U8, Any_
+from .arrays import U8, Any_
 from .images import openraster
 from .images.openraster import Layer, Stack
 from .maps.ids import masks_of, rgb_of
 from .mesh import Mesh
+from .srgb import to_srgb
 
 
 def write_layers(path: pathlib.Path, ids: Any_, legend: dict[str, str], by: str, sculpt: Mesh) -> None:
@@ -29,7 +30,5 @@ def _eight_bits(steps: Any_) -> U8:
 
 def _material_colors(mesh: Mesh) -> dict[str, tuple[int, ...]]:
     """The materials' colours as sRGB steps, by name."""
-    linear: F32 = np.clip(mesh.material_colors, 0, 1)
-    bright = np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * linear ** (1 / 2.4) - 0.055)
-    steps = np.rint(255 * bright).astype(int).tolist()
+    steps = np.rint(255 * to_srgb(np.clip(mesh.material_colors, 0, 1))).astype(int).tolist()
     return {name or "no material": tuple(own) for name, own in zip(mesh.material_names, steps, strict=True)}

@@ -102,7 +102,7 @@ def test_the_same_faces_set_every_ray_point_to_point_and_the_state_says_so():
     assert form.apart == pytest.approx(0.3)
     assert "Point to point" in form.words
     assert "0.3" in form.words
-    assert cage.from_file == ("tile",)
+    assert form.pair == "tile"
 
 
 def test_another_topology_gives_rays_through_its_nearest_point():
@@ -134,7 +134,6 @@ def test_a_cage_that_agrees_nowhere_limits_length_only():
     found, cage = reach_with(away, SOME)
     np.testing.assert_allclose(found, np.tile([0, 0, 0.3], (4, 1)), atol=1e-6)
     assert cage.forms[0].form == "length"
-    assert cage.from_file == ()
     assert "Limits length only" in cage.forms[0].words
 
 
@@ -158,7 +157,7 @@ def test_a_round_cage_of_other_density_bakes_like_the_reach_it_stands_for():
         output=Output(maps=["normal_object"]),
     )  # fmt: skip
     plain, caged = (bake(recipe, BakeMeshes([], [], [low, high, *more])) for more in ([], [cage]))
-    assert caged.cage.from_file == ("ring",)
+    assert [f.pair for f in caged.cage.forms] == ["ring"]
     assert caged.cast.missed == 0
     a, b = (r.cast.normal / np.linalg.norm(r.cast.normal, axis=2, keepdims=True) for r in (plain, caged))
     angle = np.degrees(np.arccos(np.clip((a * b).sum(axis=2), -1, 1)))

@@ -168,7 +168,7 @@ def test_an_exported_cage_reads_back_to_the_same_bake():
     cage = cage_mesh(assembly, Warm())
     assert cage.object_names == ("ring_cage",)
     again = bake(SMALL, BakeMeshes([], [], [low, high, replace(cage, name="cage.glb")]))
-    assert again.cage.from_file == ("ring",)
+    assert [f.form for f in again.cage.forms] == ["points"]
     np.testing.assert_array_equal(
         again.cast.hit_triangle, bake(SMALL, BakeMeshes([], [], [low, high])).cast.hit_triangle
     )

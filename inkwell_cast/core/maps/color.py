@@ -4,6 +4,7 @@ import numpy as np
 
 from ..arrays import F32, Any_
 from ..ground import Ground
+from ..srgb import to_srgb
 from .derived import Derived
 
 KEY, LABEL = "color", "Colour"
@@ -13,8 +14,7 @@ BACKGROUND = (0.0, 0.0, 0.0)
 
 
 def derive(ground: Ground, raw: Any_ | None) -> Derived:
-    """(H, W, 3) float32, encoded as IEC 61966-2-1 says."""
+    """(H, W, 3) float32, encoded for storage; see `srgb`."""
     assert raw is not None
     linear: F32 = np.clip(raw, 0, 1)
-    bright = np.float32(1.055) * linear ** np.float32(1 / 2.4) - np.float32(0.055)
-    return Derived(np.where(linear <= 0.0031308, np.float32(12.92) * linear, bright), exact=linear)
+    return Derived(to_srgb(linear), exact=linear)

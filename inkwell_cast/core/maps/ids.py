@@ -14,6 +14,7 @@ import numpy as np
 from ..arrays import F32, Any_
 from ..gather.ids import prepare
 from ..ground import Ground
+from ..srgb import to_linear
 from .derived import Derived
 
 KEY, LABEL = "ids", "ID colours"
@@ -31,7 +32,7 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     table: F32 = np.array([(0, 0, 0), *(rgb_of(colors[name]) for name in names)], np.float32) / np.float32(255)
     found = np.unique(raw)
     legend = {names[n - 1]: colors[names[n - 1]] for n in found.tolist() if n > 0}
-    light = np.where(table <= 0.04045, table / 12.92, ((table + 0.055) / 1.055) ** 2.4).astype(np.float32)
+    light = to_linear(table)
     return Derived(table[raw[..., 0]], {"legend": legend, "by": ground.recipe.ids.by}, light[raw[..., 0]])
 
 
