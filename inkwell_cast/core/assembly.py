@@ -3,7 +3,7 @@
 import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from itertools import pairwise
+from itertools import count, pairwise
 from typing import Any, TypeVar
 
 import numpy as np
@@ -59,7 +59,8 @@ class Sculpt:
     """The highs pair after pair.
 
     mesh with normals; first (P + 1,) int64, where each pair's triangles begin; tracers (P, 2) uint64 for `first_hit`;
-    keys name the part of every object of the mesh.
+    keys name the part of every object of the mesh. No other sculpt of this process has the same serial, so that what is
+    computed of one is never taken for another's.
     """
 
     mesh: Mesh
@@ -67,6 +68,7 @@ class Sculpt:
     tracers: Any_
     scenes: list[Scene]
     keys: tuple[str, ...]
+    serial: int = field(default_factory=count().__next__)
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,7 +141,8 @@ class Warm:
             a[0] is b[0] and a[1] == b[1] for a, b in zip(known[0], wanted, strict=True)
         ) and len(known[1].first) == len(ends):  # fmt: skip
             return known[1]
-        self._sculpt = known = None  # let the old scenes go before the new ones need their memory
+        self._sculpt = known = None  # let the old scenes go before the new ones need their memory,
+        self._kept.clear()  # and all that was computed of them
         self._sculpt = wanted, _build(wanted, ends)
         return self._sculpt[1]
 

@@ -10,7 +10,7 @@ import numba
 import numpy as np
 
 from .arrays import F32, I32
-from .edges import differs_across, edges_of, groups
+from .edges import edges_of, islands_of
 from .ground import Ground
 from .sheet import texel_barycentrics
 
@@ -22,7 +22,7 @@ NOISE = 2.5  # standard deviations
 
 def denoised(values: F32, ground: Ground) -> F32:
     """Values (H, W) from 0 to 1 of a texel's rays, smoothed; texels that struck nothing stay."""
-    cast, points, island = ground.cast, points_of(ground), islands_of(ground)
+    cast, points, island = ground.cast, points_of(ground), islands_on(ground)
     length = np.maximum(np.linalg.norm(cast.normal, axis=2, keepdims=True), 1e-20)
     normal = np.ascontiguousarray(cast.normal / length, np.float32)
     out = values.astype(np.float32)
@@ -44,12 +44,10 @@ def points_of(ground: Ground) -> F32:
     return out
 
 
-def islands_of(ground: Ground) -> I32:
+def islands_on(ground: Ground) -> I32:
     """The island of each triangle of the sheet."""
-    mesh, channel = ground.assembly.low, ground.recipe.sheet.channel
-    edges = edges_of(mesh)
-    seams = edges.open | differs_across(mesh.uvs[channel].at_corners(), edges, 1e-6)
-    return groups(edges, ~seams)[ground.low.triangles]
+    mesh = ground.assembly.low
+    return islands_of(mesh.uvs[ground.recipe.sheet.channel].at_corners(), edges_of(mesh))[ground.low.triangles]
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)

@@ -12,6 +12,8 @@ from .arrays import F32, F64, I32, Bool
 from .mesh import Mesh
 from .normals import face_normals, vertices
 
+SMALLEST_UV_STEP = 1e-6
+
 
 @dataclass(frozen=True, slots=True)
 class Edges:
@@ -114,6 +116,16 @@ def _differs(values, across, side, limit):  # type: ignore[no-untyped-def]
 def groups(edges: Edges, through: Bool) -> I32:
     """Connected sets of triangles, joined over the edges marked in `through (T, 3)`; (T,) int32, numbered from 0."""
     return np.asarray(_groups(edges.across, through), np.int32)
+
+
+def seams_of(uvs: F32, edges: Edges) -> Bool:
+    """Edges (T, 3) at whose sides UVs (T, 3, 2) differ."""
+    return differs_across(uvs, edges, SMALLEST_UV_STEP)
+
+
+def islands_of(uvs: F32, edges: Edges) -> I32:
+    """The UV island of every triangle, (T,) int32, from UVs (T, 3, 2)."""
+    return groups(edges, ~seams_of(uvs, edges))
 
 
 @numba.njit(cache=True, nogil=True)

@@ -57,7 +57,7 @@ def located_of(assembly: Assembly, warm: Warm) -> Located:
     if any(cage is not None for cage in assembly.cages):
         offsets = build_cage(assembly).corners
         along = offsets / np.maximum(np.linalg.norm(offsets, axis=2, keepdims=True), 1e-30)
-    return warm.once("located", f"{assembly.digest()} {id(sculpt)}", lambda: locate(assembly, sculpt, along))
+    return warm.once("located", f"{assembly.digest()} {sculpt.serial}", lambda: locate(assembly, sculpt, along))
 
 
 def locate(assembly: Assembly, sculpt: Sculpt, along: F32 | None = None) -> Located:

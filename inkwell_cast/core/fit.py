@@ -77,7 +77,7 @@ def cage_of(assembly: Assembly, warm: Warm, tell: Callable[[float], None] = lamb
         return build_cage(assembly)
     sculpt, located = warm.sculpt(assembly), located_of(assembly, warm)
     clearance = max(reach.clearance * reach.scale(assembly.low.diagonal), LEAST * assembly.low.diagonal)
-    key = f"{assembly.digest()} {id(sculpt)} {clearance}"
+    key = f"{assembly.digest()} {sculpt.serial} {clearance}"
     lengths = warm.once("fit", key, lambda: fit_offsets(assembly, sculpt, located, clearance, tell))
     return build_cage(assembly, lengths)
 

@@ -11,13 +11,12 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from .arrays import F64, I64, Bool
-from .edges import Edges, differs_across, edges_of, groups, shaded
+from .edges import Edges, edges_of, islands_of, seams_of, shaded
 from .mesh import Layer, Mesh, layer_of_corners, subset
 from .normals import smooth, weld, with_normals
 from .recipe import FileSettings
 from .transform import transformed
 
-SMALLEST_UV_STEP = 1e-6
 MERGE_WITHIN = 1e-5  # of the mesh's diagonal
 Box = tuple[tuple[float, ...], tuple[float, ...]]
 TURNS = {
@@ -116,7 +115,7 @@ def seam_normals(mesh: Mesh, channel: int = 0) -> np.ndarray:  # type: ignore[ty
     """Corner normals (T, 3, 3) float32 that are split at UV seams and smooth elsewhere."""
     edges = edges_of(mesh)
     uvs = mesh.uvs[channel].at_corners()
-    return shaded(mesh, edges, differs_across(uvs, edges, SMALLEST_UV_STEP), False)
+    return shaded(mesh, edges, seams_of(uvs, edges), False)
 
 
 def _with_corner_normals(mesh: Mesh, chosen: Bool, values: np.ndarray) -> Mesh:  # type: ignore[type-arg]
@@ -135,7 +134,7 @@ def into_tile(mesh: Mesh, chosen: Bool) -> Mesh:
     moved = []
     for layer in mesh.uvs:
         uvs = layer.at_corners()
-        island = groups(edges, ~differs_across(uvs, edges, SMALLEST_UV_STEP))
+        island = islands_of(uvs, edges)
         middle = uvs.mean(axis=1, dtype=np.float64)
         count = np.bincount(island)
         tile = np.stack([np.floor(np.bincount(island, middle[:, k]) / count + 1e-9) for k in range(2)], axis=1)

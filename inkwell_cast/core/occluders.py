@@ -7,6 +7,7 @@ import numpy as np
 from .arrays import Any_
 from .assembly import Assembly, Sculpt
 from .embree import Scene, Vertices
+from .ground import Ground
 
 
 @dataclass(frozen=True, slots=True)
@@ -16,6 +17,14 @@ class Occluders:
     tracers: Any_
     blockers: Any_
     scenes: list[Scene]
+
+
+def occluders_on(ground: Ground, which: str) -> Occluders:
+    """Those of a piece, kept for the next layer and the next bake."""
+    assembly, sculpt = ground.assembly, ground.sculpt
+    floats = sorted(part.key for pair in assembly.paired.pairs for part in pair.floats)
+    key = f"{assembly.digest()} {sculpt.serial} {floats}"
+    return ground.warm.once(f"occluders {which}", key, lambda: occluders_of(assembly, sculpt, which))
 
 
 def occluders_of(assembly: Assembly, sculpt: Sculpt, which: str) -> Occluders:

@@ -90,7 +90,7 @@ def laid_out(
     recipe, held = assembly.recipe, [mesh for _, mesh, _ in meshes.distinct()]
     given = recipe.model_dump(mode="json", exclude=RAYLESS)
     given["sheet"].pop("padding")
-    key = f"{given} {[id(mesh) for mesh in held]} {id(warm.sculpt(assembly))}"
+    key = f"{given} {[id(mesh) for mesh in held]} {warm.sculpt(assembly).serial}"
     small = max(recipe.sheet.width, recipe.sheet.height) <= PROOF_SIDE  # a proof does not drive out a full bake
     return warm.once(f"laid out {small}", key, lambda: _lay_out(assembly, held, warm, tell))
 

@@ -5,11 +5,11 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core.assembly import BakeMeshes
+from inkwell_cast.core.assembly import BakeMeshes, Warm
 from inkwell_cast.core.bake import bake
 from inkwell_cast.core.map_settings import Occlusion, SheetOcclusion
 from inkwell_cast.core.mesh import merge
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.core.recipe import Output, Pairing, Place, Reach, Recipe, Sheet
 
 from ..shapes import cube, grid_mesh, plane, torus
 from .bakes import baked, moved, upside_down, values
@@ -177,3 +177,27 @@ def test_occlusion_of_highs_and_lows_is_multiplied():
     ]  # fmt: skip
     assert 0.2 < free[0] < 0.9
     assert free[2] == pytest.approx(free[0] * free[1], abs=1e-4)
+
+
+def test_another_sculpt_or_role_leaves_nothing_of_the_last_behind():
+    """A sculpt that takes the place of another, and a roof that becomes a floater, in one warm engine."""
+
+    def named(mesh, name):
+        return replace(mesh, name=name, object_names=(name,))
+
+    warm, low, floor = Warm(), named(plane(), "a_low"), named(plane(2), "a_high")
+    maps = ["occlusion", "curvature", "thickness", "position"]
+    recipe = Recipe(
+        reach=Reach(unit="scene", outward=0.02, inward=0.02), sheet=Sheet(width=16, height=16, samples=1),
+        output=Output(maps=maps, depth=16), occlusion=Occlusion(rays=16),
+    )  # fmt: skip
+    roof = named(upside_down(moved(plane(1, size=9.0), (-4, -4, 0.1))), "a_high_roof")
+    floating = recipe.model_copy(
+        update={"pairing": Pairing(placed={"a_high_roof/a_high_roof": Place(role="float")})}
+    )  # fmt: skip
+    for given, highs in ((recipe, [floor, roof]), (floating, [floor, roof]), (recipe, [named(plane(40), "a_high")]),
+                         (recipe, [floor])):  # fmt: skip
+        meshes = BakeMeshes([], [], [low, *highs])
+        kept, fresh = bake(given, meshes, warm=warm), bake(given, meshes)
+        for key in maps:
+            assert kept.images[key].tobytes() == fresh.images[key].tobytes()

@@ -6,8 +6,7 @@ from typing import Literal
 
 from ..arrays import F32, I32, Any_, Bool
 from ..assembly import Assembly, low_part, take
-from ..edges import Edges, differs_across, edges_of, groups
-from ..fixes import SMALLEST_UV_STEP
+from ..edges import Edges, edges_of, islands_of, seams_of
 from ..marks import Marks, marks_of
 from ..mesh import Mesh
 from ..normals import with_normals
@@ -75,12 +74,13 @@ class Subject:
     def seams(self) -> Bool:
         """Edges (T, 3) where the UVs of both sides differ."""
         assert self.uvs is not None
-        return differs_across(self.uvs, self.edges, SMALLEST_UV_STEP)
+        return seams_of(self.uvs, self.edges)
 
     @cached_property
     def islands(self) -> I32:
         """The UV island of every triangle, (T,)."""
-        return groups(self.edges, ~self.seams)
+        assert self.uvs is not None
+        return islands_of(self.uvs, self.edges)
 
     @property
     def on_low(self) -> bool:

@@ -42,7 +42,7 @@ class Curvature:
     def prepare(self, ground: Ground) -> tuple[F32, I32]:
         recipe = ground.assembly.recipe
         radius = self.depends(recipe)[0] * recipe.reach.scale(ground.assembly.low.diagonal)
-        key, mesh = f"{id(ground.sculpt)} {radius}", ground.sculpt.mesh
+        key, mesh = f"{ground.sculpt.serial} {radius}", ground.sculpt.mesh
         return ground.warm.once(self.group, key, lambda: curvature_of(mesh, radius))
 
     def gather(

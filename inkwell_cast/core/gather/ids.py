@@ -39,7 +39,7 @@ def cost(recipe: Recipe) -> float:
 
 def prepare(ground: Ground) -> Names:
     by, pairs = ground.assembly.recipe.ids.by, [pair.name for pair in ground.assembly.paired.pairs]
-    key = f"{id(ground.sculpt)} {by} {pairs}"
+    key = f"{ground.sculpt.serial} {by} {pairs}"
     found: Names = ground.warm.once("names", key, lambda: names_of(ground.assembly, ground.sculpt, by))
     return found
 

@@ -12,7 +12,7 @@ from ..arrays import Any_
 from ..cast import Hits, shading_normal
 from ..embree import blocked, hit_along
 from ..ground import Ground
-from ..occluders import Occluders, occluders_of
+from ..occluders import Occluders, occluders_on
 from ..recipe import Recipe
 from ..sampling import cosine_direction, points_of_texel, square_point
 from ..sheet import texel_barycentrics
@@ -34,14 +34,7 @@ def cost(recipe: Recipe) -> float:
 
 def prepare(ground: Ground) -> list[tuple[str, Occluders]]:
     """What occludes, pass by pass; their free shares are multiplied."""
-    found = []
-    for which in ground.recipe.occlusion.occluders.split(" x "):
-        key = f"{ground.assembly.digest()} {id(ground.sculpt)} {which}"
-        made = ground.warm.once(
-            f"occluders {which}", key, lambda w=which: occluders_of(ground.assembly, ground.sculpt, w)  # type: ignore[misc]
-        )  # fmt: skip
-        found.append((which, made))
-    return found
+    return [(which, occluders_on(ground, which)) for which in ground.recipe.occlusion.occluders.split(" x ")]
 
 
 def gather(

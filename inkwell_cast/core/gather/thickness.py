@@ -7,7 +7,7 @@ from ..arrays import Any_
 from ..cast import Hits
 from ..embree import hit_along
 from ..ground import Ground
-from ..occluders import Occluders, occluders_of
+from ..occluders import Occluders, occluders_on
 from ..recipe import Recipe
 from ..sampling import cosine_direction, points_of_texel, square_point
 from .occlusion import LIFT, bits_for
@@ -32,9 +32,7 @@ def limit_of(recipe: Recipe, diagonal: float) -> float:
 
 
 def prepare(ground: Ground) -> Occluders:
-    key = f"{ground.assembly.digest()} {id(ground.sculpt)}"
-    found: Occluders = ground.warm.once("bodies", key, lambda: occluders_of(ground.assembly, ground.sculpt, "pair"))
-    return found
+    return occluders_on(ground, "pair")
 
 
 def gather(ground: Ground, hits: Hits, ready: Occluders, out: Any_, progress: Progress, cancelled: Cancel) -> None:

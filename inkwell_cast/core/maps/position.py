@@ -16,7 +16,7 @@ BACKGROUND = (0.0, 0.0, 0.0)
 def derive(ground: Ground, raw: Any_ | None) -> Derived:
     """(H, W, 3) float32: (p - corner) / size. Facts: the box, scene units."""
     assert raw is not None
-    low, high = ground.warm.once("box", str(id(ground.sculpt)), lambda: _box(ground.sculpt.mesh))
+    low, high = ground.warm.once("box", str(ground.sculpt.serial), lambda: _box(ground.sculpt.mesh))
     image = np.clip((raw - low) / np.maximum(high - low, 1e-30), 0, 1).astype(np.float32)
     image[ground.cast.struck == 0] = 0
     return Derived(image, {"black": low.tolist(), "white": high.tolist(), "unit": "scene units"}, raw.copy())

@@ -9,7 +9,7 @@ import numba
 import numpy as np
 
 from ..arrays import Any_
-from ..denoise import islands_of, points_of
+from ..denoise import islands_on, points_of
 from ..ground import Ground
 from .derived import Derived
 
@@ -27,7 +27,7 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     normal = np.ascontiguousarray(cast.normal / length, np.float32)
     free = np.ones(cast.covered.shape, np.float32)
     radius = max(own.radius / 100 * ground.low.grid.width, 1.5)
-    _look(radius, cast.struck, cast.low_triangle, islands_of(ground), normal, points_of(ground), free)
+    _look(radius, cast.struck, cast.low_triangle, islands_on(ground), normal, points_of(ground), free)
     return Derived(free[..., None] ** np.float32(own.contrast))
 
 

@@ -102,7 +102,7 @@ async def section(
         looks = tuple(float(part) for part in view.split(","))
     except ValueError:
         looks = ()
-    if len(looks) != 3 or not any(looks):
+    if len(looks) != 3 or not any(looks) or not np.isfinite(looks).all():
         raise HTTPException(422, f"A view along “{view}” cannot be; give three numbers.")
     found = await workshop(request).section(piece_id, triangle, (x, y, z), turned, zoom, along, looks)
     if found is None:
