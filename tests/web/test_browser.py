@@ -4,6 +4,7 @@ import re
 from dataclasses import replace
 
 import cv2
+import httpx
 import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
@@ -319,6 +320,21 @@ def test_the_cage_is_brushed_and_a_stroke_undone(quiet: Page, server, ring_files
     expect(page.get_by_role("alert")).to_contain_text("Give 0 to 1")
     page.locator("#undo").click()
     expect(page.get_by_text("1 stroke", exact=True)).to_be_hidden()
+
+
+def test_a_bake_that_ends_while_the_panel_is_fetched_is_shown_all_the_same(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    own = "bake-box"  # the requests of the bar, which name no element, are held back
+    page.route(
+        "**/progress", lambda r: r.fallback() if r.request.headers.get("hx-trigger") == own else r.fulfill(status=204)
+    )
+    page.keyboard.press("p")
+    expect(page.locator("#bake-box .baking")).to_be_visible()
+    while httpx.get(page.url.split("?")[0] + "/progress").text.count("baking"):
+        page.wait_for_timeout(100)
+    page.get_by_role("link", name="Maps").click()
+    expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)
 
 
 def test_maps_are_chosen_baked_and_their_range_and_colours_set(quiet: Page, server, ring_files):

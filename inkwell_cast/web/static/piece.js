@@ -361,7 +361,17 @@ $("split").addEventListener("keydown", (e) => { if (e.key === "ArrowLeft" || e.k
 // fragments
 
 const stepHere = () => document.querySelector("#steps .here")?.getAttribute("hx-get");
+let baking = false; // whether the bake box showed a bake at work when last looked at
+function followBake() {
+  const now = !!document.querySelector("#bake-box .baking");
+  const missed = baking && !now; // a panel brought the box of an ended bake before the bake's own request told of it
+  baking = now;
+  if (missed) htmx.ajax("GET", `${base}/progress`, { source: "#bake-box", target: "#bake-box" });
+}
+document.body.addEventListener("htmx:afterSettle", followBake);
+followBake();
 document.body.addEventListener("bake-ended", async (e) => {
+  baking = false;
   if (e.detail.facts) await showBake(e.detail.facts);
   const step = e.detail.facts ? `${base}/panel/review` : stepHere();
   if (step) htmx.ajax("GET", step, "#panel");
