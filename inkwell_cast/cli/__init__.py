@@ -69,6 +69,7 @@ def _parser() -> argparse.ArgumentParser:
     add("--size", metavar="WxH", help="Width and height of the sheet in texels, 16 to 8192 each.")
     add("--samples", type=int, choices=(1, 4, 16, 64), help=reason(Sheet, "samples"))
     add_cage(command)
+    add("--mesh", type=path, metavar="FILE", help="write the low that the maps were baked on too, .obj, .ply or .glb")
     add("--depth", type=int, choices=(8, 16, 32), help=reason(Output, "depth"))
     add("--format", choices=tuple(DEPTHS), help=reason(Output, "format"))
     add("--green", choices=("up", "down"), help=reason(Basis, "green"))

@@ -10,6 +10,7 @@ from ..core.bake import Bake, bake
 from ..core.checks import check
 from ..core.convert import convert_file
 from ..core.errors import InputProblem
+from ..core.export import low_mesh
 from ..core.formats import read_mesh, write_mesh
 from ..core.mix import mix_files
 from ..core.recipe import Basis, Recipe
@@ -123,6 +124,8 @@ def run_bake(options: argparse.Namespace) -> int:
         result: Bake = bake(recipe, meshes, bar.show)
         try:
             manifest = result.save(options.out, sources)
+            if options.mesh:
+                write_mesh(options.mesh, low_mesh(result.assembly, result.warm))
         except OSError as error:
             raise InputProblem(
                 str(options.out),
@@ -137,6 +140,11 @@ def run_bake(options: argparse.Namespace) -> int:
         print(f"likeness: mean {manifest.likeness.mean:.2f}°, 95 % of texels within {manifest.likeness.p95:.2f}°")
     if manifest.coverage_of_sculpt:
         print(f"coverage: {manifest.coverage_of_sculpt.held:.2%} of the sculpt held by the cage")
+    for made in manifest.maps:
+        if "distance_after" in made.facts:
+            before, after, white = (made.facts[name] for name in ("distance_before", "distance_after", "white"))
+            print(f"displacement: black is {-white:.6g}, white {white:.6g} scene units")
+            print(f"relief: the sculpt stands {after[0]:.3g} off the displaced low in the mean, was {before[0]:.3g}")
     for pair in manifest.pairs:
         if pair.cage_words:
             print(f"cage of {pair.name}: {pair.cage_words}")

@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from .arrays import I32, I64, Any_, Bool
+from .arrays import F32, I32, I64, Any_, Bool
 from .edges import bends, edges_of, shaded
 from .embree import Scene, Vertices
 from .fixes import seam_normals, treated
@@ -17,6 +17,7 @@ from .mesh import Mesh, layer_of_corners, merge, subset
 from .normals import smooth, with_normals
 from .pairing import Paired, Part, pair_up
 from .recipe import FileSettings, Recipe, Role
+from .subdivide import subdivided
 from .transform import one_name_each
 
 T = TypeVar("T")
@@ -72,11 +73,26 @@ class Sculpt:
 
 
 @dataclass(frozen=True, slots=True)
+class Relief:
+    """How far a displaced low was moved along its averaged normals.
+
+    offsets (T, 3) float32 at its corners, scene units; triangles of the low; before and after are mean and 95th
+    percentile of the sculpt's distance along the rays from the low as it was and as it is.
+    """
+
+    offsets: F32
+    triangles: int
+    before: tuple[float, float]
+    after: tuple[float, float]
+
+
+@dataclass(frozen=True, slots=True)
 class Assembly:
     """What a recipe makes of some meshes, before anything is cast.
 
     files are treated, by name; low joins every paired low with its normals as set; low_pair (T,) int32 is the pair of
-    each of its triangles, keys the part of each of its objects; cages are the pair's cage meshes, None where none.
+    each of its triangles, keys the part of each of its objects; cages are the pair's cage meshes, None where none;
+    relief says how the low was displaced, if it was.
     """
 
     recipe: Recipe
@@ -86,6 +102,7 @@ class Assembly:
     low_pair: I32
     keys: tuple[str, ...]
     cages: list[Mesh | None]
+    relief: Relief | None = None
 
     def digest(self) -> str:
         """A hash of the low's shape, normals and pairs and of the cage meshes: all that ray directions come from."""
@@ -212,16 +229,23 @@ def assemble(recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None) -> As
     pieces, of_pair, keys, cages = [], [], list[str](), list[Mesh | None]()
     for n, pair in enumerate(paired.pairs):
         for part in pair.lows:
-            piece = low_part(recipe, files[part.file], part, pair.name)
+            piece = subdivided(low_part(recipe, files[part.file], part, pair.name), recipe.subdivision)
             pieces.append(piece)
             of_pair.append(np.full(len(piece.triangles), n, np.int32))
             keys.append(part.key)
-        cage = [take(files[part.file], (part.name,)) for part in pair.cages]
+        cage = [_cage_part(recipe, files[part.file], part, files, pair.lows) for part in pair.cages]
         cages.append(merge(cage, pair.name) if cage else None)
     if not pieces:
         empty = Mesh("low", np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
         return Assembly(recipe, files, paired, empty, np.zeros(0, np.int32), (), cages)
     return Assembly(recipe, files, paired, merge(pieces, "low"), np.concatenate(of_pair), tuple(keys), cages)
+
+
+def _cage_part(recipe: Recipe, mesh: Mesh, part: Part, files: dict[str, Mesh], lows: list[Part]) -> Mesh:
+    """One object of a cage mesh; one with as many faces as a low is divided with it, so that they go on matching."""
+    piece = take(mesh, (part.name,))
+    sizes = [len(take(files[low.file], (low.name,)).triangles) for low in lows]
+    return subdivided(with_normals(piece), recipe.subdivision) if len(piece.triangles) in sizes else piece
 
 
 def low_part(recipe: Recipe, mesh: Mesh, part: Part, pair: str = "") -> Mesh:

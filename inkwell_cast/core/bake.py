@@ -31,6 +31,7 @@ from .memory import free, refuse_too_large
 from .mesh import Mesh
 from .recipe import Recipe
 from .refusals import refuse_unusable, warnings_after
+from .relief import displaced
 from .sheet import pad
 from .work import SheetWork, fill, laid_out
 
@@ -236,7 +237,8 @@ def bake(
     done += STAGES["scene"]
     tell("preparing")
     with _stage(seconds, "preparing"):
-        laid = laid_out(assembly, meshes, warm, lambda share: tell("preparing", share))
+        assembly = displaced(assembly, warm, lambda share: tell("preparing", share / 2))
+        laid = laid_out(assembly, meshes, warm, lambda share: tell("preparing", 0.5 + share / 2))
         if any(sheet.cast is None for sheet in laid.sheets):
             sizes = [(sheet.low.grid.width, sheet.low.grid.height) for sheet in laid.sheets]
             refuse_too_large(recipe, sizes, free())

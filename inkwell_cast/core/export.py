@@ -1,4 +1,5 @@
-"""Meshes that leave the product: the low as baked, a light stand-in of the sculpt, the cage in the low's topology."""
+"""Meshes that leave the product: the low as baked, a light stand-in of the sculpt, the cage in the low's topology,
+and the low as its displacement moves it."""
 
 from dataclasses import replace
 
@@ -10,6 +11,7 @@ from .errors import InputProblem
 from .fit import cage_of
 from .mesh import Layer, Mesh, layer_of_corners, merge
 from .normals import vertices
+from .relief import displaced
 from .view import stand_in
 
 
@@ -52,10 +54,17 @@ def cage_mesh(assembly: Assembly, warm: Warm) -> Mesh:
     )  # fmt: skip
 
 
+def displaced_mesh(assembly: Assembly, warm: Warm) -> Mesh:
+    """The low moved by its displacement, with the normals and tangents that the other maps were baked with."""
+    if "displacement" not in assembly.recipe.output.maps:
+        raise InputProblem("The piece", "It has no displacement.", "Choose the displacement map first.")
+    return low_mesh(displaced(assembly, warm), warm)
+
+
 def _low(assembly: Assembly) -> Mesh:
     if not len(assembly.low.triangles):
         raise InputProblem("The piece", "It has no paired low to export.", "Pair a low with a high first.")
     return assembly.low
 
 
-EXPORTS = {"low": low_mesh, "sculpt": sculpt_mesh, "cage": cage_mesh}
+EXPORTS = {"low": low_mesh, "sculpt": sculpt_mesh, "cage": cage_mesh, "displaced": displaced_mesh}

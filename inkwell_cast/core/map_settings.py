@@ -1,4 +1,4 @@
-"""What can be set of single maps; part of the recipe."""
+"""What can be set of single maps, and of the low that they are made on; part of the recipe."""
 
 from typing import Annotated, Literal
 
@@ -88,6 +88,34 @@ class Height(Part):
             "Range",
             "The height that is white, in scene units; as deep is black and mid-grey is the low. Auto just holds "
             "everything.",
+        ),
+    ] = "auto"
+
+
+class Subdivision(Part):
+    """A finer low, made at bake time."""
+
+    scheme: Annotated[
+        Literal["none", "flat", "loop", "catmull-clark"],
+        setting(
+            "Subdivide",
+            "Flat cuts triangles and keeps the shape, Loop rounds triangles, Catmull-Clark rounds the file's polygons. "
+            "UVs stay where they are.",
+        ),
+    ] = "none"
+    levels: Annotated[int, setting("Levels", "Each makes four faces of one.", "times", ge=1, le=6)] = 3
+    creases: Annotated[bool, setting("Keep hard edges", "Hard edges of the low stay sharp while it is rounded.")] = True
+
+
+class Displacement(Part):
+    """Two-step relief: the large forms move the subdivided low, the other maps are baked onto what that gives."""
+
+    range: Annotated[
+        Positive | Literal["auto"],
+        setting(
+            "Range",
+            "The displacement that is white, in scene units; as deep is black and mid-grey moves nothing. Auto just "
+            "holds everything.",
         ),
     ] = "auto"
 

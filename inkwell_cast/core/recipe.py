@@ -4,15 +4,31 @@ from typing import Annotated, Literal, Self
 
 from pydantic import Field, ValidationError, model_validator
 
-from .map_settings import Cavity, Curvature, Height, Ids, Occlusion, SheetOcclusion, Thickness
+from .map_settings import (
+    Cavity,
+    Curvature,
+    Displacement,
+    Height,
+    Ids,
+    Occlusion,
+    SheetOcclusion,
+    Subdivision,
+    Thickness,
+)
 from .setting import Part, setting
 
 PROOF_SIDE, PROOF_RAYS = 512, 16
 DEPTHS = {"png": (8, 16), "tga": (8,), "tiff": (8, 16, 32), "exr": (16, 32), "jpeg": (8,)}
 
+# settings that no ray heeds
+RAYLESS = {
+    "basis", "output", "occlusion", "sheet_occlusion", "curvature", "cavity", "height", "displacement",
+    "thickness", "ids",
+}  # fmt: skip
+
 MapKey = Literal[
-    "normal", "normal_object", "bent", "occlusion", "sheet_occlusion", "curvature", "cavity", "height", "thickness",
-    "position", "ids", "color", "opacity",
+    "normal", "normal_object", "bent", "occlusion", "sheet_occlusion", "curvature", "cavity", "height", "displacement",
+    "thickness", "position", "ids", "color", "opacity",
 ]  # fmt: skip
 Role = Literal["low", "high", "float", "cage", "self"]
 FixKind = Literal["merge_doubles", "flip_winding", "smooth", "split_at_seams", "into_tile"]
@@ -317,6 +333,7 @@ class Recipe(Part):
 
     reach: Reach = Reach()
     normals: Normals = Normals()
+    subdivision: Subdivision = Subdivision()
     sheet: Sheet = Sheet()
     sizes: dict[str, Size] = Field(default_factory=dict, description="Sizes of single sheets, by their name.")
     basis: Basis = Basis()
@@ -325,6 +342,7 @@ class Recipe(Part):
     curvature: Curvature = Curvature()
     cavity: Cavity = Cavity()
     height: Height = Height()
+    displacement: Displacement = Displacement()
     thickness: Thickness = Thickness()
     ids: Ids = Ids()
     output: Output = Output()

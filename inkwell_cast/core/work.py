@@ -22,15 +22,12 @@ from .ground import Ground
 from .low import Low, prepare_lows
 from .mesh import Mesh
 from .rays import Rays
-from .recipe import PROOF_SIDE, Recipe
+from .recipe import PROOF_SIDE, RAYLESS, Recipe
 from .sheet import nearest_covered
 from .sheets import lay_out_sheets
 
 Progress = Callable[[float], None]
 Cancel = Callable[[], bool]
-
-# settings that no ray heeds
-RAYLESS = {"basis", "output", "occlusion", "sheet_occlusion", "curvature", "cavity", "height", "thickness", "ids"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,7 +87,7 @@ def laid_out(
     recipe, held = assembly.recipe, [mesh for _, mesh, _ in meshes.distinct()]
     given = recipe.model_dump(mode="json", exclude=RAYLESS)
     given["sheet"].pop("padding")
-    key = f"{given} {[id(mesh) for mesh in held]} {warm.sculpt(assembly).serial}"
+    key = f"{given} {[id(mesh) for mesh in held]} {warm.sculpt(assembly).serial} {assembly.relief is not None}"
     small = max(recipe.sheet.width, recipe.sheet.height) <= PROOF_SIDE  # a proof does not drive out a full bake
     return warm.once(f"laid out {small}", key, lambda: _lay_out(assembly, held, warm, tell))
 

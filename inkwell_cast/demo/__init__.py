@@ -4,6 +4,7 @@ import pathlib
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from ..core.map_settings import Subdivision
 from ..core.recipe import Output, Reach, Recipe
 from . import gull, inkstand, token, troubled
 
@@ -26,7 +27,8 @@ def pieces() -> list[DemoPiece]:
             token.TITLE,
             Recipe(
                 reach=Reach(unit="scene", outward=1.4, inward=0.6),
-                output=Output(maps=["normal", "height", "curvature"]),
+                output=Output(maps=["normal", "curvature", "displacement"]),
+                subdivision=Subdivision(scheme="loop", levels=4),
             ),
             token.write,
         ),

@@ -11,7 +11,7 @@ from ..core.recipe import Basis, Recipe
 from ..core.section import Along, Section
 
 Drawn = Literal["low", "cage", "sculpt"]
-Exported = Literal["low", "sculpt", "cage"]
+Exported = Literal["low", "sculpt", "cage", "displaced"]
 
 
 @dataclass(frozen=True, slots=True)

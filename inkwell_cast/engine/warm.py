@@ -24,7 +24,7 @@ from ..core.ground import Ground
 from ..core.images import png
 from ..core.likeness import likeness
 from ..core.low import Low
-from ..core.map_settings import Occlusion
+from ..core.map_settings import Occlusion, Subdivision
 from ..core.maps import REGISTRY, ReadsNormals
 from ..core.mesh import Layer, Mesh
 from ..core.nudges import no_nudges
@@ -38,6 +38,7 @@ RECIPE = Recipe(sheet=Sheet(width=16, height=16, samples=1), output=Output(maps=
 OTHERS = [
     Recipe(sheet=RECIPE.sheet, output=Output(maps=list(get_args(MapKey))), occlusion=Occlusion(rays=1, denoise=True)),
     Recipe(sheet=RECIPE.sheet, output=Output(maps=["occlusion"]), occlusion=Occlusion(rays=1, occluders="low")),
+    Recipe(sheet=RECIPE.sheet, output=RECIPE.output, subdivision=Subdivision(scheme="catmull-clark", levels=1)),
 ]
 
 

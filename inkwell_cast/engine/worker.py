@@ -35,6 +35,7 @@ from ..core.packed import read_packed, write_blocks, write_packed
 from ..core.probe import Probe, probe
 from ..core.recipe import Recipe
 from ..core.refusals import refuse_empty, refuse_unpaired, refuse_unusable
+from ..core.relief import displaced
 from ..core.section import Section, section
 from ..core.work import laid_out
 from .messages import (
@@ -195,7 +196,7 @@ class _Worker:
         else:
             assembly = self._assembled(job.recipe, job.sources)
             blocks = (
-                view.view_of_low(assembly)
+                view.view_of_low(displaced(assembly, self._warm, self._fitting))
                 if job.what == "low"
                 else view.view_of_cage(assembly, self._warm, self._fitting)
             )
@@ -229,8 +230,10 @@ class _Worker:
         )  # fmt: skip
 
     def _put_together(self, recipe: Recipe, sources: list[Source]) -> Assembly:
-        """The assembly of the last section or probe, if nothing changed since."""
-        return self._warm.once("assembly", _key(recipe, sources), lambda: self._assembled(recipe, sources))
+        """The assembly that maps show, of the last section or probe if nothing changed since."""
+        return self._warm.once(
+            "assembly", _key(recipe, sources), lambda: displaced(self._assembled(recipe, sources), self._warm)
+        )
 
     def _export(self, job: Export) -> None:
         self._tell("writing", 0.1)

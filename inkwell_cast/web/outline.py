@@ -7,8 +7,7 @@ from typing import Any
 from ..core import editing
 from ..core.errors import InputProblem
 from ..core.pairing import Paired, Part, pair_up
-from ..core.recipe import Reach, Recipe
-from ..core.work import RAYLESS
+from ..core.recipe import RAYLESS, Reach, Recipe
 from ..engine.messages import Drawn
 from ..store.meshes import MeshRow
 from ..store.pieces import Piece
@@ -57,6 +56,11 @@ def _copies(rows: list[MeshRow]) -> list[list[str]]:
     return [[r.file_name, r.copy] for r in rows]
 
 
+def displaces(recipe: Recipe) -> bool:
+    """Whether the low that maps are baked on is moved by a displacement first."""
+    return "displacement" in recipe.output.maps
+
+
 def setup_key(recipe: Recipe, rows: list[MeshRow]) -> str:
     return _digest(recipe.model_dump(mode="json"), _copies(rows))
 
@@ -67,8 +71,10 @@ def view_key(recipe: Recipe, rows: list[MeshRow], what: Drawn, names: tuple[str,
     if what == "sculpt":
         own = [recipe.file(row.file_name).model_copy(update={"role": ""}).model_dump(mode="json") for row in rows]
         return _digest(what, own, [row.copy for row in rows], names)
-    given["output"], given["basis"] = {}, {"tangents": recipe.basis.tangents}
-    left_out = RAYLESS - {"basis"} | ({"reach", "pockets", "nudges"} if what == "low" else set())
+    given["output"], given["basis"] = {"displaced": displaces(recipe)}, {"tangents": recipe.basis.tangents}
+    left_out = RAYLESS - {"basis", "output"}
+    if what == "low" and not displaces(recipe):
+        left_out |= {"reach", "pockets", "nudges"}
     return _digest(what, {k: v for k, v in given.items() if k not in left_out}, _copies(rows))
 
 

@@ -15,6 +15,7 @@ from . import (
     cavity,
     color,
     curvature,
+    displacement,
     height,
     ids,
     normal,
@@ -50,7 +51,7 @@ class ReadsNormals(Protocol):
 REGISTRY: dict[str, Map] = {
     module.KEY: module
     for module in (
-        normal, normal_object, bent, occlusion, sheet_occlusion, curvature, cavity, height, thickness, position,
-        ids, color, opacity,
+        normal, normal_object, bent, occlusion, sheet_occlusion, curvature, cavity, height, displacement, thickness,
+        position, ids, color, opacity,
     )
 }  # type: ignore[misc] # fmt: skip

@@ -1,6 +1,6 @@
 """The step Meshes: files, pairs, checks, and what the views draw of them."""
 
-from typing import Any
+from typing import Any, get_args
 
 import numpy as np
 from fastapi import APIRouter, Request
@@ -16,6 +16,7 @@ from ...core.marks import Marks
 from ...core.packed import pack
 from ...core.pairing import Pair, Part
 from ...engine import JobFailed
+from ...engine.messages import Exported
 from ..pages import render, workshop
 from .piece import changed, context
 
@@ -206,7 +207,7 @@ async def export(request: Request, piece_id: int, file: str) -> Response:
     what, dot, kind = file.partition(".")
     suffix = dot + kind
     values = context(request, piece_id, "meshes")
-    if what not in ("low", "sculpt", "cage") or suffix not in WRITERS:
+    if what not in get_args(Exported) or suffix not in WRITERS:
         raise HTTPException(404, "There is no such file.")
     data = await workshop(request).export(piece_id, what, suffix)  # type: ignore[arg-type]
     name = f"{file_stem(values['piece'].name)}_{what}{suffix}"

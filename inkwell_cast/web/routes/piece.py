@@ -15,7 +15,7 @@ from ...core.levels import in_force, object_scope, pair_scope, scopes
 from ...core.pairing import Paired
 from ...core.recipe import DEPTHS, Recipe, refusals
 from ...store.meshes import MeshRow
-from ..outline import paired_of, sculpts_of
+from ..outline import displaces, paired_of, sculpts_of
 from ..pages import STEPS, bake_facts, render, stale, workshop
 
 router = APIRouter(prefix="/pieces/{piece_id}")
@@ -129,12 +129,13 @@ def redraws(before: Recipe, after: Recipe) -> list[str]:
     """What the views must fetch again after a change."""
     if any(getattr(before, name) != getattr(after, name) for name in ("files", "pairing")):
         return ["meshes-changed"]
-    if any(getattr(before, name) != getattr(after, name) for name in ("normals", "levels", "sheet", "sizes")):
+    low = ("normals", "subdivision", "levels", "sheet", "sizes")
+    if any(getattr(before, name) != getattr(after, name) for name in low):
         return ["low-changed"]
-    if before.basis.tangents != after.basis.tangents:
+    if before.basis.tangents != after.basis.tangents or displaces(before) != displaces(after):
         return ["low-changed"]
-    cage = ("reach", "pockets", "nudges")
-    return ["cage-changed"] if any(getattr(before, name) != getattr(after, name) for name in cage) else []
+    cage = any(getattr(before, name) != getattr(after, name) for name in ("reach", "pockets", "nudges"))
+    return ["low-changed" if displaces(after) else "cage-changed"] if cage else []
 
 
 def _with_fields(recipe: Recipe, form: Any) -> Recipe:

@@ -1,0 +1,123 @@
+"""Two-step relief: the sculpt's large forms as a displacement of the low, on which the other maps are then baked.
+
+Every vertex of the (subdivided) low moves along its averaged normal. How far is the least-squares fit to the sculpt's
+height over an even spread of places on the low, sum (b · o - h)^2, b being a place's barycentrics, with a little
+stiffness between neighbours that carries the fit over places where no ray struck. So the displacement holds just what
+the low can carry at its density, and is one number a vertex: it opens no crack at UV seams.
+"""
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numba
+import numpy as np
+from scipy.sparse import csr_array, diags_array
+from scipy.sparse.linalg import cg
+
+from .arrays import F32, F64, I64
+from .assembly import Assembly, Relief, Sculpt, Warm
+from .cage import pockets_of, reaches
+from .cage_surface import no_surface
+from .edges import differs_across, edges_of, shaded
+from .embree import hit_along
+from .errors import InputProblem
+from .fit import cage_of
+from .mesh import Mesh, corner_positions, layer_of_corners
+from .normals import averaged, vertices
+from .nudges import no_nudges
+from .rays import make_ray, rays_through
+from .recipe import RAYLESS
+from .spread import few_over
+from .subdivide import SAME_NORMAL
+from .threads import in_batches
+
+A_VERTEX, LEAST, MOST = 16, 100_000, 4_000_000  # places
+STIFFNESS = 0.01  # of a vertex's own weight
+CLOSE = 1e-7
+# settings that the displacement does not follow, besides those that no ray heeds
+UNHEEDED = {"sheet", "sizes"}
+
+
+def displaced(assembly: Assembly, warm: Warm, tell: Callable[[float], None] = lambda share: None) -> Assembly:
+    """The assembly with its low moved onto the sculpt's large forms, if the recipe has a displacement; else as it is.
+
+    Raises InputProblem where no ray strikes the sculpt, and what `tell(share)` raises.
+    """
+    if "displacement" not in assembly.recipe.output.maps or not assembly.paired.pairs:
+        return assembly
+    sculpt = warm.sculpt(assembly)
+    given = assembly.recipe.model_dump_json(exclude=RAYLESS | UNHEEDED)
+    key = f"{given} {assembly.digest()} {sculpt.serial}"
+    low, relief = warm.once("relief", key, lambda: _displaced(assembly, sculpt, warm, tell))
+    return replace(assembly, low=low, relief=relief)
+
+
+def _displaced(
+    assembly: Assembly, sculpt: Sculpt, warm: Warm, tell: Callable[[float], None]
+) -> tuple[Mesh, Relief]:  # fmt: skip
+    low, along = assembly.low, averaged(assembly.low)
+    lengths = np.linalg.norm(cage_of(assembly, warm, tell).corners, axis=2, keepdims=True)
+    points, (_, inward) = corner_positions(low), reaches(assembly)
+    count = len(low.triangles)
+    rays = rays_through(
+        points, np.asarray(along * lengths, np.float32), inward, assembly.low_pair, pockets_of(assembly),
+        no_nudges(count), no_surface(count, len(assembly.paired.pairs)),
+    )  # fmt: skip
+    edges = edges_of(low)
+    _, place = np.unique(edges.ids.reshape(-1), return_inverse=True)
+    ids = place.reshape(-1, 3)
+    many = int(ids.max()) + 1
+    owner, b = few_over(points.astype(np.float64), int(np.clip(A_VERTEX * many, LEAST, MOST)))
+    height = np.empty(len(owner), np.float32)
+
+    def work(i: int, j: int) -> None:
+        _heights(owner[i:j], b[i:j], height[i:j], *rays.arrays, rays.pair, sculpt.tracers)
+
+    in_batches(len(owner), work, tell)
+    struck = np.isfinite(height)
+    if not struck.any():
+        raise InputProblem(
+            "The displacement", "No ray from the low strikes the sculpt.", "Raise the reach on the Cage step."
+        )
+    offsets = _fitted(ids, many, owner[struck], b[struck], height[struck].astype(np.float64))
+    left = np.abs(height[struck] - np.einsum("nk,nk->n", b[struck], offsets[ids[owner[struck]]]))
+    own = np.asarray(offsets[ids], np.float32)
+    positions, triangles, _ = vertices(low)
+    moved = positions.copy()
+    moved[triangles] = positions[triangles] + along * own[..., None]
+    hard = np.zeros(ids.shape, bool)
+    if low.normals is not None:
+        hard = differs_across(low.normals.at_corners(), edges, SAME_NORMAL)
+    made = replace(low, positions=moved, triangles=triangles)
+    made = replace(made, normals=layer_of_corners(shaded(made, edges, hard, False)), tangents=None)
+    return made, Relief(own, count, _spread_of(np.abs(height[struck])), _spread_of(left))
+
+
+def _spread_of(distances: F32 | F64) -> tuple[float, float]:
+    return float(distances.mean()), float(np.percentile(distances, 95))
+
+
+def _fitted(ids: I64, many: int, owner: I64, b: F64, height: F64) -> F64:
+    """The offsets (V,) at vertices that come nearest to the heights (N,) at barycentrics b (N, 3) of triangles."""
+    rows = np.repeat(np.arange(len(owner)), 3)
+    places = csr_array((b.reshape(-1), (rows, ids[owner].reshape(-1))), shape=(len(owner), many))
+    ends = np.concatenate([ids[:, [0, 1]], ids[:, [1, 2]], ids[:, [2, 0]]])
+    links = csr_array((np.ones(len(ends)), (ends[:, 0], ends[:, 1])), shape=(many, many))
+    links = ((links + links.T) > 0).astype(np.float64)
+    weight = (places.T @ places).tocsr()
+    stiff = STIFFNESS * max(float(weight.diagonal().mean()), 1e-30)
+    system = weight + stiff / 6 * (diags_array(links.sum(axis=1)) - links)
+    jacobi = diags_array(1 / np.maximum(system.diagonal(), 1e-30))
+    found, _ = cg(system, places.T @ height, rtol=CLOSE, maxiter=2000, M=jacobi)
+    return np.asarray(found)
+
+
+@numba.njit(cache=True, nogil=True)
+def _heights(triangle, b, height, points, offsets, inward, special, pair, tracers):  # type: ignore[no-untyped-def]
+    """How far each ray's hit stands off the low, positive outside; not a number where it strikes nothing."""
+    for i in range(len(triangle)):
+        t = triangle[i]
+        ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
+        ox, oy, oz, dx, dy, dz, out, far = ray
+        length, _, _, hit = hit_along(tracers[pair[t], 0], tracers[pair[t], 1], ox, oy, oz, dx, dy, dz, far)
+        height[i] = out - length if hit >= 0 else np.nan
