@@ -220,3 +220,14 @@ def test_pictures_are_mixed(files, capsys):
     assert cv2.imread(made).shape == (32, 32, 3)
     assert main(["mix", "detail", shade, "--out", made]) == 2
     assert "1 pictures were given" in capsys.readouterr().err
+
+
+def test_a_relief_is_baked_told_of_and_handed_on_with_its_mesh(files, capsys):
+    mesh = files / "out" / "displaced.obj"
+    how = ["--set", "subdivision.scheme=flat", "--set", "subdivision.levels=1"]
+    assert bake(files, "--size", "32", "--maps", "normal,displacement", "--mesh", str(mesh), *how) == 0
+    said = capsys.readouterr().out
+    assert "displacement: black is -" in said
+    assert "off the displaced low in the mean" in said
+    made = read_mesh(mesh)
+    assert len(made.triangles) == 4 * len(read_mesh(files / "ring_low.obj").triangles)

@@ -33,7 +33,14 @@ def add_cage(command: argparse.ArgumentParser) -> None:
     add("--fit", action="store_true", help="fit the cage to the sculpt: it starts rays just beyond it, smoothly")
     add("--clearance", type=float, metavar="D", help=f"{reason(Reach, 'clearance')} In the unit of the reach.")
     add("--directions", choices=("averaged", "split"), help=reason(Reach, "directions"))
-    add("--set", nargs="+", default=[], metavar="NAME=VALUE", help="any setting by name; see `inkwell-cast settings`")
+    add(
+        "--set",
+        nargs="+",
+        action="extend",
+        default=[],
+        metavar="NAME=VALUE",
+        help="any setting by name; see `inkwell-cast settings`",
+    )
     add("--recipe", type=pathlib.Path, metavar="FILE", help="JSON with settings; options given here win over it")
 
 

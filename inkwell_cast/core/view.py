@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from .arrays import F32, I32, Any_
+from .arrays import F32, I32, U8, Any_
 from .assembly import Assembly, Warm, low_part, take
 from .basis import tangents_for
 from .cage_view import cage_lines, dent_lines, sparse_rays
@@ -13,7 +13,7 @@ from .fit import cage_of
 from .mesh import Layer, Mesh, corner_positions, merge
 from .normals import smooth, with_normals
 from .packed import Blocks, pack
-from .sheets import lay_out_sheets
+from .sheets import SheetPlan, lay_out_sheets
 
 STAND_IN_ABOVE = 500_000
 STAND_IN_TRIANGLES = 240_000
@@ -29,13 +29,11 @@ def view_of_low(assembly: Assembly) -> Blocks:
     """Every low of the piece corner by corner, with what it needs to wear maps; lows without a partner come last.
 
     Per triangle: its object and the number of its sheet in the header's list, NO_SHEET for none. The first
-    `paired` triangles are those that have a cage (see `view_of_cage`).
+    `paired` triangles are those that have a cage (see `view_of_cage`). For a low that is subdivided, `wire (3 W, 2)`
+    are the UVs of its triangles before that, as an artist knows them, and `wireSheet (W,)` their sheets.
     """
     low, keys = assembly.low, list(assembly.keys)
-    sheets = lay_out_sheets(assembly.recipe, low).sheets if _usable(low, assembly.recipe.sheet.channel) else []
-    sheet = np.full(len(low.triangles), NO_SHEET, np.uint8)
-    for n, plan in reversed([*enumerate(sheets)]):
-        sheet[plan.triangles] = n
+    sheets, sheet = _sheets_of(assembly, low)
     alone = [a.part for a in assembly.paired.alone if a.role in ("low", "self")]
     extra = [low_part(assembly.recipe, assembly.files[part.file], part) for part in alone]
     keys += [part.key for part in alone]
@@ -60,7 +58,28 @@ def view_of_low(assembly: Assembly) -> Blocks:
         "tangent": tangents.reshape(-1, 4), "uv": uvs.reshape(-1, 2), "color": np.repeat(_colors(whole), 3, axis=0),
         "object": whole.objects, "sheet": np.pad(sheet, (0, count - len(sheet)), constant_values=NO_SHEET),
     }  # fmt: skip
+    if assembly.recipe.subdivision.scheme != "none" and len(low.triangles):
+        wire = merge(_undivided(assembly), "low")
+        arrays |= {"wire": wire.uvs[channel].at_corners().reshape(-1, 2), "wireSheet": _sheets_of(assembly, wire)[1]}
     return pack(header, arrays)
+
+
+def _undivided(assembly: Assembly) -> list[Mesh]:
+    """The paired lows as they are before they are subdivided."""
+    return [
+        low_part(assembly.recipe, assembly.files[p.file], p, pair.name)
+        for pair in assembly.paired.pairs
+        for p in pair.lows
+    ]
+
+
+def _sheets_of(assembly: Assembly, low: Mesh) -> tuple[list[SheetPlan], U8]:
+    """The sheets, and for every triangle of a low the number of its own in them (T,)."""
+    sheets = lay_out_sheets(assembly.recipe, low).sheets if _usable(low, assembly.recipe.sheet.channel) else []
+    sheet = np.full(len(low.triangles), NO_SHEET, np.uint8)
+    for n, plan in reversed([*enumerate(sheets)]):
+        sheet[plan.triangles] = n
+    return sheets, sheet
 
 
 def _usable(low: Mesh, channel: int) -> bool:

@@ -13,6 +13,9 @@ from ..store.meshes import MeshRow
 from ..store.pieces import Piece
 
 
+VIEWS = 2  # raised whenever what is drawn of the same meshes changes, so that older drawings are made anew
+
+
 def refuse_half_a_piece(name: str, paired: Paired) -> None:
     roles = {role for pair in paired.pairs for role, _ in pair.members} | {a.role for a in paired.alone}
     named = name or "The piece"
@@ -70,12 +73,12 @@ def view_key(recipe: Recipe, rows: list[MeshRow], what: Drawn, names: tuple[str,
     given = recipe.model_dump(mode="json")
     if what == "sculpt":
         own = [recipe.file(row.file_name).model_copy(update={"role": ""}).model_dump(mode="json") for row in rows]
-        return _digest(what, own, [row.copy for row in rows], names)
+        return _digest(VIEWS, what, own, [row.copy for row in rows], names)
     given["output"], given["basis"] = {"displaced": displaces(recipe)}, {"tangents": recipe.basis.tangents}
     left_out = RAYLESS - {"basis", "output"}
     if what == "low" and not displaces(recipe):
         left_out |= {"reach", "pockets", "nudges"}
-    return _digest(what, {k: v for k, v in given.items() if k not in left_out}, _copies(rows))
+    return _digest(VIEWS, what, {k: v for k, v in given.items() if k not in left_out}, _copies(rows))
 
 
 def meshes_key(rows: list[MeshRow]) -> str:

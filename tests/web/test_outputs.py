@@ -6,6 +6,8 @@ import zipfile
 import cv2
 import numpy as np
 
+from inkwell_cast.core.packed import unpack_header
+
 from .helpers import baked
 
 
@@ -46,3 +48,24 @@ def test_pictures_are_mixed_into_one(client):
     assert cv2.imdecode(np.frombuffer(answer.content, np.uint8), cv2.IMREAD_UNCHANGED)[3, 3].max() == 64
     assert "1 pictures" in client.post("/mix", params={"kind": "detail"}, files=pictures[:1]).json()["error"]
     assert client.post("/mix", params={"kind": "stir"}, files=pictures).status_code == 422
+
+
+def drawn_low(client, piece, tmp_path):
+    path = tmp_path / "low"
+    path.write_bytes(client.get(f"{piece}/views/low").content)
+    return unpack_header(path)
+
+
+def test_a_displaced_low_is_drawn_offered_and_told_of(client, piece, tmp_path):
+    before = drawn_low(client, piece, tmp_path)
+    assert client.get(f"{piece}/export/displaced.obj").status_code == 422
+    fields = {"output.maps": ["", "normal", "displacement"], "subdivision.scheme": "loop", "subdivision.levels": "1"}
+    answer = client.post(f"{piece}/settings/maps", data=fields)
+    assert "low-changed" in answer.headers["HX-Trigger"]
+    after = drawn_low(client, piece, tmp_path)
+    assert after["triangles"] == 4 * before["triangles"]
+    assert after["arrays"]["wire"]["shape"] == [3 * before["triangles"], 2]  # the lines that the artist knows
+    baked(client, piece)
+    panel = client.get(f"{piece}/panel/maps").text
+    assert "off the displaced low" in panel
+    assert client.get(f"{piece}/export/displaced.obj").text.count("\nf ") == after["triangles"]

@@ -162,7 +162,8 @@ export class ModelView {
       this.scenes.low.add(mesh);
     }
     this.widen(header);
-    this.drawNormals();
+    this.normalLines.geometry.dispose();
+    this.normalLines.geometry = new THREE.BufferGeometry();
   }
 
   // Fine lines along the normals at corners; each normal of a vertex is drawn once.
@@ -175,8 +176,6 @@ export class ModelView {
       for (let k = 0; k < 3; k++) ends.push(position[i + k]);
       for (let k = 0; k < 3; k++) ends.push(position[i + k] + normal[i + k] * length);
     }
-    this.normalLines.geometry.dispose();
-    this.normalLines.geometry = new THREE.BufferGeometry();
     this.normalLines.geometry.setAttribute("position", new THREE.Float32BufferAttribute(ends, 3));
   }
 
@@ -417,6 +416,7 @@ export class ModelView {
     if (this.show === "low") pass(this.scenes.low, 0, 1);
     if (this.show === "sculpt") pass(this.scenes.sculpt, 0, 1);
     if (this.show === "wipe") { pass(this.scenes.low, 0, this.wipe); pass(this.scenes.sculpt, this.wipe, 1); }
+    if (this.normalsOn && this.low && !this.normalLines.geometry.attributes.position) this.drawNormals();
     this.cageLines.visible = this.cageOn; this.rayLines.visible = this.rayStarts.visible = this.raysOn; this.normalLines.visible = this.normalsOn && this.show !== "sculpt";
     pass(this.scenes.marks, 0, 1);
     pass(this.scenes.over, 0, 1);

@@ -95,7 +95,8 @@ function tellForms() {
 function showLines() {
   if (!model.low?.header.triangles) { sheet.setLines(null); return; }
   const { header, arrays } = model.low, number = header.sheets.findIndex((s) => s.name === state.sheet);
-  sheet.setLines(arrays.uv, state.facts && number >= 0 ? (t) => arrays.sheet[t] === number : undefined);
+  const on = arrays.wireSheet ?? arrays.sheet;
+  sheet.setLines(arrays.wire ?? arrays.uv, state.facts && number >= 0 ? (t) => on[t] === number : undefined);
 }
 
 // bakes and maps

@@ -1,5 +1,7 @@
 // The sheet view: a map, the UV lines over it, and the texel under the pointer.
 
+const CHUNK = 200; // triangles
+
 export class SheetView {
   constructor(element) {
     this.element = element;
@@ -34,10 +36,17 @@ export class SheetView {
     return lines;
   }
 
-  setLines(uv, wanted) { this.lines = uv && this.path(uv, wanted); this.draw(); }
+  // Many small paths: one path of many thousand lines takes minutes to draw.
+  paths(uv, wanted) {
+    const found = [];
+    for (let i = 0; i < uv.length; i += 6 * CHUNK) found.push(this.path(uv.subarray(i, i + 6 * CHUNK), wanted && ((t) => wanted(t + i / 6))));
+    return found;
+  }
+
+  setLines(uv, wanted) { this.lines = uv && this.paths(uv, wanted); this.draw(); }
 
   // Hatching over the places of a finding; null takes it away.
-  setHatched(uv) { this.hatched = uv?.length ? this.path(uv) : null; this.draw(); }
+  setHatched(uv) { this.hatched = uv?.length ? this.paths(uv) : null; this.draw(); }
 
   hatching() {
     const tile = document.createElement("canvas"), c = tile.getContext("2d");
@@ -127,17 +136,19 @@ export class SheetView {
       c.transform(width, 0, 0, height, x0, y0);
       c.lineWidth = 0.8 / width;
       c.strokeStyle = this.bitmap ? "rgba(27,36,48,.55)" : color("--soft");
-      c.stroke(this.lines);
+      for (const lines of this.lines) c.stroke(lines);
       c.restore();
     }
     if (this.hatched) {
       c.save();
       c.beginPath(); c.rect(x0, y0, width, height); c.clip();
-      const placed = new Path2D();
-      placed.addPath(this.hatched, new DOMMatrix([width, 0, 0, height, x0, y0]));
       c.fillStyle = this.pattern ||= this.hatching();
-      c.fill(placed);
-      c.strokeStyle = "#c4402d"; c.lineWidth = 1.2; c.stroke(placed);
+      c.strokeStyle = "#c4402d"; c.lineWidth = 1.2;
+      for (const part of this.hatched) {
+        const placed = new Path2D();
+        placed.addPath(part, new DOMMatrix([width, 0, 0, height, x0, y0]));
+        c.fill(placed); c.stroke(placed);
+      }
       c.restore();
     }
     if (this.mark) {
