@@ -22,11 +22,11 @@ from .errors import Cancelled
 from .field import located_of
 from .ground import Ground
 from .images import SUFFIXES, png, read_picture, write_picture
-from .layered import write_layers
+from .layered import WRITERS, layers_of
 from .likeness import Likeness, likeness
 from .low import Low
 from .manifest import Manifest, MapFile, MeshFile, sha256_of
-from .maps.ids import masks_of
+from .maps.ids import mask_of
 from .memory import free, refuse_too_large
 from .mesh import Mesh
 from .recipe import Recipe
@@ -156,18 +156,23 @@ class Bake:
         """The masks and the layered file of an ID map, as far as the recipe asks for them."""
         own, ids, legend, files = self.recipe.ids, sheet.images["ids"], sheet.facts["ids"]["legend"], list[MapFile]()
         if own.masks:
-            for name, mask in masks_of(ids, legend):
+            for name, color in legend.items():
                 made = MapFile(key=f"mask:{name}", label=f"Mask of {name}", sheet=sheet.name, file="", sha256="")
-                files.append(self._written(made, target, sheet, mask, None, taken, previews))
-        if own.layers:
-            path = target / sheet.file_of("layers", ".ora", taken)
+                files.append(self._written(made, target, sheet, mask_of(ids, color), None, taken, previews))
+        wanted = {".ora": own.layers, ".psd": own.psd}
+        if not any(wanted.values()):
+            return files
+        content, stem = layers_of(ids, legend, own.by, self.high), sheet.file_of("layers", "", taken)
+        for suffix in [suffix for suffix, wants in wanted.items() if wants]:
+            path = target / f"{stem}{suffix}"
             with _whole(path) as partial:
-                write_layers(partial, ids, legend, own.by, self.high)
+                WRITERS[suffix](partial, content)
             made = MapFile(
-                key="layers", label="Layers", sheet=sheet.name, file=path.name, sha256=sha256_of(path), space="sRGB"
+                key=f"layers{suffix}", label=f"Layers, {suffix[1:].upper()}", sheet=sheet.name, file=path.name,
+                sha256=sha256_of(path), space="sRGB",
             )  # fmt: skip
             if previews:
-                made.preview = f"{path.stem}.png"
+                made.preview = f"{path.name}.png"
                 write_picture(pathlib.Path(previews) / made.preview, "png", ids)
             files.append(made)
         return files

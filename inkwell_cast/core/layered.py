@@ -1,27 +1,31 @@
-"""The layered file: a masked layer of colour for each ID in a folder, and the ID map below."""
+"""The layered files: a masked layer of colour for each ID in a folder, and the ID map below."""
 
-import pathlib
+from functools import partial
 
 import numpy as np
 
 from .arrays import U8, Any_
-from .images import openraster
-from .images.openraster import Layer, Stack
-from .maps.ids import masks_of, rgb_of
+from .images import openraster, psd
+from .images.stack import Layer, Stack
+from .maps.ids import mask_of, rgb_of
 from .mesh import Mesh
 from .srgb import to_srgb
 
+WRITERS = {".ora": openraster.write, ".psd": psd.write}
 
-def write_layers(path: pathlib.Path, ids: Any_, legend: dict[str, str], by: str, sculpt: Mesh) -> None:
-    """Write an ID map (H, W, 3) in whole steps, 8 or 16 bits, and what its legend names, as OpenRaster."""
+
+def layers_of(ids: Any_, legend: dict[str, str], by: str, sculpt: Mesh) -> list[Stack | Layer]:
+    """An ID map (H, W, 3) in whole steps, 8 or 16 bits, and a masked layer for each that its legend names."""
     own = _material_colors(sculpt) if by == "material" else {}
-    layers = []
-    for name, mask in masks_of(ids, legend):
-        color = own.get(name, rgb_of(legend[name]))
+
+    def masked(name: str, color: str) -> U8:
+        mask = mask_of(ids, color)
         picture = np.empty((*mask.shape[:2], 4), np.uint8)
-        picture[..., :3], picture[..., 3:] = color, _eight_bits(mask)
-        layers.append(Layer(name, picture))
-    openraster.write(path, [Stack("Colour", layers), Layer("ID", _eight_bits(ids))])
+        picture[..., :3], picture[..., 3:] = own.get(name, rgb_of(color)), _eight_bits(mask)
+        return picture
+
+    layers = [Layer(name, partial(masked, name, color)) for name, color in legend.items()]
+    return [Stack("Colour", layers), Layer("ID", partial(_eight_bits, ids))]
 
 
 def _eight_bits(steps: Any_) -> U8:

@@ -141,10 +141,13 @@ class Ids(Part):
     layers: Annotated[
         bool,
         setting(
-            "Layers",
+            "OpenRaster",
             "Writes an OpenRaster file too: a masked layer of colour for each, in a folder, the ID map below. "
             "Materials keep their own colours.",
         ),
+    ] = False
+    psd: Annotated[
+        bool, setting("PSD", "Writes the same layers as a PSD, for programs that do not read OpenRaster.")
     ] = False
     colors: Annotated[
         dict[str, Annotated[str, Field(pattern="^#[0-9a-fA-F]{6}$")]],

@@ -12,7 +12,6 @@ from ..engine.messages import Drawn
 from ..store.meshes import MeshRow
 from ..store.pieces import Piece
 
-
 VIEWS = 2  # raised whenever what is drawn of the same meshes changes, so that older drawings are made anew
 
 

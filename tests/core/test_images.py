@@ -1,6 +1,10 @@
 """Pictures of every format read back, by this program and by another library."""
 
 import io
+import json
+import pathlib
+import shutil
+import subprocess
 import zipfile
 from dataclasses import replace
 from xml.etree import ElementTree
@@ -16,14 +20,15 @@ from pydantic import ValidationError
 from inkwell_cast.core.assembly import BakeMeshes
 from inkwell_cast.core.bake import bake
 from inkwell_cast.core.errors import InputProblem
-from inkwell_cast.core.images import SUFFIXES, openraster, read_picture, write_picture
-from inkwell_cast.core.images.openraster import Layer, Stack
+from inkwell_cast.core.images import SUFFIXES, openraster, psd, read_picture, write_picture
+from inkwell_cast.core.images.stack import Layer, Stack
 from inkwell_cast.core.map_settings import Ids
 from inkwell_cast.core.mesh import merge
 from inkwell_cast.core.recipe import DEPTHS, Output, Reach, Recipe, Sheet
 
 from ..shapes import grid_mesh, plane
 
+TESTS = pathlib.Path(__file__).parent.parent
 KINDS = {8: np.uint8, 16: np.uint16, 32: np.float32}
 
 
@@ -89,11 +94,16 @@ def test_a_depth_that_a_format_has_not_is_refused():
         Output(format="jpeg", depth=16)
 
 
+def stacked(colored, below):
+    """A folder of one masked layer over an ID map."""
+    return [Stack("Colour", [Layer("oak & brass, 真鍮", lambda: colored)]), Layer("ID", lambda: below)]
+
+
 def test_an_openraster_file_holds_its_layers_in_folders(tmp_path):
     """Read as its standard says: the type first and plain, a tree of stacks, a picture for each layer."""
     red, part = np.zeros((20, 30, 4), np.uint8), np.full((20, 30, 3), 90, np.uint8)
     red[:, :10] = 255, 0, 0, 255
-    openraster.write(tmp_path / "a.ora", [Stack("Colour", [Layer("oak & brass", red)]), Layer("ID", part)])
+    openraster.write(tmp_path / "a.ora", stacked(red, part))
     with zipfile.ZipFile(tmp_path / "a.ora") as archive:
         first = archive.infolist()[0]
         assert (first.filename, first.compress_type) == ("mimetype", zipfile.ZIP_STORED)
@@ -103,13 +113,39 @@ def test_an_openraster_file_holds_its_layers_in_folders(tmp_path):
         folder, below = root.find("stack")
         assert (folder.tag, folder.get("name"), below.tag, below.get("name")) == ("stack", "Colour", "layer", "ID")
         layer = folder.find("layer")
-        assert layer.get("name") == "oak & brass"
+        assert layer.get("name") == "oak & brass, 真鍮"
         picture = np.array(Image.open(io.BytesIO(archive.read(layer.get("src")))))
         np.testing.assert_array_equal(picture, red)
         merged = np.array(Image.open(io.BytesIO(archive.read("mergedimage.png"))))
         assert merged[5, 5].tolist() == [255, 0, 0, 255]
         assert merged[5, 20].tolist() == [90, 90, 90, 255]
         assert Image.open(io.BytesIO(archive.read("Thumbnails/thumbnail.png"))).size == (30, 20)
+
+
+def read_psd(path):
+    """What an independent reader finds in a PSD, from the bottom up: names, folders, middle pixels and masks."""
+    out = path.with_suffix(".json")
+    node = shutil.which("node") or "node"
+    subprocess.run([node, TESTS / "psd_oracle.js", path, out], check=True, cwd=TESTS)
+    return json.loads(out.read_text())
+
+
+def test_a_psd_holds_its_layers_in_folders_with_masks(tmp_path):
+    red, part = np.zeros((20, 30, 4), np.uint8), np.full((20, 30, 3), 90, np.uint8)
+    red[...] = 255, 0, 0, 0
+    red[:, :10, 3] = 255
+    psd.write(tmp_path / "a.psd", stacked(red, part))
+    found = read_psd(tmp_path / "a.psd")
+    assert (found["width"], found["height"]) == (30, 20)
+    below, folder = found["children"]
+    assert (below["name"], below["pixels"][5 * 30 + 5]) == ("ID", [90, 90, 90, 255])
+    assert folder["name"] == "Colour"
+    (layer,) = folder["children"]
+    assert layer["name"] == "oak & brass, 真鍮"
+    assert layer["pixels"][0] == [255, 0, 0, 255]
+    assert layer["mask"][:30] == [255] * 10 + [0] * 20
+    seen = np.array(Image.open(tmp_path / "a.psd"))  # the merged picture, for programs that know no layers
+    assert (seen[5, 5].tolist(), seen[5, 20].tolist()) == ([255, 0, 0], [90, 90, 90])
 
 
 def test_a_bake_writes_a_layer_for_each_material(tmp_path):
@@ -121,10 +157,10 @@ def test_a_bake_writes_a_layer_for_each_material(tmp_path):
     )
     recipe = Recipe(
         reach=Reach(unit="scene", outward=0.3, inward=0.3), sheet=Sheet(width=40, height=40),
-        output=Output(maps=["ids"], depth=16), ids=Ids(layers=True),
+        output=Output(maps=["ids"], depth=16), ids=Ids(layers=True, psd=True),
     )  # fmt: skip
     manifest = bake(recipe, BakeMeshes([plane()], [high])).save(tmp_path, previews=tmp_path)
-    made = next(m for m in manifest.maps if m.key == "layers")
+    made = next(m for m in manifest.maps if m.key == "layers.ora")
     with zipfile.ZipFile(tmp_path / made.file) as archive:
         folder = ElementTree.fromstring(archive.read("stack.xml")).find("stack/stack")
         pictures = {
@@ -135,3 +171,5 @@ def test_a_bake_writes_a_layer_for_each_material(tmp_path):
     assert pictures["oak"][20, 30, 3] == 0
     assert pictures["brass"][20, 30].tolist() == [0, 0, 255, 255]
     assert (tmp_path / made.preview).is_file()
+    other = next(m for m in manifest.maps if m.key == "layers.psd")
+    assert [layer["name"] for layer in read_psd(tmp_path / other.file)["children"][1]["children"]] == ["brass", "oak"]

@@ -7,7 +7,6 @@ earlier name the next of its own series is taken.
 import colorsys
 import hashlib
 import math
-from collections.abc import Iterator
 
 import numpy as np
 
@@ -36,12 +35,14 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     return Derived(table[raw[..., 0]], {"legend": legend, "by": ground.recipe.ids.by}, light[raw[..., 0]])
 
 
-def masks_of(image: Any_, legend: dict[str, str]) -> Iterator[tuple[str, Any_]]:
-    """For each name of a legend where its colour stands in the whole steps of an ID map: white on black (H, W, 1)."""
+def mask_of(image: Any_, color: str) -> Any_:
+    """Where a colour stands in the whole steps of an ID map (H, W, 3): white on black (H, W, 1)."""
     top = np.iinfo(image.dtype).max
-    for name, color in legend.items():
-        own = np.rint(np.array(rgb_of(color)) / 255 * top).astype(image.dtype)
-        yield name, ((image == own).all(axis=2, keepdims=True) * top).astype(image.dtype)
+    own = np.rint(np.array(rgb_of(color)) / 255 * top).astype(image.dtype)
+    found = image[..., 0] == own[0]
+    for channel in (1, 2):
+        found &= image[..., channel] == own[channel]
+    return found[..., None].astype(image.dtype) * np.asarray(top, image.dtype)
 
 
 def colors_of(names: tuple[str, ...], chosen: dict[str, str]) -> dict[str, str]:

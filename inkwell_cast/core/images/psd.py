@@ -1,0 +1,37 @@
+"""PSD, for programs that read no open layered format; written by the library psd-tools."""
+
+import pathlib
+
+from PIL import Image
+from psd_tools import PSDImage
+from psd_tools.api.layers import Group
+
+from ..arrays import U8
+from .stack import Layer, Stack, merged
+
+
+def write(path: pathlib.Path, content: list[Stack | Layer]) -> None:
+    """Write stacks and layers of one size, the topmost first; alpha becomes the mask of its layer."""
+    file = PSDImage.frompil(_picture(merged(content)[..., :3]))
+    for entry in reversed(content):  # the library adds on top
+        if isinstance(entry, Layer):
+            _add(file, entry)
+            continue
+        group = file.create_group(name="folder")
+        group.name = entry.name
+        for layer in reversed(entry.layers):
+            _add(group, layer)
+    file._updated = False  # the merged picture that it was made from holds; composing it again takes long
+    file.save(path)
+
+
+def _add(parent: PSDImage | Group, layer: Layer) -> None:
+    image = layer.make()
+    made = parent.create_pixel_layer(_picture(image[..., :3]), name="layer")
+    made.name = layer.name  # names that are not Latin are taken here only
+    if image.shape[2] == 4:
+        made.create_mask(_picture(image[..., 3]))
+
+
+def _picture(image: U8) -> Image.Image:
+    return Image.fromarray(image.copy())
