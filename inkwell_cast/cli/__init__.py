@@ -66,7 +66,7 @@ def _parser() -> argparse.ArgumentParser:
     add("--sheets", choices=("one", "material", "tile"), help=reason(Sheet, "split"))
     add("--channel", type=int, metavar="N", help=reason(Sheet, "channel"))
     add("--normals", choices=get_args(NormalMode), help=reason(Normals, "mode"))
-    add("--size", metavar="WxH", help="Width and height of the sheet in texels, 16 to 8192 each.")
+    add("--size", metavar="WxH", help="Width and height of the sheet in texels, 16 to 16384 each.")
     add("--samples", type=int, choices=(1, 4, 16, 64), help=reason(Sheet, "samples"))
     add_cage(command)
     add("--mesh", type=path, metavar="FILE", help="write the low that the maps were baked on too, .obj, .ply or .glb")

@@ -27,11 +27,12 @@ from .likeness import Likeness, likeness
 from .low import Low
 from .manifest import Manifest, MapFile, MeshFile, sha256_of
 from .maps.ids import mask_of
-from .memory import free, refuse_too_large
+from .memory import free, needed, refuse_too_large
 from .mesh import Mesh
 from .recipe import Recipe
 from .refusals import refuse_unusable, warnings_after
 from .relief import displaced
+from .room import free_on_disk, room
 from .sheet import pad
 from .work import SheetWork, fill, laid_out
 
@@ -244,28 +245,32 @@ def bake(
     with _stage(seconds, "preparing"):
         assembly = displaced(assembly, warm, lambda share: tell("preparing", share / 2))
         laid = laid_out(assembly, meshes, warm, lambda share: tell("preparing", 0.5 + share / 2))
+        sizes = [(sheet.low.grid.width, sheet.low.grid.height) for sheet in laid.sheets]
+        on_disk = needed(recipe, sizes).disk > 0
         if any(sheet.cast is None for sheet in laid.sheets):
-            sizes = [(sheet.low.grid.width, sheet.low.grid.height) for sheet in laid.sheets]
-            refuse_too_large(recipe, sizes, free())
+            refuse_too_large(recipe, sizes, free(), free_on_disk())
     done += STAGES["preparing"]
     tell("casting")
     with _stage(seconds, "casting"):
-        fill(laid, assembly, sculpt, warm, lambda share: tell("casting", share), cancel)
+        fill(laid, assembly, sculpt, warm, lambda share: tell("casting", share), cancel, on_disk)
     seconds |= {f"casting {name}": spent for name, spent in laid.spent.items()}
     done += STAGES["casting"]
     sheets = []
     with _stage(seconds, "maps"):
         for n, sheet in enumerate(laid.sheets):
-            ground = sheet.ground(assembly, sculpt, warm)
-            share = n / len(laid.sheets)
-            parts = len(laid.sheets)
-            sheets.append(_derive(sheet.name, ground, sheet, lambda part, s=share, p=parts: tell("maps", s + part / p)))  # type: ignore[misc]
+
+            def share_of(part: float, n: int = n) -> None:
+                tell("maps", (n + part) / len(laid.sheets))
+
+            sheets.append(_derive(sheet.name, sheet.ground(assembly, sculpt, warm), sheet, share_of, on_disk))
     warnings = warnings_after(assembly, sculpt.mesh, [sheet.cast for sheet in sheets], laid.outside)
     progress("maps", 1.0)
     return Bake(assembly, laid.cage, sculpt, sheets, warnings, seconds, warm)
 
 
-def _derive(name: str, ground: Ground, work: SheetWork, tell: Callable[[float], None]) -> BakedSheet:
+def _derive(
+    name: str, ground: Ground, work: SheetWork, tell: Callable[[float], None], on_disk: bool
+) -> BakedSheet:  # fmt: skip
     """A sheet with every map of the recipe, padded and in whole steps, and what must be known to read it."""
     tell(0.0)
     recipe, source = ground.recipe, work.padding(ground.recipe)
@@ -274,14 +279,18 @@ def _derive(name: str, ground: Ground, work: SheetWork, tell: Callable[[float], 
         map_ = maps.REGISTRY[key]
         derived = map_.derive(ground, work.raws[map_.RAW].values if map_.RAW else None)
         if recipe.output.exact:
-            values = derived.image.copy() if derived.exact is None else derived.exact
+            values = derived.image.copy() if derived.exact is None else derived.exact()
             empty = map_.BACKGROUND if derived.exact is None else (0.0,) * values.shape[2]
             kind = np.float16 if recipe.output.depth == 16 else np.float32
-            made.exact[key] = _padded(values, source, ground, empty).astype(kind)
+            made.exact[key] = room(values.shape, kind, on_disk)
+            made.exact[key][...] = _padded(values, source, ground, empty)
+            del values
         image = _padded(derived.image, source, ground, map_.BACKGROUND)
         dither = recipe.basis.dither and isinstance(map_, maps.ReadsNormals)
-        made.images[key] = png.quantise(image, recipe.output.steps, dither)
+        made.images[key] = room(image.shape, np.uint8 if recipe.output.steps == 8 else np.uint16, on_disk)
+        png.quantise(image, recipe.output.steps, dither, made.images[key])
         made.facts[key] = derived.facts
+        del derived, image  # a large one makes room for the next
         tell((n + 1) / len(recipe.output.maps))
     return made
 

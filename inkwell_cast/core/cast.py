@@ -21,11 +21,13 @@ from .errors import Cancelled
 from .low import Low
 from .pointers import unowned
 from .rays import Rays, make_ray
+from .room import filled, room
 from .sheet import TILE, Grid, barycentrics, fill_tile
 from .threads import in_batches
 
 MISSED, OFF = -1, -2
-MOST_SAMPLES = 80_000_000  # kept at once: 8 bytes each
+MOST_SAMPLES = 80_000_000  # kept: 8 bytes each
+AT_ONCE = 20_000_000  # held while a sheet with more is worked through
 AGREE = float(np.cos(np.radians(7.5)))  # normals that lean apart by more are worth more samples
 STEEP = 3.0  # so are heights that differ by more than this many times the way between two samples
 FIRST = {
@@ -90,9 +92,11 @@ class Cast:
 
 
 def bands_of(sheet: Grid) -> list[I64]:
-    """The busy tiles of a sheet, cut so that no part has more than about `MOST_SAMPLES` samples."""
+    """The busy tiles of a sheet; one with more than `MOST_SAMPLES` samples is cut into parts of about `AT_ONCE`."""
     tiles, each = sheet.busy_tiles, TILE * TILE * sheet.side**2
-    return np.array_split(tiles, max(1, -(-len(tiles) * each // MOST_SAMPLES)))
+    if len(tiles) * each <= MOST_SAMPLES:
+        return [tiles]
+    return np.array_split(tiles, -(-len(tiles) * each // AT_ONCE))
 
 
 def empty_hits(sheet: Grid, tiles: I64) -> Hits:
@@ -103,16 +107,16 @@ def empty_hits(sheet: Grid, tiles: I64) -> Hits:
     return Hits(tiles, starts, np.empty(starts[-1], np.int32), np.empty((int(starts[-1]), 2), np.uint16))
 
 
-def empty_cast(sheet: Grid) -> Cast:
+def empty_cast(sheet: Grid, on_disk: bool = False) -> Cast:
     shape = (sheet.height, sheet.width)
     return Cast(
-        np.full(shape, -1, np.int32),
-        np.zeros(shape, np.uint8),
-        np.zeros(shape, np.uint8),
-        np.zeros(shape, np.uint8),
-        np.zeros((*shape, 3), np.float32),
-        np.zeros(shape, np.float32),
-        np.full(shape, -1, np.int32),
+        filled(shape, np.int32, -1, on_disk),
+        room(shape, np.uint8, on_disk),
+        room(shape, np.uint8, on_disk),
+        room(shape, np.uint8, on_disk),
+        room((*shape, 3), np.float32, on_disk),
+        room(shape, np.float32, on_disk),
+        filled(shape, np.int32, -1, on_disk),
         np.zeros(len(sheet.starts) - 1, np.int64),
         sheet.side**2,
     )

@@ -12,6 +12,7 @@ import numpy as np
 from .arrays import F32, I32
 from .edges import edges_of, islands_of
 from .ground import Ground
+from .room import in_bands
 from .sheet import texel_barycentrics
 
 PASSES = 2
@@ -23,8 +24,7 @@ NOISE = 2.5  # standard deviations
 def denoised(values: F32, ground: Ground) -> F32:
     """Values (H, W) from 0 to 1 of a texel's rays, smoothed; texels that struck nothing stay."""
     cast, points, island = ground.cast, points_of(ground), islands_on(ground)
-    length = np.maximum(np.linalg.norm(cast.normal, axis=2, keepdims=True), 1e-20)
-    normal = np.ascontiguousarray(cast.normal / length, np.float32)
+    normal = unit_normals(ground)
     out = values.astype(np.float32)
     variance = (out * (1 - out) / np.float32(ground.recipe.occlusion.rays)).astype(np.float32)
     for n in range(PASSES):
@@ -42,6 +42,15 @@ def points_of(ground: Ground) -> F32:
         ground.rays.offsets, out,
     )  # fmt: skip
     return out
+
+
+def unit_normals(ground: Ground) -> F32:
+    """The sculpt's mean normal at each texel, (H, W, 3), 1 long."""
+
+    def unit(rows: F32) -> F32:
+        return np.asarray(rows / np.maximum(np.linalg.norm(rows, axis=2, keepdims=True), 1e-20))
+
+    return in_bands(unit, ground.cast.normal, 3)
 
 
 def islands_on(ground: Ground) -> I32:

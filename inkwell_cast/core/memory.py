@@ -2,28 +2,41 @@
 
 import os
 import pathlib
+from dataclasses import dataclass
 
 from . import maps
-from .cast import MOST_SAMPLES
+from .cast import AT_ONCE, MOST_SAMPLES
 from .errors import InputProblem
 from .gather import RAWS
 from .recipe import Recipe
 
-CAST_BYTES, PADDING_BYTES, HIT_BYTES, FLOAT_BYTES = 31, 8, 8, 4
+CAST_BYTES, PADDING_BYTES, HIT_BYTES, FLOAT_BYTES = 27, 8, 8, 4
+AT_WORK_BYTES = 42  # of a texel while a map is derived from its layer or read back
 SPARE = 0.9  # of what is free may be used
+IN_MEMORY = 3_000_000_000  # what would take more keeps its layers and pictures on disk
 
 
-def needed(recipe: Recipe, sizes: list[tuple[int, int]]) -> int:
-    """Bytes that sheets of these sizes (width, height) take at most at once, besides the meshes and their scenes."""
+@dataclass(frozen=True, slots=True)
+class Need:
+    """Bytes that a bake takes at most at once, besides the meshes and their scenes."""
+
+    memory: int
+    disk: int
+
+
+def needed(recipe: Recipe, sizes: list[tuple[int, int]]) -> Need:
+    """What sheets of these sizes (width, height) take."""
     texels = sum(width * height for width, height in sizes)
     largest = max((width * height for width, height in sizes), default=0)
     made = [maps.REGISTRY[key] for key in recipe.output.maps]
     layers = sum(RAWS[raw].CHANNELS * FLOAT_BYTES for raw in {m.RAW for m in made if m.RAW})
     channels = [len(m.BACKGROUND) for m in made]
     pictures = sum(channels) * (recipe.output.steps // 8 + (recipe.output.depth // 8 if recipe.output.exact else 0))
-    kept = CAST_BYTES + PADDING_BYTES + layers + pictures
-    at_work = 3 * max(channels, default=3) * FLOAT_BYTES  # a map while it is derived
-    return texels * kept + largest * at_work + min(texels * recipe.sheet.samples, MOST_SAMPLES * len(sizes)) * HIT_BYTES
+    samples = texels * recipe.sheet.samples
+    hits = samples if samples <= MOST_SAMPLES * len(sizes) else AT_ONCE
+    kept, passing = texels * (CAST_BYTES + layers + pictures), largest * AT_WORK_BYTES + hits * HIT_BYTES
+    passing += texels * PADDING_BYTES
+    return Need(kept + passing, 0) if kept + passing <= IN_MEMORY else Need(passing, kept)
 
 
 def free() -> int:
@@ -37,19 +50,28 @@ def free() -> int:
         return 1 << 40
 
 
-def refuse_too_large(recipe: Recipe, sizes: list[tuple[int, int]], available: int) -> None:
-    """Raise InputProblem for a bake that would not fit, with what does."""
-    wanted, room = needed(recipe, sizes), int(available * SPARE)
-    if wanted <= room:
-        return
+def refuse_too_large(recipe: Recipe, sizes: list[tuple[int, int]], memory: int, disk: int) -> Need:
+    """What a bake needs; raises InputProblem for one that would not fit, with what does."""
+    wanted, found = needed(recipe, sizes), Need(int(memory * SPARE), int(disk * SPARE))
+    if _fits(wanted, found):
+        return wanted
     smaller = sizes
-    while needed(recipe, smaller) > room and max(max(s) for s in smaller) > 16:
+    while not _fits(needed(recipe, smaller), found) and max(max(s) for s in smaller) > 16:
         smaller = [(max(width // 2, 16), max(height // 2, 16)) for width, height in smaller]
     few = recipe.model_copy(update={"output": recipe.output.model_copy(update={"maps": recipe.output.maps[:1]})})
     fits = f"{smaller[0][0]} x {smaller[0][1]} texels fit"
-    if needed(few, sizes) <= room:
+    if _fits(needed(few, sizes), found):
         fits += ", and so does one map at a time"
+    if wanted.memory > found.memory:
+        raise InputProblem(
+            "The bake", f"It needs about {wanted.memory / 1e9:.1f} GB of memory, and {memory / 1e9:.1f} GB are free.",
+            f"{fits}; or close other programs.",
+        )  # fmt: skip
     raise InputProblem(
-        "The bake", f"It needs about {wanted / 1e9:.1f} GB, and {available / 1e9:.1f} GB are free.",
-        f"{fits}; or close other programs.",
+        "The bake", f"It needs about {wanted.disk / 1e9:.1f} GB on disk, and {disk / 1e9:.1f} GB are free.",
+        f"{fits}; or name a folder with more room in INKWELL_CAST_SCRATCH.",
     )  # fmt: skip
+
+
+def _fits(wanted: Need, found: Need) -> bool:
+    return wanted.memory <= found.memory and wanted.disk <= found.disk

@@ -17,7 +17,7 @@ from .map_settings import (
 )
 from .setting import Part, setting
 
-PROOF_SIDE, PROOF_RAYS = 512, 16
+LARGEST_SIDE, PROOF_SIDE, PROOF_RAYS = 16384, 512, 16
 DEPTHS = {"png": (8, 16), "tga": (8,), "tiff": (8, 16, 32), "exr": (16, 32), "jpeg": (8,)}
 
 # settings that no ray heeds
@@ -215,15 +215,15 @@ class FileSettings(Part):
 class Size(Part):
     """Width and height of one sheet of several, in texels."""
 
-    width: int = Field(default=2048, ge=16, le=8192)
-    height: int = Field(default=2048, ge=16, le=8192)
+    width: int = Field(default=2048, ge=16, le=LARGEST_SIDE)
+    height: int = Field(default=2048, ge=16, le=LARGEST_SIDE)
 
 
 class Sheet(Part):
     """The output texture space."""
 
-    width: Annotated[int, setting("Width", "Texels from left to right.", "texels", ge=16, le=8192)] = 2048
-    height: Annotated[int, setting("Height", "Texels from top to bottom.", "texels", ge=16, le=8192)] = 2048
+    width: Annotated[int, setting("Width", "Texels from left to right.", "texels", ge=16, le=LARGEST_SIDE)] = 2048
+    height: Annotated[int, setting("Height", "Texels from top to bottom.", "texels", ge=16, le=LARGEST_SIDE)] = 2048
     samples: Annotated[
         Literal[1, 4, 16, 64],
         setting("Samples", "Rays in each texel; more give smoother edges and take longer.", "a texel"),

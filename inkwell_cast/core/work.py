@@ -104,9 +104,13 @@ def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: Progress) -
 
 
 def fill(
-    laid: LaidOut, assembly: Assembly, sculpt: Sculpt, warm: Warm, progress: Progress, cancelled: Cancel
+    laid: LaidOut, assembly: Assembly, sculpt: Sculpt, warm: Warm, progress: Progress, cancelled: Cancel,
+    on_disk: bool = False,
 ) -> None:  # fmt: skip
-    """Cast and gather what the recipe's maps need and what is not there yet. Raises Cancelled."""
+    """Cast and gather what the recipe's maps need and what is not there yet; `on_disk` says where it is to lie.
+
+    Raises Cancelled.
+    """
     recipe, laid.spent = assembly.recipe, {}
     wanted = dict.fromkeys(maps.REGISTRY[key].RAW for key in recipe.output.maps)
     wanted.pop("", None)
@@ -118,7 +122,7 @@ def fill(
         if sheet.cast is None or lacking:
             _fill_sheet(
                 sheet, lacking, assembly, sculpt, warm, lambda share, b=before, p=part: progress(b + p * share),  # type: ignore[misc]
-                cancelled, laid.spent,
+                cancelled, laid.spent, on_disk,
             )  # fmt: skip
         done += part
 
@@ -130,11 +134,11 @@ def _there(sheet: SheetWork, key: str, recipe: Recipe) -> bool:
 
 def _fill_sheet(
     sheet: SheetWork, lacking: list[str], assembly: Assembly, sculpt: Sculpt, warm: Warm, progress: Progress,
-    cancelled: Cancel, spent: dict[str, float],
+    cancelled: Cancel, spent: dict[str, float], on_disk: bool,
 ) -> None:  # fmt: skip
-    recipe, cast = assembly.recipe, sheet.cast or empty_cast(sheet.low.grid)
+    recipe, cast = assembly.recipe, sheet.cast or empty_cast(sheet.low.grid, on_disk)
     ground = sheet.ground(assembly, sculpt, warm, cast)
-    outs = {key: empty(RAWS[key], cast) for key in lacking}
+    outs = {key: empty(RAWS[key], cast, on_disk) for key in lacking}
     ready: dict[str, Any] = {}
     bands = bands_of(sheet.low.grid)
     costs = {"rays": 0.0 if sheet.hits else 1.0} | {key: RAWS[key].cost(recipe) for key in lacking}

@@ -211,6 +211,7 @@ def test_bands_give_the_same_maps_as_a_whole(monkeypatch):
     maps, settings = ["normal", "occlusion", "position"], {"occlusion": Occlusion(rays=8), "size": 100}
     whole = baked(low, high, maps, **settings)
     monkeypatch.setattr("inkwell_cast.core.cast.MOST_SAMPLES", 4000)
+    monkeypatch.setattr("inkwell_cast.core.cast.AT_ONCE", 2000)
     warm = Warm()
     parts = baked(low, high, maps[:2], warm=warm, **settings)
     recipe = parts.recipe.model_copy(update={"output": Output(maps=maps, depth=16)})

@@ -53,7 +53,7 @@ def test_png_problems_are_told(tmp_path):
 @pytest.mark.parametrize(
     "settings",
     [
-        {"sheet": {"width": 8}}, {"sheet": {"height": 9000}}, {"sheet": {"samples": 3}}, {"sheet": {"padding": "lots"}},
+        {"sheet": {"width": 8}}, {"sheet": {"height": 17000}}, {"sheet": {"samples": 3}}, {"sheet": {"padding": "lots"}},
         {"reach": {"outward": -1}}, {"output": {"maps": []}}, {"output": {"maps": ["colour"]}}, {"output": {"depth": 12}},
         {"basis": {"green": "left"}}, {"cage": {}},
     ],

@@ -6,12 +6,11 @@ module each, listed here. A layer that is asked for later is gathered from the h
 
 from typing import Any, Protocol
 
-import numpy as np
-
 from ..arrays import Any_
 from ..cast import Cast, Hits
 from ..ground import Ground
 from ..recipe import Recipe
+from ..room import room
 from . import color, curvature, ids, occlusion, position, thickness
 from .texels import Cancel, Progress
 
@@ -46,5 +45,5 @@ RAWS: dict[str, Raw] = {
 }
 
 
-def empty(raw: Raw, cast: Cast) -> Any_:
-    return np.zeros((*cast.covered.shape, raw.CHANNELS), raw.KIND)
+def empty(raw: Raw, cast: Cast, on_disk: bool = False) -> Any_:
+    return room((*cast.covered.shape, raw.CHANNELS), raw.KIND, on_disk)

@@ -15,12 +15,13 @@ from ..errors import InputProblem
 from ..sampling import hashed
 
 
-def quantise(image: F32, depth: int, dither: bool = False) -> U8 | U16:
-    """Values 0 to 1 of `image (H, W, C)` as whole steps of an 8 or 16 bit picture.
+def quantise(image: F32, depth: int, dither: bool = False, out: U8 | U16 | None = None) -> U8 | U16:
+    """Values 0 to 1 of `image (H, W, C)` as whole steps of an 8 or 16 bit picture, in `out` if that is given.
 
     With `dither` each is rounded up or down by chance, as often as it is near, from a hash of its place.
     """
-    out = np.empty(image.shape, np.uint8 if depth == 8 else np.uint16)
+    if out is None:
+        out = np.empty(image.shape, np.uint8 if depth == 8 else np.uint16)
     _quantise(image.reshape(-1), out.reshape(-1), 2**depth - 1, dither)
     return out
 

@@ -15,4 +15,4 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     """(H, W, 1) float32: 1 less the concave part of the finest curvature over what is full."""
     assert raw is not None
     image, facts = one_sided(-raw[..., 0], ground.cast.struck, ground.recipe.cavity.strength, PERCENTILE)
-    return Derived(1 - image, facts | {"black": facts["white"], "white": 0.0, "unit": "1 / scene unit"}, raw.copy())
+    return Derived(1 - image, facts | {"black": facts["white"], "white": 0.0, "unit": "1 / scene unit"}, raw.copy)

@@ -2,8 +2,9 @@
 
 import numpy as np
 
-from ..arrays import F32, Any_
+from ..arrays import Any_
 from ..ground import Ground
+from ..room import in_bands
 from ..srgb import to_srgb
 from .derived import Derived
 
@@ -16,5 +17,4 @@ BACKGROUND = (0.0, 0.0, 0.0)
 def derive(ground: Ground, raw: Any_ | None) -> Derived:
     """(H, W, 3) float32, encoded for storage; see `srgb`."""
     assert raw is not None
-    linear: F32 = np.clip(raw, 0, 1)
-    return Derived(to_srgb(linear), exact=linear)
+    return Derived(in_bands(lambda rows: to_srgb(np.clip(rows, 0, 1)), raw, 3), exact=lambda: np.clip(raw, 0, 1))

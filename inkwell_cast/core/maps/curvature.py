@@ -20,4 +20,4 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
         image, facts = signed(values, struck, own.strength, PERCENTILE)
     else:
         image, facts = one_sided(values if own.signs == "convex" else -values, struck, own.strength, PERCENTILE)
-    return Derived(image, facts | {"unit": "1 / scene unit", "signs": own.signs}, raw.copy())
+    return Derived(image, facts | {"unit": "1 / scene unit", "signs": own.signs}, raw.copy)

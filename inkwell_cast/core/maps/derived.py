@@ -1,5 +1,6 @@
 """What a map gives: values from 0 to 1 and what must be known to read them."""
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -14,13 +15,13 @@ BINS = 61
 class Derived:
     """image (H, W, C) float32 from 0 to 1; facts go into the manifest: ranges in scene units, legends, shares.
 
-    exact (H, W, C) float32 are the values themselves, in scene units or linear light, for formats that hold them; None
-    where they are those of the image.
+    exact() gives the values themselves, (H, W, C) float32, in scene units or linear light, for formats that hold them;
+    None where they are those of the image.
     """
 
     image: F32
     facts: dict[str, Any] = field(default_factory=dict)
-    exact: F32 | None = None
+    exact: Callable[[], F32] | None = None
 
 
 def signed(values: F32, struck: Any_, full: float | str, percentile: float) -> tuple[F32, dict[str, Any]]:

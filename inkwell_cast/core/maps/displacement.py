@@ -31,7 +31,7 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
         "unit": "scene units", "scheme": how.scheme, "levels": how.levels if how.scheme != "none" else 0,
         "triangles": relief.triangles, "distance_before": list(relief.before), "distance_after": list(relief.after),
     }  # fmt: skip
-    return Derived(image, facts, values[..., None].copy())
+    return Derived(image, facts, values[..., None].copy)
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)

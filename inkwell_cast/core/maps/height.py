@@ -13,4 +13,4 @@ BACKGROUND = (0.5,)
 def derive(ground: Ground, raw: Any_ | None) -> Derived:
     """(H, W, 1) float32: 0.5 + h / (2 h_max). Facts: h_max in scene units, and the share of texels beyond it."""
     image, facts = signed(ground.cast.height, ground.cast.struck, ground.recipe.height.range, 100.0)
-    return Derived(image, facts | {"unit": "scene units"}, ground.cast.height[..., None].copy())
+    return Derived(image, facts | {"unit": "scene units"}, ground.cast.height[..., None].copy)

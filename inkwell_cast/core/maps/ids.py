@@ -31,8 +31,8 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     table: F32 = np.array([(0, 0, 0), *(rgb_of(colors[name]) for name in names)], np.float32) / np.float32(255)
     found = np.unique(raw)
     legend = {names[n - 1]: colors[names[n - 1]] for n in found.tolist() if n > 0}
-    light = to_linear(table)
-    return Derived(table[raw[..., 0]], {"legend": legend, "by": ground.recipe.ids.by}, light[raw[..., 0]])
+    facts = {"legend": legend, "by": ground.recipe.ids.by}
+    return Derived(table[raw[..., 0]], facts, lambda: to_linear(table)[raw[..., 0]])
 
 
 def mask_of(image: Any_, color: str) -> Any_:

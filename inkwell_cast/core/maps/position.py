@@ -5,6 +5,7 @@ import numpy as np
 from ..arrays import F32, Any_
 from ..ground import Ground
 from ..mesh import Mesh
+from ..room import in_bands
 from .derived import Derived
 
 KEY, LABEL = "position", "Position"
@@ -17,9 +18,10 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     """(H, W, 3) float32: (p - corner) / size. Facts: the box, scene units."""
     assert raw is not None
     low, high = ground.warm.once("box", str(ground.sculpt.serial), lambda: _box(ground.sculpt.mesh))
-    image = np.clip((raw - low) / np.maximum(high - low, 1e-30), 0, 1).astype(np.float32)
+    size = np.maximum(high - low, 1e-30)
+    image = in_bands(lambda rows: np.clip((rows - low) / size, 0, 1), raw, 3)
     image[ground.cast.struck == 0] = 0
-    return Derived(image, {"black": low.tolist(), "white": high.tolist(), "unit": "scene units"}, raw.copy())
+    return Derived(image, {"black": low.tolist(), "white": high.tolist(), "unit": "scene units"}, raw.copy)
 
 
 def _box(mesh: Mesh) -> tuple[F32, F32]:

@@ -9,7 +9,7 @@ import numba
 import numpy as np
 
 from ..arrays import Any_
-from ..denoise import islands_on, points_of
+from ..denoise import islands_on, points_of, unit_normals
 from ..ground import Ground
 from .derived import Derived
 
@@ -23,8 +23,7 @@ SLICES, STEPS = 16, 12
 def derive(ground: Ground, raw: Any_ | None) -> Derived:
     """(H, W, 1) float32: the free share, 0 to 1, to the power of the contrast."""
     own, cast = ground.recipe.sheet_occlusion, ground.cast
-    length = np.maximum(np.linalg.norm(cast.normal, axis=2, keepdims=True), 1e-20)
-    normal = np.ascontiguousarray(cast.normal / length, np.float32)
+    normal = unit_normals(ground)
     free = np.ones(cast.covered.shape, np.float32)
     radius = max(own.radius / 100 * ground.low.grid.width, 1.5)
     _look(radius, cast.struck, cast.low_triangle, islands_on(ground), normal, points_of(ground), free)

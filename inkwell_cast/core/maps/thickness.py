@@ -18,5 +18,5 @@ def derive(ground: Ground, raw: Any_ | None) -> Derived:
     assert raw is not None
     white = limit_of(ground.recipe, ground.assembly.low.diagonal)
     return Derived(
-        np.clip(raw / np.float32(white), 0, 1), {"black": 0.0, "white": white, "unit": "scene units"}, raw.copy()
+        np.clip(raw / np.float32(white), 0, 1), {"black": 0.0, "white": white, "unit": "scene units"}, raw.copy
     )
