@@ -1,4 +1,4 @@
-"""What occludes: scenes that rays strike from both sides, without floaters."""
+"""What occludes: scenes that rays strike from both sides, floaters apart."""
 
 from dataclasses import dataclass
 
@@ -28,7 +28,10 @@ def occluders_on(ground: Ground, which: str) -> Occluders:
 
 
 def occluders_of(assembly: Assembly, sculpt: Sculpt, which: str) -> Occluders:
-    """Scenes for the rays of every pair: of its "pair", of the whole "piece" or of the "low" meshes alone."""
+    """Scenes for the rays of every pair.
+
+    Of its "pair" or the whole "piece" without their floaters, of the pair's "floaters", or of the "low" meshes alone.
+    """
     count = len(assembly.paired.pairs)
     if which == "low":
         low = Scene(Vertices(assembly.low.positions), assembly.low.triangles, both_sides=True)
@@ -38,6 +41,8 @@ def occluders_of(assembly: Assembly, sculpt: Sculpt, which: str) -> Occluders:
     solid = np.array([key not in floats for key in sculpt.keys])[mesh.objects]
     if which == "piece":
         return _told([Scene(vertices, mesh.triangles[solid], both_sides=True)] * count)
+    if which == "floaters":
+        solid = ~solid
     scenes = []
     for first, last in zip(sculpt.first[:-1].tolist(), sculpt.first[1:].tolist(), strict=True):
         scenes.append(Scene(vertices, mesh.triangles[first:last][solid[first:last]], both_sides=True))

@@ -22,13 +22,13 @@ DEPTHS = {"png": (8, 16), "tga": (8,), "tiff": (8, 16, 32), "exr": (16, 32), "jp
 
 # settings that no ray heeds
 RAYLESS = {
-    "basis", "output", "occlusion", "sheet_occlusion", "curvature", "cavity", "height", "displacement",
-    "thickness", "ids",
+    "basis", "output", "occlusion", "sheet_occlusion", "curvature", "cavity", "height",
+    "displacement", "thickness", "ids",
 }  # fmt: skip
 
 MapKey = Literal[
-    "normal", "normal_object", "bent", "occlusion", "sheet_occlusion", "curvature", "cavity", "height", "displacement",
-    "thickness", "position", "ids", "color", "opacity",
+    "normal", "normal_object", "bent", "occlusion", "floaters", "sheet_occlusion", "curvature", "cavity", "height",
+    "displacement", "thickness", "position", "ids", "color", "opacity",
 ]  # fmt: skip
 Role = Literal["low", "high", "float", "cage", "self"]
 FixKind = Literal["merge_doubles", "flip_winding", "smooth", "split_at_seams", "into_tile"]

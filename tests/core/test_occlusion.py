@@ -82,10 +82,26 @@ def test_a_narrow_cone_sees_past_a_wall_and_an_open_plane_is_white():
     assert (values(baked(plane(), plane(4), ["occlusion"]), "occlusion") == 1).all()
 
 
-def test_floaters_and_other_pairs_cast_no_shade_unless_asked():
-    def named(mesh, name):
-        return replace(mesh, name=name, object_names=(name,))
+def named(mesh, name):
+    return replace(mesh, name=name, object_names=(name,))
 
+
+def test_the_layer_of_floaters_holds_just_the_shade_that_they_would_cast():
+    lid = upside_down(moved(plane(1, size=0.5), (0.4, 0.2, 0.1)))
+    parts = [named(plane(), "a_low"), named(plane(2), "a_high")]
+    recipe = Recipe(
+        reach=Reach(unit="scene", outward=0.02, inward=0.02), sheet=Sheet(width=24, height=24, samples=4),
+        output=Output(maps=["occlusion", "floaters"], depth=16), occlusion=Occlusion(rays=32),
+    )  # fmt: skip
+    floating = bake(recipe, BakeMeshes([], [], [*parts, named(lid, "a_float_lid")]))
+    solid = bake(recipe, BakeMeshes([], [], [*parts, named(lid, "a_high_lid")]))
+    assert (floating.images["occlusion"] == 65535).all()
+    np.testing.assert_array_equal(floating.images["floaters"], solid.images["occlusion"])
+    assert floating.sheets[0].facts["floaters"] == {"floaters": 1}
+    assert (solid.images["floaters"] == 65535).all()  # there are none
+
+
+def test_floaters_and_other_pairs_cast_no_shade_unless_asked():
     ceiling = upside_down(moved(plane(1, size=9.0), (-4, -4, 0.1)))
     floor, low = named(plane(2), "a_high"), named(plane(), "a_low")
     for name, occluders, dark in (

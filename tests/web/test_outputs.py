@@ -69,3 +69,11 @@ def test_a_displaced_low_is_drawn_offered_and_told_of(client, piece, tmp_path):
     panel = client.get(f"{piece}/panel/maps").text
     assert "off the displaced low" in panel
     assert client.get(f"{piece}/export/displaced.obj").text.count("\nf ") == after["triangles"]
+
+
+def test_the_views_get_a_smaller_copy_of_a_map_that_no_screen_can_draw(client, piece):
+    client.post(f"{piece}/settings/maps", data={"sheet.width": "4096", "sheet.height": "16"})
+    facts = baked(client, piece)["facts"]
+    for most, width in ((8192, 4096), (2048, 2048)):
+        data = client.get(f"{piece}/bakes/{facts['id']}/normal.png", params={"most": most}).content
+        assert cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_COLOR).shape[1] == width

@@ -11,7 +11,7 @@ from ..cast import Cast, Hits
 from ..ground import Ground
 from ..recipe import Recipe
 from ..room import room
-from . import color, curvature, ids, occlusion, position, thickness
+from . import color, curvature, floaters, ids, occlusion, position, thickness
 from .texels import Cancel, Progress
 
 
@@ -36,6 +36,7 @@ class Raw(Protocol):
 
 RAWS: dict[str, Raw] = {
     "occlusion": occlusion,
+    "floaters": floaters,
     "thickness": thickness,
     "curvature": curvature.Curvature("curvature"),  # type: ignore[dict-item]
     "cavity": curvature.Curvature("cavity"),  # type: ignore[dict-item]

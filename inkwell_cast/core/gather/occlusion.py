@@ -41,17 +41,18 @@ def gather(
     ground: Ground, hits: Hits, ready: list[tuple[str, Occluders]], out: Any_, progress: Progress, cancelled: Cancel
 ) -> None:
     share = 1 / len(ready)
-    _pass(ground, hits, *ready[0], out, lambda part: progress(part * share), cancelled)
+    look_around(ground, hits, *ready[0], out, lambda part: progress(part * share), cancelled)
     if len(ready) > 1:
         other = np.zeros_like(out)
-        _pass(ground, hits, *ready[1], other, lambda part: progress(share + part * share), cancelled)
+        look_around(ground, hits, *ready[1], other, lambda part: progress(share + part * share), cancelled)
         touched = other.any(axis=2)
         out[touched, 0] = 1 - (1 - out[touched, 0]) * (1 - other[touched, 0])
 
 
-def _pass(
+def look_around(
     ground: Ground, hits: Hits, which: str, ready: Occluders, out: Any_, progress: Progress, cancelled: Cancel
 ) -> None:
+    """What some occluders hide, from the low in "low" mode, else from the hits, into as many channels as `out` has."""
     recipe, low, cast, grid = ground.assembly.recipe, ground.low, ground.cast, ground.low.grid
     own, diagonal = recipe.occlusion, ground.assembly.low.diagonal
     far = own.distance * recipe.reach.scale(diagonal) or (1e30 if own.falloff == "none" else diagonal)
@@ -187,5 +188,5 @@ def _look(  # type: ignore[no-untyped-def]
 @numba.njit(cache=True, nogil=True)
 def _keep(texel, sums):  # type: ignore[no-untyped-def]
     if sums[0]:
-        for c in range(4):
+        for c in range(len(texel)):
             texel[c] = sums[1 + c] / sums[0]

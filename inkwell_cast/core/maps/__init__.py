@@ -16,6 +16,7 @@ from . import (
     color,
     curvature,
     displacement,
+    floaters,
     height,
     ids,
     normal,
@@ -51,7 +52,7 @@ class ReadsNormals(Protocol):
 REGISTRY: dict[str, Map] = {
     module.KEY: module
     for module in (
-        normal, normal_object, bent, occlusion, sheet_occlusion, curvature, cavity, height, displacement, thickness,
-        position, ids, color, opacity,
+        normal, normal_object, bent, occlusion, floaters, sheet_occlusion, curvature, cavity, height,
+        displacement, thickness, position, ids, color, opacity,
     )
 }  # type: ignore[misc] # fmt: skip

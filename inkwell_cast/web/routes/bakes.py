@@ -68,13 +68,21 @@ def show(request: Request, piece_id: int, bake_id: int) -> Response:
 
 @router.get("/bakes/{bake_id}/{key}.png")
 def picture(
-    request: Request, piece_id: int, bake_id: int, key: str, sheet: str = "", thumb: int = 0, save: bool = False
-) -> Response:
-    """A map as it was written; `thumb` gives a small copy of that many pixels, `save` a download with a name."""
+    request: Request, piece_id: int, bake_id: int, key: str, sheet: str = "", thumb: int = 0, most: int = 0,
+    save: bool = False,
+) -> Response:  # fmt: skip
+    """A map as it was written.
+
+    `thumb` gives a small copy of that many pixels, `most` a smaller copy of one with more on a side; `save` is a
+    download with a name.
+    """
     values = context(request, piece_id, "meshes")
     path = _picture(request, _bake(request, piece_id, bake_id), sheet, key)
     if thumb:
         return Response(_thumbnail(path, min(max(thumb, 16), 1024)), media_type="image/png")
+    size = _size_of(request, piece_id, bake_id, sheet)
+    if most and max(size) > most:
+        return Response(_smaller(path, min(max(most, 1024), 8192)), media_type="image/png")
     stem = "_".join(file_stem(part) for part in (values["piece"].name, sheet, key) if part)
     return FileResponse(path, media_type="image/png", filename=f"{stem}.png" if save else None)
 
@@ -169,8 +177,17 @@ def _pixels(path: pathlib.Path) -> Any_:
     return png.read(path)
 
 
+def _size_of(request: Request, piece_id: int, bake_id: int, sheet: str) -> tuple[int, int]:
+    row = _bake(request, piece_id, bake_id)
+    return next(((s.width, s.height) for s in (row.manifest.sheets if row.manifest else []) if s.name == sheet), (0, 0))
+
+
 @lru_cache(maxsize=200)
 def _thumbnail(path: pathlib.Path, side: int) -> bytes:
+    return _smaller(path, side)
+
+
+def _smaller(path: pathlib.Path, side: int) -> bytes:
     image = cv2.imread(str(path), cv2.IMREAD_COLOR)
     if image is None:
         raise HTTPException(404, "This picture cannot be read.")

@@ -125,6 +125,9 @@ export class ModelView {
     for (const lines of [this.cageLines, this.normalLines, this.rayLines, this.rayStarts]) { lines.geometry.dispose(); lines.geometry = new THREE.BufferGeometry(); }
   }
 
+  // The longest side of a picture that can be drawn.
+  get largest() { return Math.min(this.renderer.capabilities.maxTextureSize, 8192); }
+
   geometry(arrays) {
     const geometry = new THREE.BufferGeometry();
     const set = (name, array, size, normalised = false) => array && geometry.setAttribute(name, new THREE.BufferAttribute(array, size, normalised));

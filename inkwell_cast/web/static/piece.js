@@ -162,7 +162,7 @@ async function showMap(key) {
 async function loadBitmaps(facts, key) {
   const made = {}, exact = { premultiplyAlpha: "none", colorSpaceConversion: "none" };
   for (const { name } of facts.sheets) {
-    const response = await fetch(`${base}/bakes/${facts.id}/${key}.png?sheet=${encodeURIComponent(name)}`);
+    const response = await fetch(`${base}/bakes/${facts.id}/${key}.png?most=${model.largest}&sheet=${encodeURIComponent(name)}`);
     if (!response.ok) throw new Error(`The map could not be loaded (${response.status}).`);
     const blob = await response.blob();
     made[name] = { upright: await createImageBitmap(blob, exact), flipped: await createImageBitmap(blob, { ...exact, imageOrientation: "flipY" }) };
