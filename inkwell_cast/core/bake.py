@@ -29,6 +29,7 @@ from .manifest import Manifest, MapFile, MeshFile, sha256_of
 from .maps.ids import mask_of
 from .memory import free, needed, refuse_too_large
 from .mesh import Mesh
+from .peek import Peek, peeking
 from .recipe import Recipe
 from .refusals import refuse_unusable, warnings_after
 from .relief import displaced
@@ -217,11 +218,14 @@ def bake(
     progress: Progress = lambda stage, share: None,
     cancel: Cancel = lambda: False,
     warm: Warm | None = None,
+    peek: Peek | None = None,
 ) -> Bake:
     """Project the highs onto the lows of their pairs and derive the recipe's maps.
 
-    `progress(stage, share)` is told the stage and the share of the whole done, 0 to 1; `cancel()` is asked between
-    pieces of at most about 80 ms and a true answer raises Cancelled. `warm` keeps the scenes for the next bake.
+    `progress(stage, share)` is told the stage, "casting" with the layer at work, and the share of the whole done;
+    `cancel()` is asked between pieces of at most about 80 ms and a true answer raises Cancelled. `warm` keeps the
+    scenes for the next bake. `peek(key, sheet, image)` gets a small picture (H, W, C) uint8 of the map at work now and
+    then, as far as it is.
     Raises InputProblem where the meshes cannot be baked.
     """
     seconds: dict[str, float] = {}
@@ -230,7 +234,7 @@ def bake(
     def tell(stage: str, share: float = 0.0) -> None:
         if cancel():
             raise Cancelled
-        progress(stage, done + STAGES[stage] * share)
+        progress(stage, done + STAGES[stage.partition(" ")[0]] * share)
 
     tell("checking")
     with _stage(seconds, "checking"):
@@ -250,9 +254,17 @@ def bake(
         if any(sheet.cast is None for sheet in laid.sheets):
             refuse_too_large(recipe, sizes, free(), free_on_disk())
     done += STAGES["preparing"]
-    tell("casting")
     with _stage(seconds, "casting"):
-        fill(laid, assembly, sculpt, warm, lambda share: tell("casting", share), cancel, on_disk)
+        fill(
+            laid,
+            assembly,
+            sculpt,
+            warm,
+            lambda layer, share: tell(f"casting {layer}", share),
+            cancel,
+            on_disk,
+            peeking(recipe, peek),
+        )
     seconds |= {f"casting {name}": spent for name, spent in laid.spent.items()}
     done += STAGES["casting"]
     sheets = []

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from .arrays import F32, I32, Bool
+from .texture import Texture
 
 NO_VALUE = -1
 
@@ -55,6 +56,7 @@ class Mesh:
     objects          (T,) int32 into object_names
     materials        (T,) int32 into material_names
     material_colors  (M, 3) float32, linear RGB, one a material name
+    textures         (M,) the picture of a material's colour, or None
     """
 
     name: str
@@ -70,6 +72,7 @@ class Mesh:
     materials: I32 = field(default_factory=lambda: np.zeros(0, np.int32))
     material_names: tuple[str, ...] = ()
     material_colors: F32 = field(default_factory=lambda: np.zeros((0, 3), np.float32))
+    textures: tuple[Texture | None, ...] = ()
 
     def __post_init__(self) -> None:
         count = len(self.triangles)
@@ -84,6 +87,8 @@ class Mesh:
         if len(self.material_colors) != len(self.material_names):
             plain = np.full((len(self.material_names), 3), 0.5, np.float32)
             object.__setattr__(self, "material_colors", plain)
+        if len(self.textures) != len(self.material_names):
+            object.__setattr__(self, "textures", (None,) * len(self.material_names))
 
     @property
     def bounds(self) -> F32:
@@ -170,6 +175,7 @@ def merge(meshes: list[Mesh], name: str) -> Mesh:
         materials=np.concatenate([m.materials + np.int32(s) for m, s in zip(meshes, material_starts, strict=False)]),
         material_names=tuple(n for m in meshes for n in m.material_names),
         material_colors=np.concatenate([m.material_colors for m in meshes]),
+        textures=tuple(t for m in meshes for t in m.textures),
     )
 
 

@@ -12,6 +12,7 @@ import numpy as np
 
 from .arrays import I32, Any_
 from .mesh import Layer, Mesh
+from .texture import Texture
 
 Blocks = list[bytes | memoryview]
 LAYERS = ("normals", "tangents", "colors")
@@ -83,8 +84,11 @@ def write_packed(path: pathlib.Path, mesh: Mesh) -> None:
             arrays[name] = layer.values
             rows[name] = corners_row(layer.corners)
     arrays |= {f"corners{n}": corners for n, corners in enumerate(kept)}
+    textures = {n: t for n, t in enumerate(mesh.textures) if t is not None}
+    arrays |= {f"texture{n}": t.data for n, t in textures.items()}
     header = {
         "name": mesh.name, "object_names": mesh.object_names, "material_names": mesh.material_names, "layers": rows,
+        "textures": {n: [t.name, t.channel, t.turned, t.tint] for n, t in textures.items()},
     }  # fmt: skip
     write_blocks(path, pack(header, arrays))
 
@@ -96,10 +100,14 @@ def read_packed(path: pathlib.Path) -> Mesh:
     """
     header, a = unpack(np.asarray(np.memmap(path, np.uint8, "c")))
     layers = {name: Layer(a[name], a[f"corners{row}"]) for name, row in header["layers"].items()}
+    textures: list[Texture | None] = [None] * len(header["material_names"])
+    for n, (name, channel, turned, tint) in header.get("textures", {}).items():
+        textures[int(n)] = Texture(name, a[f"texture{n}"], channel, tuple(turned), tuple(tint))
     return Mesh(
         header["name"], a["positions"], a["corners0"], normals=layers.get("normals"),
         uvs=tuple(layers[f"uv{n}"] for n in range(sum(name.startswith("uv") for name in layers))),
         tangents=layers.get("tangents"), colors=layers.get("colors"), polygons=a.get("polygons"),
         objects=a["objects"], object_names=tuple(header["object_names"]), materials=a["materials"],
         material_names=tuple(header["material_names"]), material_colors=a["material_colors"],
+        textures=tuple(textures),
     )  # fmt: skip

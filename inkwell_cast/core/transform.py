@@ -57,6 +57,7 @@ def one_name_each(mesh: Mesh) -> Mesh:
     firsts = [mesh.material_names.index(n) for n in material_names]
     return replace(
         mesh, objects=objects, object_names=object_names, materials=materials, material_names=material_names,
+        textures=tuple(mesh.textures[n] for n in firsts),
         material_colors=mesh.material_colors[firsts],
     )  # fmt: skip
 

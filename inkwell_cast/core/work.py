@@ -27,6 +27,8 @@ from .sheet import nearest_covered
 from .sheets import lay_out_sheets
 
 Progress = Callable[[float], None]
+Tell = Callable[[str, float], None]
+Look = Callable[["SheetWork", Ground, str, Any_ | None], None]
 Cancel = Callable[[], bool]
 
 
@@ -104,12 +106,13 @@ def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: Progress) -
 
 
 def fill(
-    laid: LaidOut, assembly: Assembly, sculpt: Sculpt, warm: Warm, progress: Progress, cancelled: Cancel,
-    on_disk: bool = False,
+    laid: LaidOut, assembly: Assembly, sculpt: Sculpt, warm: Warm, tell: Tell, cancelled: Cancel,
+    on_disk: bool = False, look: Look = lambda sheet, ground, layer, values: None,
 ) -> None:  # fmt: skip
     """Cast and gather what the recipe's maps need and what is not there yet; `on_disk` says where it is to lie.
 
-    Raises Cancelled.
+    `tell(layer, share)` hears what is at work, "rays" for the cast, and how much of all is done. `look` is called now
+    and then with a sheet, its ground, the layer at work and as much of its values as is there. Raises Cancelled.
     """
     recipe, laid.spent = assembly.recipe, {}
     wanted = dict.fromkeys(maps.REGISTRY[key].RAW for key in recipe.output.maps)
@@ -121,8 +124,9 @@ def fill(
         part, before = sheet.low.grid.width * sheet.low.grid.height / area, done
         if sheet.cast is None or lacking:
             _fill_sheet(
-                sheet, lacking, assembly, sculpt, warm, lambda share, b=before, p=part: progress(b + p * share),  # type: ignore[misc]
-                cancelled, laid.spent, on_disk,
+                sheet, lacking, assembly, sculpt, warm,
+                lambda layer, share, b=before, p=part: tell(layer, b + p * share),  # type: ignore[misc]
+                cancelled, laid.spent, on_disk, look,
             )  # fmt: skip
         done += part
 
@@ -133,8 +137,8 @@ def _there(sheet: SheetWork, key: str, recipe: Recipe) -> bool:
 
 
 def _fill_sheet(
-    sheet: SheetWork, lacking: list[str], assembly: Assembly, sculpt: Sculpt, warm: Warm, progress: Progress,
-    cancelled: Cancel, spent: dict[str, float], on_disk: bool,
+    sheet: SheetWork, lacking: list[str], assembly: Assembly, sculpt: Sculpt, warm: Warm, tell: Tell,
+    cancelled: Cancel, spent: dict[str, float], on_disk: bool, look: Look,
 ) -> None:  # fmt: skip
     recipe, cast = assembly.recipe, sheet.cast or empty_cast(sheet.low.grid, on_disk)
     ground = sheet.ground(assembly, sculpt, warm, cast)
@@ -147,7 +151,12 @@ def _fill_sheet(
     def step(name: str, work: Callable[[Progress], None]) -> None:
         nonlocal done
         started, before = time.perf_counter(), done
-        work(lambda share: progress((before + share * costs[name]) / whole))
+
+        def heard(share: float) -> None:
+            tell(name, (before + share * costs[name]) / whole)
+            look(sheet, ground, name, outs.get(name))
+
+        work(heard)
         done += costs[name]
         spent[name] = round(spent.get(name, 0.0) + time.perf_counter() - started, 4)
 

@@ -10,6 +10,7 @@ from ..core.probe import Probe
 from ..core.recipe import Basis, Recipe
 from ..core.section import Along, Section
 
+PEEK = "peek.png"  # in the folder of a running bake: the map that it is at
 Drawn = Literal["low", "cage", "sculpt"]
 Exported = Literal["low", "sculpt", "cage", "displaced"]
 

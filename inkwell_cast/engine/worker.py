@@ -19,6 +19,7 @@ import numpy as np
 
 from ..core import bake as baking
 from ..core import view
+from ..core.arrays import U8, U16
 from ..core.assembly import Assembly, BakeMeshes, Warm, assemble
 from ..core.cage import lows_of
 from ..core.checks import Finding, check
@@ -29,6 +30,7 @@ from ..core.export import EXPORTS
 from ..core.field import located_of
 from ..core.fit import cage_of
 from ..core.formats import read_mesh, write_mesh
+from ..core.images import write_picture
 from ..core.manifest import Manifest, MeshFile
 from ..core.mesh import Mesh
 from ..core.packed import read_packed, write_blocks, write_packed
@@ -39,6 +41,7 @@ from ..core.relief import displaced
 from ..core.section import Section, section
 from ..core.work import laid_out
 from .messages import (
+    PEEK,
     BakeInto,
     CheckPiece,
     ConvertMap,
@@ -170,7 +173,16 @@ class _Worker:
 
     def _bake(self, job: BakeInto) -> Manifest:
         meshes = self._read(job.sources)
-        baked = baking.bake(job.recipe, meshes, self._tell, self._cancel.is_set, self._warm)
+        folder = pathlib.Path(job.folder)
+
+        def peek(key: str, sheet: str, image: U8 | U16) -> None:
+            """Show the map at work as far as it is; the file appears whole."""
+            part = folder / f"{PEEK}.part"
+            write_picture(part, "png", image)
+            part.replace(folder / PEEK)
+
+        baked = baking.bake(job.recipe, meshes, self._tell, self._cancel.is_set, self._warm, peek)
+        (folder / PEEK).unlink(missing_ok=True)
         self._tell("writing", 0.95)
         paired = baked.assembly.paired
         sources = []

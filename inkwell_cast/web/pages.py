@@ -27,6 +27,15 @@ STAGE_WORDS = {
     "casting": "Casting", "maps": "Deriving maps", "writing": "Writing files",
 }  # fmt: skip
 
+
+def stage_words(stage: str) -> str:
+    """A stage of a job as the page says it, with the layer that a bake is at; "" for one that is not known."""
+    kind, _, layer = stage.partition(" ")
+    words = STAGE_WORDS.get(kind, "")
+    named = next((m.LABEL.lower() for m in maps.REGISTRY.values() if layer and layer in (m.RAW, m.KEY)), "")
+    return f"{words}: {named}" if named else words
+
+
 templates = Jinja2Templates(HERE / "templates")
 
 
@@ -82,7 +91,8 @@ templates.env.filters |= {
     "count": count, "units": units, "duration": duration, "spark": spark, "scope": scope_label,
 }  # fmt: skip
 templates.env.globals |= {
-    "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "MAPS": maps.REGISTRY, "Recipe": Recipe, "DEPTHS": DEPTHS,
+    "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "stage_words": stage_words,
+    "MAPS": maps.REGISTRY, "Recipe": Recipe, "DEPTHS": DEPTHS,
     "MIXES": MIXES,
     "FIX_WORDS": WORDS, "fields_of": fields_of, "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),
 }  # fmt: skip

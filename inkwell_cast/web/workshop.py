@@ -20,6 +20,7 @@ from ..core.recipe import Basis, Recipe
 from ..core.section import Along, Section
 from ..engine import Engine, JobFailed, Ticket
 from ..engine.messages import (
+    PEEK,
     BakeInto,
     CheckPiece,
     ConvertMap,
@@ -52,6 +53,7 @@ class Workshop:
         self.store, self.engine = store, engine
         self.intake = Intake(store, engine, max_upload)
         self._tickets: dict[int, Ticket] = {}
+        self._folders: dict[int, pathlib.Path] = {}  # where running bakes write
         self._checks: dict[str, list[Finding]] = {}
         self._checking: Ticket | None = None
         self._covered: dict[str, Coverage] = {}
@@ -349,9 +351,25 @@ class Workshop:
             on_start=lambda: self._write_bake(bakes.start, bake_id),
             on_progress=lambda stage, share: self._write_bake(bakes.tell, bake_id, stage, share),
         )
-        self._tickets[bake_id] = ticket
+        self._tickets[bake_id], self._folders[bake_id] = ticket, folder
         ticket.future.add_done_callback(lambda future: self._bake_ended(bake_id, folder, future))
         return bake_id
+
+    def peek(self, bake_id: int) -> bytes | None:
+        """The map that a running bake is at, as far as it is, as a PNG; None before there is any."""
+        folder = self._folders.get(bake_id)
+        try:
+            return (folder / PEEK).read_bytes() if folder else None
+        except OSError:
+            return None
+
+    def peek_at(self, bake_id: int) -> str:
+        """When that was last written, as a mark that changes; "" before there is any."""
+        folder = self._folders.get(bake_id)
+        try:
+            return str((folder / PEEK).stat().st_mtime_ns) if folder else ""
+        except OSError:
+            return ""
 
     def cancel(self, bake_id: int) -> None:
         ticket = self._tickets.get(bake_id)
@@ -380,4 +398,5 @@ class Workshop:
             self._write_bake(bakes.end, bake_id, "failed", f"The result could not be kept ({error}).")
         finally:
             self._tickets.pop(bake_id, None)
+            self._folders.pop(bake_id, None)
             shutil.rmtree(folder, ignore_errors=True)

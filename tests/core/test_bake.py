@@ -4,6 +4,7 @@ import os
 import numpy as np
 import pytest
 
+from inkwell_cast.core import peek
 from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
 from inkwell_cast.core.bake import STAGES, bake
 from inkwell_cast.core.errors import Cancelled, InputProblem
@@ -139,7 +140,24 @@ def test_progress_rises_to_one_through_every_stage():
     shares = [share for _, share in told]
     assert shares == sorted(shares)
     assert shares[-1] == pytest.approx(1)
-    assert {stage for stage, _ in told} == set(STAGES)
+    assert {stage.partition(" ")[0] for stage, _ in told} == set(STAGES)
+    assert "casting rays" in dict(told)
+
+
+def test_a_map_can_be_looked_at_while_it_is_made(monkeypatch):
+    monkeypatch.setattr(peek, "EVERY", 0)
+    monkeypatch.setattr(peek, "COST", 0)
+    seen = []
+    result = bake(
+        small(128, maps=["normal", "position"]), BakeMeshes([plane()], [plane(4, 0.01)]),
+        peek=lambda key, sheet, image: seen.append((key, sheet, image)),
+    )  # fmt: skip
+    assert [key for key, _, _ in seen] == sorted(key for key, _, _ in seen)  # one after the other
+    last = {key: image for key, _, image in seen}
+    assert set(last) == {"normal", "position"}
+    assert last["normal"].shape == (128, 128, 3)
+    whole = np.abs(last["position"][4:-4, 4:-4].astype(int) - result.images["position"][4:-4, 4:-4] // 257)
+    assert whole.max() <= 1
 
 
 def test_a_cancel_ends_the_bake():

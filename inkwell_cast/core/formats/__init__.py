@@ -1,7 +1,7 @@
 """Mesh files: one module a format, each with `SUFFIXES`, `read(path) -> Mesh` and perhaps `write(path, mesh)`.
 
 Adding a format is a file and a line in the registry. No reader follows a path that a file gives: what belongs to a
-mesh (an MTL, a glTF buffer) is looked for beside it, by its bare name.
+mesh (an MTL, a glTF buffer, a texture) is looked for beside it, by its bare name.
 """
 
 import pathlib
@@ -11,6 +11,7 @@ from typing import Protocol
 import numba
 import numpy as np
 
+from .. import texture
 from ..arrays import Bool
 from ..errors import InputProblem
 from ..mesh import Mesh
@@ -30,7 +31,7 @@ class Writer(Protocol):
 MODULES: tuple[Format, ...] = (obj, ply, stl, gltf, fbx, usd)  # type: ignore[assignment]
 REGISTRY: dict[str, Format] = {suffix: module for module in MODULES for suffix in module.SUFFIXES}
 WRITERS: dict[str, Writer] = {".obj": obj, ".ply": ply, ".glb": gltf}
-COMPANIONS = (".mtl", ".bin")  # files that belong to a mesh and lie beside it
+COMPANIONS = (".mtl", ".bin", *texture.SUFFIXES)  # files that belong to a mesh and lie beside it
 
 
 def read_mesh(path: str | pathlib.Path, name: str = "") -> Mesh:

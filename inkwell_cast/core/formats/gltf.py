@@ -8,6 +8,7 @@ mapped, not copied, until they are joined. Buffers are looked for beside the fil
 import base64
 import binascii
 import json
+import math
 import pathlib
 from dataclasses import dataclass
 from typing import Any
@@ -16,9 +17,11 @@ from urllib.parse import unquote
 import numba
 import numpy as np
 
+from .. import texture as texturing
 from ..arrays import F32, F64, I32, U8, Any_
 from ..errors import InputProblem
 from ..mesh import Layer, Mesh, merge
+from ..texture import Texture
 from ..transform import one_name_each, transformed
 
 SUFFIXES = (".glb", ".gltf")
@@ -236,12 +239,13 @@ def _primitive(file: _File, primitive: dict[str, Any], name: str, matrix: F64) -
     if "COLOR_0" in attributes:
         rgba = rows("COLOR_0", 3)[:, :4]
         colors = Layer(np.pad(rgba, ((0, 0), (0, 4 - rgba.shape[1])), constant_values=1), triangles)
-    material, color = _material(file.document, primitive.get("material"))
+    material, color, texture = _material(file, primitive.get("material"))
     made = Mesh(
         file.path.name, positions[:, :3], triangles,
         normals=Layer(normals[:, :3], triangles) if normals is not None else None,
         uvs=tuple(uvs), tangents=Layer(tangents, triangles) if tangents is not None else None, colors=colors,
         object_names=(name,), material_names=(material,), material_colors=np.array([color], np.float32),
+        textures=(texture,),
     )  # fmt: skip
     return transformed(made, matrix)
 
@@ -266,12 +270,37 @@ def _copy_indices(flat, out):  # type: ignore[no-untyped-def]
     return highest
 
 
-def _material(document: dict[str, Any], index: int | None) -> tuple[str, list[float]]:
+def _material(file: _File, index: int | None) -> tuple[str, list[float], Texture | None]:
     if index is None:
-        return "", [0.5, 0.5, 0.5]
-    material = document["materials"][index]
-    color = material.get("pbrMetallicRoughness", {}).get("baseColorFactor", [0.5, 0.5, 0.5, 1])
-    return material.get("name") or f"material {index}", color[:3]
+        return "", [0.5, 0.5, 0.5], None
+    material = file.document["materials"][index]
+    base = material.get("pbrMetallicRoughness", {})
+    color, worn = base.get("baseColorFactor", [0.5, 0.5, 0.5, 1])[:3], base.get("baseColorTexture")
+    tint = tuple(float(c) for c in base.get("baseColorFactor", (1, 1, 1))[:3])
+    return material.get("name") or f"material {index}", color, _texture(file, worn, tint) if worn else None
+
+
+def _texture(file: _File, worn: dict[str, Any], tint: tuple[float, ...]) -> Texture | None:
+    """A texture of the file's own buffers, a data URI or a picture beside it; None where that lies elsewhere."""
+    document = file.document
+    image = document["images"][document["textures"][worn["index"]]["source"]]
+    name, uri = image.get("name") or image.get("uri", "")[:60] or "texture", image.get("uri")
+    if uri is None:
+        view = document["bufferViews"][image["bufferView"]]
+        start = view.get("byteOffset", 0)
+        data: U8 | None = file.buffers[view["buffer"]][start : start + view["byteLength"]]
+    elif uri.startswith("data:"):
+        data = np.frombuffer(base64.b64decode(uri.partition(",")[2]), np.uint8)
+    else:
+        data = texturing.beside(file.path, unquote(uri))
+    if data is None:
+        return None
+    moved = worn.get("extensions", {}).get("KHR_texture_transform", {})
+    (x, y), (wide, tall), angle = moved.get("offset", (0, 0)), moved.get("scale", (1, 1)), moved.get("rotation", 0.0)
+    c, s = math.cos(angle), math.sin(angle)
+    turned = (wide * c, tall * s, float(x), -wide * s, tall * c, float(y))
+    channel = int(moved.get("texCoord", worn.get("texCoord", 0)))
+    return texturing.texture_of(name, data, channel=channel, turned=turned, tint=tint)
 
 
 def write(path: pathlib.Path, mesh: Mesh) -> None:

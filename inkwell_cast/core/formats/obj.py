@@ -11,10 +11,12 @@ from typing import TextIO
 import numba
 import numpy as np
 
+from .. import texture as texturing
 from ..arrays import F32, I32, I64, U8
 from ..errors import InputProblem
 from ..mesh import NO_VALUE, Layer, Mesh
 from ..polygons import corner_rows, triangulate
+from ..texture import Texture
 from .text import is_space, read_number
 
 SUFFIXES = (".obj",)
@@ -248,6 +250,7 @@ def _assemble(
     picks, faces = triangulate(sizes, corners[:, 0], positions)
     triangles = corner_rows(corners[:, 0], picks)
     objects, object_names, materials, material_names, library = _names(path, data, names, len(sizes))
+    colors_there, textures = _materials(path, library, material_names)
     colors = None
     if colored:
         rgba = np.concatenate([points[:, 3:], np.ones((len(points), 1), np.float32)], axis=1)
@@ -264,7 +267,8 @@ def _assemble(
         object_names=object_names,
         materials=materials[faces],
         material_names=material_names,
-        material_colors=_material_colors(path, library, material_names),
+        material_colors=colors_there,
+        textures=textures,
     )
 
 
@@ -296,9 +300,14 @@ def _runs(marks: list[tuple[str, int]], faces: int) -> tuple[I32, tuple[str, ...
     return out, tuple(index)
 
 
-def _material_colors(path: pathlib.Path, libraries: list[str], names: tuple[str, ...]) -> F32:
-    """Diffuse colours from the material file beside the mesh; grey where it is missing or silent."""
-    colors = np.full((len(names), 3), 0.5, np.float32)
+def _materials(
+    path: pathlib.Path, libraries: list[str], names: tuple[str, ...]
+) -> tuple[F32, tuple[Texture | None, ...]]:  # fmt: skip
+    """Diffuse colours and textures from the material file beside the mesh; grey where it is missing or silent.
+
+    A texture (map_Kd) takes the colour's place; options before its name are passed over.
+    """
+    colors, textures = np.full((len(names), 3), 0.5, np.float32), list[Texture | None]([None] * len(names))
     for library in libraries:
         beside = path.parent / pathlib.PurePath(library.replace("\\", "/")).name
         if not beside.is_file():
@@ -315,7 +324,12 @@ def _material_colors(path: pathlib.Path, libraries: list[str], names: tuple[str,
                     continue
                 if len(rgb) == 3:
                     colors[names.index(current)] = rgb
-    return colors
+            elif word == "map_Kd" and current in names and rest.strip():
+                name = rest.strip() if "." in rest and not rest.startswith("-") else rest.split()[-1]
+                data = texturing.beside(path, name)
+                if data is not None:
+                    textures[names.index(current)] = texturing.texture_of(name, data)
+    return colors, tuple(textures)
 
 
 def write(path: pathlib.Path, mesh: Mesh) -> None:

@@ -1,4 +1,4 @@
-"""Carried colour: the sculpt's vertex colours, or those of its materials, stored as sRGB."""
+"""Carried colour: the sculpt's textures, vertex colours or those of its materials, stored as sRGB."""
 
 import numpy as np
 
@@ -9,7 +9,7 @@ from ..srgb import to_srgb
 from .derived import Derived
 
 KEY, LABEL = "color", "Colour"
-REASON = "The sculpt's vertex colours, or its materials' where it has none."
+REASON = "The sculpt's textures, else its vertex colours, else those of its materials."
 RAW, GROUP, SPACE = "color", "", "sRGB"
 BACKGROUND = (0.0, 0.0, 0.0)
 

@@ -66,6 +66,13 @@ def show(request: Request, piece_id: int, bake_id: int) -> Response:
     return response
 
 
+@router.get("/bakes/{bake_id}/peek.png")
+def peek(request: Request, piece_id: int, bake_id: int) -> Response:
+    """The map that a running bake is at, as far as it is; 204 when there is none."""
+    found = workshop(request).peek(_bake(request, piece_id, bake_id).id)
+    return Response(found, media_type="image/png") if found else Response(status_code=204)
+
+
 @router.get("/bakes/{bake_id}/{key}.png")
 def picture(
     request: Request, piece_id: int, bake_id: int, key: str, sheet: str = "", thumb: int = 0, most: int = 0,

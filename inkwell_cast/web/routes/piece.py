@@ -44,6 +44,7 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
             {"centre": p.centre, "radius": p.radius * piece.recipe.reach.scale(diagonal)} for p in piece.recipe.pockets
         ],
         "stale": stale(shown, piece.recipe, meshes) if shown else "",
+        "peek": shop.peek_at(bakes[0].id) if bakes and bakes[0].open else "",
         "facts": bake_facts(shown, piece.recipe, meshes) if shown else None,
         **scope_context(piece.recipe, paired, request.query_params.get("scope", "piece")),
     }  # fmt: skip

@@ -7,7 +7,7 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 from ...core.errors import InputProblem
 from ...core.formats import COMPANIONS
 from ..intake import Upload, too_large
-from ..pages import STAGE_WORDS, render, workshop
+from ..pages import render, stage_words, workshop
 
 router = APIRouter()
 
@@ -64,7 +64,7 @@ def described(taken: Upload) -> Response:
 def at_work(request: Request) -> Response:
     """What the engine is doing: a word and the share done, for a page that waits for it."""
     told = workshop(request).engine.told
-    return JSONResponse({"words": STAGE_WORDS.get(told.stage, ""), "share": told.share})
+    return JSONResponse({"words": stage_words(told.stage), "share": told.share})
 
 
 @router.post("/pieces")

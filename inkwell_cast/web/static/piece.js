@@ -363,8 +363,20 @@ $("split").addEventListener("keydown", (e) => { if (e.key === "ArrowLeft" || e.k
 
 const stepHere = () => document.querySelector("#steps .here")?.getAttribute("hx-get");
 let baking = false; // whether the bake box showed a bake at work when last looked at
+let peeked = "";
+async function peek({ bake, peek: mark }) {
+  if (!mark || mark === peeked) return;
+  peeked = mark;
+  const response = await fetch(`${base}/bakes/${bake}/peek.png`);
+  if (response.status !== 200) return;
+  const bitmap = await createImageBitmap(await response.blob());
+  if (!baking) return;
+  $("sheet-note").textContent = "As far as it is baked.";
+  sheet.setMap(bitmap, [bitmap.width, bitmap.height]);
+}
 function followBake() {
-  const now = !!document.querySelector("#bake-box .baking");
+  const box = document.querySelector("#bake-box .baking"), now = !!box;
+  if (box) peek(box.dataset).catch(() => {}); // the next look is soon
   const missed = baking && !now; // a panel brought the box of an ended bake before the bake's own request told of it
   baking = now;
   if (missed) htmx.ajax("GET", `${base}/progress`, { source: "#bake-box", target: "#bake-box" });
@@ -373,7 +385,8 @@ document.body.addEventListener("htmx:afterSettle", followBake);
 followBake();
 document.body.addEventListener("bake-ended", async (e) => {
   baking = false;
-  if (e.detail.facts) await showBake(e.detail.facts);
+  if (e.detail.facts || peeked) await showBake(e.detail.facts || state.facts);
+  peeked = "";
   const step = e.detail.facts ? `${base}/panel/review` : stepHere();
   if (step) htmx.ajax("GET", step, "#panel");
   $("table").dataset.ended = Number($("table").dataset.ended || 0) + 1;

@@ -15,7 +15,7 @@ export function send(file, batch, onShare) {
   });
 }
 
-const belongs = (file) => /\.(mtl|bin)$/i.test(file.name);
+const belongs = (file) => /\.(mtl|bin|png|jpe?g|tga|tiff?|bmp)$/i.test(file.name);
 
 export const triangleWords = (answer) => `${answer.triangles.toLocaleString("en").replaceAll(",", "\u202f")} triangles · ${answer.objects} ${answer.objects === 1 ? "part" : "parts"} · ${answer.uvs ? "with UVs" : "no UVs"}`;
 
