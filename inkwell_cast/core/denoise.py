@@ -1,132 +1,128 @@
-"""Smoothing what few rays leave rough: a filter that heeds what the rays struck.
+"""Smoothing what few rays leave rough: around every texel a plane is laid through the values of its neighbours.
 
-Two passes of a B3-spline kernel with holes: H. Dammertz et al., "Edge-Avoiding A-Trous Wavelet Transform for fast
-Global Illumination Filtering", HPG 2010. A neighbour counts where it lies on the same island, its sculpt's normal
-agrees, and its point of the sculpt lies near the plane of the texel's own. Where the values themselves differ by more
-than their noise explains, they differ for good.
+The plane is linear in what can be known without rays: place and normal of the sculpt, and how much of the sky the sheet
+itself says is hidden, near by and further off. So it follows grooves and edges instead of washing them out. First-order
+regression after B. Bitterli et al., "Nonlinearly Weighted First-order Regression for Denoising Monte Carlo
+Renderings", EGSR 2016; here the rays that are denoised take no part in the weights. Neighbours count on the same island
+only, and the more the closer they lie to the tangent plane and the more their normals agree.
 """
+
+from collections.abc import Callable
 
 import numba
 import numpy as np
 
-from .arrays import F32, I32
-from .edges import edges_of, islands_of
+from .arrays import F32
 from .ground import Ground
-from .room import in_bands
-from .sheet import texel_barycentrics
+from .near import islands_on, open_sky, points_of, unit_normals
+from .threads import in_batches
 
-PASSES = 2
-SHARP = 24.0  # power of the normals' cosine
-FLAT = 1.5  # texels: how far off the plane a neighbour's point may lie
-NOISE = 2.5  # standard deviations
+REACH = 7  # texels
+HIDDEN_WITHIN = (3.0, 8.0)  # texels: radii of what the sheet says is hidden
+FEATURES = 7 + len(HIDDEN_WITHIN)  # with the constant
+RIDGE = 1e-4  # share of the weights: what holds back features that hardly vary
+SHARP = 4.0  # power of the normals' cosine
+OFF_PLANE = 3.0  # mean steps between texels: how far off the tangent plane a neighbour may lie
 
 
-def denoised(values: F32, ground: Ground) -> F32:
-    """Values (H, W) from 0 to 1 of a texel's rays, smoothed; texels that struck nothing stay."""
-    cast, points, island = ground.cast, points_of(ground), islands_on(ground)
-    normal = unit_normals(ground)
-    out = values.astype(np.float32)
-    variance = (out * (1 - out) / np.float32(ground.recipe.occlusion.rays)).astype(np.float32)
-    for n in range(PASSES):
-        smooth, spread = np.empty_like(out), np.empty_like(out)
-        _pass(1 << n, cast.struck, cast.low_triangle, island, normal, points, out, variance, smooth, spread)
-        out, variance = smooth, spread
+def denoised(
+    values: F32, ground: Ground, progress: Callable[[float], None], cancelled: Callable[[], bool]
+) -> F32:  # fmt: skip
+    """Values (H, W) from 0 to 1 of a texel's rays, smoothed; texels that struck nothing stay. Raises Cancelled."""
+    cast, out = ground.cast, np.array(values, np.float32)
+    hidden = np.stack([open_sky(ground, radius) for radius in HIDDEN_WITHIN], axis=2)
+    given = np.ascontiguousarray(values, np.float32)
+    island, normal, points = islands_on(ground), unit_normals(ground), points_of(ground)
+
+    def work(first: int, last: int) -> None:
+        _fit(first, last, cast.struck, cast.low_triangle, island, normal, points, hidden, given, out)
+
+    in_batches(len(out), work, progress, cancelled)
     return out
-
-
-def points_of(ground: Ground) -> F32:
-    """Where the sculpt lies at each texel, (H, W, 3) scene units, by its height along the low's interpolated ray."""
-    cast, grid, out = ground.cast, ground.low.grid, np.zeros(ground.cast.normal.shape, np.float32)
-    _points(
-        cast.low_triangle, cast.sample, cast.height, grid.corners, grid.side, grid.shift, ground.rays.points,
-        ground.rays.offsets, out,
-    )  # fmt: skip
-    return out
-
-
-def unit_normals(ground: Ground) -> F32:
-    """The sculpt's mean normal at each texel, (H, W, 3), 1 long."""
-
-    def unit(rows: F32) -> F32:
-        return np.asarray(rows / np.maximum(np.linalg.norm(rows, axis=2, keepdims=True), 1e-20))
-
-    return in_bands(unit, ground.cast.normal, 3)
-
-
-def islands_on(ground: Ground) -> I32:
-    """The island of each triangle of the sheet."""
-    mesh = ground.assembly.low
-    return islands_of(mesh.uvs[ground.recipe.sheet.channel].at_corners(), edges_of(mesh))[ground.low.triangles]
-
-
-@numba.njit(cache=True, nogil=True, parallel=True)
-def _points(low_triangle, sample, height, corners, side, shift, points, offsets, out):  # type: ignore[no-untyped-def]
-    """Where each texel's hit lies: its height along the ray from the low."""
-    rows, columns = low_triangle.shape
-    for y in numba.prange(rows):
-        for x in range(columns):
-            t = low_triangle[y, x]
-            if t < 0:
-                continue
-            b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
-            dx = b0 * offsets[t, 0, 0] + b1 * offsets[t, 1, 0] + b2 * offsets[t, 2, 0]
-            dy = b0 * offsets[t, 0, 1] + b1 * offsets[t, 1, 1] + b2 * offsets[t, 2, 1]
-            dz = b0 * offsets[t, 0, 2] + b1 * offsets[t, 1, 2] + b2 * offsets[t, 2, 2]
-            length = np.sqrt(dx * dx + dy * dy + dz * dz)
-            s = height[y, x] / length if length > 0 else 0.0
-            out[y, x, 0] = b0 * points[t, 0, 0] + b1 * points[t, 1, 0] + b2 * points[t, 2, 0] + s * dx
-            out[y, x, 1] = b0 * points[t, 0, 1] + b1 * points[t, 1, 1] + b2 * points[t, 2, 1] + s * dy
-            out[y, x, 2] = b0 * points[t, 0, 2] + b1 * points[t, 1, 2] + b2 * points[t, 2, 2] + s * dz
-
-
-@numba.njit(cache=True, nogil=True, parallel=True)
-def _pass(step, struck, low_triangle, island, normal, points, values, variance, out, spread):  # type: ignore[no-untyped-def]
-    height, width = values.shape
-    kernel = np.array([1 / 16, 1 / 4, 3 / 8, 1 / 4, 1 / 16])
-    for y in numba.prange(height):
-        for x in range(width):
-            out[y, x], spread[y, x] = values[y, x], variance[y, x]
-            if struck[y, x] == 0:
-                continue
-            own, total, sum_, squares = island[low_triangle[y, x]], 0.0, 0.0, 0.0
-            mean_variance = _near(variance, struck, y, x)
-            for j in range(-2, 3):
-                for i in range(-2, 3):
-                    v, u = y + j * step, x + i * step
-                    if v < 0 or u < 0 or v >= height or u >= width or struck[v, u] == 0:
-                        continue
-                    if island[low_triangle[v, u]] != own:
-                        continue
-                    cosine = 0.0
-                    for c in range(3):
-                        cosine += normal[y, x, c] * normal[v, u, c]
-                    if cosine <= 0:
-                        continue
-                    across, away = 0.0, 0.0
-                    for c in range(3):
-                        d = points[v, u, c] - points[y, x, c]
-                        across += d * normal[y, x, c]
-                        away += d * d
-                    # the plane's tolerance is a share of the way between the two points
-                    off = abs(across) / (np.sqrt(away) + 1e-30) if away > 0 else 0.0
-                    weight = kernel[j + 2] * kernel[i + 2] * cosine**SHARP * np.exp(-((off * FLAT * 2) ** 2))
-                    gap = abs(values[v, u] - values[y, x])
-                    weight *= np.exp(-gap / (NOISE * np.sqrt(mean_variance) + 1e-4))
-                    total += weight
-                    sum_ += weight * values[v, u]
-                    squares += weight * weight * variance[v, u]
-            if total > 0:
-                out[y, x], spread[y, x] = sum_ / total, squares / (total * total)
 
 
 @numba.njit(cache=True, nogil=True)
-def _near(variance, struck, y, x):  # type: ignore[no-untyped-def]
-    """Mean variance around a texel: its own is known badly where all its rays agree."""
-    height, width = variance.shape
+def _fit(first, last, struck, low_triangle, island, normal, points, hidden, values, out):  # type: ignore[no-untyped-def]
+    """Rows first to last of the smoothed values."""
+    height, width = values.shape
+    matrix, right, f = np.zeros((FEATURES, FEATURES)), np.zeros(FEATURES), np.zeros(FEATURES)
+    for y in range(first, last):
+        for x in range(width):
+            if struck[y, x] == 0:
+                continue
+            own = island[low_triangle[y, x]]
+            step = _step(y, x, own, struck, low_triangle, island, points)
+            if step == 0:
+                continue
+            matrix[:], right[:] = 0, 0
+            for v in range(max(y - REACH, 0), min(y + REACH + 1, height)):
+                for u in range(max(x - REACH, 0), min(x + REACH + 1, width)):
+                    if struck[v, u] == 0 or island[low_triangle[v, u]] != own:
+                        continue
+                    cosine = off = 0.0
+                    for c in range(3):
+                        cosine += normal[y, x, c] * normal[v, u, c]
+                        off += (points[v, u, c] - points[y, x, c]) * normal[y, x, c]
+                    if cosine <= 0.2:
+                        continue
+                    apart = ((u - x) ** 2 + (v - y) ** 2) / (REACH * REACH) + (off / (step * OFF_PLANE)) ** 2
+                    weight = cosine**SHARP * np.exp(-apart)
+                    if weight < 1e-4:
+                        continue
+                    f[0] = 1
+                    for c in range(3):
+                        f[1 + c] = (points[v, u, c] - points[y, x, c]) / (step * REACH)
+                        f[4 + c] = normal[v, u, c] - normal[y, x, c]
+                    for c in range(hidden.shape[2]):
+                        f[7 + c] = hidden[v, u, c] - hidden[y, x, c]
+                    for a in range(FEATURES):
+                        right[a] += weight * f[a] * values[v, u]
+                        for b in range(a + 1):
+                            matrix[a, b] += weight * f[a] * f[b]
+            for a in range(1, FEATURES):
+                matrix[a, a] += RIDGE * matrix[0, 0]
+            if _solve(matrix, right):
+                out[y, x] = min(max(right[0], 0.0), 1.0)
+
+
+@numba.njit(cache=True, nogil=True)
+def _step(y, x, own, struck, low_triangle, island, points):  # type: ignore[no-untyped-def]
+    """Mean way on the sculpt from a texel to those beside it on its island, 0 where there are none."""
+    height, width = struck.shape
     total, count = 0.0, 0
     for v in range(max(y - 1, 0), min(y + 2, height)):
         for u in range(max(x - 1, 0), min(x + 2, width)):
-            if struck[v, u]:
-                total += variance[v, u]
-                count += 1
-    return total / max(count, 1)
+            if (v == y and u == x) or struck[v, u] == 0 or island[low_triangle[v, u]] != own:
+                continue
+            square = 0.0
+            for c in range(3):
+                square += (points[v, u, c] - points[y, x, c]) ** 2
+            total += np.sqrt(square)
+            count += 1
+    return total / count if count else 0.0
+
+
+@numba.njit(cache=True, nogil=True)
+def _solve(matrix, right):  # type: ignore[no-untyped-def]
+    """Solve a symmetric system, given by its lower half, in place by Cholesky; false where it has no answer."""
+    size = len(right)
+    for a in range(size):
+        for b in range(a + 1):
+            s = matrix[a, b]
+            for k in range(b):
+                s -= matrix[a, k] * matrix[b, k]
+            if a == b:
+                if s <= 1e-12:
+                    return False
+                matrix[a, a] = np.sqrt(s)
+            else:
+                matrix[a, b] = s / matrix[b, b]
+    for a in range(size):
+        for k in range(a):
+            right[a] -= matrix[a, k] * right[k]
+        right[a] /= matrix[a, a]
+    for a in range(size - 1, -1, -1):
+        for k in range(a + 1, size):
+            right[a] -= matrix[k, a] * right[k]
+        right[a] /= matrix[a, a]
+    return True

@@ -181,5 +181,10 @@ def _fill_sheet(
             step(key, work)
         if len(bands) == 1:
             sheet.hits = hits
+    for key in lacking:
+        if hasattr(RAWS[key], "finish"):
+            started = time.perf_counter()
+            RAWS[key].finish(ground, outs[key], lambda share, key=key: tell(key, 1.0), cancelled)  # type: ignore[attr-defined]
+            spent[key] = round(spent.get(key, 0.0) + time.perf_counter() - started, 4)
     sheet.cast = cast
     sheet.raws |= {key: Layer(RAWS[key].depends(recipe), out) for key, out in outs.items()}

@@ -10,6 +10,7 @@ import numpy as np
 
 from ..arrays import Any_
 from ..cast import Hits, shading_normal
+from ..denoise import denoised
 from ..embree import blocked, hit_along
 from ..ground import Ground
 from ..occluders import Occluders, occluders_on
@@ -24,7 +25,7 @@ FALLOFFS = ("none", "linear", "square")
 
 
 def depends(recipe: Recipe) -> object:
-    return recipe.occlusion.model_dump(exclude={"denoise"}), recipe.reach.unit
+    return recipe.occlusion.model_dump(), recipe.reach.unit
 
 
 def cost(recipe: Recipe) -> float:
@@ -47,6 +48,12 @@ def gather(
         look_around(ground, hits, *ready[1], other, lambda part: progress(share + part * share), cancelled)
         touched = other.any(axis=2)
         out[touched, 0] = 1 - (1 - out[touched, 0]) * (1 - other[touched, 0])
+
+
+def finish(ground: Ground, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+    """Smooth the shade of all texels, if the recipe says so; the free direction stays as the rays found it."""
+    if ground.recipe.occlusion.denoise:
+        out[..., 0] = denoised(out[..., 0], ground, progress, cancelled)
 
 
 def look_around(

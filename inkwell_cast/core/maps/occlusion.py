@@ -3,7 +3,6 @@
 import numpy as np
 
 from ..arrays import F32, Any_
-from ..denoise import denoised
 from ..ground import Ground
 from .derived import Derived
 
@@ -16,10 +15,7 @@ BACKGROUND = (1.0,)
 def derive(ground: Ground, raw: Any_ | None) -> Derived:
     """(H, W, 1) float32: the free share, 0 to 1; white where nothing was struck."""
     assert raw is not None
-    shade: F32 = raw[..., 0]
-    if ground.recipe.occlusion.denoise:
-        shade = denoised(shade, ground)
-    free = 1 - shade
+    free: F32 = 1 - raw[..., 0]
     if ground.recipe.occlusion.occluders != "low":
         free[ground.cast.struck == 0] = 1
     own = free[ground.cast.struck > 0]

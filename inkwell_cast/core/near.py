@@ -1,0 +1,101 @@
+"""What a sheet tells of the surroundings of its texels: places and normals of the sculpt, and what hides the sky.
+
+In a slice through the normal the neighbours' points of the sculpt stand up to some elevation a over the tangent plane;
+of a cosine-weighted sky sin^2 a is hidden. The mean over slices is the occlusion of a height field (after L. Bavoil and
+M. Sainz, "Image-space horizon-based ambient occlusion", 2009). What lies on another island is not seen.
+"""
+
+import numba
+import numpy as np
+
+from .arrays import F32, I32
+from .edges import edges_of, islands_of
+from .ground import Ground
+from .room import in_bands
+from .sheet import texel_barycentrics
+
+SLICES, STEPS = 16, 12
+
+
+def points_of(ground: Ground) -> F32:
+    """Where the sculpt lies at each texel, (H, W, 3) scene units, by its height along the low's interpolated ray."""
+    cast, grid, out = ground.cast, ground.low.grid, np.zeros(ground.cast.normal.shape, np.float32)
+    _points(
+        cast.low_triangle, cast.sample, cast.height, grid.corners, grid.side, grid.shift, ground.rays.points,
+        ground.rays.offsets, out,
+    )  # fmt: skip
+    return out
+
+
+def unit_normals(ground: Ground) -> F32:
+    """The sculpt's mean normal at each texel, (H, W, 3), 1 long."""
+
+    def unit(rows: F32) -> F32:
+        return np.asarray(rows / np.maximum(np.linalg.norm(rows, axis=2, keepdims=True), 1e-20))
+
+    return in_bands(unit, ground.cast.normal, 3)
+
+
+def islands_on(ground: Ground) -> I32:
+    """The island of each triangle of the sheet."""
+    mesh = ground.assembly.low
+    return islands_of(mesh.uvs[ground.recipe.sheet.channel].at_corners(), edges_of(mesh))[ground.low.triangles]
+
+
+def open_sky(ground: Ground, radius: float) -> F32:
+    """The share of the sky that is free at each texel by what lies around it on the sheet, (H, W); radius in texels."""
+    cast = ground.cast
+    free = np.ones(cast.covered.shape, np.float32)
+    island, normal = islands_on(ground), unit_normals(ground)
+    _look(radius, cast.struck, cast.low_triangle, island, normal, points_of(ground), free)
+    return free
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _points(low_triangle, sample, height, corners, side, shift, points, offsets, out):  # type: ignore[no-untyped-def]
+    """Where each texel's hit lies: its height along the ray from the low."""
+    rows, columns = low_triangle.shape
+    for y in numba.prange(rows):
+        for x in range(columns):
+            t = low_triangle[y, x]
+            if t < 0:
+                continue
+            b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
+            dx = b0 * offsets[t, 0, 0] + b1 * offsets[t, 1, 0] + b2 * offsets[t, 2, 0]
+            dy = b0 * offsets[t, 0, 1] + b1 * offsets[t, 1, 1] + b2 * offsets[t, 2, 1]
+            dz = b0 * offsets[t, 0, 2] + b1 * offsets[t, 1, 2] + b2 * offsets[t, 2, 2]
+            length = np.sqrt(dx * dx + dy * dy + dz * dz)
+            s = height[y, x] / length if length > 0 else 0.0
+            out[y, x, 0] = b0 * points[t, 0, 0] + b1 * points[t, 1, 0] + b2 * points[t, 2, 0] + s * dx
+            out[y, x, 1] = b0 * points[t, 0, 1] + b1 * points[t, 1, 1] + b2 * points[t, 2, 1] + s * dy
+            out[y, x, 2] = b0 * points[t, 0, 2] + b1 * points[t, 1, 2] + b2 * points[t, 2, 2] + s * dz
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _look(radius, struck, low_triangle, island, normal, points, free):  # type: ignore[no-untyped-def]
+    height, width = free.shape
+    for y in numba.prange(height):
+        for x in range(width):
+            if struck[y, x] == 0:
+                continue
+            own, hidden = island[low_triangle[y, x]], 0.0
+            for k in range(SLICES):
+                a = 2 * np.pi * (k + 0.5) / SLICES
+                dx, dy, highest = np.cos(a), np.sin(a), 0.0
+                for step in range(1, STEPS + 1):
+                    share = (step / STEPS) ** 1.5  # closer ones matter more
+                    reach = max(share * radius, np.float64(step)) if step <= 2 else share * radius
+                    u, v = int(np.floor(x + 0.5 + reach * dx)), int(np.floor(y + 0.5 + reach * dy))
+                    if u < 0 or v < 0 or u >= width or v >= height or (u == x and v == y) or struck[v, u] == 0:
+                        continue
+                    if island[low_triangle[v, u]] != own:
+                        break
+                    up, away = 0.0, 0.0
+                    for c in range(3):
+                        d = points[v, u, c] - points[y, x, c]
+                        up += d * normal[y, x, c]
+                        away += d * d
+                    if up > 0 and away > 0:
+                        highest = max(highest, up * up / away)
+                hidden += highest
+            free[y, x] = 1 - hidden / SLICES
