@@ -116,7 +116,7 @@ def test_a_proof_is_small_and_a_second_press_starts_nothing(client, piece, works
         ("noise.obj", b"\x00\xff" * 5000, "noise.obj: No faces"),
         ("cut.ply", b"ply\nformat ascii 1.0\nelement vertex 3\n", "cut.ply: Its header has no end"),
         ("empty.glb", b"", "empty.glb: It ends too early"),
-        ("photo.jpg", b"x", "photo.jpg: Files of type .jpg cannot be read"),
+        ("photo.gif", b"x", "photo.gif: Files of type .gif cannot be read"),
         ("../../up.obj", b"v nan 0 0\nv 0 0 0\nv 1 1 1\nf 1 2 3\n", "up.obj, up: 1 triangles have a position"),
         ("large.ply", b"x" * 5_000_001, "large.ply: The file is larger than"),
     ],
