@@ -6,7 +6,7 @@ import pathlib
 import platform
 from typing import Any
 
-from . import cast, checking, latency, maps, reading, scale
+from . import cast, checking, latency, maps, memory, reading, scale
 
 DOCS = pathlib.Path(__file__).parent.parent / "docs"
 
@@ -26,6 +26,7 @@ def main() -> None:
         ("checks", checking.measure),
         ("taking_in", checking.measure_taking_in),
         ("latency", latency.measure),
+        ("memory", memory.measure),
     ):
         print(f"{name} …", flush=True)
         found[name] = measure()
@@ -48,6 +49,8 @@ def table(f: dict[str, Any]) -> str:
          f"64 rays a texel at 1024²: {m['occlusion_seconds']:.2f} s over a bare loop {m['bare_seconds']:.2f} s, {m['rays'] / 1e6:.1f} M rays"),
         ("Denoised occlusion of 16 rays, worst demo piece", f"{f['denoise']['denoised_over_rough']:.2f}", "",
          f"its error over that without; over that of 128 plain rays {f['denoise']['denoised_over_128']:.1f} (aim 1); 512²"),
+        ("Memory at 8192², 64 samples, all maps", f"{f['memory']['gigabytes']:.2f} GB", "< 4 GB",
+         f"above the meshes, besides pages of files on disk ({f['memory']['disk_gigabytes']:.1f} GB); {f['memory']['maps']} maps, 4 rays each, {f['memory']['seconds']:.0f} s"),
         ("Proof, 512², normal and occlusion at 16 rays", f"{m['proof_seconds']:.2f} s", "≤ 1.5 s", "warm, cast anew, a million triangles"),
         ("Change of basis at 2048²", f"{m['basis_seconds']:.2f} s", "≤ 0.5 s", "without a ray"),
     ]  # fmt: skip

@@ -39,7 +39,7 @@ if __name__ == "__main__":
 """
 
 
-def _run(code: str, *arguments: str, **environment: str) -> object:
+def run(code: str, *arguments: str, **environment: str) -> object:
     command = [sys.executable, "-c", code, *arguments]
     output = subprocess.run(command, check=True, capture_output=True, text=True, env=os.environ | environment).stdout
     return json.loads(output.splitlines()[-1])
@@ -50,8 +50,8 @@ def measure_scale(triangles: int = 20_000_000) -> object:
     with tempfile.TemporaryDirectory() as folder:
         path = pathlib.Path(folder) / "large.ply"
         write_large(path, triangles)
-        _run(_SCALE, str(path))  # warms the disk cache and the kernels
-        return _run(_SCALE, str(path))
+        run(_SCALE, str(path))  # warms the disk cache and the kernels
+        return run(_SCALE, str(path))
 
 
 def measure_first_use() -> dict[str, object]:
