@@ -14,7 +14,8 @@ from inkwell_cast.demo import token
 meshes, warm, peak = BakeMeshes([], [], [*token.build()]), Warm(), [0]
 keys = [key for key in get_args(MapKey) if key != "displacement"]
 def recipe(side, samples):
-    return Recipe(reach=Reach(unit="scene", outward=1.4, inward=0.6), sheet=Sheet(width=side, height=side, samples=samples),
+    return Recipe(reach=Reach(unit="scene", outward=1.4, inward=0.6),
+                  sheet=Sheet(width=side, height=side, samples=samples),
                   output=Output(maps=keys), occlusion=Occlusion(rays=4), thickness=Thickness(rays=4))
 def own():
     lines = open("/proc/self/status").read().splitlines()

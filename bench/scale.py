@@ -57,5 +57,5 @@ def measure_scale(triangles: int = 20_000_000) -> object:
 def measure_first_use() -> dict[str, object]:
     """Starting the engine's kernels with an empty cache, and again."""
     with tempfile.TemporaryDirectory() as folder:
-        seconds = [_run(_FIRST_USE, NUMBA_CACHE_DIR=folder) for _ in range(2)]
+        seconds = [run(_FIRST_USE, NUMBA_CACHE_DIR=folder) for _ in range(2)]
     return {"first_seconds": seconds[0], "later_seconds": seconds[1]}
