@@ -138,6 +138,9 @@ def run_bake(options: argparse.Namespace) -> int:
         print(f"note: {warning}")
     if manifest.likeness:
         print(f"likeness: mean {manifest.likeness.mean:.2f}°, 95 % of texels within {manifest.likeness.p95:.2f}°")
+    rated = [(pair.name, pair.likeness) for pair in manifest.pairs if pair.likeness]
+    for name, own in rated if len(rated) > 1 else []:
+        print(f"  {name}: mean {own.mean:.2f}°, 95 % within {own.p95:.2f}°")
     if manifest.coverage_of_sculpt:
         print(f"coverage: {manifest.coverage_of_sculpt.held:.2%} of the sculpt held by the cage")
     for made in manifest.maps:

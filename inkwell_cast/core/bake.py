@@ -23,7 +23,7 @@ from .field import located_of
 from .ground import Ground
 from .images import SUFFIXES, png, read_picture, write_picture
 from .layered import WRITERS, layers_of
-from .likeness import Likeness, likeness
+from .likeness import Likeness, angles, by_pair, figures, stored
 from .low import Low
 from .manifest import Manifest, MapFile, MeshFile, sha256_of
 from .maps.ids import mask_of
@@ -141,16 +141,41 @@ class Bake:
                     files += self._beside_ids(target, sheet, taken, previews)
         with _stage(seconds, "likeness"):
             by_name = {sheet.name: sheet for sheet in self.sheets}
-            for entry in files:
-                entry.likeness = self.likeness_of(target / entry.file, entry.key, by_name[entry.sheet])
+            pairs, heats = self._rate(files, target, by_name, taken, previews)
         measured = None
         if len(self.high.triangles) <= MEASURED:
             with _stage(seconds, "coverage"):
                 measured = CoverageFacts.of(self.coverage())
         result = Manifest.of(self, files, sources or [], seconds, measured)
+        for pair, rated in zip(result.pairs, pairs, strict=True):
+            pair.likeness = rated
+        for facts in result.sheets:
+            facts.heat = heats.get(facts.name, "")
         with _whole(target / "manifest.json") as partial:
             partial.write_text(result.model_dump_json(indent=2) + "\n")
         return result
+
+    def _rate(
+        self, files: list[MapFile], target: pathlib.Path, sheets: dict[str, BakedSheet], taken: set[str],
+        previews: str | pathlib.Path | None,
+    ) -> tuple[list[Likeness | None], dict[str, str]]:  # fmt: skip
+        """Fill in the likeness of every map of normals; that of each pair by the first of them, and its pictures."""
+        first, by_sheet, heats = "", list[tuple[F32, I32]](), dict[str, str]()
+        for entry in files:
+            sheet = sheets[entry.sheet]
+            found = self.angles_of(target / entry.file, entry.key, sheet)
+            if found is None:
+                continue
+            entry.likeness = figures(found[~np.isnan(found)])
+            first = first or entry.key
+            if entry.key != first:
+                continue
+            pair = self.assembly.low_pair[sheet.low.triangles[np.maximum(sheet.cast.low_triangle, 0)]]
+            by_sheet.append((found, pair))
+            if previews:
+                heats[sheet.name] = sheet.file_of("likeness", ".png", taken)
+                write_picture(pathlib.Path(previews) / heats[sheet.name], "png", stored(found, sheet.cast.covered))
+        return by_pair(by_sheet, len(self.assembly.paired.pairs)), heats
 
     def _beside_ids(
         self, target: pathlib.Path, sheet: BakedSheet, taken: set[str], previews: str | pathlib.Path | None
@@ -206,10 +231,15 @@ class Bake:
 
         None for maps that are no normals of the sculpt.
         """
-        sheet, made = sheet or self.sheets[0], maps.REGISTRY.get(key)
+        found = self.angles_of(path, key, sheet or self.sheets[0])
+        return None if found is None else figures(found[~np.isnan(found)])
+
+    def angles_of(self, path: pathlib.Path, key: str, sheet: BakedSheet) -> F32 | None:
+        """The angles of `likeness.angles` that a written picture of a sheet leaves; None for other maps."""
+        made = maps.REGISTRY.get(key)
         if not isinstance(made, maps.ReadsNormals):
             return None
-        return likeness(sheet.cast, made.read_back(png.dequantise(read_picture(path)), sheet.ground))
+        return angles(sheet.cast, made.read_back(png.dequantise(read_picture(path)), sheet.ground))
 
 
 def bake(

@@ -50,16 +50,18 @@ class SheetFacts(BaseModel):
     texels: int
     missed_texels: int
     shared_texels: int
+    heat: str = ""  # a picture of the angles between low and sculpt (`likeness.stored`), beside the previews
 
 
 class PairFacts(BaseModel):
-    """A pair: its parts by role, and how its cage mesh was in force (`cage.CageForm`), if it has one."""
+    """A pair: its parts by role, how its cage mesh was in force (`cage.CageForm`), if it has one, and its likeness."""
 
     name: str
     lows: list[str]
     highs: list[str]
     cage_form: Literal["", "points", "surface", "length"] = ""
     cage_words: str = ""
+    likeness: Likeness | None = None
 
 
 class Manifest(BaseModel):

@@ -10,11 +10,12 @@ from starlette.responses import Response
 from ..core import maps
 from ..core.fixes import WORDS
 from ..core.formats import COMPANIONS, REGISTRY
+from ..core.likeness import SCALE
 from ..core.mix import MIXES
 from ..core.recipe import DEPTHS, Recipe
 from ..store.bakes import BakeRow
 from ..store.meshes import MeshRow
-from .outline import meshes_key
+from .outline import LIKENESS, meshes_key
 from .workshop import Workshop
 
 HERE = pathlib.Path(__file__).parent
@@ -93,7 +94,7 @@ templates.env.filters |= {
 templates.env.globals |= {
     "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "stage_words": stage_words,
     "MAPS": maps.REGISTRY, "Recipe": Recipe, "DEPTHS": DEPTHS,
-    "MIXES": MIXES,
+    "MIXES": MIXES, "SCALE": SCALE,
     "FIX_WORDS": WORDS, "fields_of": fields_of, "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),
 }  # fmt: skip
 
@@ -116,10 +117,11 @@ def stale(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> str:
 
 def bake_facts(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> dict[str, Any]:
     """What the views need to know of a finished bake."""
+    rated = [LIKENESS] if row.manifest and any(s.heat for s in row.manifest.sheets) else []
     return {
         "id": row.id,
-        "maps": list(row.recipe.output.maps),
-        "labels": {k: maps.REGISTRY[k].LABEL for k in row.recipe.output.maps},
+        "maps": list(row.recipe.output.maps) + rated,
+        "labels": {k: maps.REGISTRY[k].LABEL for k in row.recipe.output.maps} | dict.fromkeys(rated, "Likeness"),
         "clipped": [m.key for m in (row.manifest.maps if row.manifest else []) if m.facts.get("clipped_share")],
         "sheets": [s.model_dump(include={"name", "width", "height"}) for s in row.manifest.sheets]
         if row.manifest

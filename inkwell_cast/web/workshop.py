@@ -39,7 +39,7 @@ from ..store.bakes import BakeRow
 from ..store.meshes import MeshRow
 from ..store.pieces import Piece
 from .intake import MAX_UPLOAD, Intake, Upload, unknown_upload
-from .outline import meshes_key, paired_of, refuse_half_a_piece, sculpts_of, setup_key, view_key, with_reach
+from .outline import LIKENESS, meshes_key, paired_of, refuse_half_a_piece, sculpts_of, setup_key, view_key, with_reach
 
 KEPT_CHECKS = 20
 HUGE = 3_000_000  # triangles whose checks take longer than an artist waits for a bake to begin
@@ -390,6 +390,8 @@ class Workshop:
             for m in manifest.maps:
                 if m.preview:  # the file itself, beside the picture that the views show
                     pictures[m.sheet, f"{m.key}.file"] = self.store.files.adopt(folder / m.file)
+            heats = {s.name: s.heat for s in manifest.sheets if s.heat}
+            pictures |= {(name, LIKENESS): self.store.files.adopt(folder / heat) for name, heat in heats.items()}
             self._write_bake(bakes.finish, bake_id, manifest, pictures)
         except JobFailed as failed:
             state = "cancelled" if failed.kind == "cancelled" else "failed"

@@ -1,10 +1,11 @@
 import json
 import os
 
+import cv2
 import numpy as np
 import pytest
 
-from inkwell_cast.core import peek
+from inkwell_cast.core import likeness, peek
 from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
 from inkwell_cast.core.bake import STAGES, bake
 from inkwell_cast.core.errors import Cancelled, InputProblem
@@ -81,6 +82,26 @@ def test_likeness_measures_the_angle_of_a_wrong_picture(tmp_path):
     found = result.likeness_of(tmp_path / "flat.png", "normal")
     assert found.mean == pytest.approx(3, abs=0.01)
     assert (found.under_1, found.under_5) == (0, 1)
+
+
+def test_the_likeness_is_told_by_pair_and_kept_as_a_picture(tmp_path):
+    def at(mesh, x, name):
+        return Mesh(name, mesh.positions + np.float32([x, 0, 0]), mesh.triangles, uvs=mesh.uvs)
+
+    narrow = grid_mesh(1, 1, lambda u, v: (u, v, 0 * u), uv=lambda u, v: (u * 0.4, v))
+    right = grid_mesh(1, 1, lambda u, v: (u, v, 0 * u), uv=lambda u, v: (u * 0.4 + 0.6, v))
+    parts = [at(narrow, 0, "a_low"), at(right, 3, "b_low"), at(plane(), 0, "a_high"), at(plane(), 3.5, "b_high")]
+    manifest = bake(small(64, maps=["normal"]), BakeMeshes([], [], parts)).save(tmp_path, previews=tmp_path)
+    assert [pair.likeness.under_1 for pair in manifest.pairs] == [1, 1]
+    steps = cv2.imread(str(tmp_path / manifest.sheets[0].heat), cv2.IMREAD_UNCHANGED)
+    assert (steps[:, :24] < 100).all()
+    assert (steps[:, 32] == likeness.OFF).all()
+    assert (steps[:, 40:48] == likeness.MISSED).all()  # the second sculpt lies beside that half of its low
+    colors = likeness.heat(np.array([[0, likeness.TOP * 5 // 180, likeness.OFF, likeness.MISSED]], np.uint16))
+    assert colors[0, 0].tolist() == [243, 238, 227]
+    np.testing.assert_allclose(colors[0, 1], [221, 130, 52], atol=1)
+    assert colors[0, 2].tolist() != colors[0, 3].tolist()
+    assert likeness.degrees(likeness.TOP // 2) == pytest.approx(90, abs=0.01)
 
 
 def test_green_down_is_the_mirror_of_green_up_and_reads_back_the_same():

@@ -102,7 +102,8 @@ def running(engine, sources, folder):
     """A long bake that is really at work, and an event that its progress sets."""
     at_work = threading.Event()
     ticket = engine.submit(
-        BakeInto(LONG, sources, str(folder)), lambda stage, share: at_work.set() if stage.startswith("casting") else None
+        BakeInto(LONG, sources, str(folder)),
+        lambda stage, share: at_work.set() if stage.startswith("casting") else None,
     )
     assert at_work.wait(60)
     return ticket

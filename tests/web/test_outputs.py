@@ -31,7 +31,7 @@ def test_a_normal_map_from_elsewhere_comes_back_in_the_piece_s_basis(client, pie
 def test_maps_in_another_format_are_handed_on_with_previews_for_the_views(client, piece):
     client.post(f"{piece}/settings/maps", data={"output.format": "exr", "output.maps": ["", "normal", "height"]})
     facts = baked(client, piece)["facts"]
-    assert facts["maps"] == ["normal", "height"]
+    assert facts["maps"] == ["normal", "height", "likeness"]
     file = client.get(f"{piece}/bakes/{facts['id']}/height.file")
     assert file.headers["content-disposition"].endswith('.exr"')
     assert file.content[:4] == bytes([0x76, 0x2F, 0x31, 0x01])
@@ -89,3 +89,18 @@ def test_a_running_bake_shows_how_far_its_map_is(client, workshop, piece, tmp_pa
     assert client.get(address).content[:4] == b"\x89PNG"
     assert workshop.peek_at(facts["id"]).isdigit()
     assert client.get(f"{piece}/bakes/9999/peek.png").status_code == 404
+
+
+def test_the_likeness_is_a_picture_and_a_figure_at_the_pointer_and_by_pair(client, piece):
+    facts = baked(client, piece)["facts"]
+    assert (facts["maps"][-1], facts["labels"]["likeness"]) == ("likeness", "Likeness")
+    data = client.get(f"{piece}/bakes/{facts['id']}/likeness.png").content
+    picture = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_COLOR)
+    assert picture.shape == (48, 64, 3)
+    shown = client.get(f"{piece}/bakes/{facts['id']}/texel", params={"x": 30, "y": 20}).json()["maps"]["likeness"]
+    assert float(shown.rstrip("°")) < 0.5
+    manifest = client.get(f"{piece}/bakes/{facts['id']}/manifest.json").json()
+    assert manifest["pairs"][0]["likeness"] == manifest["maps"][0]["likeness"]
+    assert "Show it on the model" in client.get(f"{piece}/panel/review").text
+    archive = zipfile.ZipFile(io.BytesIO(client.get(f"{piece}/bakes/{facts['id']}/all.zip").content))
+    assert "likeness.png" not in archive.namelist()  # for looking only

@@ -8,14 +8,17 @@ from functools import lru_cache
 from typing import Any
 
 import cv2
+import numpy as np
 from fastapi import APIRouter, Request
 from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, JSONResponse, Response
 
 from ...core.arrays import Any_
 from ...core.images import png
+from ...core.likeness import MISSED, OFF, degrees, heat
 from ...core.manifest import MapFile
 from ...store.bakes import BakeRow
+from ..outline import LIKENESS
 from ..pages import bake_facts, render, workshop
 from .meshes import file_stem
 from .piece import context
@@ -85,6 +88,8 @@ def picture(
     """
     values = context(request, piece_id, "meshes")
     path = _picture(request, _bake(request, piece_id, bake_id), sheet, key)
+    if key == LIKENESS:
+        return Response(_heat(path, thumb or most or 1 << 20), media_type="image/png")
     if thumb:
         return Response(_thumbnail(path, min(max(thumb, 16), 1024)), media_type="image/png")
     size = _size_of(request, piece_id, bake_id, sheet)
@@ -137,6 +142,11 @@ async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, s
     for made in row.manifest.maps if row.manifest else []:
         if made.sheet == sheet and made.key in row.recipe.output.maps:
             values["maps"][made.key] = _value(_pixels(_picture(request, row, sheet, made.key))[y, x], made)
+    angle = workshop(request).picture(row.id, sheet, LIKENESS)
+    if angle is not None and angle.is_file():
+        steps = _pixels(angle)[y, x, 0]
+        if steps != OFF:
+            values["maps"][LIKENESS] = "no hit" if steps == MISSED else f"{degrees(steps):.2f}°"
     return JSONResponse(values | ({"probe": found.model_dump()} if found else {}))
 
 
@@ -187,6 +197,15 @@ def _pixels(path: pathlib.Path) -> Any_:
 def _size_of(request: Request, piece_id: int, bake_id: int, sheet: str) -> tuple[int, int]:
     row = _bake(request, piece_id, bake_id)
     return next(((s.width, s.height) for s in (row.manifest.sheets if row.manifest else []) if s.name == sheet), (0, 0))
+
+
+@lru_cache(maxsize=4)
+def _heat(path: pathlib.Path, most: int) -> bytes:
+    """The angles to the sculpt in colours, with every so many texels left out as bring its sides to `most`."""
+    steps = _pixels(path)[..., 0]
+    apart = -(-max(steps.shape) // max(most, 16))
+    colors = heat(np.ascontiguousarray(steps[::apart, ::apart]).astype(np.uint16))
+    return bytes(cv2.imencode(".png", colors[..., ::-1])[1])
 
 
 @lru_cache(maxsize=200)

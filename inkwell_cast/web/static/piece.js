@@ -276,6 +276,7 @@ model.canvas.addEventListener("pointerup", (e) => { if (clicked(e)) slice.pin(mo
 
 // chips and keys
 
+document.addEventListener("click", (e) => { const key = e.target.closest("[data-map]")?.dataset.map; if (key && state.facts?.maps.includes(key)) showMap(key); });
 const shows = ["low", "sculpt", "wipe"];
 function setShow(name) {
   model.show = name;
