@@ -16,6 +16,8 @@ from ..core.mix import mix_files
 from ..core.recipe import Basis, Recipe
 from .input import Bar, meshes_of, recipe_file, recipe_of
 
+SAID = 10  # flaws
+
 
 def run_settings(options: argparse.Namespace) -> int:
     """Every setting by name, with its default, unit and reason."""
@@ -141,6 +143,10 @@ def run_bake(options: argparse.Namespace) -> int:
     rated = [(pair.name, pair.likeness) for pair in manifest.pairs if pair.likeness]
     for name, own in rated if len(rated) > 1 else []:
         print(f"  {name}: mean {own.mean:.2f}°, 95 % within {own.p95:.2f}°")
+    for number, flaw in enumerate(manifest.flaws[:SAID], 1):
+        print(f"flaw {number}: {flaw.title.lower()}, {flaw.part.rpartition('/')[2]}: {flaw.what} {flaw.remedy}")
+    if len(manifest.flaws) > SAID:
+        print(f"and {len(manifest.flaws) - SAID} more flaws; see manifest.json")
     if manifest.coverage_of_sculpt:
         print(f"coverage: {manifest.coverage_of_sculpt.held:.2%} of the sculpt held by the cage")
     for made in manifest.maps:

@@ -20,6 +20,7 @@ from .cast import Cast
 from .coverage import Coverage, CoverageFacts, coverage
 from .errors import Cancelled
 from .field import located_of
+from .flaws import FLAW_MARKS, flaws_of, write_marks
 from .ground import Ground
 from .images import SUFFIXES, png, read_picture, write_picture
 from .layered import WRITERS, layers_of
@@ -146,7 +147,12 @@ class Bake:
         if len(self.high.triangles) <= MEASURED:
             with _stage(seconds, "coverage"):
                 measured = CoverageFacts.of(self.coverage())
+        with _stage(seconds, "flaws"):
+            shown = flaws_of([sheet.ground for sheet in self.sheets])
+        if previews:
+            write_marks(pathlib.Path(previews) / FLAW_MARKS, shown)
         result = Manifest.of(self, files, sources or [], seconds, measured)
+        result.flaws = [found.flaw for found in shown]
         for pair, rated in zip(result.pairs, pairs, strict=True):
             pair.likeness = rated
         for facts in result.sheets:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from pydantic import BaseModel
 
 from .coverage import CoverageFacts
+from .flaws.found import Flaw
 from .likeness import Likeness
 from .recipe import Recipe
 
@@ -74,6 +75,7 @@ class Manifest(BaseModel):
     pairs: list[PairFacts] = []
     alone: list[str] = []
     coverage_of_sculpt: CoverageFacts | None = None
+    flaws: list[Flaw] = []
     diagonal: float
     outward_reach: float
     inward_reach: float

@@ -30,7 +30,8 @@ def occluders_on(ground: Ground, which: str) -> Occluders:
 def occluders_of(assembly: Assembly, sculpt: Sculpt, which: str) -> Occluders:
     """Scenes for the rays of every pair.
 
-    Of its "pair" or the whole "piece" without their floaters, of the pair's "floaters", or of the "low" meshes alone.
+    Of its "pair" or the whole "piece" without their floaters, "all" of the pair, its "floaters", or of the "low"
+    meshes alone.
     """
     count = len(assembly.paired.pairs)
     if which == "low":
@@ -43,6 +44,8 @@ def occluders_of(assembly: Assembly, sculpt: Sculpt, which: str) -> Occluders:
         return _told([Scene(vertices, mesh.triangles[solid], both_sides=True)] * count)
     if which == "floaters":
         solid = ~solid
+    elif which == "all":
+        solid[:] = True
     scenes = []
     for first, last in zip(sculpt.first[:-1].tolist(), sculpt.first[1:].tolist(), strict=True):
         scenes.append(Scene(vertices, mesh.triangles[first:last][solid[first:last]], both_sides=True))

@@ -12,6 +12,7 @@ from ..core.changes import what_changed
 from ..core.checks import Finding
 from ..core.coverage import Coverage
 from ..core.errors import InputProblem
+from ..core.flaws import FLAW_MARKS
 from ..core.manifest import Manifest
 from ..core.packed import unpack_header
 from ..core.pairing import Part, pair_up
@@ -392,6 +393,8 @@ class Workshop:
                     pictures[m.sheet, f"{m.key}.file"] = self.store.files.adopt(folder / m.file)
             heats = {s.name: s.heat for s in manifest.sheets if s.heat}
             pictures |= {(name, LIKENESS): self.store.files.adopt(folder / heat) for name, heat in heats.items()}
+            if (folder / FLAW_MARKS).is_file():
+                pictures["", FLAW_MARKS] = self.store.files.adopt(folder / FLAW_MARKS)
             self._write_bake(bakes.finish, bake_id, manifest, pictures)
         except JobFailed as failed:
             state = "cancelled" if failed.kind == "cancelled" else "failed"

@@ -9,9 +9,9 @@ from inkwell_cast.core.bake import bake
 from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
 
 
-def baked(low, highs, maps, size=48, samples=1, outward=0.3, inward=0.3, warm=None, **groups):
+def baked(low, highs, maps, size=48, samples=1, outward=0.3, inward=0.3, warm=None, reach_of_all=None, **groups):
     recipe = Recipe(
-        reach=Reach(unit="scene", outward=outward, inward=inward),
+        reach=reach_of_all or Reach(unit="scene", outward=outward, inward=inward),
         sheet=Sheet(width=size, height=size, samples=samples, padding=0),
         output=Output(maps=maps, depth=16),
         **groups,

@@ -6,7 +6,7 @@ import zipfile
 import cv2
 import numpy as np
 
-from inkwell_cast.core.packed import unpack_header
+from inkwell_cast.core.packed import unpack, unpack_header
 
 from .helpers import baked
 
@@ -104,3 +104,17 @@ def test_the_likeness_is_a_picture_and_a_figure_at_the_pointer_and_by_pair(clien
     assert "Show it on the model" in client.get(f"{piece}/panel/review").text
     archive = zipfile.ZipFile(io.BytesIO(client.get(f"{piece}/bakes/{facts['id']}/all.zip").content))
     assert "likeness.png" not in archive.namelist()  # for looking only
+
+
+def test_flaws_are_listed_and_their_texels_hatched(client, piece):
+    baked(client, piece)
+    assert "None of the causes looked for" in client.get(f"{piece}/panel/review").text
+    client.post(f"{piece}/settings/cage", data={"reach.outward": "0.001", "reach.inward": "0.001"})
+    facts = baked(client, piece)["facts"]
+    panel = client.get(f"{piece}/panel/review").text
+    assert "and the sculpt" in panel
+    address = f"{piece}/bakes/{facts['id']}/flaws"
+    header, arrays = unpack(np.frombuffer(client.get(f"{address}/0/marks").content, np.uint8))
+    assert (header["title"], header["low"]) == ("Missed", True)
+    assert arrays["corners"].shape == (*arrays["uvs"].shape[:2], 3)
+    assert client.get(f"{address}/99/marks").status_code == 404

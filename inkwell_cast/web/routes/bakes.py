@@ -14,13 +14,14 @@ from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, JSONResponse, Response
 
 from ...core.arrays import Any_
+from ...core.flaws import FLAW_MARKS, marks_in
 from ...core.images import png
 from ...core.likeness import MISSED, OFF, degrees, heat
 from ...core.manifest import MapFile
 from ...store.bakes import BakeRow
 from ..outline import LIKENESS
 from ..pages import bake_facts, render, workshop
-from .meshes import file_stem
+from .meshes import file_stem, marked
 from .piece import context
 
 router = APIRouter(prefix="/pieces/{piece_id}")
@@ -113,6 +114,17 @@ def file(request: Request, piece_id: int, bake_id: int, key: str, sheet: str = "
 @router.get("/bakes/{bake_id}/manifest.json")
 def manifest(request: Request, piece_id: int, bake_id: int) -> Response:
     return Response(_manifest(_bake(request, piece_id, bake_id)), media_type="application/json")
+
+
+@router.get("/bakes/{bake_id}/flaws/{number}/marks")
+def flaw_marks(request: Request, piece_id: int, bake_id: int, number: int) -> Response:
+    """The texels of a flaw, for both views."""
+    row = _bake(request, piece_id, bake_id)
+    try:
+        shown = marks_in(_picture(request, row, "", FLAW_MARKS), number)
+    except IndexError:
+        raise HTTPException(404, "This bake has no such flaw.") from None
+    return marked(shown, row.manifest.flaws[number].title if row.manifest else "")
 
 
 @router.get("/bakes/{bake_id}/all.zip")

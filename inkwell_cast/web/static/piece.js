@@ -172,11 +172,10 @@ async function loadBitmaps(facts, key) {
 
 $("sheet-choice").addEventListener("change", () => { state.sheet = $("sheet-choice").value; sheet.setMark(null); showMap(state.key); });
 
-// findings of the checks
+// findings of the checks, and flaws of a bake
 
 async function showFinding(summary) {
-  const number = summary.dataset.finding;
-  const { header, arrays } = await fetchMesh(`${base}/checks/${number}/marks`);
+  const { header, arrays } = await fetchMesh(summary.dataset.marks);
   if (header.place) setShow(header.low ? "low" : "sculpt");
   model.showMarks(arrays.corners, header.place);
   sheet.setHatched(arrays.uvs);

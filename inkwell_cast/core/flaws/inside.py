@@ -1,0 +1,58 @@
+"""Struck from inside: a ray meets the back of the sculpt before its front.
+
+It began inside the sculpt or another part, or looks in through a hole.
+"""
+
+import numba
+import numpy as np
+
+from ..arrays import I64
+from ..embree import hit_along
+from ..gather.texels import face_normal
+from ..occluders import occluders_on
+from ..rays import make_ray
+from .found import Found, Told, length
+from .seen import Seen
+
+KEY, TITLE = "inside", "Struck from inside"
+ERROR = 30.0  # degrees: how wrong such a texel looks
+
+
+def find(seen: Seen) -> Found:
+    """Texels that struck, whose ray passes a back face on its way."""
+    rows = np.flatnonzero(seen.struck > 0)
+    ground = seen.ground
+    ready, way = occluders_on(ground, "all"), np.zeros(len(rows))
+    mesh = ground.sculpt.mesh
+    _backs(
+        seen.triangle[rows], seen.b[rows], *ground.rays.arrays, ground.rays.pair, ready.tracers, ground.sculpt.first,
+        mesh.positions, mesh.triangles, way,
+    )  # fmt: skip
+    back = way > 0
+    rows, way = rows[back], way[back]
+
+    def tell(own: I64) -> Told:
+        reach, passed = float(seen.outward[rows[own]].max()), float(np.median(way[own]))
+        return Told(
+            f"Rays start {length(reach)} out and meet the back of a surface {length(passed)} on: they begin inside the "
+            "sculpt or another part, or look in through a hole.",
+            "Shorten the outward reach here, keep the other part in a pair of its own, or close the sculpt.",
+        )
+
+    return Found(rows, np.full(len(rows), ERROR), tell)
+
+
+@numba.njit(cache=True, nogil=True)
+def _backs(triangle, b, points, offsets, inward, special, pair, tracers, firsts, positions, triangles, way):  # type: ignore[no-untyped-def]
+    """How far each ray goes to the first surface, where that is seen from behind; 0 where it is a front."""
+    for i in range(len(triangle)):
+        t = triangle[i]
+        ox, oy, oz, dx, dy, dz, _, far = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
+        p = pair[t]
+        found, _, _, hit = hit_along(tracers[p, 0], tracers[p, 1], ox, oy, oz, dx, dy, dz, far)
+        if hit < 0:
+            continue
+        row = triangles[firsts[p] + hit]
+        gx, gy, gz = face_normal(positions[row[0]], positions[row[1]], positions[row[2]])
+        if gx * dx + gy * dy + gz * dz > 0:
+            way[i] = found

@@ -1,0 +1,81 @@
+"""Missed: rays that strike nothing, so the map has no normal of the sculpt there."""
+
+import numba
+import numpy as np
+
+from ..arrays import I64
+from ..embree import hit_along
+from ..occluders import occluders_on
+from ..rays import make_ray
+from .found import Found, Told, length
+from .seen import Seen
+
+KEY, TITLE = "missed", "Missed"
+ERROR = 45.0  # degrees: how wrong a texel without the sculpt looks
+BEYOND = 0.5  # of the low's diagonal: how far past the reach the sculpt is looked for
+UNUSED = 1e30
+
+
+def find(seen: Seen) -> Found:
+    """Texels none of whose samples struck; what is said follows from how far off the sculpt lies along their rays."""
+    rows = np.flatnonzero(seen.struck == 0)
+    ground, beyond = seen.ground, BEYOND * seen.ground.assembly.low.diagonal
+    above, below, turned = (np.full(len(rows), UNUSED) for _ in range(3))
+    _farther(
+        seen.triangle[rows], seen.b[rows], *ground.rays.arrays, ground.rays.pair, ground.sculpt.tracers,
+        occluders_on(ground, "all").tracers, beyond, above, below, turned,
+    )  # fmt: skip
+
+    def tell(chosen: I64) -> Told:
+        up, down = above[chosen], below[chosen]
+        high, deep, away = up < UNUSED, down < UNUSED, turned[chosen] < UNUSED
+        if away.mean() >= 0.5:
+            off = length(abs(float(np.median(turned[chosen][away]))))
+            return Told(
+                f"The sculpt lies within reach here, {off} from the low, but its faces look inward.",
+                "Turn its winding over: the checks offer that with one click.",
+            )
+        outward, inward = float(seen.outward[rows[chosen]].max()), float(seen.inward[rows[chosen]].max())
+        if high.mean() >= max(0.5, deep.mean()):
+            gap = float(np.median(up[high]))
+            return Told(
+                f"The outward reach is {length(outward)} here, and the sculpt stands {length(gap)} above the low.",
+                f"Raise the outward reach here to {length(1.05 * float(up[high].max()))}, or place a pocket.",
+            )
+        if deep.mean() >= 0.5:
+            gap = float(np.median(down[deep]))
+            return Told(
+                f"The inward reach is {length(inward)} here, and the sculpt lies {length(gap)} below the low.",
+                f"Raise the inward reach here to {length(1.05 * float(down[deep].max()))}, or place a pocket.",
+            )
+        return Told(
+            f"There is no sculpt along these rays, up to {length(beyond)} beyond the reach.",
+            "Close the sculpt here, or take the low away; where a hole is meant, bake the opacity.",
+        )
+
+    return Found(rows, np.full(len(rows), ERROR), tell)
+
+
+@numba.njit(cache=True, nogil=True)
+def _farther(  # type: ignore[no-untyped-def]
+    triangle, b, points, offsets, inward, special, pair, tracers, both, beyond, above, below, turned
+):  # fmt: skip
+    """How far off the low lies what a ray from farther out, or one that goes farther in, would strike.
+
+    And what it would strike of itself if backs counted.
+    """
+    for i in range(len(triangle)):
+        t = triangle[i]
+        ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
+        found, _, _, hit = hit_along(both[pair[t], 0], both[pair[t], 1], ox, oy, oz, dx, dy, dz, far)
+        if hit >= 0:
+            turned[i] = out - found
+        function, scene = tracers[pair[t], 0], tracers[pair[t], 1]
+        x, y, z = ox - dx * beyond, oy - dy * beyond, oz - dz * beyond
+        found, _, _, hit = hit_along(function, scene, x, y, z, dx, dy, dz, beyond)
+        if hit >= 0:
+            above[i] = out + beyond - found
+        x, y, z = ox + dx * far, oy + dy * far, oz + dz * far
+        found, _, _, hit = hit_along(function, scene, x, y, z, dx, dy, dz, beyond)
+        if hit >= 0:
+            below[i] = far - out + found
