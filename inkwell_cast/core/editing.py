@@ -3,9 +3,12 @@
 from typing import Any
 
 from .checks import Remedy
+from .flaws.found import Flaw
 from .levels import FIELDS
 from .pairing import Pair, Paired
 from .recipe import FileSettings, Fix, Level, Place, Pocket, Recipe, Stroke
+
+POCKET_ROOM = 1.05  # a mend's pocket reaches a little past the flaw
 
 
 def place_part(recipe: Recipe, key: str, pair: str = "", role: str = "") -> Recipe:
@@ -95,6 +98,19 @@ def add_pocket(recipe: Recipe, centre: tuple[float, float, float]) -> Recipe:
     radius = max(4 * reach.outward, 1e-6)
     made = Pocket(
         name=f"Pocket {n}", centre=centre, radius=radius, outward=2 * reach.outward, inward=reach.inward
+    )  # fmt: skip
+    return recipe.model_copy(update={"pockets": [*recipe.pockets, made]})
+
+
+def mend_reach(recipe: Recipe, flaw: Flaw, diagonal: float) -> Recipe:
+    """A pocket over a flaw with the reach that cures it; `diagonal` is that of the low. The flaw must have a reach."""
+    if flaw.reach is None:
+        raise ValueError(f"mend_reach: no reach cures {flaw.title}")
+    unit, rim = recipe.reach.scale(diagonal), 0.25
+    part = flaw.part.rpartition("/")[2]
+    made = Pocket(
+        name=f"{flaw.title}, {part}"[:80], centre=flaw.middle, radius=POCKET_ROOM * flaw.radius / (1 - rim) / unit,
+        outward=flaw.reach[0] / unit, inward=flaw.reach[1] / unit, rim=rim,
     )  # fmt: skip
     return recipe.model_copy(update={"pockets": [*recipe.pockets, made]})
 

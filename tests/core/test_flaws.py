@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from inkwell_cast.core.editing import mend_reach
 from inkwell_cast.core.flaws import flaws_of, marks_in, write_marks
 from inkwell_cast.core.mesh import Layer, layer_of_corners, merge
 from inkwell_cast.core.normals import with_normals
@@ -54,6 +55,21 @@ def test_what_was_missed_is_told_with_where_the_sculpt_is(height, words):
     assert shown.flaw.area == pytest.approx(0.16, rel=0.05)
     assert shown.flaw.middle == pytest.approx((0.5, 0.5, 0), abs=0.01)
     assert shown.flaw.radius == pytest.approx(0.2 * np.sqrt(2), rel=0.05)
+
+
+@pytest.mark.parametrize("height", [0.2, -0.2])
+@pytest.mark.parametrize("unit", ["scene", "percent"])
+def test_the_pocket_that_a_missed_region_asks_for_cures_it(height, unit):
+    high = merge([frame(), replace(island(height), uvs=())], "high")
+    scale = 1 if unit == "scene" else 100 / np.sqrt(2)
+    reach = Reach(unit=unit, outward=0.05 * scale, inward=0.05 * scale)
+    result = baked(plane(), high, ["normal"], size=96, reach_of_all=reach)
+    (shown,) = flaws_of([result.sheets[0].ground])
+    mended = mend_reach(result.recipe, shown.flaw, result.low.mesh.diagonal)
+    assert mended.pockets[0].name == "Missed, plane"
+    again = baked(plane(), high, ["normal"], size=96, reach_of_all=reach, pockets=mended.pockets)
+    assert again.cast.missed == 0
+    assert flaws_of([again.sheets[0].ground]) == []
 
 
 def test_a_sculpt_that_is_turned_over_is_told_to_be():

@@ -337,6 +337,54 @@ def test_a_bake_that_ends_while_the_panel_is_fetched_is_shown_all_the_same(quiet
     expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)
 
 
+def test_a_bake_whose_box_is_replaced_at_once_is_shown_all_the_same(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    page.evaluate("""() => {
+        let once = false;
+        document.body.addEventListener("htmx:afterSwap", ({ target }) => {
+            if (!once && target.querySelector("#bake-box .baking, .baking")) {
+                once = true;
+                document.querySelector("#bake-box").innerHTML = "<button>older</button>"; // as a late panel brings it
+            }
+        });
+    }""")
+    page.locator("#model canvas").focus()
+    page.keyboard.press("p")
+    expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)
+
+
+def test_the_loop_of_next_flaw_mend_and_proof_by_keyboard(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    for name in ("reach.outward", "reach.inward"):
+        with page.expect_response(lambda r: "/settings/cage" in r.url):
+            page.locator(f"input[name='{name}']").fill("0.3")
+            page.locator(f"input[name='{name}']").press("Tab")
+    page.keyboard.press("Escape")
+    page.locator("#model canvas").focus()
+    page.keyboard.press("p")
+    expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)
+    flaws = page.locator(".flaws .finding")
+    before = flaws.count()
+    assert before > 0
+    drawn = model_picture(page)
+    page.keyboard.press("j")
+    expect(page.get_by_text("and the sculpt").first).to_be_visible()
+    page.wait_for_timeout(600)
+    assert np.abs(model_picture(page) - drawn).max() > 60  # the view went there and hatches it
+    page.keyboard.press("a")
+    expect(page.get_by_text("A pocket was placed")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("Settings changed since this bake")).to_be_visible()
+    page.locator("#model canvas").focus()
+    page.keyboard.press("p")
+    expect(page.locator("#table")).to_have_attribute("data-ended", "2", timeout=SLOW)
+    expect(page.get_by_text("Settings changed since this bake")).to_be_hidden(timeout=SLOW)
+    page.locator("[data-map=likeness]").click()
+    expect(page.locator("#map-chips [data-key=likeness]")).to_have_attribute("aria-pressed", "true")
+    assert flaws.count() < before
+
+
 def test_maps_are_chosen_baked_and_their_range_and_colours_set(quiet: Page, server, ring_files):
     page = quiet
     make_piece(page, server, ring_files)

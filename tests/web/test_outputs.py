@@ -118,3 +118,8 @@ def test_flaws_are_listed_and_their_texels_hatched(client, piece):
     assert (header["title"], header["low"]) == ("Missed", True)
     assert arrays["corners"].shape == (*arrays["uvs"].shape[:2], 3)
     assert client.get(f"{address}/99/marks").status_code == 404
+    mended = client.post(f"{address}/0/mend")
+    assert "A pocket was placed" in mended.text
+    assert "cage-changed" in mended.headers["HX-Trigger"]
+    assert "Missed, " in client.get(f"{piece}/panel/cage").text
+    assert client.post(f"{address}/99/mend").status_code == 404

@@ -89,7 +89,7 @@ def _shown(seen: Seen, detector: Detector, found: Found, own: I64, thinned: int)
     flaw = Flaw(
         cause=detector.KEY, title=detector.TITLE, part=part, what=told.what, remedy=told.remedy, middle=(x, y, z),
         radius=float(np.linalg.norm(high - low) / 2), area=float(area.sum()) * thinned,
-        error=float((area * found.error[own]).sum() / area.sum()),
+        error=float((area * found.error[own]).sum() / area.sum()), reach=told.reach,
     )  # fmt: skip
     return Shown(flaw, *_squares(seen, rows))
 

@@ -10,10 +10,11 @@ from ..arrays import F64, I64
 
 @dataclass(frozen=True, slots=True)
 class Told:
-    """The cause of a region with its numbers, and what cures it."""
+    """The cause of a region with its numbers, what cures it, and outward and inward reach that would (scene units)."""
 
     what: str
     remedy: str
+    reach: tuple[float, float] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,7 +27,10 @@ class Found:
 
 
 class Flaw(BaseModel):
-    """A region where the projection went wrong; middle, radius and area in scene units, error in degrees."""
+    """A region where the projection went wrong; middle, radius, area and reach in scene units, error in degrees.
+
+    reach, outward and inward, is what would cure it where that is all it takes.
+    """
 
     cause: str
     title: str
@@ -37,6 +41,7 @@ class Flaw(BaseModel):
     radius: float
     area: float
     error: float
+    reach: tuple[float, float] | None = None
 
     @property
     def weight(self) -> float:

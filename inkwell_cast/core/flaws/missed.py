@@ -14,6 +14,7 @@ KEY, TITLE = "missed", "Missed"
 ERROR = 45.0  # degrees: how wrong a texel without the sculpt looks
 BEYOND = 0.5  # of the low's diagonal: how far past the reach the sculpt is looked for
 UNUSED = 1e30
+ROOM = 1.05  # a mended reach goes a little farther than the sculpt
 
 
 def find(seen: Seen) -> Found:
@@ -37,17 +38,17 @@ def find(seen: Seen) -> Found:
             )
         outward, inward = float(seen.outward[rows[chosen]].max()), float(seen.inward[rows[chosen]].max())
         if high.mean() >= max(0.5, deep.mean()):
-            gap = float(np.median(up[high]))
+            gap, needed = float(np.median(up[high])), ROOM * float(up[high].max())
             return Told(
                 f"The outward reach is {length(outward)} here, and the sculpt stands {length(gap)} above the low.",
-                f"Raise the outward reach here to {length(1.05 * float(up[high].max()))}, or place a pocket.",
-            )
+                f"Raise the outward reach here to {length(needed)}, or place a pocket.", (needed, inward),
+            )  # fmt: skip
         if deep.mean() >= 0.5:
-            gap = float(np.median(down[deep]))
+            gap, needed = float(np.median(down[deep])), ROOM * float(down[deep].max())
             return Told(
                 f"The inward reach is {length(inward)} here, and the sculpt lies {length(gap)} below the low.",
-                f"Raise the inward reach here to {length(1.05 * float(down[deep].max()))}, or place a pocket.",
-            )
+                f"Raise the inward reach here to {length(needed)}, or place a pocket.", (outward, needed),
+            )  # fmt: skip
         return Told(
             f"There is no sculpt along these rays, up to {length(beyond)} beyond the reach.",
             "Close the sculpt here, or take the low away; where a hole is meant, bake the opacity.",

@@ -13,6 +13,7 @@ from fastapi import APIRouter, Request
 from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, JSONResponse, Response
 
+from ...core import editing
 from ...core.arrays import Any_
 from ...core.flaws import FLAW_MARKS, marks_in
 from ...core.images import png
@@ -22,7 +23,7 @@ from ...store.bakes import BakeRow
 from ..outline import LIKENESS
 from ..pages import bake_facts, render, workshop
 from .meshes import file_stem, marked
-from .piece import context
+from .piece import changed, context
 
 router = APIRouter(prefix="/pieces/{piece_id}")
 
@@ -125,6 +126,19 @@ def flaw_marks(request: Request, piece_id: int, bake_id: int, number: int) -> Re
     except IndexError:
         raise HTTPException(404, "This bake has no such flaw.") from None
     return marked(shown, row.manifest.flaws[number].title if row.manifest else "")
+
+
+@router.post("/bakes/{bake_id}/flaws/{number}/mend")
+def mend(request: Request, piece_id: int, bake_id: int, number: int) -> Response:
+    """Place the pocket that cures a flaw; it is a setting like any other, and can be undone."""
+    row = _bake(request, piece_id, bake_id)
+    flaw = row.manifest.flaws[number] if row.manifest and 0 <= number < len(row.manifest.flaws) else None
+    if flaw is None or row.manifest is None or flaw.reach is None:
+        raise HTTPException(404, "This bake has no such flaw that a reach would cure.")
+    diagonal = row.manifest.diagonal
+    workshop(request).change(piece_id, f"Mend {flaw.title.lower()}", lambda r: editing.mend_reach(r, flaw, diagonal))
+    words = f"A pocket was placed on {flaw.part.rpartition('/')[2]}. Bake a proof to see what it does."
+    return changed(request, piece_id, "review", "cage-changed", said=[words])
 
 
 @router.get("/bakes/{bake_id}/all.zip")

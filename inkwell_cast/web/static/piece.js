@@ -311,6 +311,8 @@ const flips = {
 };
 for (const chip of document.querySelectorAll("[data-show]")) chip.onclick = () => setShow(chip.dataset.show);
 
+// Do what a button does, also in the moment in which it was drawn anew and does not listen yet.
+function act(button) { if (button && !button.disabled) ask("POST", button.getAttribute("hx-post"), button.getAttribute("hx-target")); }
 document.addEventListener("keydown", (e) => {
   if (e.key === "Escape" && e.target.matches("input")) e.target.blur(); // back to the keys of the page
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && !e.target.matches("input[type=text], textarea")) {
@@ -323,10 +325,11 @@ document.addEventListener("keydown", (e) => {
   if (flips[key]) flips[key]();
   else if ((key === "," || key === ".") && state.facts) { const all = state.facts.maps; showMap(all[(all.indexOf(state.key) + (key === "." ? 1 : all.length - 1)) % all.length]); }
   else if (key === "w") setShow(shows[(shows.indexOf(model.show) + 1) % 3]);
-  else if (key === "p") $("proof")?.click();
-  else if (key === "b") $("full-bake")?.click();
+  else if (key === "p") act($("proof"));
+  else if (key === "b") act($("full-bake"));
   else if (key === "s") showLeaf(slice.shown ? "bakes" : "section");
   else if (key === "j") stepFinding(1);
+  else if (key === "a") act(document.querySelector(".finding > details[open] [data-mend]"));
   else if (key === "k") stepFinding(-1);
   else if (key === "f") { model.fit(); sheet.fit(); }
   else if (key === "?") $("keys").hidden = !$("keys").hidden;
@@ -361,6 +364,9 @@ $("split").addEventListener("keydown", (e) => { if (e.key === "ArrowLeft" || e.k
 
 // fragments
 
+// Requests of the page's own, one after the other: side by side, htmx keeps only the last of those that wait.
+let asked = Promise.resolve();
+function ask(verb, address, options) { return asked = asked.then(() => htmx.ajax(verb, address, options)).catch(() => {}); }
 const stepHere = () => document.querySelector("#steps .here")?.getAttribute("hx-get");
 let baking = false; // whether the bake box showed a bake at work when last looked at
 let peeked = "";
@@ -379,16 +385,17 @@ function followBake() {
   if (box) peek(box.dataset).catch(() => {}); // the next look is soon
   const missed = baking && !now; // a panel brought the box of an ended bake before the bake's own request told of it
   baking = now;
-  if (missed) htmx.ajax("GET", `${base}/progress`, { source: "#bake-box", target: "#bake-box" });
+  if (missed) ask("GET", `${base}/progress`, { source: "#bake-box", target: "#bake-box" });
 }
 document.body.addEventListener("htmx:afterSettle", followBake);
+document.body.addEventListener("htmx:beforeSwap", (e) => { if (/\/bake(\?|$)/.test(e.detail.pathInfo?.requestPath ?? "")) baking = true; }); // also if a panel's box takes its place at once
 followBake();
 document.body.addEventListener("bake-ended", async (e) => {
   baking = false;
   if (e.detail.facts || peeked) await showBake(e.detail.facts || state.facts);
   peeked = "";
   const step = e.detail.facts ? `${base}/panel/review` : stepHere();
-  if (step) htmx.ajax("GET", step, "#panel");
+  if (step) ask("GET", step, "#panel");
   $("table").dataset.ended = Number($("table").dataset.ended || 0) + 1;
 });
 document.body.addEventListener("show-bake", (e) => showBake(e.detail.facts));
@@ -421,7 +428,7 @@ function tendMaps() {
   for (const svg of document.querySelectorAll(".range-rule:not([data-tended])")) { svg.dataset.tended = "yes"; new RangeRule(svg, change); }
   for (const color of document.querySelectorAll("[data-id-name]:not([data-tended])")) {
     color.dataset.tended = "yes";
-    color.addEventListener("change", (e) => { e.stopPropagation(); htmx.ajax("POST", `${base}/id-color`, { target: "#panel", values: { name: color.dataset.idName, color: color.value } }); });
+    color.addEventListener("change", (e) => { e.stopPropagation(); ask("POST", `${base}/id-color`, { target: "#panel", values: { name: color.dataset.idName, color: color.value } }); });
   }
 }
 document.body.addEventListener("htmx:afterSettle", tendMaps);
@@ -471,7 +478,7 @@ document.body.addEventListener("submit", async (e) => {
 async function afterUpload(said) {
   hideFinding();
   await loadMeshes(false);
-  await htmx.ajax("GET", `${base}/panel/meshes`, "#panel");
+  await ask("GET", `${base}/panel/meshes`, "#panel");
   if (said.length) toast(said.join(" "));
 }
 
@@ -515,7 +522,7 @@ function tendPairs() {
     row.addEventListener("drop", (e) => {
       if (!carries(e)) return;
       e.preventDefault();
-      htmx.ajax("POST", `${base}/parts`, { target: "#panel", values: { key: e.dataTransfer.getData("application/x-part"), pair: row.dataset.pair } });
+      ask("POST", `${base}/parts`, { target: "#panel", values: { key: e.dataTransfer.getData("application/x-part"), pair: row.dataset.pair } });
     });
   }
   for (const button of document.querySelectorAll("[data-menu]")) {
@@ -593,10 +600,10 @@ tendReach();
 async function sendToCage(address, values) {
   try { await json(`${base}/${address}`, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(values) }); }
   catch (error) { toast(error.message); return; }
-  await htmx.ajax("GET", `${base}/panel/cage${location.search}`, "#panel");
+  await ask("GET", `${base}/panel/cage${location.search}`, "#panel");
   await loadCage();
 }
-const postPanel = (address, values) => htmx.ajax("POST", `${base}/${address}`, { target: "#panel", values });
+const postPanel = (address, values) => ask("POST", `${base}/${address}`, { target: "#panel", values });
 const pockets = new Pockets(model, {
   busy: () => brush.on, clicked, begin: () => setShow("low"), scale: () => rule.scale,
   add: ([x, y, z]) => sendToCage("pockets", { x, y, z }), change: (number, values) => postPanel(`pockets/${number}`, values),
