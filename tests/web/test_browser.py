@@ -337,18 +337,19 @@ def test_a_bake_that_ends_while_the_panel_is_fetched_is_shown_all_the_same(quiet
     expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)
 
 
-def test_a_bake_whose_box_is_replaced_at_once_is_shown_all_the_same(quiet: Page, server, ring_files):
+@pytest.mark.parametrize("moment", ["htmx:beforeRequest", "htmx:afterSwap"])
+def test_a_bake_whose_box_is_replaced_is_shown_all_the_same(quiet: Page, server, ring_files, moment):
+    """A panel that was asked for before brings an idle box, before the bake's answer is there or just after."""
     page = quiet
     make_piece(page, server, ring_files)
-    page.evaluate("""() => {
+    page.evaluate("""(moment) => {
         let once = false;
-        document.body.addEventListener("htmx:afterSwap", ({ target }) => {
-            if (!once && target.querySelector("#bake-box .baking, .baking")) {
-                once = true;
-                document.querySelector("#bake-box").innerHTML = "<button>older</button>"; // as a late panel brings it
-            }
+        document.body.addEventListener(moment, (e) => {
+            if (once || !/bake/.test(e.detail.pathInfo?.requestPath)) return;
+            once = true;
+            document.querySelector("#bake-box").outerHTML = '<div id="bake-box"><button>older</button></div>';
         });
-    }""")
+    }""", moment)  # fmt: skip
     page.locator("#model canvas").focus()
     page.keyboard.press("p")
     expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)

@@ -388,7 +388,12 @@ function followBake() {
   if (missed) ask("GET", `${base}/progress`, { source: "#bake-box", target: "#bake-box" });
 }
 document.body.addEventListener("htmx:afterSettle", followBake);
-document.body.addEventListener("htmx:beforeSwap", (e) => { if (/\/bake(\?|$)/.test(e.detail.pathInfo?.requestPath ?? "")) baking = true; }); // also if a panel's box takes its place at once
+// The box that a bake's answer was meant for may have been replaced in the meantime, so the page looks for itself.
+document.body.addEventListener("htmx:afterRequest", (e) => {
+  if (!e.detail.successful || !/\/bake(\?|$)/.test(e.detail.pathInfo?.requestPath ?? "")) return;
+  baking = true;
+  followBake();
+});
 followBake();
 document.body.addEventListener("bake-ended", async (e) => {
   baking = false;
