@@ -114,6 +114,7 @@ def test_a_probe_sees_what_the_bake_saw():
     rays = rays_of(result.assembly, result.cage, result.low.triangles)
     for x, y in [(0, 0), (31, 17), (63, 63)]:
         seen = probe(result.low, rays, result.sculpt, x, y)
+        assert seen.uv == pytest.approx(((x + 0.5) / 64, 1 - (y + 0.5) / 64))
         assert seen.triangle == result.cast.low_triangle[y, x]
         assert seen.hit_triangle == result.cast.hit_triangle[y, x]
         assert seen.hit_object == "torus"
