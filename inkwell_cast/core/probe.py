@@ -40,7 +40,8 @@ def probe(low: Low, rays: Rays, sculpt: Sculpt, x: int, y: int) -> Probe | None:
     t, px, py = found
     start, direction, out, far = ray_at(rays, t, barycentrics(g.corners, t, px, py))
     pair, own = int(rays.pair[t]), int(low.triangles[t])
-    length, u, v, hit = first_hit(sculpt.tracers, pair, *start.tolist(), *direction.tolist(), far)
+    (ox, oy, oz), (dx, dy, dz) = start.tolist(), direction.tolist()
+    length, u, v, hit = first_hit(sculpt.tracers, pair, ox, oy, oz, dx, dy, dz, far)
     if hit >= 0:
         hit += int(sculpt.first[pair])
     result = Probe(
