@@ -143,10 +143,11 @@ def run_bake(options: argparse.Namespace) -> int:
     rated = [(pair.name, pair.likeness) for pair in manifest.pairs if pair.likeness]
     for name, own in rated if len(rated) > 1 else []:
         print(f"  {name}: mean {own.mean:.2f}°, 95 % within {own.p95:.2f}°")
-    for number, flaw in enumerate(manifest.flaws[:SAID], 1):
+    flaws = manifest.flaws or []
+    for number, flaw in enumerate(flaws[:SAID], 1):
         print(f"flaw {number}: {flaw.title.lower()}, {flaw.part.rpartition('/')[2]}: {flaw.what} {flaw.remedy}")
-    if len(manifest.flaws) > SAID:
-        print(f"and {len(manifest.flaws) - SAID} more flaws; see manifest.json")
+    if len(flaws) > SAID:
+        print(f"and {len(flaws) - SAID} more flaws; see manifest.json")
     if manifest.coverage_of_sculpt:
         print(f"coverage: {manifest.coverage_of_sculpt.held:.2%} of the sculpt held by the cage")
     for made in manifest.maps:

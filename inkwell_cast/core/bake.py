@@ -123,8 +123,8 @@ class Bake:
         """Write one picture a map and sheet, and manifest.json, into a folder; likeness is computed from the pictures.
 
         Each file appears whole or not at all. `sources` names the mesh files for the manifest; `previews` is a folder
-        for PNGs of maps in another format. The coverage of a sculpt of more than `MEASURED` triangles is left out,
-        since finding it takes longer than the bake.
+        for PNGs of maps in another format. The coverage and the flaws of a sculpt of more than `MEASURED` triangles are
+        left out, since finding them takes longer than the bake.
         """
         target = pathlib.Path(folder)
         target.mkdir(parents=True, exist_ok=True)
@@ -147,12 +147,15 @@ class Bake:
         if len(self.high.triangles) <= MEASURED:
             with _stage(seconds, "coverage"):
                 measured = CoverageFacts.of(self.coverage())
-        with _stage(seconds, "flaws"):
-            shown = flaws_of([sheet.ground for sheet in self.sheets])
-        if previews:
-            write_marks(pathlib.Path(previews) / FLAW_MARKS, shown)
+        flaws = None
+        if len(self.high.triangles) <= MEASURED:  # a sculpt seen from both sides is a second scene
+            with _stage(seconds, "flaws"):
+                shown = flaws_of([sheet.ground for sheet in self.sheets])
+            flaws = [found.flaw for found in shown]
+            if previews:
+                write_marks(pathlib.Path(previews) / FLAW_MARKS, shown)
         result = Manifest.of(self, files, sources or [], seconds, measured)
-        result.flaws = [found.flaw for found in shown]
+        result.flaws = flaws
         for pair, rated in zip(result.pairs, pairs, strict=True):
             pair.likeness = rated
         for facts in result.sheets:

@@ -14,7 +14,7 @@ import numpy as np
 
 from .arrays import F32
 from .ground import Ground
-from .near import islands_on, open_sky, points_of, unit_normals
+from .near import islands_on, open_skies, points_of, unit_normals
 from .threads import in_batches
 
 REACH = 7  # texels
@@ -30,9 +30,9 @@ def denoised(
 ) -> F32:  # fmt: skip
     """Values (H, W) from 0 to 1 of a texel's rays, smoothed; texels that struck nothing stay. Raises Cancelled."""
     cast, out = ground.cast, np.array(values, np.float32)
-    hidden = np.stack([open_sky(ground, radius) for radius in HIDDEN_WITHIN], axis=2)
     given = np.ascontiguousarray(values, np.float32)
     island, normal, points = islands_on(ground), unit_normals(ground), points_of(ground)
+    hidden = open_skies(cast, HIDDEN_WITHIN, island, normal, points)
 
     def work(first: int, last: int) -> None:
         _fit(first, last, cast.struck, cast.low_triangle, island, normal, points, hidden, given, out)

@@ -75,7 +75,7 @@ class Manifest(BaseModel):
     pairs: list[PairFacts] = []
     alone: list[str] = []
     coverage_of_sculpt: CoverageFacts | None = None
-    flaws: list[Flaw] = []
+    flaws: list[Flaw] | None = None  # None where they were not looked for
     diagonal: float
     outward_reach: float
     inward_reach: float

@@ -9,6 +9,7 @@ import numba
 import numpy as np
 
 from .arrays import F32, I32
+from .cast import Cast
 from .edges import edges_of, islands_of
 from .ground import Ground
 from .room import in_bands
@@ -44,10 +45,14 @@ def islands_on(ground: Ground) -> I32:
 
 def open_sky(ground: Ground, radius: float) -> F32:
     """The share of the sky that is free at each texel by what lies around it on the sheet, (H, W); radius in texels."""
-    cast = ground.cast
-    free = np.ones(cast.covered.shape, np.float32)
-    island, normal = islands_on(ground), unit_normals(ground)
-    _look(radius, cast.struck, cast.low_triangle, island, normal, points_of(ground), free)
+    return open_skies(ground.cast, (radius,), islands_on(ground), unit_normals(ground), points_of(ground))[..., 0]
+
+
+def open_skies(cast: Cast, radii: tuple[float, ...], island: I32, normal: F32, points: F32) -> F32:
+    """The same for several radii, (H, W, radii), from what the other functions here give."""
+    free = np.ones((*cast.covered.shape, len(radii)), np.float32)
+    for n, radius in enumerate(radii):
+        _look(radius, cast.struck, cast.low_triangle, island, normal, points, free[..., n])
     return free
 
 

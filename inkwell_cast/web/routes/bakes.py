@@ -15,7 +15,7 @@ from starlette.responses import FileResponse, JSONResponse, Response
 
 from ...core import editing
 from ...core.arrays import Any_
-from ...core.flaws import FLAW_MARKS, marks_in
+from ...core.flaws import FLAW_MARKS, Flaw, marks_in
 from ...core.images import png
 from ...core.likeness import MISSED, OFF, degrees, heat
 from ...core.manifest import MapFile
@@ -125,20 +125,27 @@ def flaw_marks(request: Request, piece_id: int, bake_id: int, number: int) -> Re
         shown = marks_in(_picture(request, row, "", FLAW_MARKS), number)
     except IndexError:
         raise HTTPException(404, "This bake has no such flaw.") from None
-    return marked(shown, row.manifest.flaws[number].title if row.manifest else "")
+    return marked(shown, _flaw(row, number).title)
 
 
 @router.post("/bakes/{bake_id}/flaws/{number}/mend")
 def mend(request: Request, piece_id: int, bake_id: int, number: int) -> Response:
     """Place the pocket that cures a flaw; it is a setting like any other, and can be undone."""
     row = _bake(request, piece_id, bake_id)
-    flaw = row.manifest.flaws[number] if row.manifest and 0 <= number < len(row.manifest.flaws) else None
-    if flaw is None or row.manifest is None or flaw.reach is None:
-        raise HTTPException(404, "This bake has no such flaw that a reach would cure.")
+    flaw = _flaw(row, number)
+    if flaw.reach is None or row.manifest is None:
+        raise HTTPException(404, "No reach would cure this flaw.")
     diagonal = row.manifest.diagonal
     workshop(request).change(piece_id, f"Mend {flaw.title.lower()}", lambda r: editing.mend_reach(r, flaw, diagonal))
     words = f"A pocket was placed on {flaw.part.rpartition('/')[2]}. Bake a proof to see what it does."
     return changed(request, piece_id, "review", "cage-changed", said=[words])
+
+
+def _flaw(row: BakeRow, number: int) -> Flaw:
+    flaws = (row.manifest.flaws or []) if row.manifest else []
+    if not 0 <= number < len(flaws):
+        raise HTTPException(404, "This bake has no such flaw.")
+    return flaws[number]
 
 
 @router.get("/bakes/{bake_id}/all.zip")
