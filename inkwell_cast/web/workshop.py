@@ -385,23 +385,29 @@ class Workshop:
             change(db, *values)
 
     def _bake_ended(self, bake_id: int, folder: pathlib.Path, future: Any) -> None:
+        """Write down how a bake ended, last of all: who sees that it has finds its folder gone and its files kept."""
+        change: Any
+        values: tuple[Any, ...]
         try:
             manifest: Manifest = future.result()
-            pictures = {(m.sheet, m.key): self.store.files.adopt(folder / (m.preview or m.file)) for m in manifest.maps}
-            for m in manifest.maps:
-                if m.preview:  # the file itself, beside the picture that the views show
-                    pictures[m.sheet, f"{m.key}.file"] = self.store.files.adopt(folder / m.file)
-            heats = {s.name: s.heat for s in manifest.sheets if s.heat}
-            pictures |= {(name, LIKENESS): self.store.files.adopt(folder / heat) for name, heat in heats.items()}
-            if (folder / FLAW_MARKS).is_file():
-                pictures["", FLAW_MARKS] = self.store.files.adopt(folder / FLAW_MARKS)
-            self._write_bake(bakes.finish, bake_id, manifest, pictures)
+            change, values = bakes.finish, (manifest, self._kept_files(manifest, folder))
         except JobFailed as failed:
-            state = "cancelled" if failed.kind == "cancelled" else "failed"
-            self._write_bake(bakes.end, bake_id, state, failed.message)
+            change, values = bakes.end, ("cancelled" if failed.kind == "cancelled" else "failed", failed.message)
         except Exception as error:
-            self._write_bake(bakes.end, bake_id, "failed", f"The result could not be kept ({error}).")
-        finally:
-            self._tickets.pop(bake_id, None)
-            self._folders.pop(bake_id, None)
-            shutil.rmtree(folder, ignore_errors=True)
+            change, values = bakes.end, ("failed", f"The result could not be kept ({error}).")
+        self._tickets.pop(bake_id, None)
+        self._folders.pop(bake_id, None)
+        shutil.rmtree(folder, ignore_errors=True)
+        self._write_bake(change, bake_id, *values)
+
+    def _kept_files(self, manifest: Manifest, folder: pathlib.Path) -> dict[tuple[str, str], str]:
+        """Take what a bake wrote into the store; hashes by sheet and key."""
+        adopt = self.store.files.adopt
+        pictures = {(m.sheet, m.key): adopt(folder / (m.preview or m.file)) for m in manifest.maps}
+        for m in manifest.maps:
+            if m.preview:  # the file itself, beside the picture that the views show
+                pictures[m.sheet, f"{m.key}.file"] = adopt(folder / m.file)
+        pictures |= {(sheet.name, LIKENESS): adopt(folder / sheet.heat) for sheet in manifest.sheets if sheet.heat}
+        if (folder / FLAW_MARKS).is_file():
+            pictures["", FLAW_MARKS] = adopt(folder / FLAW_MARKS)
+        return pictures
