@@ -83,7 +83,7 @@ class BakedSheet:
 
 @dataclass(frozen=True, slots=True)
 class Bake:
-    """The result: its sheets, the piece as it was put together, the cage and the highs, and how long it took.
+    """The result: its sheets, the piece as it was put together, the cage and the highs, and seconds by stage and pair.
 
     `low`, `cast` and `images` are those of the first sheet, for the many pieces that have one.
     """
@@ -95,6 +95,7 @@ class Bake:
     warnings: list[str]
     seconds: dict[str, float] = field(default_factory=dict)
     warm: Warm = field(default_factory=Warm)
+    spent_on: dict[int, float] = field(default_factory=dict)
 
     @property
     def recipe(self) -> Recipe:
@@ -316,7 +317,7 @@ def bake(
             sheets.append(_derive(sheet.name, sheet.ground(assembly, sculpt, warm), sheet, share_of, on_disk))
     warnings = warnings_after(assembly, sculpt.mesh, [sheet.cast for sheet in sheets], laid.outside)
     progress("maps", 1.0)
-    return Bake(assembly, laid.cage, sculpt, sheets, warnings, seconds, warm)
+    return Bake(assembly, laid.cage, sculpt, sheets, warnings, seconds, warm, laid.spent_on)
 
 
 def _derive(

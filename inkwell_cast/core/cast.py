@@ -91,9 +91,9 @@ class Cast:
         return int(np.count_nonzero((self.covered > 0) & (self.struck == 0)))
 
 
-def bands_of(sheet: Grid) -> list[I64]:
-    """The busy tiles of a sheet; one with more than `MOST_SAMPLES` samples is cut into parts of about `AT_ONCE`."""
-    tiles, each = sheet.busy_tiles, TILE * TILE * sheet.side**2
+def bands_of(sheet: Grid, tiles: I64) -> list[I64]:
+    """Tiles of a sheet; with more than `MOST_SAMPLES` samples they are cut into parts of about `AT_ONCE`."""
+    each = TILE * TILE * sheet.side**2
     if len(tiles) * each <= MOST_SAMPLES:
         return [tiles]
     return np.array_split(tiles, -(-len(tiles) * each // AT_ONCE))

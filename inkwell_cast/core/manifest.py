@@ -55,7 +55,10 @@ class SheetFacts(BaseModel):
 
 
 class PairFacts(BaseModel):
-    """A pair: its parts by role, how its cage mesh was in force (`cage.CageForm`), if it has one, and its likeness."""
+    """A pair: its parts by role, how its cage mesh was in force (`cage.CageForm`), if it has one, and its likeness.
+
+    seconds were spent on its rays and layers, as far as they were not kept from an earlier bake.
+    """
 
     name: str
     lows: list[str]
@@ -63,6 +66,7 @@ class PairFacts(BaseModel):
     cage_form: Literal["", "points", "surface", "length"] = ""
     cage_words: str = ""
     likeness: Likeness | None = None
+    seconds: float = 0.0
 
 
 class Manifest(BaseModel):
@@ -112,8 +116,9 @@ class Manifest(BaseModel):
                     name=p.name, lows=[part.key for part in p.lows], highs=[part.key for part in p.giving],
                     cage_form=forms[p.name].form if p.name in forms else "",
                     cage_words=forms[p.name].words if p.name in forms else "",
+                    seconds=round(bake.spent_on.get(n, 0.0), 4),
                 )
-                for p in paired.pairs
+                for n, p in enumerate(paired.pairs)
             ],
             alone=[f"{a.part.key}: {a.reason}" for a in paired.alone],
             coverage_of_sculpt=coverage,

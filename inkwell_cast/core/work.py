@@ -25,6 +25,7 @@ from .rays import Rays
 from .recipe import PROOF_SIDE, RAYLESS, Recipe
 from .sheet import nearest_covered
 from .sheets import lay_out_sheets
+from .turns import Turns, by_pair, turns_of
 
 Progress = Callable[[float], None]
 Tell = Callable[[str, float], None]
@@ -73,13 +74,17 @@ class SheetWork:
 
 @dataclass(slots=True)
 class LaidOut:
-    """A piece on its sheets; `outside` counts triangles on none. `spent` are seconds by layer of the last `fill`."""
+    """A piece on its sheets; `outside` counts triangles on none.
+
+    `spent` are seconds of the last `fill` by layer, `spent_on` by pair.
+    """
 
     sheets: list[SheetWork]
     cage: Cage
     outside: int
     meshes: list[Mesh]  # held, so that the key's identities stay theirs
     spent: dict[str, float] = field(default_factory=dict)
+    spent_on: dict[int, float] = field(default_factory=dict)
 
 
 def laid_out(
@@ -111,10 +116,11 @@ def fill(
 ) -> None:  # fmt: skip
     """Cast and gather what the recipe's maps need and what is not there yet; `on_disk` says where it is to lie.
 
-    `tell(layer, share)` hears what is at work, "rays" for the cast, and how much of all is done. `look` is called now
-    and then with a sheet, its ground, the layer at work and as much of its values as is there. Raises Cancelled.
+    `tell(layer, share)` hears what is at work, "rays" for the cast, with the pair whose turn it is where there are
+    several ("rays · lid"), and how much of all is done. `look` is called now and then with a sheet, its ground, the
+    layer at work and as much of its values as is there. Raises Cancelled.
     """
-    recipe, laid.spent = assembly.recipe, {}
+    recipe, laid.spent, laid.spent_on = assembly.recipe, {}, {}
     wanted = dict.fromkeys(maps.REGISTRY[key].RAW for key in recipe.output.maps)
     wanted.pop("", None)
     area = sum(sheet.low.grid.width * sheet.low.grid.height for sheet in laid.sheets)
@@ -126,7 +132,7 @@ def fill(
             _fill_sheet(
                 sheet, lacking, assembly, sculpt, warm,
                 lambda layer, share, b=before, p=part: tell(layer, b + p * share),  # type: ignore[misc]
-                cancelled, laid.spent, on_disk, look,
+                cancelled, laid, on_disk, look,
             )  # fmt: skip
         done += part
 
@@ -138,34 +144,43 @@ def _there(sheet: SheetWork, key: str, recipe: Recipe) -> bool:
 
 def _fill_sheet(
     sheet: SheetWork, lacking: list[str], assembly: Assembly, sculpt: Sculpt, warm: Warm, tell: Tell,
-    cancelled: Cancel, spent: dict[str, float], on_disk: bool, look: Look,
+    cancelled: Cancel, laid: LaidOut, on_disk: bool, look: Look,
 ) -> None:  # fmt: skip
     recipe, cast = assembly.recipe, sheet.cast or empty_cast(sheet.low.grid, on_disk)
     ground = sheet.ground(assembly, sculpt, warm, cast)
     outs = {key: empty(RAWS[key], cast, on_disk) for key in lacking}
     ready: dict[str, Any] = {}
-    bands = bands_of(sheet.low.grid)
+    grid, pairs, spent = sheet.low.grid, assembly.paired.pairs, laid.spent
+    bands = [turns_of(grid, sheet.rays.pair, tiles) for tiles in bands_of(grid, by_pair(grid, sheet.rays.pair))]
     costs = {"rays": 0.0 if sheet.hits else 1.0} | {key: RAWS[key].cost(recipe) for key in lacking}
     whole, done = max(sum(costs.values()), 1e-9) * len(bands), 0.0
 
-    def step(name: str, work: Callable[[Progress], None]) -> None:
+    def step(name: str, turns: Turns, work: Callable[[Progress], None]) -> None:
         nonlocal done
         started, before = time.perf_counter(), done
+        last, at = started, 0.0
 
         def heard(share: float) -> None:
-            tell(name, (before + share * costs[name]) / whole)
+            nonlocal last, at
+            now, pair = time.perf_counter(), turns.at(share)
+            turns.spread(at, share, now - last, laid.spent_on)
+            last, at = now, share
+            words = f"{name} · {pairs[pair].name}" if len(pairs) > 1 and pair >= 0 else name
+            tell(words, (before + share * costs[name]) / whole)
             look(sheet, ground, name, outs.get(name))
 
         work(heard)
+        heard(1.0)
         done += costs[name]
         spent[name] = round(spent.get(name, 0.0) + time.perf_counter() - started, 4)
 
-    for tiles in bands:
+    for turns in bands:
         hits = sheet.hits
         if hits is None:
-            made = hits = empty_hits(sheet.low.grid, tiles)
+            made = hits = empty_hits(grid, turns.tiles)
             step(
                 "rays",
+                turns,
                 lambda tell, h=made: cast_rays(  # type: ignore[misc]
                     sheet.low, sheet.rays, sculpt, cast, h, tell, cancelled, recipe.sheet.adaptive
                 ),
@@ -178,7 +193,7 @@ def _fill_sheet(
                     ready[key] = raw.prepare(ground)
                 raw.gather(ground, hits, ready[key], outs[key], tell, cancelled)
 
-            step(key, work)
+            step(key, turns, work)
         if len(bands) == 1:
             sheet.hits = hits
     for key in lacking:

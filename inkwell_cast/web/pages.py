@@ -30,11 +30,13 @@ STAGE_WORDS = {
 
 
 def stage_words(stage: str) -> str:
-    """A stage of a job as the page says it, with the layer that a bake is at; "" for one that is not known."""
-    kind, _, layer = stage.partition(" ")
+    """A stage of a job as the page says it, with the layer and pair that a bake is at; "" for one that is not known."""
+    kind, _, at = stage.partition(" ")
+    layer, _, pair = at.partition(" · ")
     words = STAGE_WORDS.get(kind, "")
     named = next((m.LABEL.lower() for m in maps.REGISTRY.values() if layer and layer in (m.RAW, m.KEY)), "")
-    return f"{words}: {named}" if named else words
+    words = f"{words}: {named}" if named else words
+    return f"{words}, {pair}" if pair else words
 
 
 templates = Jinja2Templates(HERE / "templates")

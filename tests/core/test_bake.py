@@ -165,6 +165,25 @@ def test_progress_rises_to_one_through_every_stage():
     assert "casting rays" in dict(told)
 
 
+def test_a_bake_is_told_and_timed_by_pair():
+    told, names = [], ["left", "right"]
+    lows = [
+        grid_mesh(1, 1, lambda u, v, n=n: (u + 3 * n, v, 0 * u), f"{name}_low", uv=lambda u, v, n=n: (n / 2 + u / 2, v))
+        for n, name in enumerate(names)
+    ]
+    highs = [grid_mesh(1, 1, lambda u, v, n=n: (u + 3 * n, v, 0 * u), f"{names[n]}_high") for n in (0, 1)]
+    recipe = small(128, 4, maps=["occlusion"])
+    made = bake(recipe, BakeMeshes([], [], [*lows, *highs]), lambda stage, share: told.append(stage))
+    heard = [stage for stage in dict.fromkeys(told) if "rays" in stage]
+    assert heard in (
+        ["casting rays · left", "casting rays · right"],
+        ["casting rays · right"],
+    )  # a fast one is one step
+    assert set(made.spent_on) == {0, 1}
+    layers = sum(spent for name, spent in made.seconds.items() if name.startswith("casting "))
+    assert 0 < sum(made.spent_on.values()) <= layers + 1e-3  # rounded
+
+
 def test_a_map_can_be_looked_at_while_it_is_made(monkeypatch):
     monkeypatch.setattr(peek, "EVERY", 0)
     monkeypatch.setattr(peek, "COST", 0)
