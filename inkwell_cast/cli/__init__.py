@@ -9,8 +9,9 @@ from typing import get_args
 from pydantic import ValidationError
 
 from ..core.errors import InputProblem, RayLibraryMissing
+from ..core.local_settings import NormalMode
 from ..core.mix import MIXES
-from ..core.recipe import DEPTHS, Basis, MapKey, NormalMode, Normals, Output, Sheet, refusals
+from ..core.recipe import DEPTHS, Basis, MapKey, Normals, Output, Sheet, refusals
 from .cage import run_cage, run_coverage
 from .commands import (
     convert_basis,

@@ -13,6 +13,7 @@ from .edges import bends, edges_of, shaded
 from .embree import Scene, Vertices
 from .fixes import seam_normals, treated
 from .levels import in_force, scopes
+from .mends import mended
 from .mesh import Mesh, layer_of_corners, merge, subset
 from .normals import smooth, with_normals
 from .pairing import Paired, Part, pair_up
@@ -71,6 +72,11 @@ class Sculpt:
     keys: tuple[str, ...]
     serial: int = field(default_factory=count().__next__)
 
+    def keys_of(self, triangles: I64 | I32) -> list[str]:
+        """The parts that some triangles belong to, the most frequent one first."""
+        found, times = np.unique(self.mesh.objects[triangles], return_counts=True)
+        return [self.keys[n] for n in found[np.argsort(-times, kind="stable")]]
+
 
 @dataclass(frozen=True, slots=True)
 class Relief:
@@ -92,7 +98,7 @@ class Assembly:
 
     files are treated, by name; low joins every paired low with its normals as set; low_pair (T,) int32 is the pair of
     each of its triangles, keys the part of each of its objects; cages are the pair's cage meshes, None where none;
-    relief says how the low was displaced, if it was.
+    relief says how the low was displaced, if it was. recipe is that which was `given` with its mends laid over it.
     """
 
     recipe: Recipe
@@ -103,6 +109,18 @@ class Assembly:
     keys: tuple[str, ...]
     cages: list[Mesh | None]
     relief: Relief | None = None
+    given: Recipe = field(default_factory=Recipe)
+
+    @property
+    def sculpt_keys(self) -> tuple[str, ...]:
+        """The part of every object of the sculpt, FILE/OBJECT, in its order."""
+        return tuple(
+            f"{file}/{name}"
+            for pair in self.paired.pairs
+            for file, names in _by_file(pair.giving).items()
+            for name in self.files[file].object_names
+            if name in names
+        )
 
     def digest(self) -> str:
         """A hash of the low's shape, normals and pairs and of the cage meshes: all that ray directions come from."""
@@ -111,10 +129,19 @@ class Assembly:
         arrays += [low.normals.values, low.normals.corners] if low.normals else []
         for cage in self.cages:
             arrays += [cage.positions, cage.triangles] if cage else []
-        found = hashlib.sha256(self.recipe.reach.directions.encode())
+        found = hashlib.sha256(repr(self.split.tolist()).encode())
         for array in arrays:
             found.update(np.ascontiguousarray(array).tobytes())
         return found.hexdigest()
+
+    @property
+    def split(self) -> Bool:
+        """Which objects of the low have rays that part at hard edges, (objects,) bool."""
+        found = []
+        for key in self.keys:
+            pair = self.paired.pair_of(key)
+            found.append(in_force(self.recipe, scopes(pair.name if pair else "", key))["directions"].value == "split")
+        return np.array(found, bool)
 
 
 class Warm:
@@ -160,7 +187,7 @@ class Warm:
             return known[1]
         self._sculpt = known = None  # let the old scenes go before the new ones need their memory,
         self._kept.clear()  # and all that was computed of them
-        self._sculpt = wanted, _build(wanted, ends)
+        self._sculpt = wanted, _build(wanted, ends, assembly.sculpt_keys)
         return self._sculpt[1]
 
 
@@ -178,21 +205,19 @@ def _by_file(parts: list[Part]) -> dict[str, tuple[str, ...]]:
     return {file: tuple(names) for file, names in found.items()}
 
 
-def _build(wanted: list[tuple[Mesh, tuple[str, ...]]], ends: I64) -> Sculpt:
+def _build(wanted: list[tuple[Mesh, tuple[str, ...]]], ends: I64, keys: tuple[str, ...]) -> Sculpt:
     dressed: dict[int, Mesh] = {}
-    pieces, keys = [], list[str]()
+    pieces = []
     for mesh, names in wanted:
         whole = dressed.setdefault(id(mesh), with_normals(mesh))
-        piece = take(whole, names)
-        pieces.append(piece)
-        keys += [f"{mesh.name}/{name}" for name in piece.object_names]
+        pieces.append(take(whole, names))
     counts = np.cumsum([0, *[len(piece.triangles) for piece in pieces]])
     first = counts[ends].astype(np.int64)
     mesh = with_normals(merge(pieces, "sculpt"))
     shared = Vertices(mesh.positions)
     scenes = [Scene(shared, mesh.triangles[a:b]) for a, b in pairwise(first.tolist())]
     tracers = np.array([scene.tracer for scene in scenes], np.uint64).reshape(-1, 2)
-    return Sculpt(mesh, first, tracers, scenes, tuple(keys))
+    return Sculpt(mesh, first, tracers, scenes, keys)
 
 
 def take(mesh: Mesh, names: tuple[str, ...]) -> Mesh:
@@ -223,7 +248,8 @@ def with_roles(recipe: Recipe, given: list[tuple[str, Mesh, Role | None]]) -> Re
 def assemble(recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None) -> Assembly:
     """Put a piece together. Nothing is refused here; see `checks`."""
     given = meshes.distinct()
-    recipe = with_roles(recipe, given)
+    asked = with_roles(recipe, given)
+    recipe = mended(asked)
     files = (warm or Warm()).treated({name: mesh for name, mesh, _ in given}, recipe)
     paired = pair_up(parts_of(list(files.values())), recipe.pairing, recipe.files)
     pieces, of_pair, keys, cages = [], [], list[str](), list[Mesh | None]()
@@ -237,8 +263,9 @@ def assemble(recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None) -> As
         cages.append(merge(cage, pair.name) if cage else None)
     if not pieces:
         empty = Mesh("low", np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
-        return Assembly(recipe, files, paired, empty, np.zeros(0, np.int32), (), cages)
-    return Assembly(recipe, files, paired, merge(pieces, "low"), np.concatenate(of_pair), tuple(keys), cages)
+        return Assembly(recipe, files, paired, empty, np.zeros(0, np.int32), (), cages, given=asked)
+    low = merge(pieces, "low")
+    return Assembly(recipe, files, paired, low, np.concatenate(of_pair), tuple(keys), cages, given=asked)
 
 
 def _cage_part(recipe: Recipe, mesh: Mesh, part: Part, files: dict[str, Mesh], lows: list[Part]) -> Mesh:

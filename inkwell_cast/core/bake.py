@@ -17,6 +17,7 @@ from .arrays import F32, I32, U8, U16, Any_
 from .assembly import Assembly, BakeMeshes, Sculpt, Warm, assemble
 from .cage import Cage
 from .cast import Cast
+from .checks import Finding, findings_of
 from .coverage import Coverage, CoverageFacts, coverage
 from .errors import Cancelled
 from .field import located_of
@@ -31,7 +32,7 @@ from .maps.ids import mask_of
 from .memory import free, needed, refuse_too_large
 from .mesh import Mesh
 from .peek import Peek, peeking
-from .recipe import Recipe
+from .recipe import RAYLESS, Recipe
 from .refusals import refuse_unusable, warnings_after
 from .relief import displaced
 from .room import free_on_disk, room
@@ -99,6 +100,7 @@ class Bake:
 
     @property
     def recipe(self) -> Recipe:
+        """What was in force: the recipe that was given, with its mends laid over it."""
         return self.assembly.recipe
 
     @property
@@ -151,7 +153,7 @@ class Bake:
         flaws = None
         if len(self.high.triangles) <= MEASURED:  # a sculpt seen from both sides is a second scene
             with _stage(seconds, "flaws"):
-                shown = flaws_of([sheet.ground for sheet in self.sheets])
+                shown = flaws_of([sheet.ground for sheet in self.sheets], self.findings())
             flaws = [found.flaw for found in shown]
             if previews:
                 write_marks(pathlib.Path(previews) / FLAW_MARKS, shown)
@@ -231,6 +233,13 @@ class Bake:
             made.preview = f"{path.stem}.png"
             write_picture(pathlib.Path(previews) / made.preview, "png", image)
         return made
+
+    def findings(self) -> list[Finding]:
+        """What the checks say of the piece, found once for meshes and the settings that checks heed."""
+        given = self.recipe.model_dump(mode="json", exclude=RAYLESS | {"pockets", "nudges", "omissions"})
+        own = {k: v for k, v in given.pop("sheet").items() if k in ("channel", "split")}
+        key = f"{given} {own} {self.sculpt.serial} {[id(mesh) for mesh in self.assembly.files.values()]}"
+        return self.warm.once("findings", key, lambda: findings_of(self.assembly))
 
     def coverage(self) -> Coverage:
         """What the cage of this bake holds of the sculpt."""

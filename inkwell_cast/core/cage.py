@@ -7,14 +7,16 @@ import numpy as np
 
 from .arrays import F32, F64, I32, I64, Bool
 from .assembly import Assembly
-from .cage_surface import NEAR, SurfaceBuilder, no_surface
+from .cage_surface import NEAR, SurfaceBuilder
 from .edges import edges_of
 from .embree import Scene
 from .levels import in_force, scopes
 from .mesh import Mesh, corner_positions
 from .normals import averaged
-from .nudges import listed_for, no_nudges, nudges_of
-from .rays import Nudges, Rays, Surface, rays_through, reach_at
+from .nudges import listed_for, nudges_of
+from .rays import Rays, rays_through, reach_at
+from .special import Nudges, Special, Surface, no_surface, nothing_special
+from .straighten import Straightened, straight_of, straight_on, straightened
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,16 +65,15 @@ class Cage:
     offsets (T, 3, 3) float32: from each corner of the low as its reach, its fit or a cage of the same topology has it;
     corners (T, 3, 3) float32: from there to where the ray really starts. A pocket or a nudge inside a face changes rays
     without touching corners, so these are what can be drawn and exported of a cage, not the whole of it.
-    inward (T,) float32: how far below rays go; pockets, nudges and surface as in `rays`. forms tell of the pairs' cage
-    meshes.
+    inward (T,) float32: how far below rays go; special is what has its say at places. forms tell of the pairs' cage
+    meshes, and straightened of what that changed.
     """
 
     offsets: F32
     corners: F32
     inward: F32
-    pockets: F32
-    nudges: Nudges
-    surface: Surface
+    special: Special
+    straightened: Straightened | None = None
     forms: tuple[CageForm, ...] = ()
     scenes: list[Scene] = field(default_factory=list)
 
@@ -82,10 +83,11 @@ def directions_of(assembly: Assembly) -> F32:
 
     Averaged over all faces that meet there, or each face's own where the recipe splits them at hard edges.
     """
-    low = assembly.low
-    if assembly.recipe.reach.directions == "averaged" or low.normals is None:
+    low, split = assembly.low, assembly.split
+    if not split.any() or low.normals is None:
         return averaged(low)
-    return np.ascontiguousarray(low.normals.at_corners())
+    own = np.ascontiguousarray(low.normals.at_corners())
+    return own if split.all() else np.where(split[low.objects][:, None, None], own, averaged(low))
 
 
 def lows_of(assembly: Assembly, scope: str) -> Bool:
@@ -108,14 +110,25 @@ def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
     directions = directions_of(assembly)
     offsets = np.asarray(directions * np.maximum(long, smallest)[..., None], np.float32)
     surface, forms, scenes = _from_files(assembly, directions, offsets)
-    cage = Cage(offsets, offsets, inward, pockets_of(assembly), no_nudges(count), surface, forms, scenes)
+    special = replace(nothing_special(count, len(assembly.paired.pairs)), surface=surface)
+    bare = Cage(offsets, offsets, inward, special, None, forms, scenes)
+    cage = replace(
+        bare, special=replace(
+            special, pockets=pockets_of(assembly), straight=straight_of(assembly), omitted=omitted_of(assembly)
+        ),
+    )  # fmt: skip
     strokes = assembly.recipe.nudges
     if strokes and count:
         points = corner_positions(low)
-        cage = replace(
-            cage, nudges=nudges_of(strokes, points, lambda made: rays_of(assembly, replace(cage, nudges=made)))
-        )
-    if len(cage.pockets) or strokes or len(surface.corners):
+
+        def through(made: Nudges) -> Rays:
+            return rays_of(assembly, replace(cage, special=replace(cage.special, nudges=made)))
+
+        cage = replace(cage, special=replace(cage.special, nudges=nudges_of(strokes, points, through)))
+    if cage.special.straight.flat.any() or any(stroke.kind == "straighten" for stroke in strokes):
+        found = straightened(assembly, rays_of(assembly, cage), rays_of(assembly, bare))
+        cage = replace(cage, straightened=found)
+    if len(cage.special.pockets) or strokes or len(surface.corners) or cage.straightened:
         b: F64 = np.tile(np.eye(3), (count, 1))
         ends = reach_at(rays_of(assembly, cage), np.repeat(np.arange(count), 3), b)
         cage = replace(cage, corners=ends.reshape(-1, 3, 3))
@@ -151,21 +164,35 @@ def _from_files(assembly: Assembly, directions: F32, offsets: F32) -> tuple[Surf
 
 def rays_of(assembly: Assembly, cage: Cage, rows: I32 | I64 | None = None) -> Rays:
     """The rays of all triangles of the low, or of some rows of it."""
-    points, pair, surface, nudges = corner_positions(assembly.low), assembly.low_pair, cage.surface, cage.nudges
+    points, pair, own = corner_positions(assembly.low), assembly.low_pair, cage.special
     offsets, inward = cage.offsets, cage.inward
     if rows is not None:
         points, pair, offsets, inward = points[rows], pair[rows], offsets[rows], inward[rows]
-        surface = replace(surface, grid=surface.grid[rows], first=surface.first[rows])
-        nudges = listed_for(nudges, points)
-    return rays_through(points, offsets, inward, pair, cage.pockets, nudges, surface)
+        own = replace(
+            own, nudges=listed_for(own.nudges, points), straight=straight_on(own.straight, rows),
+            surface=replace(own.surface, grid=own.surface.grid[rows], first=own.surface.first[rows]),
+        )  # fmt: skip
+    return rays_through(points, offsets, inward, pair, own)
 
 
 def pockets_of(assembly: Assembly) -> F32:
-    """The recipe's pockets as rows of numbers, see `Cage`."""
+    """The recipe's pockets as rows of numbers, see `Special`."""
     scale = assembly.recipe.reach.scale(assembly.low.diagonal)
     own = assembly.recipe.pockets
     rows = [[*p.centre, p.radius * scale, p.rim, p.outward * scale, p.inward * scale] for p in own]
     return np.array(rows, np.float32).reshape(-1, 7)
+
+
+def omitted_of(assembly: Assembly) -> F64:
+    """The recipe's omissions as rows of numbers, see `Special`; those of highs that are not there do nothing."""
+    keys = assembly.sculpt_keys
+    rows = [
+        [*own.centre, own.radius, n]
+        for own in assembly.recipe.omissions
+        for n, key in enumerate(keys)
+        if key == own.part
+    ]
+    return np.array(rows, np.float64).reshape(-1, 5)
 
 
 def reaches(assembly: Assembly) -> tuple[F32, F32]:

@@ -8,7 +8,7 @@ Every triangle of the low is cut into cells by its barycentrics, and each cell l
 nearest to a point in it.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numba
 import numpy as np
@@ -18,8 +18,7 @@ from .arrays import F32, F64, I32, I64, Any_
 from .embree import Scene, Vertices
 from .mesh import Mesh, corner_positions
 from .normals import averaged, with_normals
-from .nudges import no_nudges
-from .rays import Surface, cage_point, nearest_in, nearest_of, rays_through
+from .special import Surface, cage_point, laid_flat, nearest_in, nearest_of, nothing_special
 
 NEAR = 1e-3  # of the low's diagonal: closer than this the cage lies on the low
 MOST_CELLS = 400_000
@@ -94,11 +93,6 @@ class SurfaceBuilder:
         )  # fmt: skip
 
 
-def no_surface(triangles: int, pairs: int) -> Surface:
-    nothing = np.zeros((triangles, 3, 3), np.float32)
-    return SurfaceBuilder(nothing, nothing, None, pairs, 0.0).surface()
-
-
 @dataclass(frozen=True, slots=True)
 class _Cells:
     """Cells (C,) of some triangles: their middles, the low's direction there, whether they lie inside, their area."""
@@ -114,12 +108,9 @@ class _Cells:
     def nearest(self) -> tuple[F64, F64, Any_]:
         """For every cell the nearest agreeing point of the cage (C, 3), its squared distance, whether there is one."""
         count = len(self.surface.grid)
-        nothing = np.zeros((count, 3, 3), np.float32)
-        rays = rays_through(
-            nothing, nothing, nothing[:, 0, 0], np.zeros(count, np.int32), np.zeros((0, 7), np.float32),
-            no_nudges(count), self.surface,
-        )  # fmt: skip
-        return _nearest(self.middles, self.ways, rays.numbers, rays.places)  # type: ignore[no-any-return]
+        own = replace(nothing_special(count, 0), surface=self.surface)
+        _, numbers, places = laid_flat(np.zeros((count, 3, 3), np.float32), np.zeros(count, np.int32), own)
+        return _nearest(self.middles, self.ways, numbers, places)  # type: ignore[no-any-return]
 
     def at(self, values: F32) -> F64:
         """Values at corners (P, 3, k), interpolated at the middles."""

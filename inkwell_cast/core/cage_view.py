@@ -7,7 +7,8 @@ from .assembly import Assembly
 from .cage import Cage, rays_of
 from .edges import edges_of
 from .mesh import corner_positions
-from .rays import NUDGES, POCKETS, Rays, ends_at, reach_at
+from .rays import Rays, ends_at, reach_at
+from .special import NUDGES, POCKETS
 from .spread import few_over
 
 BEND = 4.0  # degrees: flatter edges are not drawn
@@ -33,7 +34,7 @@ def dent_lines(assembly: Assembly, cage: Cage) -> F32:
     """A fine grid over what pockets and nudges change inside the faces of the low, (L, 2, 3) float32."""
     rays = rays_of(assembly, cage)
     rows = np.flatnonzero(rays.special[: len(rays.points)] & (POCKETS | NUDGES))
-    radii = np.concatenate([cage.pockets[:, 3], cage.nudges.strokes[:, 1]])
+    radii = np.concatenate([cage.special.pockets[:, 3], cage.special.nudges.strokes[:, 1]])
     if not len(rows) or not len(radii):
         return np.zeros((0, 2, 3), np.float32)
     longest = np.linalg.norm(rays.points[rows] - np.roll(rays.points[rows], 1, axis=1), axis=2).max(axis=1)

@@ -23,6 +23,7 @@ from .pointers import unowned
 from .rays import Rays, make_ray
 from .room import filled, room
 from .sheet import TILE, Grid, barycentrics, fill_tile
+from .special import OMITS, strike_beyond
 from .threads import in_batches
 
 MISSED, OFF = -1, -2
@@ -233,10 +234,16 @@ def _cast_texel(  # type: ignore[no-untyped-def]
             b0, b1, b2 = barycentrics(corners, t, px, py)
             ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, points, offsets, inward, special)
             p = pair[t]
-            length, u, v, hit = hit_along(tracers[p, 0], tracers[p, 1], ox, oy, oz, dx, dy, dz, far)
+            if special[t] & OMITS:
+                length, u, v, hit = strike_beyond(
+                    tracers[p, 0], tracers[p, 1], firsts[p], ox, oy, oz, dx, dy, dz, out, far, objects, special
+                )  # fmt: skip
+            else:
+                length, u, v, hit = hit_along(tracers[p, 0], tracers[p, 1], ox, oy, oz, dx, dy, dz, far)
+                if hit >= 0:
+                    hit += firsts[p]
             sample_triangle[n] = MISSED
             if hit >= 0:
-                hit += firsts[p]
                 sample_triangle[n] = hit
                 sample_uv[n, 0], sample_uv[n, 1] = np.uint16(u * 65535 + 0.5), np.uint16(v * 65535 + 0.5)
             off_centre = (2 * i + 1 - side) ** 2 + (2 * j + 1 - side) ** 2

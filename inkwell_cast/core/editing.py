@@ -3,12 +3,10 @@
 from typing import Any
 
 from .checks import Remedy
-from .flaws.found import Flaw
 from .levels import FIELDS
+from .local_settings import Fix, Level, Place, Pocket, Stroke
 from .pairing import Pair, Paired
-from .recipe import FileSettings, Fix, Level, Place, Pocket, Recipe, Stroke
-
-POCKET_ROOM = 1.05  # a mend's pocket reaches a little past the flaw
+from .recipe import FileSettings, Recipe
 
 
 def place_part(recipe: Recipe, key: str, pair: str = "", role: str = "") -> Recipe:
@@ -83,6 +81,8 @@ def apply(recipe: Recipe, remedy: Remedy) -> Recipe:
         return recipe.model_copy(update={"pairing": recipe.pairing.model_copy(update={"together": True})})
     if remedy.kind == "own_source":
         return place_part(recipe, f"{remedy.file}/{remedy.part}", role="self")
+    if remedy.kind == "pair":
+        return place_part(recipe, f"{remedy.file}/{remedy.part}", pair=remedy.pair)
     if remedy.kind == "align":
         return set_file(recipe, remedy.file, scale=remedy.scale, move=remedy.move)
     fixes = [*recipe.file(remedy.file).fixes, Fix(kind=remedy.kind, part=remedy.part)]
@@ -98,19 +98,6 @@ def add_pocket(recipe: Recipe, centre: tuple[float, float, float]) -> Recipe:
     radius = max(4 * reach.outward, 1e-6)
     made = Pocket(
         name=f"Pocket {n}", centre=centre, radius=radius, outward=2 * reach.outward, inward=reach.inward
-    )  # fmt: skip
-    return recipe.model_copy(update={"pockets": [*recipe.pockets, made]})
-
-
-def mend_reach(recipe: Recipe, flaw: Flaw, diagonal: float) -> Recipe:
-    """A pocket over a flaw with the reach that cures it; `diagonal` is that of the low. The flaw must have a reach."""
-    if flaw.reach is None:
-        raise ValueError(f"mend_reach: no reach cures {flaw.title}")
-    unit, rim = recipe.reach.scale(diagonal), 0.25
-    part = flaw.part.rpartition("/")[2]
-    made = Pocket(
-        name=f"{flaw.title}, {part}"[:80], centre=flaw.middle, radius=POCKET_ROOM * flaw.radius / (1 - rim) / unit,
-        outward=flaw.reach[0] / unit, inward=flaw.reach[1] / unit, rim=rim,
     )  # fmt: skip
     return recipe.model_copy(update={"pockets": [*recipe.pockets, made]})
 

@@ -5,7 +5,7 @@ from typing import Any
 
 from .recipe import Recipe
 
-FIELDS = ("outward", "inward", "mode", "angle")
+FIELDS = ("outward", "inward", "directions", "mode", "angle")
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +32,7 @@ def scopes(pair: str = "", part: str = "") -> list[str]:
 def in_force(recipe: Recipe, chain: list[str]) -> dict[str, Value]:
     """Every setting of a level as seen from `chain` (see `scopes`)."""
     piece = {
-        "outward": recipe.reach.outward, "inward": recipe.reach.inward,
+        "outward": recipe.reach.outward, "inward": recipe.reach.inward, "directions": recipe.reach.directions,
         "mode": recipe.normals.mode, "angle": recipe.normals.angle,
     }  # fmt: skip
     found = {}

@@ -107,7 +107,7 @@ class Manifest(BaseModel):
         ]  # fmt: skip
         paired, forms = bake.assembly.paired, {form.pair: form for form in bake.cage.forms}
         return cls(
-            recipe=bake.recipe,
+            recipe=bake.assembly.given,
             meshes=meshes,
             maps=files,
             sheets=sheets,

@@ -12,6 +12,7 @@ from .arrays import F32, I32
 from .cast import Cast
 from .edges import edges_of, islands_of
 from .ground import Ground
+from .rays import make_ray
 from .room import in_bands
 from .sheet import texel_barycentrics
 
@@ -19,11 +20,10 @@ SLICES, STEPS = 16, 12
 
 
 def points_of(ground: Ground) -> F32:
-    """Where the sculpt lies at each texel, (H, W, 3) scene units, by its height along the low's interpolated ray."""
+    """Where the sculpt lies at each texel, (H, W, 3) scene units, by its height along the ray."""
     cast, grid, out = ground.cast, ground.low.grid, np.zeros(ground.cast.normal.shape, np.float32)
     _points(
-        cast.low_triangle, cast.sample, cast.height, grid.corners, grid.side, grid.shift, ground.rays.points,
-        ground.rays.offsets, out,
+        cast.low_triangle, cast.sample, cast.height, grid.corners, grid.side, grid.shift, *ground.rays.arrays, out,
     )  # fmt: skip
     return out
 
@@ -57,7 +57,7 @@ def open_skies(cast: Cast, radii: tuple[float, ...], island: I32, normal: F32, p
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _points(low_triangle, sample, height, corners, side, shift, points, offsets, out):  # type: ignore[no-untyped-def]
+def _points(low_triangle, sample, height, corners, side, shift, points, offsets, inward, special, out):  # type: ignore[no-untyped-def]
     """Where each texel's hit lies: its height along the ray from the low."""
     rows, columns = low_triangle.shape
     for y in numba.prange(rows):
@@ -66,14 +66,9 @@ def _points(low_triangle, sample, height, corners, side, shift, points, offsets,
             if t < 0:
                 continue
             b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
-            dx = b0 * offsets[t, 0, 0] + b1 * offsets[t, 1, 0] + b2 * offsets[t, 2, 0]
-            dy = b0 * offsets[t, 0, 1] + b1 * offsets[t, 1, 1] + b2 * offsets[t, 2, 1]
-            dz = b0 * offsets[t, 0, 2] + b1 * offsets[t, 1, 2] + b2 * offsets[t, 2, 2]
-            length = np.sqrt(dx * dx + dy * dy + dz * dz)
-            s = height[y, x] / length if length > 0 else 0.0
-            out[y, x, 0] = b0 * points[t, 0, 0] + b1 * points[t, 1, 0] + b2 * points[t, 2, 0] + s * dx
-            out[y, x, 1] = b0 * points[t, 0, 1] + b1 * points[t, 1, 1] + b2 * points[t, 2, 1] + s * dy
-            out[y, x, 2] = b0 * points[t, 0, 2] + b1 * points[t, 1, 2] + b2 * points[t, 2, 2] + s * dz
+            ox, oy, oz, dx, dy, dz, reach, _ = make_ray(t, b0, b1, b2, points, offsets, inward, special)
+            along = reach - height[y, x]
+            out[y, x, 0], out[y, x, 1], out[y, x, 2] = ox + along * dx, oy + along * dy, oz + along * dz
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)

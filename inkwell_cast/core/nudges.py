@@ -1,8 +1,8 @@
 """Nudges: strokes of a brush in space, made ready for the triangles of a low.
 
 A stroke is a line of points with a radius. Where it lies on the low it takes the cage out or in, draws it to its mean
-reach around the stroke, or takes back what earlier strokes did. It knows nothing of vertices or UVs, so it stays when
-those change.
+reach around the stroke, turns rays to the faces that they leave from, or takes back what earlier strokes did. It knows
+nothing of vertices or UVs, so it stays when those change.
 """
 
 from collections.abc import Callable
@@ -13,20 +13,14 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from .arrays import F32, F64
-from .rays import KINDS, SMOOTH, Nudges, Rays, reach_at
-from .recipe import Stroke
+from .local_settings import Stroke
+from .rays import Rays, reach_at
+from .special import KINDS, SMOOTH, Nudges, no_nudges
 from .spread import spread_over
 
 MIRRORED = {"none": (1, 1, 1), "x": (-1, 1, 1), "y": (1, -1, 1), "z": (1, 1, -1)}
 PROBES = 40_000  # places on the low at which a smoothing stroke measures the reach
 FEWEST = 6
-
-
-def no_nudges(triangles: int) -> Nudges:
-    return Nudges(
-        np.zeros((0, 4)), np.zeros((0, 7)), np.zeros(0, np.int32),
-        np.zeros(triangles + 1, np.int64), np.zeros(0, np.int32),
-    )  # fmt: skip
 
 
 def nudges_of(strokes: list[Stroke], points: F32, through: Callable[[Nudges], Rays]) -> Nudges:

@@ -11,7 +11,8 @@ import re
 from dataclasses import dataclass, field
 from typing import cast
 
-from .recipe import FileSettings, Pairing, Place, Role
+from .local_settings import Place
+from .recipe import FileSettings, Pairing, Role
 
 ENDS = ("low", "cage")
 ALL = "everything"  # the pair's name where there is no stem

@@ -4,6 +4,7 @@ from typing import Annotated, Literal, Self
 
 from pydantic import Field, ValidationError, model_validator
 
+from .local_settings import Directions, Fix, Level, Mend, NormalMode, Omission, Place, Pocket, Stroke
 from .map_settings import (
     Cavity,
     Curvature,
@@ -31,8 +32,6 @@ MapKey = Literal[
     "displacement", "thickness", "position", "ids", "color", "opacity",
 ]  # fmt: skip
 Role = Literal["low", "high", "float", "cage", "self"]
-FixKind = Literal["merge_doubles", "flip_winding", "smooth", "split_at_seams", "into_tile"]
-NormalMode = Literal["keep", "smooth", "angle", "seams", "weighted"]
 
 
 class Reach(Part):
@@ -60,13 +59,24 @@ class Reach(Part):
     ] = 1.5
 
     directions: Annotated[
-        Literal["averaged", "split"],
+        Directions,
         setting(
             "Directions",
             "Averaged rays leave no gap at hard edges but lean near them; split rays keep to each face's own normal "
             "and leave gaps beyond hard edges.",
         ),
     ] = "averaged"
+    straighten: Annotated[
+        bool,
+        setting(
+            "Straighten flat faces",
+            "Away from bends, rays leave flat faces at right angles; what stands off them is not drawn leaning.",
+        ),
+    ] = False
+    bend: Annotated[
+        float,
+        setting("Turn within", "From a bend up to here rays turn from averaged to straight.", "reach", gt=0, le=1e6),
+    ] = 3.0
 
     shape: Annotated[
         Literal["even", "fitted"],
@@ -106,26 +116,6 @@ class Normals(Part):
     ] = 30.0
 
 
-class Level(Part):
-    """Settings of one pair or one object; what is None is inherited. Reach is in the unit of the piece's reach."""
-
-    outward: float | None = Field(default=None, ge=0, le=1e6)
-    inward: float | None = Field(default=None, ge=0, le=1e6)
-    mode: NormalMode | None = None
-    angle: float | None = Field(default=None, ge=0, le=180)
-
-    @property
-    def empty(self) -> bool:
-        return self == Level()
-
-
-class Place(Part):
-    """Where an object was put by hand; an empty field leaves it to the name."""
-
-    pair: str = Field(default="", max_length=200)
-    role: Literal["", "low", "high", "float", "cage", "self"] = ""
-
-
 class Pairing(Part):
     """Which highs a low receives from: by name, changed by hand."""
 
@@ -140,63 +130,6 @@ class Pairing(Part):
     ] = "_float"
     together: Annotated[bool, setting("One pair", "Every low receives from every high, whatever the names.")] = False
     placed: dict[str, Place] = Field(default_factory=dict, description="By hand, by object (file/object).")
-
-
-class Fix(Part):
-    """A harmless correction of one object (all of a file where `part` is empty), made on the piece's copy."""
-
-    kind: FixKind
-    part: str = ""
-
-
-class Pocket(Part):
-    """A ball in space with reaches of its own and a soft rim; radius, rim and reach are in the unit of the reach."""
-
-    name: Annotated[str, setting("Name", "What the list calls it.", max_length=80)] = "Pocket"
-    centre: Annotated[tuple[float, float, float], setting("Centre", "Where the ball lies, x y z.", "scene units")] = (
-        0.0,
-        0.0,
-        0.0,
-    )
-    radius: Annotated[float, setting("Radius", "How far it reaches.", "reach", gt=0, le=1e6)] = 5.0
-    outward: Annotated[
-        float, setting("Outward", "Rays on the low in the ball start this far out.", "reach", ge=0, le=1e6)
-    ] = 1.5
-    inward: Annotated[
-        float, setting("Inward", "Rays on the low in the ball end this far below.", "reach", ge=0, le=1e6)
-    ] = 1.5
-    rim: Annotated[float, setting("Rim", "The share of the radius over which it fades out.", "", ge=0, le=1)] = 0.4
-
-
-class Stroke(Part):
-    """A nudge of the cage: one stroke of the brush, kept in space. Lengths are in scene units."""
-
-    kind: Annotated[
-        Literal["out", "in", "smooth", "erase"],
-        setting(
-            "Brush",
-            "Out and in move the cage away from the low or toward it; smooth draws it to its mean reach around the "
-            "brush; erase takes back earlier strokes.",
-        ),
-    ] = "out"
-    points: Annotated[
-        list[tuple[float, float, float]],
-        setting("Points", "Where the brush went.", "scene units", min_length=1, max_length=2000),
-    ]
-    radius: Annotated[float, setting("Size", "How far the brush reaches.", "reach", gt=0, le=1e6)]
-    amount: Annotated[
-        float,
-        setting(
-            "Strength", "How far out or in the cage moves under the brush; for smooth and erase a share.", ge=0, le=1e6
-        ),
-    ]
-    falloff: Annotated[float, setting("Falloff", "The share of the size over which it fades out.", "", ge=0, le=1)] = (
-        0.8
-    )
-    mirror: Annotated[
-        Literal["none", "x", "y", "z"],
-        setting("Mirror", "Does the same on the other side of the scene's middle plane."),
-    ] = "none"
 
 
 class FileSettings(Part):
@@ -348,6 +281,10 @@ class Recipe(Part):
     output: Output = Output()
     pairing: Pairing = Pairing()
     levels: dict[str, Level] = Field(default_factory=dict, description="By scope: pair:NAME or object:FILE/OBJECT.")
+    omissions: list[Omission] = Field(default_factory=list, description="Highs left out, by place.")
+    mends: list[Mend] = Field(
+        default_factory=list, max_length=200, description="What cures flaws, laid over the rest while it is on."
+    )
     files: dict[str, FileSettings] = Field(default_factory=dict, description="By file name.")
     pockets: list[Pocket] = Field(default_factory=list, description="Where reach differs, by place.")
     nudges: list[Stroke] = Field(

@@ -17,16 +17,15 @@ from scipy.sparse.linalg import cg
 from .arrays import F32, F64, I64
 from .assembly import Assembly, Relief, Sculpt, Warm
 from .cage import pockets_of, reaches
-from .cage_surface import no_surface
 from .edges import differs_across, edges_of, shaded
 from .embree import hit_along
 from .errors import InputProblem
 from .fit import cage_of
 from .mesh import Mesh, corner_positions, layer_of_corners
 from .normals import averaged, vertices
-from .nudges import no_nudges
 from .rays import make_ray, rays_through
 from .recipe import RAYLESS
+from .special import nothing_special
 from .spread import few_over
 from .subdivide import SAME_NORMAL
 from .threads import in_batches
@@ -59,10 +58,8 @@ def _displaced(
     lengths = np.linalg.norm(cage_of(assembly, warm, tell).corners, axis=2, keepdims=True)
     points, (_, inward) = corner_positions(low), reaches(assembly)
     count = len(low.triangles)
-    rays = rays_through(
-        points, np.asarray(along * lengths, np.float32), inward, assembly.low_pair, pockets_of(assembly),
-        no_nudges(count), no_surface(count, len(assembly.paired.pairs)),
-    )  # fmt: skip
+    special = replace(nothing_special(count, len(assembly.paired.pairs)), pockets=pockets_of(assembly))
+    rays = rays_through(points, np.asarray(along * lengths, np.float32), inward, assembly.low_pair, special)
     edges = edges_of(low)
     _, place = np.unique(edges.ids.reshape(-1), return_inverse=True)
     ids = place.reshape(-1, 3)

@@ -15,7 +15,6 @@ from ..core.arrays import F32
 from ..core.assembly import Assembly, Sculpt, Warm
 from ..core.basis import mikktspace
 from ..core.cage import rays_of
-from ..core.cage_surface import no_surface
 from ..core.cast import cast_rays, empty_cast, empty_hits
 from ..core.checks import check
 from ..core.embree import Scene, Vertices
@@ -27,12 +26,12 @@ from ..core.low import Low
 from ..core.map_settings import Occlusion, Subdivision
 from ..core.maps import REGISTRY, ReadsNormals
 from ..core.mesh import Layer, Mesh
-from ..core.nudges import no_nudges
 from ..core.pairing import Paired
 from ..core.probe import probe
 from ..core.rays import rays_through
 from ..core.recipe import MapKey, Output, Recipe, Sheet
 from ..core.sheet import grid, nearest_covered, pad
+from ..core.special import nothing_special
 
 RECIPE = Recipe(sheet=Sheet(width=16, height=16, samples=1), output=Output(maps=["normal", "normal_object"]))
 OTHERS = [
@@ -96,9 +95,8 @@ def compile_rays_and_maps() -> None:
     low = Low(mesh, row, np.ascontiguousarray(up[None]), np.ones((1, 3, 4), np.float32), laid)
     sculpt = _sculpt(mesh)
     rays = rays_through(
-        mesh.positions[mesh.triangles], up[None].copy(), np.ones(1, np.float32), row, np.zeros((0, 7), np.float32),
-        no_nudges(1), no_surface(1, 1),
-    )  # fmt: skip
+        mesh.positions[mesh.triangles], up[None].copy(), np.ones(1, np.float32), row, nothing_special(1, 1)
+    )
     cast, hits = empty_cast(laid), empty_hits(laid, laid.busy_tiles)
     cast_rays(low, rays, sculpt, cast, hits, lambda share: None, lambda: False)
     assembly = Assembly(RECIPE, {}, Paired([], []), mesh, row, (), [])

@@ -6,6 +6,7 @@ from typing import Any
 
 from ..core import editing
 from ..core.errors import InputProblem
+from ..core.mends import mended
 from ..core.pairing import Paired, Part, pair_up
 from ..core.recipe import RAYLESS, Reach, Recipe
 from ..engine.messages import Drawn
@@ -30,7 +31,8 @@ def refuse_half_a_piece(name: str, paired: Paired) -> None:
 def paired_of(piece: Piece, rows: list[MeshRow]) -> Paired:
     """The pairs of a piece, from what is known of its files without opening them."""
     parts = [Part(row.file_name, part.name) for row in rows for part in row.facts.parts]
-    return pair_up(parts, piece.recipe.pairing, piece.recipe.files)
+    recipe = mended(piece.recipe)
+    return pair_up(parts, recipe.pairing, recipe.files)
 
 
 def sculpts_of(row: MeshRow, paired: Paired) -> tuple[str, ...]:
@@ -70,6 +72,7 @@ def setup_key(recipe: Recipe, rows: list[MeshRow]) -> str:
 
 def view_key(recipe: Recipe, rows: list[MeshRow], what: Drawn, names: tuple[str, ...]) -> str:
     """A key of all that a drawing depends on, so that an unchanged one is found again."""
+    recipe = mended(recipe)
     given = recipe.model_dump(mode="json")
     if what == "sculpt":
         own = [recipe.file(row.file_name).model_copy(update={"role": ""}).model_dump(mode="json") for row in rows]
@@ -77,7 +80,7 @@ def view_key(recipe: Recipe, rows: list[MeshRow], what: Drawn, names: tuple[str,
     given["output"], given["basis"] = {"displaced": displaces(recipe)}, {"tangents": recipe.basis.tangents}
     left_out = RAYLESS - {"basis", "output"}
     if what == "low" and not displaces(recipe):
-        left_out |= {"reach", "pockets", "nudges"}
+        left_out |= {"reach", "pockets", "nudges", "omissions"}
     return _digest(VIEWS, what, {k: v for k, v in given.items() if k not in left_out}, _copies(rows))
 
 

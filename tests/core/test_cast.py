@@ -10,9 +10,10 @@ from inkwell_cast.core.bake import bake
 from inkwell_cast.core.cage import rays_of
 from inkwell_cast.core.cast import OFF
 from inkwell_cast.core.errors import RayLibraryMissing
+from inkwell_cast.core.local_settings import Pocket
 from inkwell_cast.core.mesh import Mesh, merge
 from inkwell_cast.core.probe import probe
-from inkwell_cast.core.recipe import Output, Pocket, Reach, Recipe, Sheet
+from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
 from inkwell_cast.core.work import laid_out
 
 from ..shapes import cube, grid_mesh, plane, torus

@@ -6,9 +6,10 @@ from pydantic import ValidationError
 
 from inkwell_cast.core.assembly import BakeMeshes, assemble
 from inkwell_cast.core.cage import build_cage, rays_of
+from inkwell_cast.core.local_settings import Pocket, Stroke
 from inkwell_cast.core.mesh import corner_positions
 from inkwell_cast.core.rays import reach_at
-from inkwell_cast.core.recipe import Pocket, Reach, Recipe, Stroke
+from inkwell_cast.core.recipe import Reach, Recipe
 from inkwell_cast.core.spread import spread_over
 
 from ..shapes import plane

@@ -7,9 +7,10 @@ import pytest
 
 from inkwell_cast.core.assembly import BakeMeshes, Warm
 from inkwell_cast.core.bake import bake
+from inkwell_cast.core.local_settings import Place
 from inkwell_cast.core.map_settings import Occlusion, SheetOcclusion
 from inkwell_cast.core.mesh import merge
-from inkwell_cast.core.recipe import Output, Pairing, Place, Reach, Recipe, Sheet
+from inkwell_cast.core.recipe import Output, Pairing, Reach, Recipe, Sheet
 
 from ..shapes import cube, grid_mesh, plane, torus
 from .bakes import baked, moved, upside_down, values

@@ -2,8 +2,9 @@ import pytest
 
 from inkwell_cast.core import editing
 from inkwell_cast.core.levels import in_force, scopes
+from inkwell_cast.core.local_settings import Place
 from inkwell_cast.core.pairing import ALL, Part, pair_up
-from inkwell_cast.core.recipe import FileSettings, Pairing, Place, Reach, Recipe
+from inkwell_cast.core.recipe import FileSettings, Pairing, Reach, Recipe
 
 
 def parts(*names, file="all.glb"):

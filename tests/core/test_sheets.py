@@ -9,9 +9,10 @@ from inkwell_cast.core import editing
 from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
 from inkwell_cast.core.bake import bake
 from inkwell_cast.core.export import cage_mesh, low_mesh, sculpt_mesh
+from inkwell_cast.core.local_settings import Fix
 from inkwell_cast.core.mesh import Mesh, corner_positions, layer_of_corners, merge
 from inkwell_cast.core.normals import face_normals
-from inkwell_cast.core.recipe import Fix, Normals, Output, Pairing, Reach, Recipe, Sheet, Size
+from inkwell_cast.core.recipe import Normals, Output, Pairing, Reach, Recipe, Sheet, Size
 
 from ..shapes import cube, grid_mesh, plane, torus
 

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterator
 from typing import Protocol
 
-from ..assembly import BakeMeshes, Warm, assemble
+from ..assembly import Assembly, BakeMeshes, Warm, assemble
 from ..errors import Cancelled
 from ..recipe import Recipe
 from . import (
@@ -51,7 +51,12 @@ def check(
 
     `cancel()` is asked between checks and a true answer raises Cancelled.
     """
-    piece = inspect(assemble(recipe, meshes, warm))
+    return findings_of(assemble(recipe, meshes, warm), cancel)
+
+
+def findings_of(assembly: Assembly, cancel: Callable[[], bool] = lambda: False) -> list[Finding]:
+    """The same for a piece that is put together."""
+    piece = inspect(assembly)
     found = [*numbers.find(piece)]
     if not found:  # nothing else can be computed with such values
         for module in REGISTRY.values():
@@ -61,4 +66,4 @@ def check(
     return sorted(found, key=lambda f: SEVERITIES.index(f.severity))
 
 
-__all__ = ["REGISTRY", "SEVERITIES", "Finding", "Remedy", "Severity", "check"]
+__all__ = ["REGISTRY", "SEVERITIES", "Finding", "Remedy", "Severity", "check", "findings_of"]

@@ -7,11 +7,11 @@ from typing import Literal
 from ..arrays import F32, I32, Any_, Bool
 from ..assembly import Assembly, low_part, take
 from ..edges import Edges, edges_of, islands_of, seams_of
+from ..local_settings import FixKind
 from ..marks import Marks, marks_of
 from ..mesh import Mesh
 from ..normals import with_normals
 from ..pairing import Part
-from ..recipe import FixKind
 
 Severity = Literal["blocking", "warning", "note"]
 SEVERITIES: tuple[Severity, ...] = ("blocking", "warning", "note")
@@ -19,14 +19,15 @@ SEVERITIES: tuple[Severity, ...] = ("blocking", "warning", "note")
 
 @dataclass(frozen=True, slots=True)
 class Remedy:
-    """A change that the page makes with one click: a fix of a part, or new settings of a file."""
+    """A change that the page makes with one click: a fix of a part, its pair, or new settings of a file."""
 
     words: str
-    kind: FixKind | Literal["align", "together", "own_source"]
+    kind: FixKind | Literal["align", "together", "own_source", "pair"]
     file: str = ""
     part: str = ""
     scale: float = 1.0
     move: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    pair: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,12 +1,18 @@
 """Parts without a partner."""
 
 from collections.abc import Iterator
+from difflib import get_close_matches
 
-from ..pairing import Alone
+import numpy as np
+
+from ..assembly import take
+from ..marks import marks_of
+from ..pairing import Alone, read_name
 from .finding import Finding, Inspected, Remedy, Severity
 
 KEY = "pairs"
 TITLE = "Without a partner"
+ALIKE = 0.8  # of two names, from which on one of them is likely a typing error
 
 
 def find(piece: Inspected) -> Iterator[Finding]:
@@ -29,16 +35,29 @@ def find(piece: Inspected) -> Iterator[Finding]:
                 "Add the low-poly mesh." if missing == "low" else "Add the sculpt that belongs to the low.", itself,
             )  # fmt: skip
         return
+    stems = {read_name(a.part.name, piece.assembly.recipe.pairing)[0].stem: a for a in lows if _reads(piece, a)}
     for alone in paired.alone:
-        yield _one(alone)
+        yield _one(piece, alone, stems)
 
 
-def _one(alone: Alone) -> Finding:
+def _reads(piece: Inspected, alone: Alone) -> bool:
+    return bool(read_name(alone.part.name, piece.assembly.recipe.pairing))
+
+
+def _one(piece: Inspected, alone: Alone, stems: dict[str, Alone]) -> Finding:
     word = {"low": "Low", "self": "Low", "high": "High", "float": "Floater", "cage": "Cage"}.get(alone.role, "Part")
     remedy = "Rename it, or drag it to a pair."
     fix = None
     if alone.role == "low":
         fix = Remedy("Bake it onto itself", "own_source", alone.part.file, alone.part.name)
+    if alone.role in ("high", "float") and _reads(piece, alone):
+        own = read_name(alone.part.name, piece.assembly.recipe.pairing)[0].stem
+        for stem in get_close_matches(own, list(stems), 1, ALIKE):
+            low = stems[stem].part.name
+            remedy = f"It is called almost like {low}: pair the two, or rename one of them."
+            fix = Remedy(f"Pair it with {low}", "pair", alone.part.file, alone.part.name, pair=stem)
     severity: Severity = "note" if alone.role in ("cage", "") else "warning"
     what = f"{alone.part.name} takes no part in the bake: {alone.reason}."
-    return Finding(KEY, severity, f"{word} without a partner", alone.part.key, 1, what, remedy, fix)
+    mesh = take(piece.assembly.files[alone.part.file], (alone.part.name,))
+    marks = marks_of(mesh, np.ones(len(mesh.triangles), np.bool_), None, False)
+    return Finding(KEY, severity, f"{word} without a partner", alone.part.key, 1, what, remedy, fix, marks)

@@ -15,11 +15,14 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from ..arrays import F32, I64
+from ..checks import Finding
 from ..ground import Ground
+from ..local_settings import Mend
 from ..marks import Marks
 from ..packed import pack, unpack, write_blocks
-from . import inside, leaning, missed, strained
-from .found import Flaw, Found
+from . import inside, leaning, missed, neighbour, other, seam, strained, wavy
+from .checked import flaw_of
+from .found import Flaw, Found, Spot
 from .seen import Seen, seen_of
 
 __all__ = ["FLAW_MARKS", "REGISTRY", "Flaw", "Shown", "flaws_of", "marks_in", "write_marks"]
@@ -38,27 +41,39 @@ class Detector(Protocol):
     def find(self, seen: Seen) -> Found: ...
 
 
-REGISTRY: dict[str, Detector] = {module.KEY: module for module in (missed, inside, leaning, strained)}  # type: ignore[misc]
+DETECTORS = (missed, inside, other, leaning, seam, strained, wavy, neighbour)
+REGISTRY: dict[str, Detector] = {module.KEY: module for module in DETECTORS}  # type: ignore[misc]
 
 
 @dataclass(frozen=True, slots=True)
 class Shown:
-    """A flaw with the squares to hatch: corners (M, 3, 3) on the low and uvs (M, 3, 2) on the sheet."""
+    """A flaw with the triangles to hatch: corners (M, 3, 3) on the low or sculpt and uvs (M, 3, 2) on the sheet."""
 
     flaw: Flaw
     corners: F32
     uvs: F32
+    on_low: bool = True
 
 
-def flaws_of(grounds: list[Ground]) -> list[Shown]:
-    """The flaws on all sheets of a bake, the worst first."""
+def flaws_of(grounds: list[Ground], findings: list[Finding] | None = None) -> list[Shown]:
+    """The flaws on all sheets of a bake, the worst first, with those that checks before a bake can tell."""
     found: list[Shown] = []
     for ground in grounds:
         seen = seen_of(ground)
         for detector in REGISTRY.values():
             if len(seen.x):
                 found += _regions(seen, detector)
+    told = {(shown.flaw.cause, key) for shown in found for mend in shown.flaw.mends for key in _fixed(mend)}
+    for finding in findings or []:
+        flaw = flaw_of(finding)
+        if flaw and not any((flaw.cause, key) in told for mend in flaw.mends for key in _fixed(mend)):
+            found.append(Shown(flaw, finding.marks.corners, finding.marks.uvs, finding.marks.on_low))
     return sorted(found, key=lambda shown: -shown.flaw.weight)[:MOST_FLAWS]
+
+
+def _fixed(mend: Mend) -> list[str]:
+    """The parts that a mend corrects."""
+    return [f"{file}/{fix.part}" for file, fixes in mend.fixes.items() for fix in fixes]
 
 
 def _regions(seen: Seen, detector: Detector) -> list[Shown]:
@@ -86,10 +101,13 @@ def _shown(seen: Seen, detector: Detector, found: Found, own: I64, thinned: int)
     x, y, z = ((low + high) / 2).tolist()
     part = seen.ground.assembly.keys[seen.ground.low.mesh.objects[seen.ground.low.triangles[seen.triangle[rows[0]]]]]
     told = found.tell(own)
+    cause, title = told.cause or detector.KEY, told.title or detector.TITLE
+    spot = Spot(title, part, (x, y, z), float(np.linalg.norm(high - low) / 2), seen.place[rows])
     flaw = Flaw(
-        cause=detector.KEY, title=detector.TITLE, part=part, what=told.what, remedy=told.remedy, middle=(x, y, z),
-        radius=float(np.linalg.norm(high - low) / 2), area=float(area.sum()) * thinned,
-        error=float((area * found.error[own]).sum() / area.sum()), reach=told.reach,
+        cause=cause, title=title, part=part, what=told.what, remedy=told.remedy, middle=spot.middle,
+        radius=spot.radius, area=float(area.sum()) * thinned,
+        error=float((area * found.error[own]).sum() / area.sum()),
+        mends=[mend.model_copy(update={"cause": cause}) for mend in told.mends(spot)],
     )  # fmt: skip
     return Shown(flaw, *_squares(seen, rows))
 
@@ -124,14 +142,16 @@ def write_marks(path: pathlib.Path, shown: list[Shown]) -> None:
     ends = np.cumsum([0, *[len(found.corners) for found in shown]]).astype(np.int32)
     none = np.zeros((0, 3, 3), np.float32), np.zeros((0, 3, 2), np.float32)
     corners = np.concatenate([none[0], *[found.corners for found in shown]])
-    uvs = np.concatenate([none[1], *[found.uvs for found in shown]])
-    write_blocks(path, pack({}, {"ends": ends, "corners": corners, "uvs": uvs}))
+    flat = [found.uvs if len(found.uvs) else np.zeros((len(found.corners), 3, 2), np.float32) for found in shown]
+    uvs = np.concatenate([none[1], *flat])
+    write_blocks(path, pack({"on_low": [s.on_low for s in shown]}, {"ends": ends, "corners": corners, "uvs": uvs}))
 
 
 def marks_in(path: pathlib.Path, number: int) -> Marks:
     """What the views hatch of one flaw. Raises IndexError for a number that there is none of."""
-    _, a = unpack(np.fromfile(path, np.uint8))
+    header, a = unpack(np.fromfile(path, np.uint8))
     if not 0 <= number < len(a["ends"]) - 1:
         raise IndexError(number)
     own = slice(int(a["ends"][number]), int(a["ends"][number + 1]))
-    return Marks(a["corners"][own], a["uvs"][own], on_low=True)
+    on_low = header.get("on_low", [True] * number + [True])[number]
+    return Marks(a["corners"][own], a["uvs"][own if on_low else slice(0)], on_low=on_low)

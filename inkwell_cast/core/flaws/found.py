@@ -1,20 +1,46 @@
 """What a detector gives back, and what becomes of it: regions on the surface, in words."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from pydantic import BaseModel
 
 from ..arrays import F64, I64
+from ..local_settings import Mend
+
+
+@dataclass(frozen=True, slots=True)
+class Spot:
+    """Where a flaw lies: its part FILE/OBJECT, middle and radius of the ball around it, and places (N, 3) of it."""
+
+    title: str
+    part: str
+    middle: tuple[float, float, float]
+    radius: float
+    places: F64
+
+    @property
+    def name(self) -> str:
+        """A name for what mends it."""
+        return f"{self.title}, {self.part.rpartition('/')[2]}"
+
+
+def no_mends(spot: Spot) -> list[Mend]:
+    return []
 
 
 @dataclass(frozen=True, slots=True)
 class Told:
-    """The cause of a region with its numbers, what cures it, and outward and inward reach that would (scene units)."""
+    """The cause of a region with its numbers, and what cures it, in words and as `mends(spot)`, the best first.
+
+    cause and title take the place of the detector's where a region has one of its own.
+    """
 
     what: str
     remedy: str
-    reach: tuple[float, float] | None = None
+    mends: Callable[[Spot], list[Mend]] = field(default=no_mends)
+    cause: str = ""
+    title: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,9 +53,9 @@ class Found:
 
 
 class Flaw(BaseModel):
-    """A region where the projection went wrong; middle, radius, area and reach in scene units, error in degrees.
+    """A region where the projection went wrong; middle, radius and area in scene units, error in degrees.
 
-    reach, outward and inward, is what would cure it where that is all it takes.
+    mends are what would cure it, the best first; none where it takes the modelling program.
     """
 
     cause: str
@@ -41,7 +67,7 @@ class Flaw(BaseModel):
     radius: float
     area: float
     error: float
-    reach: tuple[float, float] | None = None
+    mends: list[Mend] = []
 
     @property
     def weight(self) -> float:

@@ -9,13 +9,16 @@ import numpy as np
 from ..arrays import I64
 from ..embree import hit_along
 from ..gather.texels import face_normal
+from ..local_settings import Mend
 from ..occluders import occluders_on
 from ..rays import make_ray
-from .found import Found, Told, length
+from . import mending
+from .found import Found, Spot, Told, length
 from .seen import Seen
 
 KEY, TITLE = "inside", "Struck from inside"
 ERROR = 30.0  # degrees: how wrong such a texel looks
+SHORT = 0.95  # of the reach at which rays would begin on the way out of the other surface
 
 
 def find(seen: Seen) -> Found:
@@ -33,10 +36,17 @@ def find(seen: Seen) -> Found:
 
     def tell(own: I64) -> Told:
         reach, passed = float(seen.outward[rows[own]].max()), float(np.median(way[own]))
+        shorter = SHORT * float((seen.outward[rows[own]] - way[own]).min())
+
+        def mends(spot: Spot) -> list[Mend]:
+            below = float(seen.inward[rows[own]].max())
+            return [mending.pocket(ground.assembly, spot, (shorter, below))] if shorter > 0 else []
+
         return Told(
             f"Rays start {length(reach)} out and meet the back of a surface {length(passed)} on: they begin inside the "
             "sculpt or another part, or look in through a hole.",
             "Shorten the outward reach here, keep the other part in a pair of its own, or close the sculpt.",
+            mends,
         )
 
     return Found(rows, np.full(len(rows), ERROR), tell)

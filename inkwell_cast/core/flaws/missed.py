@@ -1,16 +1,21 @@
 """Missed: rays that strike nothing, so the map has no normal of the sculpt there."""
 
+from collections.abc import Callable
+
 import numba
 import numpy as np
 
 from ..arrays import I64
 from ..embree import hit_along
+from ..local_settings import Mend
 from ..occluders import occluders_on
 from ..rays import make_ray
-from .found import Found, Told, length
+from . import mending
+from .found import Found, Spot, Told, length
 from .seen import Seen
 
 KEY, TITLE = "missed", "Missed"
+OUTSIDE = "outside", "Sculpt outside the cage"  # cause and title where only the reach falls short
 ERROR = 45.0  # degrees: how wrong a texel without the sculpt looks
 BEYOND = 0.5  # of the low's diagonal: how far past the reach the sculpt is looked for
 UNUSED = 1e30
@@ -22,32 +27,42 @@ def find(seen: Seen) -> Found:
     rows = np.flatnonzero(seen.struck == 0)
     ground, beyond = seen.ground, BEYOND * seen.ground.assembly.low.diagonal
     above, below, turned = (np.full(len(rows), UNUSED) for _ in range(3))
+    struck = np.full(len(rows), -1, np.int64)
     _farther(
         seen.triangle[rows], seen.b[rows], *ground.rays.arrays, ground.rays.pair, ground.sculpt.tracers,
-        occluders_on(ground, "all").tracers, beyond, above, below, turned,
+        occluders_on(ground, "all").tracers, beyond, above, below, turned, struck,
+        ground.sculpt.first,
     )  # fmt: skip
+
+    def pocket(outward: float, inward: float) -> Callable[[Spot], list[Mend]]:
+        return lambda spot: [mending.pocket(ground.assembly, spot, (outward, inward))]
 
     def tell(chosen: I64) -> Told:
         up, down = above[chosen], below[chosen]
         high, deep, away = up < UNUSED, down < UNUSED, turned[chosen] < UNUSED
         if away.mean() >= 0.5:
             off = length(abs(float(np.median(turned[chosen][away]))))
+            keys = ground.sculpt.keys_of(struck[chosen][away])
             return Told(
                 f"The sculpt lies within reach here, {off} from the low, but its faces look inward.",
-                "Turn its winding over: the checks offer that with one click.",
-            )
+                "Turn its winding over.",
+                lambda spot: [mending.fix(spot, "Turn the faces over", "flip_winding", keys)],
+                "back", "Struck a back face",
+            )  # fmt: skip
         outward, inward = float(seen.outward[rows[chosen]].max()), float(seen.inward[rows[chosen]].max())
         if high.mean() >= max(0.5, deep.mean()):
             gap, needed = float(np.median(up[high])), ROOM * float(up[high].max())
             return Told(
                 f"The outward reach is {length(outward)} here, and the sculpt stands {length(gap)} above the low.",
-                f"Raise the outward reach here to {length(needed)}, or place a pocket.", (needed, inward),
+                f"Raise the outward reach here to {length(needed)}, or place a pocket.", pocket(needed, inward),
+                *OUTSIDE,
             )  # fmt: skip
         if deep.mean() >= 0.5:
             gap, needed = float(np.median(down[deep])), ROOM * float(down[deep].max())
             return Told(
                 f"The inward reach is {length(inward)} here, and the sculpt lies {length(gap)} below the low.",
-                f"Raise the inward reach here to {length(needed)}, or place a pocket.", (outward, needed),
+                f"Raise the inward reach here to {length(needed)}, or place a pocket.", pocket(outward, needed),
+                *OUTSIDE,
             )  # fmt: skip
         return Told(
             f"There is no sculpt along these rays, up to {length(beyond)} beyond the reach.",
@@ -59,18 +74,18 @@ def find(seen: Seen) -> Found:
 
 @numba.njit(cache=True, nogil=True)
 def _farther(  # type: ignore[no-untyped-def]
-    triangle, b, points, offsets, inward, special, pair, tracers, both, beyond, above, below, turned
+    triangle, b, points, offsets, inward, special, pair, tracers, both, beyond, above, below, turned, struck, firsts
 ):  # fmt: skip
     """How far off the low lies what a ray from farther out, or one that goes farther in, would strike.
 
-    And what it would strike of itself if backs counted.
+    And what it would strike of itself if backs counted, with the triangle of the sculpt.
     """
     for i in range(len(triangle)):
         t = triangle[i]
         ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
         found, _, _, hit = hit_along(both[pair[t], 0], both[pair[t], 1], ox, oy, oz, dx, dy, dz, far)
         if hit >= 0:
-            turned[i] = out - found
+            turned[i], struck[i] = out - found, firsts[pair[t]] + hit
         function, scene = tracers[pair[t], 0], tracers[pair[t], 1]
         x, y, z = ox - dx * beyond, oy - dy * beyond, oz - dz * beyond
         found, _, _, hit = hit_along(function, scene, x, y, z, dx, dy, dz, beyond)

@@ -12,8 +12,9 @@ from ...core import editing
 from ...core.arrays import F32
 from ...core.coverage import Coverage, round_up
 from ...core.errors import InputProblem
+from ...core.local_settings import Stroke
 from ...core.packed import pack
-from ...core.recipe import Recipe, Stroke, refusals
+from ...core.recipe import Recipe, refusals
 from ...core.section import Along
 from ..outline import with_reach
 from ..pages import render, workshop

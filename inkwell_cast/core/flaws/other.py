@@ -1,0 +1,101 @@
+"""Struck another part: a ray goes past its own surface and strikes what lies close to the low somewhere else."""
+
+import numba
+import numpy as np
+from scipy.spatial import cKDTree
+
+from ..arrays import F64, I32, I64
+from ..ground import Ground
+from ..local_settings import Mend
+from ..near import points_of
+from ..special import nearest_in
+from ..spread import spread_over
+from . import mending
+from .found import Found, Spot, Told, length
+from .seen import Seen
+
+KEY, TITLE = "other", "Struck another part"
+ERROR = 40.0  # degrees: how wrong such a texel looks
+FAR, SHARE = 4.0, 0.35  # texels from the low to the hit; and how much closer the hit lies to another place of the low
+LOOKED_AT = 0.002  # of the low's diagonal: hits nearer than that are of the own place
+SEEDS, NEIGHBOURS = 60_000, 8
+SHORT = 0.9  # of the way to what is wrongly struck
+MOST_ROWS = 200_000
+
+
+def find(seen: Seen) -> Found:
+    """Texels whose hit is far along the ray, and less than `SHARE` of that from another place of the pair's lows."""
+    ground, away = seen.ground, np.abs(seen.height)
+    least = np.maximum(FAR * seen.size / seen.step, LOOKED_AT * ground.assembly.low.diagonal)
+    rows = np.flatnonzero((seen.struck > 0) & (away > least))
+    rows = rows[:: -(-len(rows) // MOST_ROWS) or 1]
+    hits = points_of(ground)[seen.y[rows], seen.x[rows]].astype(np.float64)
+    distance, owner = _nearest(ground, hits, ground.rays.pair[seen.triangle[rows]])
+    wrong = distance < SHARE * away[rows]
+    rows, distance, owner = rows[wrong], distance[wrong], owner[wrong]
+    objects = ground.assembly.low.objects
+    hit_object = ground.sculpt.mesh.objects[np.maximum(ground.cast.hit_triangle[seen.y[rows], seen.x[rows]], 0)]
+
+    def tell(own: I64) -> Told:
+        at = rows[own]
+        here = int(objects[ground.low.triangles[seen.triangle[at[0]]]])
+        there = np.bincount(objects[owner[own]]).argmax()
+        high = int(np.bincount(hit_object[own]).argmax())
+        name = ground.assembly.keys[there].rpartition("/")[2] if there != here else "another side of it"
+        gone, off = length(float(np.median(away[at]))), length(float(np.median(distance[own])))
+        return Told(
+            f"Rays go {gone} from the low before they strike what lies {off} from {name}.",
+            "Shorten the reach here, or leave the other part out; parts that lie close are best baked as pairs of "
+            "their own.",
+            lambda spot: _mends(seen, spot, at, high, _main_high(seen, here)),
+        )  # fmt: skip
+
+    return Found(rows, np.full(len(rows), ERROR), tell)
+
+
+def _main_high(seen: Seen, low_object: int) -> int:
+    """The object of the sculpt that most texels of a low's object strike."""
+    ground = seen.ground
+    own = (ground.assembly.low.objects[ground.low.triangles[seen.triangle]] == low_object) & (seen.struck > 0)
+    struck = ground.cast.hit_triangle[seen.y[own], seen.x[own]]
+    return int(np.bincount(ground.sculpt.mesh.objects[struck[struck >= 0]]).argmax())
+
+
+def _mends(seen: Seen, spot: Spot, at: I64, high: int, main: int) -> list[Mend]:
+    """Another high can be left out; else the reach can end before what is struck."""
+    ground, found = seen.ground, list[Mend]()
+    if high != main:
+        found.append(mending.leave_out(spot, ground.sculpt.keys[high]))
+    up, down = seen.height[at] > 0, seen.height[at] < 0
+    outward, inward = float(seen.outward[at].max()), float(seen.inward[at].max())
+    if up.any():
+        outward = SHORT * float(seen.height[at][up].min())
+    if down.any():
+        inward = SHORT * float(-seen.height[at][down].max())
+    if outward + inward > 0:
+        found.append(mending.pocket(ground.assembly, spot, (outward, inward)))
+    return found
+
+
+def _nearest(ground: Ground, places: F64, pair: I32) -> tuple[F64, I64]:
+    """Distance from each place to the nearest of its pair's lows, and the triangle of the low that is."""
+    assembly = ground.assembly
+    points = assembly.low.positions[assembly.low.triangles].astype(np.float64)
+    distance, owner = np.full(len(places), np.inf), np.zeros(len(places), np.int64)
+    for n in np.unique(pair):
+        own = np.flatnonzero(pair == n)
+        seeds, owners, _ = spread_over(points, np.flatnonzero(assembly.low_pair == n), SEEDS)
+        near = cKDTree(seeds).query(places[own], min(NEIGHBOURS, len(seeds)), workers=-1)[1].reshape(len(own), -1)
+        distance[own], owner[own] = _closest(places[own], owners[near], points.reshape(-1))
+    return distance, owner
+
+
+@numba.njit(cache=True, nogil=True)
+def _closest(places, candidates, corners):  # type: ignore[no-untyped-def]
+    distance, owner = np.full(len(places), np.inf), np.zeros(len(places), np.int64)
+    for i in range(len(places)):
+        for t in candidates[i]:
+            square, _, _ = nearest_in(places[i, 0], places[i, 1], places[i, 2], 9 * t, corners)
+            if square < distance[i]:
+                distance[i], owner[i] = square, t
+    return np.sqrt(distance), owner
