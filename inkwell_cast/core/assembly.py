@@ -161,6 +161,11 @@ class Warm:
         found: T = known[1]
         return found
 
+    def last(self, name: str) -> Any:
+        """What was kept last under a name, whatever it was made for; None for nothing."""
+        known = self._kept.get(name)
+        return known[1] if known else None
+
     def treated(self, named: dict[str, Mesh], recipe: Recipe) -> dict[str, Mesh]:
         kept = {}
         for name, mesh in named.items():

@@ -54,6 +54,11 @@ def room(shape: tuple[int, ...], kind: Any, on_disk: bool = False) -> Any_:
         ) from error  # fmt: skip
 
 
+def on_disk(values: Any_) -> bool:
+    """Whether an array that `room` gave lies on disk."""
+    return isinstance(values.base, mmap.mmap)
+
+
 def filled(shape: tuple[int, ...], kind: Any, value: int, on_disk: bool) -> Any_:
     """An array of one value."""
     out = room(shape, kind, on_disk)

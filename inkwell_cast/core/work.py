@@ -8,10 +8,12 @@ their rays are traced again for such a layer.
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import Any
 
 from . import maps
-from .arrays import I32, Any_
+from .again import cast_without, changed_rays, same_low, tiles_of, with_hits, without_tiles
+from .arrays import I32, I64, Any_
 from .assembly import Assembly, BakeMeshes, Sculpt, Warm
 from .basis import tangents_for
 from .cage import Cage, rays_of
@@ -20,9 +22,10 @@ from .fit import cage_of
 from .gather import RAWS, empty
 from .ground import Ground
 from .low import Low, prepare_lows
-from .mesh import Mesh
+from .mesh import Mesh, corner_positions
 from .rays import Rays
 from .recipe import PROOF_SIDE, RAYLESS, Recipe
+from .room import on_disk as lies_on_disk
 from .sheet import nearest_covered
 from .sheets import lay_out_sheets
 from .turns import Turns, by_pair, turns_of
@@ -35,15 +38,19 @@ Cancel = Callable[[], bool]
 
 @dataclass(frozen=True, slots=True)
 class Layer:
-    """A raw layer (H, W, C), and the settings that it was gathered with."""
+    """A raw layer (H, W, C), and the settings that it was gathered with; `rough` is it before a last word on it."""
 
     settings: object
     values: Any_
+    rough: Any_ | None = None
 
 
 @dataclass(slots=True)
 class SheetWork:
-    """A sheet, its rays, and what they found: a cast, its hits where they can be kept, layers by key."""
+    """A sheet, its rays, and what they found: a cast, its hits where they can be kept, layers by key.
+
+    again (K,) int64 are tiles of these that must be cast and gathered anew.
+    """
 
     name: str
     low: Low
@@ -52,6 +59,7 @@ class SheetWork:
     hits: Hits | None = None
     raws: dict[str, Layer] = field(default_factory=dict)
     padded: tuple[int, I32] | None = None
+    again: I64 | None = None
 
     def ground(self, assembly: Assembly, sculpt: Sculpt, warm: Warm, cast: Cast | None = None) -> Ground:
         found, low, basis = cast or self.cast, self.low, assembly.recipe.basis
@@ -76,15 +84,19 @@ class SheetWork:
 class LaidOut:
     """A piece on its sheets; `outside` counts triangles on none.
 
-    `spent` are seconds of the last `fill` by layer, `spent_on` by pair.
+    `sculpt` is the serial of what was cast, `adaptive` how. `spent` are seconds of the last `fill` by layer, `spent_on`
+    by pair; `recast` is the number of tiles that were cast in it.
     """
 
     sheets: list[SheetWork]
     cage: Cage
     outside: int
     meshes: list[Mesh]  # held, so that the key's identities stay theirs
+    sculpt: int
+    adaptive: bool
     spent: dict[str, float] = field(default_factory=dict)
     spent_on: dict[int, float] = field(default_factory=dict)
+    recast: int = 0
 
 
 def laid_out(
@@ -96,10 +108,11 @@ def laid_out(
     given["sheet"].pop("padding")
     key = f"{given} {[id(mesh) for mesh in held]} {warm.sculpt(assembly).serial} {assembly.relief is not None}"
     small = max(recipe.sheet.width, recipe.sheet.height) <= PROOF_SIDE  # a proof does not drive out a full bake
-    return warm.once(f"laid out {small}", key, lambda: _lay_out(assembly, held, warm, tell))
+    before: LaidOut | None = warm.last(f"laid out {small}")
+    return warm.once(f"laid out {small}", key, lambda: _lay_out(assembly, held, warm, tell, before))
 
 
-def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: Progress) -> LaidOut:
+def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: Progress, before: LaidOut | None) -> LaidOut:
     recipe, layout = assembly.recipe, lay_out_sheets(assembly.recipe, assembly.low)
     lows = prepare_lows(assembly.low, layout.sheets, recipe.sheet.channel, recipe.sheet.samples)
     cage = cage_of(assembly, warm, tell)
@@ -107,7 +120,33 @@ def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: Progress) -
         SheetWork(plan.name, low, rays_of(assembly, cage, low.triangles))
         for plan, low in zip(layout.sheets, lows, strict=True)
     ]
-    return LaidOut(sheets, cage, layout.outside, held)
+    made = LaidOut(
+        sheets, cage, layout.outside, held, warm.sculpt(assembly).serial, assembly.recipe.sheet.adaptive
+    )  # fmt: skip
+    if before and (before.sculpt, before.adaptive) == (made.sculpt, made.adaptive):
+        _take_over(before, made, assembly)
+    return made
+
+
+def _take_over(before: LaidOut, made: LaidOut, assembly: Assembly) -> None:
+    """Keep what an earlier bake found where the rays are the same, and mark the tiles that must be cast again."""
+    old = {sheet.name: sheet for sheet in before.sheets}
+    same = [(old[sheet.name], sheet) for sheet in made.sheets if sheet.name in old]
+    same = [
+        (one, sheet)
+        for one, sheet in same
+        if one.cast is not None
+        and one.hits is not None
+        and one.again is None
+        and same_low(one.low, sheet.low)
+        and not lies_on_disk(one.cast.normal)
+    ]
+    if not same:
+        return
+    changed = changed_rays(corner_positions(assembly.low), before.cage, made.cage)
+    for one, sheet in same:
+        sheet.cast, sheet.hits, sheet.raws, sheet.padded = one.cast, one.hits, dict(one.raws), one.padded
+        sheet.again = tiles_of(sheet.low.grid, changed[sheet.low.triangles])
 
 
 def fill(
@@ -123,9 +162,14 @@ def fill(
     recipe, laid.spent, laid.spent_on = assembly.recipe, {}, {}
     wanted = dict.fromkeys(maps.REGISTRY[key].RAW for key in recipe.output.maps)
     wanted.pop("", None)
+    laid.recast = 0
     area = sum(sheet.low.grid.width * sheet.low.grid.height for sheet in laid.sheets)
     done = 0.0
     for sheet in laid.sheets:
+        if sheet.cast is None or sheet.again is not None:
+            laid.recast += len(sheet.low.grid.busy_tiles if sheet.again is None else sheet.again)
+        if sheet.again is not None:
+            _fill_again(sheet, recipe, assembly, sculpt, warm, tell, cancelled, laid)
         lacking = [key for key in wanted if not _there(sheet, key, recipe)]
         part, before = sheet.low.grid.width * sheet.low.grid.height / area, done
         if sheet.cast is None or lacking:
@@ -196,10 +240,58 @@ def _fill_sheet(
             step(key, turns, work)
         if len(bands) == 1:
             sheet.hits = hits
-    for key in lacking:
-        if hasattr(RAWS[key], "finish"):
-            started = time.perf_counter()
-            RAWS[key].finish(ground, outs[key], lambda share, key=key: tell(key, 1.0), cancelled)  # type: ignore[attr-defined]
-            spent[key] = round(spent.get(key, 0.0) + time.perf_counter() - started, 4)
     sheet.cast = cast
-    sheet.raws |= {key: Layer(RAWS[key].depends(recipe), out) for key, out in outs.items()}
+    for key, out in outs.items():
+        sheet.raws[key] = _finished(key, out, ground, tell, cancelled, spent)
+
+
+def _finished(
+    key: str, out: Any_, ground: Ground, tell: Tell, cancelled: Cancel, spent: dict[str, float]
+) -> Layer:  # fmt: skip
+    """A layer after its last word on the whole of it, if it has one."""
+    raw, settings, timed = RAWS[key], RAWS[key].depends(ground.recipe), _Clock(spent)
+    smooth = raw.finish(ground, out, partial(_at, tell, key), cancelled) if hasattr(raw, "finish") else None
+    timed.count(key)
+    return Layer(settings, out) if smooth is None else Layer(settings, smooth, out)
+
+
+def _fill_again(
+    sheet: SheetWork, recipe: Recipe, assembly: Assembly, sculpt: Sculpt, warm: Warm, tell: Tell, cancelled: Cancel,
+    laid: LaidOut,
+) -> None:  # fmt: skip
+    """Cast and gather the tiles `sheet.again` anew, of every layer that is there; all else stays."""
+    tiles, grid, before, kept = sheet.again, sheet.low.grid, sheet.cast, sheet.hits
+    if tiles is None or before is None or kept is None:
+        raise ValueError("_fill_again: nothing was taken over for this sheet")
+    raws = {key: layer for key, layer in sheet.raws.items() if layer.settings == RAWS[key].depends(recipe)}
+    if len(tiles):
+        cast, fresh, timed = cast_without(before, grid, tiles), empty_hits(grid, tiles), _Clock(laid.spent)
+        cast_rays(
+            sheet.low, sheet.rays, sculpt, cast, fresh, lambda _: tell("rays", 0.0), cancelled, recipe.sheet.adaptive
+        )
+        timed.count("rays")
+        ground, made = sheet.ground(assembly, sculpt, warm, cast), dict[str, Layer]()
+        for key, layer in raws.items():
+            out = without_tiles(layer.values if layer.rough is None else layer.rough, grid, tiles, 0)
+            RAWS[key].gather(ground, fresh, RAWS[key].prepare(ground), out, partial(_at, tell, key), cancelled)
+            timed.count(key)
+            made[key] = _finished(key, out, ground, tell, cancelled, laid.spent)
+        sheet.cast, sheet.hits, raws = cast, with_hits(kept, fresh), made
+    sheet.raws, sheet.again = raws, None
+
+
+def _at(tell: Tell, key: str, share: float) -> None:
+    """Tell the layer at work, and nothing done of the whole: tiles cast again take a moment."""
+    tell(key, 0.0)
+
+
+class _Clock:
+    """Adds the time since it was last asked to seconds by name."""
+
+    def __init__(self, spent: dict[str, float]) -> None:
+        self._spent, self._since = spent, time.perf_counter()
+
+    def count(self, name: str) -> None:
+        now = time.perf_counter()
+        self._spent[name] = round(self._spent.get(name, 0.0) + now - self._since, 4)
+        self._since = now

@@ -1,8 +1,9 @@
 """What maps need beyond the cast, gathered from its hits texel by texel and kept until the rays change.
 
 A raw layer has values in scene units or names, before ranges and colours; maps are derived from it without a ray. One
-module each, listed here. One with `finish(ground, out, progress, cancelled)` has a last word on the whole layer. A
-layer that is asked for later is gathered from the hits that the first bake kept.
+module each, listed here. One with `finish(ground, out, progress, cancelled)` has a last word on the whole layer: what
+it gives takes its place, None leaves it. A layer that is asked for later is gathered from the hits that the first bake
+kept.
 """
 
 from typing import Any, Protocol

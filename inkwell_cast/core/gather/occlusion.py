@@ -15,6 +15,7 @@ from ..embree import blocked, hit_along
 from ..ground import Ground
 from ..occluders import Occluders, occluders_on
 from ..recipe import Recipe
+from ..room import on_disk, room
 from ..sampling import cosine_direction, points_of_texel, square_point
 from ..sheet import texel_barycentrics
 from .texels import Cancel, Progress, face_normal, hits_in, over_tiles, point_of, tile_box
@@ -50,10 +51,14 @@ def gather(
         out[touched, 0] = 1 - (1 - out[touched, 0]) * (1 - other[touched, 0])
 
 
-def finish(ground: Ground, out: Any_, progress: Progress, cancelled: Cancel) -> None:
-    """Smooth the shade of all texels, if the recipe says so; the free direction stays as the rays found it."""
-    if ground.recipe.occlusion.denoise:
-        out[..., 0] = denoised(out[..., 0], ground, progress, cancelled)
+def finish(ground: Ground, out: Any_, progress: Progress, cancelled: Cancel) -> Any_ | None:
+    """The layer with its shade smoothed, if the recipe says so; the free direction stays as the rays found it."""
+    if not ground.recipe.occlusion.denoise:
+        return None
+    smooth = room(out.shape, out.dtype.type, on_disk(out))
+    smooth[...] = out
+    smooth[..., 0] = denoised(out[..., 0], ground, progress, cancelled)
+    return smooth
 
 
 def look_around(
