@@ -13,6 +13,7 @@ from .edges import bends, edges_of, shaded
 from .embree import Scene, Vertices
 from .fixes import seam_normals, treated
 from .levels import in_force, scopes
+from .map_settings import Subdivision
 from .mends import mended
 from .mesh import Mesh, layer_of_corners, merge, subset
 from .normals import smooth, with_normals
@@ -257,20 +258,35 @@ def assemble(recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None) -> As
     recipe = mended(asked)
     files = (warm or Warm()).treated({name: mesh for name, mesh, _ in given}, recipe)
     paired = pair_up(parts_of(list(files.values())), recipe.pairing, recipe.files)
-    pieces, of_pair, keys, cages = [], [], list[str](), list[Mesh | None]()
+    cages = list[Mesh | None]()
+    for pair in paired.pairs:
+        cage = [_cage_part(recipe, files[part.file], part, files, pair.lows) for part in pair.cages]
+        cages.append(merge(cage, pair.name) if cage else None)
+    return Assembly(recipe, files, paired, *_lows_of(recipe, files, paired), cages, given=asked)
+
+
+def _lows_of(recipe: Recipe, files: dict[str, Mesh], paired: Paired) -> tuple[Mesh, I32, tuple[str, ...]]:
+    """Every paired low as one mesh, the pair of each triangle and the part of each object."""
+    pieces, of_pair, keys = [], [], list[str]()
     for n, pair in enumerate(paired.pairs):
         for part in pair.lows:
             piece = subdivided(low_part(recipe, files[part.file], part, pair.name), recipe.subdivision)
             pieces.append(piece)
             of_pair.append(np.full(len(piece.triangles), n, np.int32))
             keys.append(part.key)
-        cage = [_cage_part(recipe, files[part.file], part, files, pair.lows) for part in pair.cages]
-        cages.append(merge(cage, pair.name) if cage else None)
     if not pieces:
         empty = Mesh("low", np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
-        return Assembly(recipe, files, paired, empty, np.zeros(0, np.int32), (), cages, given=asked)
-    low = merge(pieces, "low")
-    return Assembly(recipe, files, paired, low, np.concatenate(of_pair), tuple(keys), cages, given=asked)
+        return empty, np.zeros(0, np.int32), ()
+    return merge(pieces, "low"), np.concatenate(of_pair), tuple(keys)
+
+
+def undivided(assembly: Assembly) -> Assembly:
+    """The piece with its low as the artist made it: neither subdivided nor displaced."""
+    if assembly.recipe.subdivision == Subdivision() and assembly.relief is None:
+        return assembly
+    recipe = assembly.recipe.model_copy(update={"subdivision": Subdivision()})
+    low, low_pair, keys = _lows_of(recipe, assembly.files, assembly.paired)
+    return replace(assembly, low=low, low_pair=low_pair, keys=keys, relief=None)
 
 
 def _cage_part(recipe: Recipe, mesh: Mesh, part: Part, files: dict[str, Mesh], lows: list[Part]) -> Mesh:

@@ -30,6 +30,7 @@ from .low import Low
 from .manifest import Manifest, MapFile, MeshFile, sha256_of
 from .maps.ids import mask_of
 from .memory import free, needed, refuse_too_large
+from .mends import Report
 from .mesh import Mesh
 from .peek import Peek, peeking
 from .recipe import RAYLESS, Recipe
@@ -121,13 +122,13 @@ class Bake:
 
     def save(
         self, folder: str | pathlib.Path, sources: list[MeshFile] | None = None,
-        previews: str | pathlib.Path | None = None,
+        previews: str | pathlib.Path | None = None, mending: Report | None = None,
     ) -> Manifest:  # fmt: skip
         """Write one picture a map and sheet, and manifest.json, into a folder; likeness is computed from the pictures.
 
         Each file appears whole or not at all. `sources` names the mesh files for the manifest; `previews` is a folder
-        for PNGs of maps in another format. The coverage and the flaws of a sculpt of more than `MEASURED` triangles are
-        left out, since finding them takes longer than the bake.
+        for PNGs of maps in another format, `mending` what was mended before. The coverage and the flaws of a sculpt of
+        more than `MEASURED` triangles are left out, since finding them takes longer than the bake.
         """
         target = pathlib.Path(folder)
         target.mkdir(parents=True, exist_ok=True)
@@ -158,7 +159,7 @@ class Bake:
             if previews:
                 write_marks(pathlib.Path(previews) / FLAW_MARKS, shown)
         result = Manifest.of(self, files, sources or [], seconds, measured)
-        result.flaws = flaws
+        result.flaws, result.mending = flaws, mending
         for pair, rated in zip(result.pairs, pairs, strict=True):
             pair.likeness = rated
         for facts in result.sheets:
@@ -255,10 +256,14 @@ class Bake:
 
     def angles_of(self, path: pathlib.Path, key: str, sheet: BakedSheet) -> F32 | None:
         """The angles of `likeness.angles` that a written picture of a sheet leaves; None for other maps."""
+        return self.angles_in(read_picture(path), key, sheet) if _holds_normals(key) else None
+
+    def angles_in(self, image: U8 | U16 | F32, key: str, sheet: BakedSheet) -> F32 | None:
+        """The same for a picture (H, W, C) that is in memory."""
         made = maps.REGISTRY.get(key)
         if not isinstance(made, maps.ReadsNormals):
             return None
-        return angles(sheet.cast, made.read_back(png.dequantise(read_picture(path)), sheet.ground))
+        return angles(sheet.cast, made.read_back(png.dequantise(image), sheet.ground))
 
 
 def bake(
@@ -327,6 +332,10 @@ def bake(
     warnings = warnings_after(assembly, sculpt.mesh, [sheet.cast for sheet in sheets], laid.outside)
     progress("maps", 1.0)
     return Bake(assembly, laid.cage, sculpt, sheets, warnings, seconds, warm, laid.spent_on)
+
+
+def _holds_normals(key: str) -> bool:
+    return isinstance(maps.REGISTRY.get(key), maps.ReadsNormals)
 
 
 def _derive(

@@ -9,7 +9,9 @@ from pydantic import BaseModel
 from .coverage import CoverageFacts
 from .flaws.found import Flaw
 from .likeness import Likeness
+from .mends import Report
 from .recipe import Recipe
+from .straighten import Straightened
 
 if TYPE_CHECKING:
     from .bake import Bake
@@ -80,6 +82,8 @@ class Manifest(BaseModel):
     alone: list[str] = []
     coverage_of_sculpt: CoverageFacts | None = None
     flaws: list[Flaw] | None = None  # None where they were not looked for
+    mending: Report | None = None  # what was mended on the way, if all was to be
+    straightened: Straightened | None = None
     diagonal: float
     outward_reach: float
     inward_reach: float
@@ -131,6 +135,7 @@ class Manifest(BaseModel):
             shared_texels=sum(s.shared_texels for s in sheets),
             warnings=bake.warnings,
             seconds=seconds,
+            straightened=bake.cage.straightened,
         )  # fmt: skip
 
     @property

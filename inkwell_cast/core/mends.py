@@ -3,8 +3,34 @@
 Each can be switched off and on and taken out without a trace, whatever else was set since.
 """
 
+from pydantic import BaseModel
+
 from .local_settings import Fix, Mend, Place
 from .recipe import FileSettings, Recipe
+
+
+class Tried(BaseModel):
+    """A flaw, the mend that was tried, what a viewer would see of it before and after, and whether it was kept."""
+
+    title: str
+    part: str
+    words: str
+    before: float
+    after: float
+    kept: bool
+
+
+class Report(BaseModel):
+    """What mending all did: flaws, what a viewer would see of them, and mean likeness with misses, before and after.
+
+    tried are the mends; left are flaws without one, with their remedy in words.
+    """
+
+    flaws: tuple[int, int]
+    weight: tuple[float, float]
+    likeness: tuple[float, float]
+    tried: list[Tried]
+    left: list[str]
 
 
 def mended(recipe: Recipe) -> Recipe:

@@ -55,11 +55,12 @@ class Loaded:
 
 @dataclass(frozen=True, slots=True)
 class BakeInto:
-    """Bake into an empty folder."""
+    """Bake into an empty folder; `mend` first mends what settings can."""
 
     recipe: Recipe
     sources: list[Source]
     folder: str
+    mend: bool = False
 
 
 @dataclass(frozen=True, slots=True)

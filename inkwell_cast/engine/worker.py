@@ -32,6 +32,7 @@ from ..core.fit import cage_of
 from ..core.formats import read_mesh, write_mesh
 from ..core.images import write_picture
 from ..core.manifest import Manifest, MeshFile
+from ..core.mend_all import mend_all
 from ..core.mesh import Mesh
 from ..core.packed import read_packed, write_blocks, write_packed
 from ..core.probe import Probe, probe
@@ -181,7 +182,12 @@ class _Worker:
             write_picture(part, "png", image)
             part.replace(folder / PEEK)
 
-        baked = baking.bake(job.recipe, meshes, self._tell, self._cancel.is_set, self._warm, peek)
+        report = None
+        if job.mend:
+            done = mend_all(job.recipe, meshes, self._tell, self._cancel.is_set, self._warm)
+            baked, report = done.bake, done.report
+        else:
+            baked = baking.bake(job.recipe, meshes, self._tell, self._cancel.is_set, self._warm, peek)
         (folder / PEEK).unlink(missing_ok=True)
         self._tell("writing", 0.95)
         paired = baked.assembly.paired
@@ -190,7 +196,7 @@ class _Worker:
             roles = {role for pair in paired.pairs for role, part in pair.members if part.file == source.name}
             role = "+".join(sorted(roles)) or "alone"
             sources.append(MeshFile(role=role, file=source.name, sha256=source.sha256, triangles=len(mesh.triangles)))
-        return baked.save(job.folder, sources, job.folder)
+        return baked.save(job.folder, sources, job.folder, report)
 
     def _probe(self, job: ProbeAt) -> Probe | None:
         assembly = self._put_together(job.recipe, job.sources)

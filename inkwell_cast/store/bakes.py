@@ -4,12 +4,15 @@ import sqlite3
 import time
 from dataclasses import dataclass
 
+from ..core.local_settings import Mend
 from ..core.manifest import Manifest
 from ..core.recipe import Recipe
 
 
 @dataclass(frozen=True, slots=True)
 class BakeRow:
+    """A bake; `trial` is the mend that it tries out, beyond the settings of its piece."""
+
     id: int
     piece_id: int
     state: str
@@ -22,6 +25,9 @@ class BakeRow:
     created: float
     started: float | None
     ended: float | None
+    name: str = ""
+    proof: bool = False
+    trial: Mend | None = None
 
     @property
     def open(self) -> bool:
@@ -43,14 +49,19 @@ def _bake(row: sqlite3.Row) -> BakeRow:
     values = dict(row)
     values["recipe"] = Recipe.model_validate_json(row["recipe"])
     values["manifest"] = Manifest.model_validate_json(row["manifest"]) if row["manifest"] else None
+    values["proof"] = bool(row["proof"])
+    values["trial"] = Mend.model_validate_json(row["trial"]) if row["trial"] else None
     return BakeRow(**values)
 
 
-def add(db: sqlite3.Connection, piece_id: int, recipe: Recipe, meshes: str) -> int:
+def add(
+    db: sqlite3.Connection, piece_id: int, recipe: Recipe, meshes: str, proof: bool = False, trial: Mend | None = None
+) -> int:  # fmt: skip
     """A bake that waits; `meshes` is the state of the piece's meshes it will use (see `meshes_key`)."""
     cursor = db.execute(
-        "INSERT INTO bake (piece_id, state, recipe, meshes, created) VALUES (?, 'waiting', ?, ?, ?)",
-        (piece_id, recipe.model_dump_json(), meshes, time.time()),
+        "INSERT INTO bake (piece_id, state, recipe, meshes, created, proof, trial) "
+        "VALUES (?, 'waiting', ?, ?, ?, ?, ?)",
+        (piece_id, recipe.model_dump_json(), meshes, time.time(), proof, trial.model_dump_json() if trial else ""),
     )
     return int(cursor.lastrowid or 0)
 
@@ -73,11 +84,13 @@ def tell(db: sqlite3.Connection, bake_id: int, stage: str, share: float) -> None
 
 
 def finish(db: sqlite3.Connection, bake_id: int, manifest: Manifest, pictures: dict[tuple[str, str], str]) -> None:
-    """Keep the result; `pictures` are content hashes by sheet and map."""
+    """Keep the result; `pictures` are content hashes by sheet and map. One that mended on its way has new settings."""
     db.execute(
         "UPDATE bake SET state = 'done', share = 1, manifest = ?, ended = ? WHERE id = ?",
         (manifest.model_dump_json(), time.time(), bake_id),
     )
+    if manifest.mending:
+        db.execute("UPDATE bake SET recipe = ? WHERE id = ?", (manifest.recipe.model_dump_json(), bake_id))
     db.executemany(
         "INSERT INTO picture (bake_id, sheet, key, sha256) VALUES (?, ?, ?, ?)",
         [(bake_id, sheet, key, h) for (sheet, key), h in pictures.items()],
@@ -86,6 +99,37 @@ def finish(db: sqlite3.Connection, bake_id: int, manifest: Manifest, pictures: d
 
 def end(db: sqlite3.Connection, bake_id: int, state: str, message: str) -> None:
     db.execute("UPDATE bake SET state = ?, message = ?, ended = ? WHERE id = ?", (state, message, time.time(), bake_id))
+
+
+def rename(db: sqlite3.Connection, bake_id: int, name: str) -> None:
+    db.execute("UPDATE bake SET name = ? WHERE id = ?", (name, bake_id))
+
+
+def keep_trial(db: sqlite3.Connection, bake_id: int) -> None:
+    """What a bake tried out has become a setting of its piece."""
+    db.execute("UPDATE bake SET trial = '' WHERE id = ?", (bake_id,))
+
+
+def delete(db: sqlite3.Connection, bake_id: int) -> list[str]:
+    """Forget a bake; the hashes of those of its pictures that nothing else names."""
+    rows = db.execute(
+        "SELECT DISTINCT sha256 FROM picture WHERE bake_id = :id AND sha256 NOT IN "
+        "(SELECT sha256 FROM picture WHERE bake_id != :id UNION SELECT copy FROM mesh UNION SELECT sha256 FROM view)",
+        {"id": bake_id},
+    ).fetchall()
+    db.execute("DELETE FROM bake WHERE id = ?", (bake_id,))
+    return [str(row["sha256"]) for row in rows]
+
+
+def hashes_of(db: sqlite3.Connection, piece_id: int) -> dict[int, set[str]]:
+    """The pictures of each bake of a piece, by content hash."""
+    found: dict[int, set[str]] = {}
+    rows = db.execute(
+        "SELECT bake_id, sha256 FROM picture JOIN bake ON bake.id = bake_id WHERE piece_id = ?", (piece_id,)
+    )
+    for row in rows:
+        found.setdefault(row["bake_id"], set()).add(row["sha256"])
+    return found
 
 
 def mark_interrupted(db: sqlite3.Connection) -> int:

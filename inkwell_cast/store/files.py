@@ -35,6 +35,14 @@ class Files:
         """A new empty folder on the same disk as the store."""
         return pathlib.Path(tempfile.mkdtemp(dir=self.incoming))
 
+    def size(self, sha256: str) -> int:
+        """Bytes of a file; 0 for one that is gone."""
+        path = self.path(sha256)
+        return path.stat().st_size if path.is_file() else 0
+
+    def remove(self, sha256: str) -> None:
+        self.path(sha256).unlink(missing_ok=True)
+
     def keep_only(self, wanted: set[str]) -> int:
         """Delete every file that nothing names any more; returns how many."""
         gone = 0

@@ -1,6 +1,7 @@
 """Templates and what they all know."""
 
 import pathlib
+from datetime import datetime
 from typing import Any, Literal, get_args, get_origin
 
 from fastapi import Request
@@ -11,6 +12,7 @@ from ..core import maps
 from ..core.fixes import WORDS
 from ..core.formats import COMPANIONS, REGISTRY
 from ..core.likeness import SCALE
+from ..core.mends import add_mend
 from ..core.mix import MIXES
 from ..core.recipe import DEPTHS, Recipe
 from ..store.bakes import BakeRow
@@ -47,8 +49,8 @@ def count(number: int) -> str:
 
 
 def units(value: float) -> str:
-    """A distance in scene units with three figures."""
-    return f"{value:.3g}"
+    """A distance in scene units with three figures, or whole where there are more."""
+    return count(round(value)) if abs(value) >= 999.5 else f"{value:.3g}"
 
 
 def duration(seconds: float | None) -> str:
@@ -57,6 +59,28 @@ def duration(seconds: float | None) -> str:
     if seconds < 9.95:
         return f"{seconds:.1f} s"
     return f"{seconds:.0f} s" if seconds < 99.5 else f"{seconds / 60:.0f} min"
+
+
+def when(seconds: float | None) -> str:
+    """A moment as an artist looks for it: the time today, else the day too."""
+    if seconds is None:
+        return ""
+    moment = datetime.fromtimestamp(seconds)
+    return moment.strftime("%H:%M" if moment.date() == datetime.now().date() else "%d %b, %H:%M")
+
+
+def in_bytes(size: float) -> str:
+    """A size on disk, in powers of a thousand."""
+    for unit in ("B", "kB", "MB"):
+        if size < 999.5:
+            return f"{size:.0f} {unit}" if size >= 9.95 or unit == "B" else f"{size:.1f} {unit}"
+        size /= 1000
+    return f"{size:.1f} GB"
+
+
+def short(key: str) -> str:
+    """The name of a part FILE/OBJECT without its file."""
+    return key.rpartition("/")[2]
 
 
 def spark(values: list[float], width: int = 118, height: int = 30) -> str:
@@ -91,6 +115,7 @@ def fields_of(group: str) -> list[dict[str, Any]]:
 
 
 templates.env.filters |= {
+    "when": when, "bytes": in_bytes, "short": short,
     "count": count, "units": units, "duration": duration, "spark": spark, "scope": scope_label,
 }  # fmt: skip
 templates.env.globals |= {
@@ -114,7 +139,13 @@ def stale(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> str:
     """Why a bake no longer shows the piece as it is: "meshes", "settings", or an empty string."""
     if row.meshes != meshes_key(rows):
         return "meshes"
-    return "" if row.recipe in (recipe, recipe.proof()) else "settings"
+    wanted = add_mend(recipe, row.trial) if row.trial else recipe
+    return "" if row.recipe in (wanted, wanted.proof()) else "settings"
+
+
+def called(row: BakeRow) -> str:
+    """What a bake is called in short."""
+    return row.name or f"{'the trial' if row.trial else 'the proof' if row.proof else 'the bake'} of {when(row.ended)}"
 
 
 def bake_facts(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> dict[str, Any]:
@@ -122,6 +153,7 @@ def bake_facts(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> dict[str, A
     rated = [LIKENESS] if row.manifest and any(s.heat for s in row.manifest.sheets) else []
     return {
         "id": row.id,
+        "name": called(row),
         "maps": list(row.recipe.output.maps) + rated,
         "labels": {k: maps.REGISTRY[k].LABEL for k in row.recipe.output.maps} | dict.fromkeys(rated, "Likeness"),
         "clipped": [m.key for m in (row.manifest.maps if row.manifest else []) if m.facts.get("clipped_share")],

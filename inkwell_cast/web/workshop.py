@@ -12,17 +12,13 @@ from ..core.changes import what_changed
 from ..core.checks import Finding
 from ..core.coverage import Coverage
 from ..core.errors import InputProblem
-from ..core.flaws import FLAW_MARKS
-from ..core.manifest import Manifest
 from ..core.packed import unpack_header
 from ..core.pairing import Part, pair_up
 from ..core.probe import Probe
 from ..core.recipe import Basis, Recipe
 from ..core.section import Along, Section
-from ..engine import Engine, JobFailed, Ticket
+from ..engine import Engine, Ticket
 from ..engine.messages import (
-    PEEK,
-    BakeInto,
     CheckPiece,
     ConvertMap,
     Cover,
@@ -39,11 +35,11 @@ from ..store import Store, bakes, meshes, pieces, views
 from ..store.bakes import BakeRow
 from ..store.meshes import MeshRow
 from ..store.pieces import Piece
+from .bakery import Bakery
 from .intake import MAX_UPLOAD, Intake, Upload, unknown_upload
-from .outline import LIKENESS, meshes_key, paired_of, refuse_half_a_piece, sculpts_of, setup_key, view_key, with_reach
+from .outline import meshes_key, paired_of, refuse_half_a_piece, sculpts_of, setup_key, view_key, with_reach
 
 KEPT_CHECKS = 20
-HUGE = 3_000_000  # triangles whose checks take longer than an artist waits for a bake to begin
 Found = tuple[Piece, list[MeshRow], list[BakeRow]]
 
 
@@ -53,13 +49,12 @@ class Workshop:
     def __init__(self, store: Store, engine: Engine, max_upload: int = MAX_UPLOAD) -> None:
         self.store, self.engine = store, engine
         self.intake = Intake(store, engine, max_upload)
-        self._tickets: dict[int, Ticket] = {}
-        self._folders: dict[int, pathlib.Path] = {}  # where running bakes write
         self._checks: dict[str, list[Finding]] = {}
         self._checking: Ticket | None = None
         self._covered: dict[str, Coverage] = {}
         self._following: dict[int, list[Ticket]] = {}  # jobs that are of no use once their piece's settings change
         self._drawing: dict[str, asyncio.Task[pathlib.Path]] = {}
+        self.bakery = Bakery(self)
         store.tidy()
         with store.writing() as db:
             bakes.mark_interrupted(db)
@@ -159,7 +154,7 @@ class Workshop:
 
     def delete_piece(self, piece_id: int) -> None:
         for row in self.wanted(piece_id)[2]:
-            self.cancel(row.id)
+            self.bakery.cancel(row.id)
         with self.store.writing() as db:
             pieces.delete(db, piece_id)
 
@@ -224,7 +219,7 @@ class Workshop:
             return self.store.files.path(known)
         if key not in self._drawing:  # several requests for one view wait for one job
             job = self._draw(
-                key, lambda path: Draw(piece.recipe, self._sources(rows), what, path, name, names),
+                key, lambda path: Draw(piece.recipe, self.sources(rows), what, path, name, names),
                 piece_id if what == "cage" else None,
             )  # fmt: skip
             self._drawing[key] = asyncio.create_task(job)
@@ -260,12 +255,17 @@ class Workshop:
         sheets: list[dict[str, Any]] = unpack_header(await self.view(piece_id, "low"))["sheets"]
         return sheets
 
+    def stop_checking(self) -> None:
+        """Give up checks that are at work."""
+        if self._checking:
+            self._checking.cancel.set()
+
     async def check(self, piece_id: int) -> list[Finding]:
         """What is wrong with a piece; found once for each state of it."""
         piece, rows, _ = self.wanted(piece_id)
         key = setup_key(piece.recipe, rows)
         if key not in self._checks:
-            self._checking = self.engine.submit(CheckPiece(piece.recipe, self._sources(rows)))
+            self._checking = self.engine.submit(CheckPiece(piece.recipe, self.sources(rows)))
             self._checks[key] = await asyncio.wrap_future(self._checking.future)
             while len(self._checks) > KEPT_CHECKS:
                 self._checks.pop(next(iter(self._checks)))
@@ -277,7 +277,7 @@ class Workshop:
         recipe = with_reach(piece.recipe, scope, reach)
         key = setup_key(recipe, rows) + scope
         if key not in self._covered:
-            ticket = self._follow(piece_id, Cover(recipe, self._sources(rows), scope))
+            ticket = self._follow(piece_id, Cover(recipe, self.sources(rows), scope))
             self._covered[key] = await asyncio.wrap_future(ticket.future)
             while len(self._covered) > KEPT_CHECKS:
                 self._covered.pop(next(iter(self._covered)))
@@ -291,7 +291,7 @@ class Workshop:
         piece, rows, _ = self.wanted(piece_id)
         if self.engine.busy:
             return None
-        job = SectionAt(piece.recipe, self._sources(rows), triangle, place, turned, zoom, along, view)
+        job = SectionAt(piece.recipe, self.sources(rows), triangle, place, turned, zoom, along, view)
         found: Section | None = await asyncio.wrap_future(self.engine.submit(job).future)
         return found
 
@@ -305,7 +305,7 @@ class Workshop:
         folder = self.store.files.temporary_folder()
         try:
             path = folder / f"{what}{suffix}"
-            ticket = self.engine.submit(Export(piece.recipe, self._sources(rows), what, str(path)))
+            ticket = self.engine.submit(Export(piece.recipe, self.sources(rows), what, str(path)))
             await asyncio.wrap_future(ticket.future)
             return await asyncio.to_thread(path.read_bytes)
         finally:
@@ -319,7 +319,7 @@ class Workshop:
             given = folder / f"given{pathlib.Path(name).suffix.lower()}"
             await asyncio.to_thread(given.write_bytes, picture)
             made = folder / "made.png"
-            job = ConvertMap(piece.recipe, self._sources(rows), str(given), str(made), source, piece.recipe.basis)
+            job = ConvertMap(piece.recipe, self.sources(rows), str(given), str(made), source, piece.recipe.basis)
             said: str = await asyncio.wrap_future(self.engine.submit(job).future)
             return await asyncio.to_thread(made.read_bytes), said.replace(given.name, name)
         finally:
@@ -330,84 +330,9 @@ class Workshop:
         found = self.piece(row.piece_id)
         if found is None or self.engine.busy or meshes_key(found[1]) != row.meshes:
             return None
-        ticket = self.engine.submit(ProbeAt(row.recipe, self._sources(found[1]), sheet, x, y))
+        ticket = self.engine.submit(ProbeAt(row.recipe, self.sources(found[1]), sheet, x, y))
         result: Probe | None = await asyncio.wrap_future(ticket.future)
         return result
 
-    # baking
-
-    def start_bake(self, piece_id: int, proof: bool) -> int:
-        """Queue a bake of a piece as it is now. One that is still open is left alone and returned."""
-        piece, rows, earlier = self.wanted(piece_id)
-        if earlier and earlier[0].open:
-            return earlier[0].id
-        if self._checking and sum(row.facts.triangles for row in rows) > HUGE:
-            self._checking.cancel.set()  # such checks must not hold up a bake; the page asks for them again
-        recipe = piece.recipe.proof() if proof else piece.recipe
-        with self.store.writing() as db:
-            bake_id = bakes.add(db, piece_id, recipe, meshes_key(rows))
-        folder = self.store.files.temporary_folder()
-        ticket = self.engine.submit(
-            BakeInto(recipe, self._sources(rows), str(folder)),
-            on_start=lambda: self._write_bake(bakes.start, bake_id),
-            on_progress=lambda stage, share: self._write_bake(bakes.tell, bake_id, stage, share),
-        )
-        self._tickets[bake_id], self._folders[bake_id] = ticket, folder
-        ticket.future.add_done_callback(lambda future: self._bake_ended(bake_id, folder, future))
-        return bake_id
-
-    def peek(self, bake_id: int) -> bytes | None:
-        """The map that a running bake is at, as far as it is, as a PNG; None before there is any."""
-        folder = self._folders.get(bake_id)
-        try:
-            return (folder / PEEK).read_bytes() if folder else None
-        except OSError:
-            return None
-
-    def peek_at(self, bake_id: int) -> str:
-        """When that was last written, as a mark that changes; "" before there is any."""
-        folder = self._folders.get(bake_id)
-        try:
-            return str((folder / PEEK).stat().st_mtime_ns) if folder else ""
-        except OSError:
-            return ""
-
-    def cancel(self, bake_id: int) -> None:
-        ticket = self._tickets.get(bake_id)
-        if ticket:
-            ticket.cancel.set()
-
-    def _sources(self, rows: list[MeshRow]) -> list[Source]:
+    def sources(self, rows: list[MeshRow]) -> list[Source]:
         return [Source(str(self.store.files.path(r.copy)), r.file_name, r.sha256) for r in rows]
-
-    def _write_bake(self, change: Any, *values: Any) -> None:
-        with self.store.writing() as db:
-            change(db, *values)
-
-    def _bake_ended(self, bake_id: int, folder: pathlib.Path, future: Any) -> None:
-        """Write down how a bake ended, last of all: who sees that it has finds its folder gone and its files kept."""
-        change: Any
-        values: tuple[Any, ...]
-        try:
-            manifest: Manifest = future.result()
-            change, values = bakes.finish, (manifest, self._kept_files(manifest, folder))
-        except JobFailed as failed:
-            change, values = bakes.end, ("cancelled" if failed.kind == "cancelled" else "failed", failed.message)
-        except Exception as error:
-            change, values = bakes.end, ("failed", f"The result could not be kept ({error}).")
-        self._tickets.pop(bake_id, None)
-        self._folders.pop(bake_id, None)
-        shutil.rmtree(folder, ignore_errors=True)
-        self._write_bake(change, bake_id, *values)
-
-    def _kept_files(self, manifest: Manifest, folder: pathlib.Path) -> dict[tuple[str, str], str]:
-        """Take what a bake wrote into the store; hashes by sheet and key."""
-        adopt = self.store.files.adopt
-        pictures = {(m.sheet, m.key): adopt(folder / (m.preview or m.file)) for m in manifest.maps}
-        for m in manifest.maps:
-            if m.preview:  # the file itself, beside the picture that the views show
-                pictures[m.sheet, f"{m.key}.file"] = adopt(folder / m.file)
-        pictures |= {(sheet.name, LIKENESS): adopt(folder / sheet.heat) for sheet in manifest.sheets if sheet.heat}
-        if (folder / FLAW_MARKS).is_file():
-            pictures["", FLAW_MARKS] = adopt(folder / FLAW_MARKS)
-        return pictures

@@ -9,6 +9,7 @@ from inkwell_cast.core import editing
 from inkwell_cast.core.assembly import BakeMeshes
 from inkwell_cast.core.checks import REGISTRY, check
 from inkwell_cast.core.errors import Cancelled
+from inkwell_cast.core.map_settings import Subdivision
 from inkwell_cast.core.mesh import Mesh, layer_of_corners, merge, subset
 from inkwell_cast.core.normals import face_normals
 from inkwell_cast.core.recipe import Pairing, Recipe, Sheet
@@ -224,3 +225,9 @@ def test_checks_are_cancelled_between_two_of_them():
             cancel=lambda: len(asked) > 3 or asked.append(1),
         )
     assert len(asked) == 4
+
+
+def test_a_low_that_is_subdivided_is_checked_as_it_was_made():
+    recipe = Recipe(subdivision=Subdivision(scheme="loop", levels=1))
+    meshes = BakeMeshes([torus(12, 8)], [torus(60, 30, name="high")])
+    assert [f.what for f in check(recipe, meshes)] == [f.what for f in check(Recipe(), meshes)]

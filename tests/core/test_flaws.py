@@ -1,15 +1,21 @@
 """Each detector on a mesh that shows its cause and on one that does not."""
 
+import re
 from dataclasses import replace
 
 import numpy as np
 import pytest
 
-from inkwell_cast.core.editing import mend_reach
+from inkwell_cast.core.assembly import BakeMeshes
+from inkwell_cast.core.bake import bake
 from inkwell_cast.core.flaws import flaws_of, marks_in, write_marks
+from inkwell_cast.core.local_settings import Omission
+from inkwell_cast.core.map_settings import Occlusion
 from inkwell_cast.core.mesh import Layer, layer_of_corners, merge
+from inkwell_cast.core.near import points_of
 from inkwell_cast.core.normals import with_normals
-from inkwell_cast.core.recipe import Reach
+from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.demo import inkstand, troubled
 
 from ..shapes import cube, grid_mesh, plane
 from .bakes import baked, moved, upside_down
@@ -51,7 +57,7 @@ def test_a_clean_bake_has_no_flaw():
 def test_what_was_missed_is_told_with_where_the_sculpt_is(height, words):
     parts = [frame()] + ([] if height is None else [replace(island(height), uvs=())])
     (shown,) = found(plane(), merge(parts, "high"), outward=0.05, inward=0.05)
-    assert (shown.flaw.cause, shown.flaw.what) == ("missed", words)
+    assert (shown.flaw.cause, shown.flaw.what) == ("missed" if height is None else "outside", words)
     assert shown.flaw.area == pytest.approx(0.16, rel=0.05)
     assert shown.flaw.middle == pytest.approx((0.5, 0.5, 0), abs=0.01)
     assert shown.flaw.radius == pytest.approx(0.2 * np.sqrt(2), rel=0.05)
@@ -65,16 +71,16 @@ def test_the_pocket_that_a_missed_region_asks_for_cures_it(height, unit):
     reach = Reach(unit=unit, outward=0.05 * scale, inward=0.05 * scale)
     result = baked(plane(), high, ["normal"], size=96, reach_of_all=reach)
     (shown,) = flaws_of([result.sheets[0].ground])
-    mended = mend_reach(result.recipe, shown.flaw, result.low.mesh.diagonal)
-    assert mended.pockets[0].name == "Missed, plane"
-    again = baked(plane(), high, ["normal"], size=96, reach_of_all=reach, pockets=mended.pockets)
+    mend = shown.flaw.mends[0]
+    assert mend.name == "Sculpt outside the cage, plane"
+    again = baked(plane(), high, ["normal"], size=96, reach_of_all=reach, mends=[mend])
     assert again.cast.missed == 0
     assert flaws_of([again.sheets[0].ground]) == []
 
 
 def test_a_sculpt_that_is_turned_over_is_told_to_be():
     ((cause, words),) = told(plane(), upside_down(plane(4, 0.01)))
-    assert cause == "missed"
+    assert cause == "back"
     assert "0.01 from the low, but its faces look inward" in words
 
 
@@ -89,9 +95,9 @@ def hard_cube(size):
     return with_normals(cube(size))
 
 
-def test_detail_drawn_aside_by_leaning_rays_is_found_and_split_rays_draw_none():
+def test_detail_drawn_aside_by_leaning_rays_is_found_and_split_rays_draw_none_but_part_at_seams():
     low, high = hard_cube(1.0), replace(hard_cube(1.1), uvs=())
-    for directions, causes in (("averaged", {"leaning"}), ("split", set())):
+    for directions, causes in (("averaged", {"leaning"}), ("split", {"seam"})):
         reach = Reach(unit="scene", outward=0.2, inward=0.2, directions=directions)
         result = baked(low, high, ["normal"], size=96, reach_of_all=reach)
         assert {shown.flaw.cause for shown in flaws_of([result.sheets[0].ground])} == causes
@@ -131,3 +137,129 @@ def test_marks_lie_on_the_texels_and_are_kept_in_their_order(tmp_path):
     np.testing.assert_array_equal(marks_in(tmp_path / "marks", 0).corners, corners)
     with pytest.raises(IndexError):
         marks_in(tmp_path / "marks", 1)
+
+
+def plates(apart):
+    """Two plates, one over the other, as one pair of two lows and two highs."""
+    lows = [moved(plane(2, name=name), (0, 0, z)) for name, z in (("under", 0), ("over", apart))]
+    highs = [
+        replace(moved(plane(4, name=f"{n} top"), (0, 0, z + 0.01)), uvs=()) for n, z in (("under", 0), ("over", apart))
+    ]
+    return merge(lows, "low"), merge(highs, "high")
+
+
+def test_rays_that_strike_another_part_are_found_and_each_mend_cures_them():
+    low, high = plates(0.3)
+    own = Reach(unit="scene", outward=0.4, inward=0.1)
+
+    def other(**more):
+        low_and_high = baked(low, high, ["normal"], size=96, reach_of_all=own, **more)
+        return [s.flaw for s in flaws_of([low_and_high.sheets[0].ground]) if s.flaw.cause == "other"]
+
+    (flaw,) = other()
+    assert flaw.part == "low/under"
+    assert "strike what lies 0.01 from over" in flaw.what
+    assert [mend.words for mend in flaw.mends] == ["Place a pocket: 0.279 out, 0.1 in"]  # it struck nothing else
+    assert other(mends=flaw.mends) == []
+    assert other(mends=[flaw.mends[0].model_copy(update={"on": False})]) != []
+
+
+def test_a_high_that_is_left_out_here_is_passed_through():
+    low, high = plates(0.3)
+    own = Reach(unit="scene", outward=0.4, inward=0.1)
+    ball = Omission(part="high/over top", centre=(0.5, 0.5, 0), radius=0.25)
+    result = baked(low, high, ["normal"], size=96, reach_of_all=own, omissions=[ball])
+    y, x = np.nonzero(result.cast.struck)
+    place = points_of(result.sheets[0].ground)[y, x]
+    under = result.assembly.low.objects[result.low.triangles[result.cast.low_triangle[y, x]]] == 0
+    inside = np.hypot(place[:, 0] - 0.5, place[:, 1] - 0.5) < 0.24
+    assert place[under & inside, 2] == pytest.approx(0.01, abs=1e-5)
+    assert place[under & (np.hypot(place[:, 0] - 0.5, place[:, 1] - 0.5) > 0.27), 2] == pytest.approx(0.31, abs=1e-5)
+
+
+def test_a_break_at_a_seam_is_cured_by_averaged_rays():
+    low, high = hard_cube(1.0), replace(hard_cube(1.1), uvs=())
+    split = Reach(unit="scene", outward=0.2, inward=0.2, directions="split")
+    result = baked(low, high, ["normal"], size=96, reach_of_all=split)
+    flaw = next(s.flaw for s in flaws_of([result.sheets[0].ground]) if s.flaw.cause == "seam")
+    assert "places 0.0707 apart, where the sculpt has turned by 90°" in flaw.what
+    again = baked(low, high, ["normal"], size=96, reach_of_all=split, mends=flaw.mends)
+    assert "seam" not in {s.flaw.cause for s in flaws_of([again.sheets[0].ground])}
+
+
+@pytest.mark.parametrize(("sides", "causes"), [(8, {"wavy"}), (48, set())])
+def test_a_round_form_of_few_faces_shows_its_corners(sides, causes):
+    def tube(around, name):
+        def point(u, v):
+            a = np.where(u == 1, 0, u) * 2 * np.pi
+            return np.cos(a), np.sin(a), v
+
+        return grid_mesh(around, 1, point, name, lambda u, v: (np.cos(2 * np.pi * u), np.sin(2 * np.pi * u), 0 * u))
+
+    shown = found(tube(sides, "low"), replace(tube(200, "high"), uvs=()))
+    assert {s.flaw.cause for s in shown} == causes
+    if shown:
+        (degrees,) = re.findall(r"meet at about (\d+)°", shown[0].flaw.what)
+        assert float(degrees) == pytest.approx(360 / sides, abs=2)
+        assert shown[0].flaw.mends == []
+
+
+def test_shade_of_another_pair_is_found_where_the_recipe_lets_it_in():
+    floor, wall = plane(2, name="floor_low"), plane(2, name="wall_low")
+    at = wall.positions
+    wall = replace(wall, positions=np.stack([0 * at[:, 0], at[:, 0], at[:, 1] + 0.02], axis=1))  # looks along x
+    highs = [
+        replace(mesh, name=f"{name}_high", object_names=(f"{name}_high",), uvs=())
+        for mesh, name in ((floor, "floor"), (wall, "wall"))
+    ]
+
+    def causes(occluders, mends=()):
+        recipe = Recipe(
+            reach=Reach(unit="scene", outward=0.01, inward=0.01), sheet=Sheet(width=64, height=64, samples=1, split="one"),
+            output=Output(maps=["occlusion"]), occlusion=Occlusion(rays=4, occluders=occluders), mends=list(mends),
+        )  # fmt: skip
+        result = bake(recipe, BakeMeshes([], [], [merge([floor, wall], "low"), *highs]))
+        return [s.flaw for s in flaws_of([s.ground for s in result.sheets]) if s.flaw.cause == "neighbour"]
+
+    shown = causes("piece")
+    assert shown
+    assert "Parts of other pairs hide" in shown[0].what
+    assert causes("pair") == causes("piece", shown[0].mends) == []
+
+
+@pytest.fixture(scope="module")
+def troubled_bake():
+    recipe = Recipe(
+        reach=Reach(unit="scene", outward=2.5, inward=2), sheet=Sheet(width=1024, height=1024, samples=4)
+    )  # fmt: skip
+    return bake(recipe, BakeMeshes([], [], [*troubled.build()]))
+
+
+CAUSES = {
+    "pairs": "alone", "faceted": "faceted", "winding": "back", "borders": "open", "doubles": "cracked",
+    "hard_edges": "hard_edge", "overlaps": "overlap", "tiles": "tiles", "uv_area": "folded", "stray": "outside",
+}  # fmt: skip
+
+
+def test_every_trouble_of_the_troubled_inkstand_is_a_flaw_with_its_cause(troubled_bake):
+    shown = flaws_of([sheet.ground for sheet in troubled_bake.sheets], troubled_bake.findings())
+    causes = {(s.flaw.cause, s.flaw.part.rpartition("/")[2]) for s in shown}
+    for check, part, words in troubled.TROUBLES:
+        names = {part, part.replace("_high", "_low"), "hinge_right_low"}
+        assert any((CAUSES[check], name) in causes for name in names), words
+
+
+def test_the_mends_of_the_troubled_inkstand_take_away_what_settings_can_cure(troubled_bake):
+    shown = [s.flaw for s in flaws_of([sheet.ground for sheet in troubled_bake.sheets], troubled_bake.findings())]
+    curable = [flaw for flaw in shown if flaw.mends]
+    recipe = troubled_bake.recipe.model_copy(update={"mends": [flaw.mends[0] for flaw in curable]})
+    again = bake(recipe, BakeMeshes([], [], [*troubled.build()]))
+    left = [s.flaw for s in flaws_of([sheet.ground for sheet in again.sheets], again.findings())]
+    assert len([flaw for flaw in left if flaw.mends]) <= len(curable) / 10
+    assert {flaw.cause for flaw in shown if not flaw.mends} >= {"overlap", "open", "folded"}
+
+
+def test_the_clean_inkstand_has_no_flaw():
+    recipe = Recipe(reach=Reach(unit="scene", outward=2.5, inward=2), sheet=Sheet(width=512, height=512, samples=4))
+    made = bake(recipe, BakeMeshes([], [], [*inkstand.build()]))
+    assert flaws_of([sheet.ground for sheet in made.sheets], made.findings()) == []

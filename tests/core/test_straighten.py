@@ -55,7 +55,12 @@ def outlines(result):
     b1, b2 = (d[:, 0] * f[:, 1] - d[:, 1] * f[:, 0]) / whole, (e[:, 0] * d[:, 1] - e[:, 1] * d[:, 0]) / whole
     points = corner_positions(result.low.mesh)[sheet.low.triangles[t]]
     place = np.einsum("nk,nkc->nc", np.stack([1 - b1 - b2, b1, b2], axis=1), points)
-    texel = float(np.sqrt(np.linalg.norm(np.cross(points[:, 1] - points[:, 0], points[:, 2] - points[:, 0]), axis=1)[0] / abs(whole[0])))
+    texel = float(
+        np.sqrt(
+            np.linalg.norm(np.cross(points[:, 1] - points[:, 0], points[:, 2] - points[:, 0]), axis=1)[0]
+            / abs(whole[0])
+        )
+    )
     found = {}
     for side in DISCS:
         axis = "xyz".index(side)

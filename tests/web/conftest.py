@@ -1,7 +1,10 @@
 """A client, a piece of the ring's files, and what tests of the server ask again and again."""
 
+import re
+
 import httpx
 import pytest
+from playwright.sync_api import Page
 
 
 @pytest.fixture
@@ -27,3 +30,15 @@ def piece(client, ring_files):
     }
     client.post(f"{address}/settings/maps", data=fields)
     return address
+
+
+@pytest.fixture
+def quiet(page: Page):
+    """A page on which any script error or refused file fails the test."""
+    problems = []
+    page.on("pageerror", lambda error: problems.append(str(error)))
+    # told by the browser's console though all is well: a file that was refused, a change that a newer one replaced
+    harmless = re.compile("422 .Unprocessable|^htmx:(afterRequest|sendAbort)")
+    page.on("console", lambda m: problems.append(m.text) if m.type == "error" and not harmless.search(m.text) else None)
+    yield page
+    assert problems == []

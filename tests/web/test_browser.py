@@ -14,59 +14,7 @@ from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.mesh import layer_of_corners
 from inkwell_cast.core.recipe import Recipe
 
-SLOW = 60_000
-
-
-@pytest.fixture
-def quiet(page: Page):
-    """A page on which any script error or refused file fails the test."""
-    problems = []
-    page.on("pageerror", lambda error: problems.append(str(error)))
-    # told by the browser's console though all is well: a file that was refused, a change that a newer one replaced
-    harmless = re.compile("422 .Unprocessable|^htmx:(afterRequest|sendAbort)")
-    page.on("console", lambda m: problems.append(m.text) if m.type == "error" and not harmless.search(m.text) else None)
-    yield page
-    assert problems == []
-
-
-def make_piece(page: Page, server: str, ring_files) -> None:
-    page.goto(f"{server}/")
-    expect(page.get_by_role("heading", name="The shelf is empty")).to_be_visible()
-    page.get_by_role("link", name="New piece").last.click()
-    expect(page.get_by_role("button", name="Make the piece")).to_be_disabled()
-    expect(page.locator("#list")).to_have_attribute("data-ready", "yes")
-    page.locator("#files").set_input_files([str(path) for path in ring_files])
-    for path in ring_files:
-        expect(page.get_by_label(f"Role of {path.name}")).to_have_value("", timeout=SLOW)
-    page.get_by_role("button", name="Make the piece").click()
-    page.wait_for_url(re.compile(r"/pieces/\d+"))
-    page.goto(page.url.split("?")[0] + "?step=cage&plain")
-    ready(page)
-
-
-def ready(page: Page) -> None:
-    expect(page.locator("#table")).to_have_attribute("data-views", "ready", timeout=SLOW)
-
-
-def set_size(page: Page, width: int, height: int) -> None:
-    page.get_by_role("link", name="Maps").click()
-    for name, value in (("sheet.width", width), ("sheet.height", height)):
-        page.locator(f"input[name='{name}']").fill(str(value))
-        page.locator(f"input[name='{name}']").press("Tab")
-    page.wait_for_timeout(300)
-    expect(page.locator("#full-bake")).to_have_attribute("title", f"{width} × {height}")
-
-
-def full_bake(page: Page) -> None:
-    ended = page.locator("#table").get_attribute("data-ended") or "0"
-    page.get_by_role("button", name="Full bake").click()
-    expect(page.locator("#table")).to_have_attribute("data-ended", str(int(ended) + 1), timeout=SLOW)
-    expect(page.locator("#likeness")).to_be_visible()
-
-
-def model_picture(page: Page) -> np.ndarray:
-    page.wait_for_timeout(400)
-    return cv2.imdecode(np.frombuffer(page.locator("#model").screenshot(), np.uint8), cv2.IMREAD_COLOR).astype(int)
+from .browser import SLOW, full_bake, make_piece, model_picture, ready, set_size
 
 
 def test_from_files_to_a_downloaded_picture(quiet: Page, server, ring_files, tmp_path):
@@ -353,37 +301,6 @@ def test_a_bake_whose_box_is_replaced_is_shown_all_the_same(quiet: Page, server,
     page.locator("#model canvas").focus()
     page.keyboard.press("p")
     expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)
-
-
-def test_the_loop_of_next_flaw_mend_and_proof_by_keyboard(quiet: Page, server, ring_files):
-    page = quiet
-    make_piece(page, server, ring_files)
-    for name in ("reach.outward", "reach.inward"):
-        with page.expect_response(lambda r: "/settings/cage" in r.url):
-            page.locator(f"input[name='{name}']").fill("0.3")
-            page.locator(f"input[name='{name}']").press("Tab")
-    page.keyboard.press("Escape")
-    page.locator("#model canvas").focus()
-    page.keyboard.press("p")
-    expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)
-    flaws = page.locator(".flaws .finding")
-    before = flaws.count()
-    assert before > 0
-    drawn = model_picture(page)
-    page.keyboard.press("j")
-    expect(page.get_by_text("and the sculpt").first).to_be_visible()
-    page.wait_for_timeout(600)
-    assert np.abs(model_picture(page) - drawn).max() > 60  # the view went there and hatches it
-    page.keyboard.press("a")
-    expect(page.get_by_text("A pocket was placed")).to_be_visible(timeout=SLOW)
-    expect(page.get_by_text("Settings changed since this bake")).to_be_visible()
-    page.locator("#model canvas").focus()
-    page.keyboard.press("p")
-    expect(page.locator("#table")).to_have_attribute("data-ended", "2", timeout=SLOW)
-    expect(page.get_by_text("Settings changed since this bake")).to_be_hidden(timeout=SLOW)
-    page.locator("[data-map=likeness]").click()
-    expect(page.locator("#map-chips [data-key=likeness]")).to_have_attribute("aria-pressed", "true")
-    assert flaws.count() < before
 
 
 def test_maps_are_chosen_baked_and_their_range_and_colours_set(quiet: Page, server, ring_files):

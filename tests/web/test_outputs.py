@@ -6,7 +6,7 @@ import zipfile
 import cv2
 import numpy as np
 
-from inkwell_cast.core.packed import unpack, unpack_header
+from inkwell_cast.core.packed import unpack_header
 
 from .helpers import baked
 
@@ -83,11 +83,11 @@ def test_a_running_bake_shows_how_far_its_map_is(client, workshop, piece, tmp_pa
     facts = baked(client, piece)["facts"]
     address = f"{piece}/bakes/{facts['id']}/peek.png"
     assert client.get(address).status_code == 204
-    workshop._folders[facts["id"]] = tmp_path
-    assert workshop.peek_at(facts["id"]) == ""
+    workshop.bakery._folders[facts["id"]] = tmp_path
+    assert workshop.bakery.peek_at(facts["id"]) == ""
     (tmp_path / "peek.png").write_bytes(client.get(f"{piece}/bakes/{facts['id']}/normal.png").content)
     assert client.get(address).content[:4] == b"\x89PNG"
-    assert workshop.peek_at(facts["id"]).isdigit()
+    assert workshop.bakery.peek_at(facts["id"]).isdigit()
     assert client.get(f"{piece}/bakes/9999/peek.png").status_code == 404
 
 
@@ -104,22 +104,3 @@ def test_the_likeness_is_a_picture_and_a_figure_at_the_pointer_and_by_pair(clien
     assert "Show it on the model" in client.get(f"{piece}/panel/review").text
     archive = zipfile.ZipFile(io.BytesIO(client.get(f"{piece}/bakes/{facts['id']}/all.zip").content))
     assert "likeness.png" not in archive.namelist()  # for looking only
-
-
-def test_flaws_are_listed_and_their_texels_hatched(client, piece):
-    baked(client, piece)
-    assert "None of the causes looked for" in client.get(f"{piece}/panel/review").text
-    client.post(f"{piece}/settings/cage", data={"reach.outward": "0.001", "reach.inward": "0.001"})
-    facts = baked(client, piece)["facts"]
-    panel = client.get(f"{piece}/panel/review").text
-    assert "and the sculpt" in panel
-    address = f"{piece}/bakes/{facts['id']}/flaws"
-    header, arrays = unpack(np.frombuffer(client.get(f"{address}/0/marks").content, np.uint8))
-    assert (header["title"], header["low"]) == ("Missed", True)
-    assert arrays["corners"].shape == (*arrays["uvs"].shape[:2], 3)
-    assert client.get(f"{address}/99/marks").status_code == 404
-    mended = client.post(f"{address}/0/mend")
-    assert "A pocket was placed" in mended.text
-    assert "cage-changed" in mended.headers["HX-Trigger"]
-    assert "Missed, " in client.get(f"{piece}/panel/cage").text
-    assert client.post(f"{address}/99/mend").status_code == 404

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterator
 from typing import Protocol
 
-from ..assembly import Assembly, BakeMeshes, Warm, assemble
+from ..assembly import Assembly, BakeMeshes, Warm, assemble, undivided
 from ..errors import Cancelled
 from ..recipe import Recipe
 from . import (
@@ -56,7 +56,7 @@ def check(
 
 def findings_of(assembly: Assembly, cancel: Callable[[], bool] = lambda: False) -> list[Finding]:
     """The same for a piece that is put together."""
-    piece = inspect(assembly)
+    piece = inspect(undivided(assembly))
     found = [*numbers.find(piece)]
     if not found:  # nothing else can be computed with such values
         for module in REGISTRY.values():

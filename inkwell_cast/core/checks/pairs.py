@@ -35,27 +35,37 @@ def find(piece: Inspected) -> Iterator[Finding]:
                 "Add the low-poly mesh." if missing == "low" else "Add the sculpt that belongs to the low.", itself,
             )  # fmt: skip
         return
-    stems = {read_name(a.part.name, piece.assembly.recipe.pairing)[0].stem: a for a in lows if _reads(piece, a)}
     for alone in paired.alone:
-        yield _one(piece, alone, stems)
+        yield _one(piece, alone)
 
 
-def _reads(piece: Inspected, alone: Alone) -> bool:
-    return bool(read_name(alone.part.name, piece.assembly.recipe.pairing))
+def _called_alike(piece: Inspected, alone: Alone) -> Alone | None:
+    """The part without a partner, low for a high and high for a low, whose name is likely meant to be this one's."""
+    kinds: list[tuple[str, ...]] = [("low", "self"), ("high", "float")]
+    wanted = next((kinds[1 - n] for n, kind in enumerate(kinds) if alone.role in kind), ())
+    pairing = piece.assembly.recipe.pairing
+    own = read_name(alone.part.name, pairing)
+    others = {
+        read[0].stem: a
+        for a in piece.assembly.paired.alone
+        if a.role in wanted and (read := read_name(a.part.name, pairing))
+    }
+    found = get_close_matches(own[0].stem, list(others), 1, ALIKE) if own else []
+    return others[found[0]] if found else None
 
 
-def _one(piece: Inspected, alone: Alone, stems: dict[str, Alone]) -> Finding:
+def _one(piece: Inspected, alone: Alone) -> Finding:
     word = {"low": "Low", "self": "Low", "high": "High", "float": "Floater", "cage": "Cage"}.get(alone.role, "Part")
     remedy = "Rename it, or drag it to a pair."
     fix = None
     if alone.role == "low":
         fix = Remedy("Bake it onto itself", "own_source", alone.part.file, alone.part.name)
-    if alone.role in ("high", "float") and _reads(piece, alone):
-        own = read_name(alone.part.name, piece.assembly.recipe.pairing)[0].stem
-        for stem in get_close_matches(own, list(stems), 1, ALIKE):
-            low = stems[stem].part.name
-            remedy = f"It is called almost like {low}: pair the two, or rename one of them."
-            fix = Remedy(f"Pair it with {low}", "pair", alone.part.file, alone.part.name, pair=stem)
+    other = _called_alike(piece, alone)
+    if other:
+        low, high = (alone, other) if alone.role in ("low", "self") else (other, alone)
+        remedy = f"It is called almost like {other.part.name}: pair the two, or rename one of them."
+        stem = read_name(low.part.name, piece.assembly.recipe.pairing)[0].stem
+        fix = Remedy(f"Pair it with {other.part.name}", "pair", high.part.file, high.part.name, pair=stem)
     severity: Severity = "note" if alone.role in ("cage", "") else "warning"
     what = f"{alone.part.name} takes no part in the bake: {alone.reason}."
     mesh = take(piece.assembly.files[alone.part.file], (alone.part.name,))

@@ -7,7 +7,7 @@ a viewer would see most comes first (area times how wrong it looks).
 
 import pathlib
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 from scipy.sparse import coo_array
@@ -17,7 +17,6 @@ from scipy.spatial import cKDTree
 from ..arrays import F32, I64
 from ..checks import Finding
 from ..ground import Ground
-from ..local_settings import Mend
 from ..marks import Marks
 from ..packed import pack, unpack, write_blocks
 from . import inside, leaning, missed, neighbour, other, seam, strained, wavy
@@ -36,7 +35,7 @@ MOST_ROWS, MOST_FLAWS, MOST_MARKS = 20_000, 40, 1500
 
 class Detector(Protocol):
     KEY: str
-    TITLE: str
+    TITLE: str  # BY_PART, if there is one, makes all regions of a part one flaw
 
     def find(self, seen: Seen) -> Found: ...
 
@@ -63,17 +62,22 @@ def flaws_of(grounds: list[Ground], findings: list[Finding] | None = None) -> li
         for detector in REGISTRY.values():
             if len(seen.x):
                 found += _regions(seen, detector)
-    told = {(shown.flaw.cause, key) for shown in found for mend in shown.flaw.mends for key in _fixed(mend)}
+    mends = [change for shown in found for change in _changes(shown.flaw)]
     for finding in findings or []:
         flaw = flaw_of(finding)
-        if flaw and not any((flaw.cause, key) in told for mend in flaw.mends for key in _fixed(mend)):
-            found.append(Shown(flaw, finding.marks.corners, finding.marks.uvs, finding.marks.on_low))
+        if flaw is None:
+            continue
+        own = _changes(flaw)
+        if own and all(change in mends for change in own):
+            continue  # told by its texels, or by its other half
+        mends += own
+        found.append(Shown(flaw, finding.marks.corners, finding.marks.uvs, finding.marks.on_low))
     return sorted(found, key=lambda shown: -shown.flaw.weight)[:MOST_FLAWS]
 
 
-def _fixed(mend: Mend) -> list[str]:
-    """The parts that a mend corrects."""
-    return [f"{file}/{fix.part}" for file, fixes in mend.fixes.items() for fix in fixes]
+def _changes(flaw: Flaw) -> list[dict[str, Any]]:
+    """What the mends of a flaw change, without their words."""
+    return [mend.model_dump(exclude={"name", "words", "cause", "on"}) for mend in flaw.mends]
 
 
 def _regions(seen: Seen, detector: Detector) -> list[Shown]:
@@ -88,6 +92,8 @@ def _regions(seen: Seen, detector: Detector) -> list[Shown]:
     near = coo_array((np.ones(len(links)), (links[:, 0], links[:, 1])), shape=(len(kept), len(kept)))
     objects = seen.ground.low.mesh.objects[seen.ground.low.triangles[seen.triangle[rows[kept]]]]
     _, group = connected_components(near, directed=False)
+    if getattr(detector, "BY_PART", False):
+        group[:] = 0
     _, group = np.unique(np.stack([group, objects]), axis=1, return_inverse=True)  # parts are told of one by one
     order = np.argsort(group, kind="stable")
     parts = np.split(kept[order], np.cumsum(np.bincount(group))[:-1])

@@ -10,7 +10,7 @@ from .found import Flaw
 
 # by check: the cause, and how wrong such a place looks in degrees; a note counts only where it is named
 CAUSES = {
-    "pairs": ("alone", 45.0), "winding": ("back", 45.0), "stray": ("stray", 30.0), "overlaps": ("overlap", 45.0),
+    "pairs": ("alone", 45.0), "winding": ("back", 45.0), "overlaps": ("overlap", 45.0),
     "uv_area": ("folded", 30.0), "hard_edges": ("hard_edge", 8.0), "faceted": ("faceted", 6.0),
     "doubles": ("cracked", 2.0), "borders": ("open", 20.0), "tiles": ("tiles", 1.0),
 }  # fmt: skip

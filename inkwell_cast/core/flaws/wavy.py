@@ -8,6 +8,7 @@ from .found import Found, Told, length
 from .seen import Seen
 
 KEY, TITLE = "wavy", "Wavy outline"
+BY_PART = True  # what cures it is a finer low, not a change here or there
 CORNER = 15.0  # degrees between shading and face beside an edge: half of what the outline turns by there
 ROUND = 0.5  # of that: how closely the sculpt must follow the shading, to be round and not flat with a hard edge
 DEEP = 0.004  # of the low's diagonal: how far the sculpt stands off the faces there
@@ -26,7 +27,8 @@ def find(seen: Seen) -> Found:
 
     def tell(own: I64) -> Told:
         at = rows[own]
-        bend, off = 2 * float(np.percentile(seen.strain[at], 90)), float(np.abs(seen.height[at]).max())
+        faces = np.isin(seen.triangle, np.unique(seen.triangle[at]))  # to their edges, where the sculpt meets them
+        bend, off = 2 * float(seen.strain[faces].max()), float(np.abs(seen.height[at]).max())
         more = int(np.ceil(bend / (2 * SOFT)))
         return Told(
             f"Faces of the low meet at about {bend:.0f}° where the sculpt is round, and it stands up to {length(off)} "

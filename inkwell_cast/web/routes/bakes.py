@@ -13,30 +13,28 @@ from fastapi import APIRouter, Request
 from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, JSONResponse, Response
 
-from ...core import editing
 from ...core.arrays import Any_
-from ...core.flaws import FLAW_MARKS, Flaw, marks_in
 from ...core.images import png
 from ...core.likeness import MISSED, OFF, degrees, heat
 from ...core.manifest import MapFile
 from ...store.bakes import BakeRow
 from ..outline import LIKENESS
 from ..pages import bake_facts, render, workshop
-from .meshes import file_stem, marked
-from .piece import changed, context
+from .meshes import file_stem
+from .piece import context
 
 router = APIRouter(prefix="/pieces/{piece_id}")
 
 
 @router.post("/bake")
 def start(request: Request, piece_id: int, proof: bool = False) -> Response:
-    workshop(request).start_bake(piece_id, proof)
+    workshop(request).bakery.start(piece_id, proof)
     return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
 
 
 @router.post("/bakes/{bake_id}/cancel")
 def cancel(request: Request, piece_id: int, bake_id: int) -> Response:
-    workshop(request).cancel(_bake(request, piece_id, bake_id).id)
+    workshop(request).bakery.cancel(bake_of(request, piece_id, bake_id).id)
     return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
 
 
@@ -63,7 +61,7 @@ def drawer(request: Request, piece_id: int) -> Response:
 @router.get("/bakes/{bake_id}/show")
 def show(request: Request, piece_id: int, bake_id: int) -> Response:
     """Look at an earlier bake: its figures in the panel, its pictures in the views."""
-    row = _bake(request, piece_id, bake_id)
+    row = bake_of(request, piece_id, bake_id)
     values = context(request, piece_id, "review", bake_id)
     response = render(request, "panel.html", **values)
     facts = bake_facts(row, values["piece"].recipe, values["meshes"])
@@ -71,10 +69,19 @@ def show(request: Request, piece_id: int, bake_id: int) -> Response:
     return response
 
 
+@router.get("/bakes/{bake_id}/facts")
+def facts(request: Request, piece_id: int, bake_id: int) -> Response:
+    """What the views need to know of a bake, to show it beside another."""
+    row, values = bake_of(request, piece_id, bake_id), context(request, piece_id, "review")
+    if row.state != "done":
+        raise HTTPException(404, "This bake has no result.")
+    return JSONResponse(bake_facts(row, values["piece"].recipe, values["meshes"]))
+
+
 @router.get("/bakes/{bake_id}/peek.png")
 def peek(request: Request, piece_id: int, bake_id: int) -> Response:
     """The map that a running bake is at, as far as it is; 204 when there is none."""
-    found = workshop(request).peek(_bake(request, piece_id, bake_id).id)
+    found = workshop(request).bakery.peek(bake_of(request, piece_id, bake_id).id)
     return Response(found, media_type="image/png") if found else Response(status_code=204)
 
 
@@ -89,7 +96,7 @@ def picture(
     download with a name.
     """
     values = context(request, piece_id, "meshes")
-    path = _picture(request, _bake(request, piece_id, bake_id), sheet, key)
+    path = picture_of(request, bake_of(request, piece_id, bake_id), sheet, key)
     if key == LIKENESS:
         return Response(_heat(path, thumb or most or 1 << 20), media_type="image/png")
     if thumb:
@@ -104,7 +111,7 @@ def picture(
 @router.get("/bakes/{bake_id}/{key}.file")
 def file(request: Request, piece_id: int, bake_id: int, key: str, sheet: str = "") -> Response:
     """A map in the format that the recipe asked for, as a download."""
-    values, row = context(request, piece_id, "meshes"), _bake(request, piece_id, bake_id)
+    values, row = context(request, piece_id, "meshes"), bake_of(request, piece_id, bake_id)
     made = next((m for m in (row.manifest.maps if row.manifest else []) if (m.sheet, m.key) == (sheet, key)), None)
     if made is None:
         raise HTTPException(404, "This bake has no such map.")
@@ -114,45 +121,14 @@ def file(request: Request, piece_id: int, bake_id: int, key: str, sheet: str = "
 
 @router.get("/bakes/{bake_id}/manifest.json")
 def manifest(request: Request, piece_id: int, bake_id: int) -> Response:
-    return Response(_manifest(_bake(request, piece_id, bake_id)), media_type="application/json")
-
-
-@router.get("/bakes/{bake_id}/flaws/{number}/marks")
-def flaw_marks(request: Request, piece_id: int, bake_id: int, number: int) -> Response:
-    """The texels of a flaw, for both views."""
-    row = _bake(request, piece_id, bake_id)
-    try:
-        shown = marks_in(_picture(request, row, "", FLAW_MARKS), number)
-    except IndexError:
-        raise HTTPException(404, "This bake has no such flaw.") from None
-    return marked(shown, _flaw(row, number).title)
-
-
-@router.post("/bakes/{bake_id}/flaws/{number}/mend")
-def mend(request: Request, piece_id: int, bake_id: int, number: int) -> Response:
-    """Place the pocket that cures a flaw; it is a setting like any other, and can be undone."""
-    row = _bake(request, piece_id, bake_id)
-    flaw = _flaw(row, number)
-    if flaw.reach is None or row.manifest is None:
-        raise HTTPException(404, "No reach would cure this flaw.")
-    diagonal = row.manifest.diagonal
-    workshop(request).change(piece_id, f"Mend {flaw.title.lower()}", lambda r: editing.mend_reach(r, flaw, diagonal))
-    words = f"A pocket was placed on {flaw.part.rpartition('/')[2]}. Bake a proof to see what it does."
-    return changed(request, piece_id, "review", "cage-changed", said=[words])
-
-
-def _flaw(row: BakeRow, number: int) -> Flaw:
-    flaws = (row.manifest.flaws or []) if row.manifest else []
-    if not 0 <= number < len(flaws):
-        raise HTTPException(404, "This bake has no such flaw.")
-    return flaws[number]
+    return Response(_manifest(bake_of(request, piece_id, bake_id)), media_type="application/json")
 
 
 @router.get("/bakes/{bake_id}/all.zip")
 def everything(request: Request, piece_id: int, bake_id: int) -> Response:
     """Every picture of a bake and its manifest in one archive."""
     values = context(request, piece_id, "meshes")
-    row = _bake(request, piece_id, bake_id)
+    row = bake_of(request, piece_id, bake_id)
     stem = file_stem(values["piece"].name)
     data = io.BytesIO()
     with zipfile.ZipFile(data, "w", zipfile.ZIP_STORED) as archive:
@@ -166,7 +142,7 @@ def everything(request: Request, piece_id: int, bake_id: int) -> Response:
 @router.get("/bakes/{bake_id}/texel")
 async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, sheet: str = "") -> Response:
     """What one texel sees and holds; an empty object off the low."""
-    row = _bake(request, piece_id, bake_id)
+    row = bake_of(request, piece_id, bake_id)
     sizes = {s.name: s for s in (row.manifest.sheets if row.manifest else [])}
     if sheet not in sizes or not (0 <= x < sizes[sheet].width and 0 <= y < sizes[sheet].height):
         raise HTTPException(404, f"Texel {x}, {y} lies outside the sheet.")
@@ -174,7 +150,7 @@ async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, s
     values: dict[str, Any] = {"texel": [x, y], "maps": {}}
     for made in row.manifest.maps if row.manifest else []:
         if made.sheet == sheet and made.key in row.recipe.output.maps:
-            values["maps"][made.key] = _value(_pixels(_picture(request, row, sheet, made.key))[y, x], made)
+            values["maps"][made.key] = _value(_pixels(picture_of(request, row, sheet, made.key))[y, x], made)
     angle = workshop(request).picture(row.id, sheet, LIKENESS)
     if angle is not None and angle.is_file():
         steps = _pixels(angle)[y, x, 0]
@@ -198,7 +174,7 @@ def _value(steps: Any_, made: MapFile) -> str:
     return " ".join(f"{v / top:.2f}" for v in steps[: 1 if grey else 3].tolist())
 
 
-def _bake(request: Request, piece_id: int, bake_id: int) -> BakeRow:
+def bake_of(request: Request, piece_id: int, bake_id: int) -> BakeRow:
     row = workshop(request).bake(bake_id)
     if row is None or row.piece_id != piece_id:
         raise HTTPException(404, "This bake does not belong to the piece.")
@@ -211,7 +187,7 @@ def _manifest(row: BakeRow) -> str:
     return row.manifest.model_dump_json(indent=2) + "\n"
 
 
-def _picture(request: Request, row: BakeRow, sheet: str, key: str) -> pathlib.Path:
+def picture_of(request: Request, row: BakeRow, sheet: str, key: str) -> pathlib.Path:
     path = workshop(request).picture(row.id, sheet, key)
     if path is None or not path.is_file():
         raise HTTPException(404, "This bake has no such map.")
@@ -219,7 +195,7 @@ def _picture(request: Request, row: BakeRow, sheet: str, key: str) -> pathlib.Pa
 
 
 def _file(request: Request, row: BakeRow, made: MapFile) -> pathlib.Path:
-    return _picture(request, row, made.sheet, f"{made.key}.file" if made.preview else made.key)
+    return picture_of(request, row, made.sheet, f"{made.key}.file" if made.preview else made.key)
 
 
 @lru_cache(maxsize=3)
@@ -228,7 +204,7 @@ def _pixels(path: pathlib.Path) -> Any_:
 
 
 def _size_of(request: Request, piece_id: int, bake_id: int, sheet: str) -> tuple[int, int]:
-    row = _bake(request, piece_id, bake_id)
+    row = bake_of(request, piece_id, bake_id)
     return next(((s.width, s.height) for s in (row.manifest.sheets if row.manifest else []) if s.name == sheet), (0, 0))
 
 

@@ -12,6 +12,7 @@ from starlette.responses import JSONResponse, Response
 from ...core import editing
 from ...core.fixes import box_of
 from ...core.levels import in_force, object_scope, pair_scope, scopes
+from ...core.mends import mended
 from ...core.pairing import Paired
 from ...core.recipe import DEPTHS, Recipe, refusals
 from ...store.meshes import MeshRow
@@ -44,7 +45,9 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
             {"centre": p.centre, "radius": p.radius * piece.recipe.reach.scale(diagonal)} for p in piece.recipe.pockets
         ],
         "stale": stale(shown, piece.recipe, meshes) if shown else "",
-        "peek": shop.peek_at(bakes[0].id) if bakes and bakes[0].open else "",
+        "before": next((b for b in done if shown and b.id < shown.id and not b.trial and b.proof == shown.proof), None),
+        "disk": shop.bakery.disk_use(piece_id),
+        "peek": shop.bakery.peek_at(bakes[0].id) if bakes and bakes[0].open else "",
         "facts": bake_facts(shown, piece.recipe, meshes) if shown else None,
         **scope_context(piece.recipe, paired, request.query_params.get("scope", "piece")),
     }  # fmt: skip
@@ -128,6 +131,7 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
 
 def redraws(before: Recipe, after: Recipe) -> list[str]:
     """What the views must fetch again after a change."""
+    before, after = mended(before), mended(after)
     if any(getattr(before, name) != getattr(after, name) for name in ("files", "pairing")):
         return ["meshes-changed"]
     low = ("normals", "subdivision", "levels", "sheet", "sizes")
@@ -135,7 +139,7 @@ def redraws(before: Recipe, after: Recipe) -> list[str]:
         return ["low-changed"]
     if before.basis.tangents != after.basis.tangents or displaces(before) != displaces(after):
         return ["low-changed"]
-    cage = any(getattr(before, name) != getattr(after, name) for name in ("reach", "pockets", "nudges"))
+    cage = any(getattr(before, name) != getattr(after, name) for name in ("reach", "pockets", "nudges", "levels"))
     return ["low-changed" if displaces(after) else "cage-changed"] if cage else []
 
 

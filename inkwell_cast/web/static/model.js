@@ -24,7 +24,8 @@ export function parseMesh(data) {
 
 const SHADE = `
 vec3 shade(vec3 n, vec3 v, vec3 base) {
-  vec3 key = normalize(cameraTurn * vec3(-0.45, 0.62, 0.64)), rim = normalize(cameraTurn * vec3(0.75, 0.35, -0.55));
+  mat3 about = cameraTurn * mat3(cos(light), 0.0, -sin(light), 0.0, 1.0, 0.0, sin(light), 0.0, cos(light));
+  vec3 key = normalize(about * vec3(-0.45, 0.62, 0.64)), rim = normalize(about * vec3(0.75, 0.35, -0.55));
   float wrap = max(dot(n, key) * 0.82 + 0.18, 0.0);
   float sky = 0.5 + 0.5 * n.y;
   vec3 c = base * (vec3(0.045, 0.045, 0.05) + vec3(0.13, 0.14, 0.16) * sky + vec3(0.74, 0.70, 0.63) * wrap * wrap);
@@ -50,7 +51,7 @@ void main() {
 // The receiver's side of the basis, in the form that the map was made for.
 const FRAGMENT = `
 precision highp float;
-uniform sampler2D map; uniform int kind; uniform float green; uniform bool lit; uniform bool clipped; uniform mat3 cameraTurn;
+uniform sampler2D map; uniform int kind; uniform float green; uniform bool lit; uniform bool clipped; uniform mat3 cameraTurn; uniform float light;
 uniform bool perVertex; uniform bool unit; uniform float hand;
 varying vec3 vN, vT, vB, vP, vC; varying float vW; varying vec2 vUv;
 ${SHADE}
@@ -81,7 +82,7 @@ export class ModelView {
     this.controls.enableDamping = false;
     this.controls.addEventListener("change", () => this.draw());
     this.scenes = { low: new THREE.Scene(), sculpt: new THREE.Scene(), marks: new THREE.Scene(), over: new THREE.Scene() };
-    this.show = "low"; this.mapsOn = true; this.cageOn = false; this.lit = true; this.wipe = 0.5;
+    this.show = "low"; this.mapsOn = true; this.cageOn = false; this.lit = true; this.wipe = 0.5; this.light = 0; this.other = false; this.flipped = false; this.others = {}; this.otherFacts = null;
     this.low = null; this.box = new THREE.Box3(); this.standIn = false; this.normalsOn = false; this.marks = null; this.points = null; this.balls = []; this.textures = {};
     this.blank = new THREE.DataTexture(new Uint8Array([128, 128, 255, 255]), 1, 1);
     this.blank.needsUpdate = true;
@@ -98,7 +99,7 @@ export class ModelView {
   material() {
     return new THREE.ShaderMaterial({
       vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.FrontSide,
-      uniforms: { map: { value: this.blank }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() } },
+      uniforms: { map: { value: this.blank }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 } },
     });
   }
 
@@ -222,8 +223,21 @@ export class ModelView {
 
   // The pictures of a map by sheet name, each a bitmap that was turned over when it was made; null for none.
   setMap(bitmaps, facts, key) {
-    for (const texture of Object.values(this.textures)) texture.dispose();
-    this.textures = {}; this.facts = facts; this.mapKey = key;
+    this.facts = facts; this.mapKey = key;
+    this.textures = this.texturesOf(bitmaps, this.textures);
+    this.draw();
+  }
+
+  // The same map of another bake, to wipe against.
+  setOther(bitmaps, facts) {
+    this.otherFacts = facts;
+    this.others = this.texturesOf(bitmaps, this.others);
+    this.draw();
+  }
+
+  texturesOf(bitmaps, old) {
+    for (const texture of Object.values(old)) texture.dispose();
+    const made = {};
     for (const [sheet, bitmap] of Object.entries(bitmaps || {})) {
       const texture = new THREE.Texture(bitmap);
       texture.flipY = false;
@@ -233,9 +247,26 @@ export class ModelView {
       texture.minFilter = THREE.LinearMipmapLinearFilter;
       texture.anisotropy = 4;
       texture.needsUpdate = true;
-      this.textures[sheet] = texture;
+      made[sheet] = texture;
     }
-    this.draw();
+    return made;
+  }
+
+  // Every mesh in what it wears: `textures` of a bake and what must be known of their basis.
+  dress(textures, facts) {
+    const turn = new THREE.Matrix3().setFromMatrix4(this.camera.matrixWorld);
+    for (const [name, scene] of Object.entries({ low: this.scenes.low, sculpt: this.scenes.sculpt })) {
+      for (const { material, userData } of scene.children) {
+        const u = material.uniforms, texture = name === "low" ? textures[userData.sheet] : null;
+        u.lit.value = this.lit; u.cameraTurn.value = turn; u.light.value = this.light;
+        u.kind.value = this.mapsOn && texture ? KINDS[this.mapKey] || 3 : 0;
+        u.clipped.value = u.kind.value === 3 && Boolean(facts?.clipped.includes(this.mapKey));
+        u.map.value = texture || this.blank;
+        const basis = facts?.basis || {};
+        u.green.value = basis.green === "down" ? -1 : 1; u.hand.value = basis.hand === "left" ? -1 : 1;
+        u.perVertex.value = basis.bitangent === "vertex"; u.unit.value = basis.lengths === "unit";
+      }
+    }
   }
 
   // Hatching over some triangles, and the view turned to them; `corners` are 9 numbers a triangle.
@@ -303,13 +334,18 @@ export class ModelView {
 
   turnTo(corners, [centre, radius]) {
     const out = new THREE.Vector3(), a = new THREE.Vector3(), b = new THREE.Vector3(), c = new THREE.Vector3();
+    let area = 0;
     for (let i = 0; i + 8 < corners.length; i += 9) {
       a.fromArray(corners, i); b.fromArray(corners, i + 3); c.fromArray(corners, i + 6);
-      out.add(b.sub(a).cross(c.sub(a)));
+      const face = b.sub(a).cross(c.sub(a));
+      out.add(face);
+      area += face.length();
     }
     const size = this.box.getSize(new THREE.Vector3()).length(), now = this.camera.position.clone().sub(this.controls.target);
-    const flat = out.length() < 1e-12 * size * size;
-    const way = flat ? now.normalize() : out.normalize().addScaledVector(now.normalize(), 0.6).normalize();
+    const round = out.length() <= 0.5 * area;
+    // What looks all ways, such as a whole part, is looked at from outside.
+    const away = new THREE.Vector3(...centre).sub(this.box.getCenter(new THREE.Vector3())).divideScalar(size / 4);
+    const way = round ? now.normalize().addScaledVector(away, 1.2).normalize() : out.normalize().addScaledVector(now.normalize(), 0.6).normalize();
     if (Math.abs(way.y) > 0.97) way.setY(Math.sign(way.y) * 0.9).normalize();
     const from = this.camera.position.clone(), fromTarget = this.controls.target.clone(), target = new THREE.Vector3(...centre);
     const distance = Math.max(radius * 2.6, size * 0.12) / Math.tan(this.camera.fov * Math.PI / 360) / Math.min(this.camera.aspect, 1.25);
@@ -393,19 +429,7 @@ export class ModelView {
   drawNow() {
     const { clientWidth: w, clientHeight: h } = this.element;
     if (!w || !h) return;
-    const turn = new THREE.Matrix3().setFromMatrix4(this.camera.matrixWorld);
-    for (const [name, scene] of Object.entries({ low: this.scenes.low, sculpt: this.scenes.sculpt })) {
-      for (const { material, userData } of scene.children) {
-        const u = material.uniforms, texture = name === "low" ? this.textures[userData.sheet] : null;
-        u.lit.value = this.lit; u.cameraTurn.value = turn;
-        u.kind.value = this.mapsOn && texture ? KINDS[this.mapKey] || 3 : 0;
-        u.clipped.value = u.kind.value === 3 && Boolean(this.facts?.clipped.includes(this.mapKey));
-        u.map.value = texture || this.blank;
-        const basis = this.facts?.basis || {};
-        u.green.value = basis.green === "down" ? -1 : 1; u.hand.value = basis.hand === "left" ? -1 : 1;
-        u.perVertex.value = basis.bitangent === "vertex"; u.unit.value = basis.lengths === "unit";
-      }
-    }
+    this.dress(this.textures, this.facts);
     const r = this.renderer;
     r.setScissorTest(false);
     r.setClearColor(0, 0);
@@ -416,7 +440,12 @@ export class ModelView {
       r.setViewport(0, 0, w, h);
       r.render(scene, this.camera);
     };
-    if (this.show === "low") pass(this.scenes.low, 0, 1);
+    if (this.show === "low" && this.other) {
+      const at = this.flipped ? 0 : this.wipe;
+      pass(this.scenes.low, 0, at);
+      this.dress(this.others, this.otherFacts);
+      pass(this.scenes.low, at, 1);
+    } else if (this.show === "low") pass(this.scenes.low, 0, 1);
     if (this.show === "sculpt") pass(this.scenes.sculpt, 0, 1);
     if (this.show === "wipe") { pass(this.scenes.low, 0, this.wipe); pass(this.scenes.sculpt, this.wipe, 1); }
     if (this.normalsOn && this.low && !this.normalLines.geometry.attributes.position) this.drawNormals();

@@ -1,4 +1,5 @@
 // The page of a piece: joins the two views, the keyboard and the fragments that the server sends.
+import { Against } from "./against.js";
 import { Brush } from "./brush.js";
 import { fetchMesh, ModelView } from "./model.js";
 import { Pockets } from "./pockets.js";
@@ -15,6 +16,7 @@ const model = new ModelView($("model"), { antialias: !plain });
 const sheet = new SheetView($("sheet"));
 const MOST_CHIPS = 3;
 const state = { facts: null, key: null, sheet: "", bitmaps: new Map() };
+const against = new Against(base, model, sheet, { load: loadBitmaps, shown: () => state, changed: () => placeAgainst() });
 
 function toast(text) {
   $("toast").textContent = text;
@@ -156,6 +158,7 @@ async function showMap(key) {
     model.setMap(facts.stale === "meshes" ? null : Object.fromEntries(Object.entries(made).map(([name, m]) => [name, m.flipped])), facts, key);
     if (facts.stale === "meshes") $("sheet-note").textContent = "The meshes changed since this bake, so the model does not wear it.";
     showLines();
+    await against.dress();
   } catch (error) { state.bitmaps.delete(key); toast(error.message); }
 }
 
@@ -280,7 +283,7 @@ const shows = ["low", "sculpt", "wipe"];
 function setShow(name) {
   model.show = name;
   for (const chip of document.querySelectorAll("[data-show]")) chip.setAttribute("aria-pressed", chip.dataset.show === name);
-  $("wipe").hidden = name !== "wipe";
+  placeAgainst();
   $("model-note").textContent = "";
   if (name !== "low" && model.standIn) $("model-readout").textContent = "The sculpt is drawn through a lighter stand-in; bakes use every triangle.";
   placeWipe();
@@ -290,7 +293,16 @@ function placeWipe() {
   $("wipe").style.left = `${model.wipe * 100}%`;
   $("wipe").setAttribute("aria-valuenow", Math.round(model.wipe * 100));
 }
-function setWipe(share) { model.wipe = Math.min(Math.max(share, 0.02), 0.98); placeWipe(); model.draw(); }
+function setWipe(share) { model.wipe = sheet.wipe = Math.min(Math.max(share, 0.02), 0.98); placeWipe(); model.draw(); sheet.draw(); }
+function placeAgainst() {
+  const bakes = model.show === "low" && model.other, [left, right] = $("wipe").children;
+  $("wipe").hidden = model.show !== "wipe" && (!bakes || model.flipped);
+  left.textContent = bakes ? "shown" : "low";
+  right.textContent = bakes ? against.facts?.name ?? "" : "sculpt";
+  $("wipe").setAttribute("aria-label", bakes ? "Wipe between two bakes" : "Wipe between low and sculpt");
+  $("against").hidden = !model.other;
+  if (model.other) $("against-words").textContent = model.flipped ? `${against.facts.name}, alone` : `wiped against ${against.facts.name}`;
+}
 $("wipe").addEventListener("pointerdown", (e) => $("wipe").setPointerCapture(e.pointerId));
 $("wipe").addEventListener("pointermove", (e) => { if (e.buttons) { const r = $("model").getBoundingClientRect(); setWipe((e.clientX - r.left) / r.width); } });
 $("wipe").addEventListener("keydown", (e) => { if (e.key === "ArrowLeft" || e.key === "ArrowRight") { setWipe(model.wipe + (e.key === "ArrowLeft" ? -0.02 : 0.02)); e.preventDefault(); } });
@@ -310,6 +322,13 @@ const flips = {
   u: toggle("uvs-on", (on) => { sheet.uvsOn = on; sheet.draw(); }),
 };
 for (const chip of document.querySelectorAll("[data-show]")) chip.onclick = () => setShow(chip.dataset.show);
+$("light").addEventListener("input", () => { model.light = $("light").value * Math.PI / 180; model.draw(); });
+document.addEventListener("click", (e) => {
+  const id = e.target.closest("[data-compare]")?.dataset.compare;
+  if (id) { setShow("low"); against.open(id).catch((error) => toast(error.message)); }
+});
+$("against-flip").onclick = () => against.flip();
+$("against-close").onclick = () => against.close();
 
 // Do what a button does, also in the moment in which it was drawn anew and does not listen yet.
 function act(button) { if (button && !button.disabled) ask("POST", button.getAttribute("hx-post"), button.getAttribute("hx-target")); }
@@ -329,7 +348,10 @@ document.addEventListener("keydown", (e) => {
   else if (key === "b") act($("full-bake"));
   else if (key === "s") showLeaf(slice.shown ? "bakes" : "section");
   else if (key === "j") stepFinding(1);
-  else if (key === "a") act(document.querySelector(".finding > details[open] [data-mend]"));
+  else if (key === "a") act(document.querySelector("#trial [data-mend]") || document.querySelector(".finding > details[open] [data-mend]"));
+  else if (key === "t") act(document.querySelector(".finding > details[open] [data-try]"));
+  else if (key === "x" && model.other) against.flip();
+  else if (key === "[" || key === "]") { $("light").value = (Number($("light").value) + (key === "]" ? 15 : 345)) % 360; $("light").dispatchEvent(new Event("input")); }
   else if (key === "k") stepFinding(-1);
   else if (key === "f") { model.fit(); sheet.fit(); }
   else if (key === "?") $("keys").hidden = !$("keys").hidden;
@@ -390,7 +412,7 @@ function followBake() {
 document.body.addEventListener("htmx:afterSettle", followBake);
 // The box that a bake's answer was meant for may have been replaced in the meantime, so the page looks for itself.
 document.body.addEventListener("htmx:afterRequest", (e) => {
-  if (!e.detail.successful || !/\/bake(\?|$)/.test(e.detail.pathInfo?.requestPath ?? "")) return;
+  if (!e.detail.successful || !/\/(bake|try|mend-all)(\?|$)/.test(e.detail.pathInfo?.requestPath ?? "")) return;
   baking = true;
   followBake();
 });

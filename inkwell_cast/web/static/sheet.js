@@ -8,7 +8,7 @@ export class SheetView {
     this.canvas = element.querySelector("canvas");
     this.context = this.canvas.getContext("2d");
     this.bitmap = null; this.size = [1, 1]; this.zoom = 1; this.centre = [0.5, 0.5];
-    this.uvsOn = false; this.lines = null; this.mark = null; this.hatched = null;
+    this.uvsOn = false; this.lines = null; this.mark = null; this.hatched = null; this.other = null; this.flipped = false; this.wipe = 0.5;
     new ResizeObserver(() => this.draw()).observe(element);
     this.canvas.addEventListener("wheel", (e) => { e.preventDefault(); this.zoomBy(Math.exp(-e.deltaY * 0.0015), e); }, { passive: false });
     this.canvas.addEventListener("pointerdown", (e) => { this.drag = [e.clientX, e.clientY]; this.canvas.setPointerCapture(e.pointerId); });
@@ -19,6 +19,9 @@ export class SheetView {
       this.drag = [e.clientX, e.clientY];
     });
   }
+
+  // The picture of another bake, to the right of the wipe.
+  setOther(bitmap) { this.other = bitmap; this.draw(); }
 
   setMap(bitmap, size) { this.bitmap = bitmap; this.size = size; this.draw(); }
 
@@ -127,6 +130,14 @@ export class SheetView {
       c.imageSmoothingEnabled = s < 2;
       c.imageSmoothingQuality = "high";
       c.drawImage(this.bitmap, x0, y0, width, height);
+    }
+    if (this.bitmap && this.other) {
+      const at = this.flipped ? 0 : w * this.wipe;
+      c.save();
+      c.beginPath(); c.rect(at, 0, w - at, h); c.clip();
+      c.drawImage(this.other, x0, y0, width, height);
+      c.restore();
+      if (!this.flipped) { c.fillStyle = color("--ink"); c.fillRect(at - 0.75, 0, 1.5, h); }
     }
     c.strokeStyle = color("--strong");
     c.lineWidth = 1;

@@ -1,0 +1,156 @@
+"""Bakes of a piece: started, watched, ended, tried out, compared and thrown away."""
+
+import pathlib
+import shutil
+from typing import TYPE_CHECKING, Any
+
+from ..core.errors import InputProblem
+from ..core.flaws import FLAW_MARKS
+from ..core.local_settings import Mend
+from ..core.manifest import Manifest
+from ..core.mends import add_mend
+from ..core.recipe import Recipe
+from ..engine import JobFailed, Ticket
+from ..engine.messages import PEEK, BakeInto
+from ..store import bakes
+from ..store.bakes import BakeRow
+from .outline import LIKENESS, meshes_key
+
+if TYPE_CHECKING:
+    from .workshop import Workshop
+
+HUGE = 3_000_000  # triangles whose checks take longer than an artist waits for a bake to begin
+
+
+class Bakery:
+    """The bakes of a workshop."""
+
+    def __init__(self, shop: "Workshop") -> None:
+        self.shop, self.store = shop, shop.store
+        self._tickets: dict[int, Ticket] = {}
+        self._folders: dict[int, pathlib.Path] = {}  # where running bakes write
+
+    def start(self, piece_id: int, proof: bool, trial: Mend | None = None, mend: bool = False) -> int:
+        """Queue a bake of a piece as it is now. One that is still open is left alone and returned.
+
+        `trial` is tried out in this bake only; `mend` mends what settings can, and keeps that.
+        """
+        piece, rows, earlier = self.shop.wanted(piece_id)
+        if earlier and earlier[0].open:
+            return earlier[0].id
+        if sum(row.facts.triangles for row in rows) > HUGE:
+            self.shop.stop_checking()  # such checks must not hold up a bake; the page asks for them again
+        recipe = piece.recipe.proof() if proof else piece.recipe
+        recipe = add_mend(recipe, trial) if trial else recipe
+        with self.store.writing() as db:
+            bake_id = bakes.add(db, piece_id, recipe, meshes_key(rows), proof, trial)
+        folder = self.store.files.temporary_folder()
+        ticket = self.shop.engine.submit(
+            BakeInto(recipe, self.shop.sources(rows), str(folder), mend),
+            on_start=lambda: self._write(bakes.start, bake_id),
+            on_progress=lambda stage, share: self._write(bakes.tell, bake_id, stage, share),
+        )
+        self._tickets[bake_id], self._folders[bake_id] = ticket, folder
+        ticket.future.add_done_callback(lambda future: self._ended(piece_id, bake_id, folder, future))
+        return bake_id
+
+    def cancel(self, bake_id: int) -> None:
+        ticket = self._tickets.get(bake_id)
+        if ticket:
+            ticket.cancel.set()
+
+    def peek(self, bake_id: int) -> bytes | None:
+        """The map that a running bake is at, as far as it is, as a PNG; None before there is any."""
+        folder = self._folders.get(bake_id)
+        try:
+            return (folder / PEEK).read_bytes() if folder else None
+        except OSError:
+            return None
+
+    def peek_at(self, bake_id: int) -> str:
+        """When that was last written, as a mark that changes; "" before there is any."""
+        folder = self._folders.get(bake_id)
+        try:
+            return str((folder / PEEK).stat().st_mtime_ns) if folder else ""
+        except OSError:
+            return ""
+
+    # what becomes of bakes
+
+    def kept_trial(self, row: BakeRow) -> Mend:
+        """What a bake tried out; from now on the bake is an ordinary one."""
+        if row.trial is None:
+            raise InputProblem("The bake", "It tries nothing out.", "Choose a mend of a flaw.")
+        self._write(bakes.keep_trial, row.id)
+        return row.trial
+
+    def rename(self, row: BakeRow, name: str) -> None:
+        self._write(bakes.rename, row.id, name.strip()[:80])
+
+    def delete(self, row: BakeRow) -> None:
+        """Forget a bake that has ended, and its pictures that no other bake has."""
+        if row.open:
+            raise InputProblem("The bake", "It is still running.", "Cancel it first.")
+        with self.store.writing() as db:
+            gone = bakes.delete(db, row.id)
+        for digest in gone:
+            self.store.files.remove(digest)
+
+    def restore(self, row: BakeRow) -> None:
+        """Make the settings of a bake those of its piece again; a proof gives back all but size, samples and rays."""
+        words = f"Settings of {row.name or 'an earlier bake'}"
+        self.shop.change(row.piece_id, words, lambda recipe: row.recipe if not row.proof else _but_size(row, recipe))
+
+    def disk_use(self, piece_id: int) -> dict[int, int]:
+        """Bytes of the pictures of each bake of a piece."""
+        with self.store.reading() as db:
+            found = bakes.hashes_of(db, piece_id)
+        return {bake_id: sum(map(self.store.files.size, digests)) for bake_id, digests in found.items()}
+
+    def _write(self, change: Any, *values: Any) -> None:
+        with self.store.writing() as db:
+            change(db, *values)
+
+    def _ended(self, piece_id: int, bake_id: int, folder: pathlib.Path, future: Any) -> None:
+        """Write down how a bake ended, last of all: who sees that it has finds its folder gone and its files kept."""
+        change: Any
+        values: tuple[Any, ...]
+        try:
+            manifest: Manifest = future.result()
+            change, values = bakes.finish, (manifest, self._kept_files(manifest, folder))
+            if manifest.mending and self.shop.piece(piece_id):
+                self.shop.change(piece_id, "Mend all", lambda recipe: _with_all(recipe, manifest.recipe.mends))
+        except JobFailed as failed:
+            change, values = bakes.end, ("cancelled" if failed.kind == "cancelled" else "failed", failed.message)
+        except Exception as error:
+            change, values = bakes.end, ("failed", f"The result could not be kept ({error}).")
+        self._tickets.pop(bake_id, None)
+        self._folders.pop(bake_id, None)
+        shutil.rmtree(folder, ignore_errors=True)
+        self._write(change, bake_id, *values)
+
+    def _kept_files(self, manifest: Manifest, folder: pathlib.Path) -> dict[tuple[str, str], str]:
+        """Take what a bake wrote into the store; hashes by sheet and key."""
+        adopt = self.store.files.adopt
+        pictures = {(m.sheet, m.key): adopt(folder / (m.preview or m.file)) for m in manifest.maps}
+        for m in manifest.maps:
+            if m.preview:  # the file itself, beside the picture that the views show
+                pictures[m.sheet, f"{m.key}.file"] = adopt(folder / m.file)
+        pictures |= {(sheet.name, LIKENESS): adopt(folder / sheet.heat) for sheet in manifest.sheets if sheet.heat}
+        if (folder / FLAW_MARKS).is_file():
+            pictures["", FLAW_MARKS] = adopt(folder / FLAW_MARKS)
+        return pictures
+
+
+def _with_all(recipe: Recipe, mends: list[Mend]) -> Recipe:
+    for mend in mends:
+        recipe = add_mend(recipe, mend)
+    return recipe
+
+
+def _but_size(row: BakeRow, recipe: Recipe) -> Recipe:
+    """The settings of a proof with the sizes and numbers of rays that the piece has now."""
+    kept = {"sheet": recipe.sheet, "sizes": recipe.sizes}
+    for name in ("occlusion", "thickness"):
+        kept[name] = getattr(row.recipe, name).model_copy(update={"rays": getattr(recipe, name).rays})
+    return row.recipe.model_copy(update=kept)

@@ -1,0 +1,137 @@
+"""Flaws and what mends them, and the history of bakes: named, restored, thrown away."""
+
+import json
+from collections.abc import Callable
+
+from fastapi import APIRouter, Form, Request
+from starlette.exceptions import HTTPException
+from starlette.responses import Response
+
+from ...core.errors import InputProblem
+from ...core.flaws import FLAW_MARKS, Flaw, marks_in
+from ...core.local_settings import Mend
+from ...core.mends import add_mend, switched, without_mend
+from ...core.recipe import Recipe
+from ...store.bakes import BakeRow
+from ..pages import render, workshop
+from .bakes import bake_of, picture_of
+from .meshes import marked
+from .piece import changed, context, redraws
+
+router = APIRouter(prefix="/pieces/{piece_id}")
+
+
+def _change(request: Request, piece_id: int, words: str, edit: Callable[[Recipe], Recipe], said: str = "") -> Response:
+    """Change the settings, and tell the page what to draw anew."""
+    shop = workshop(request)
+    before = shop.wanted(piece_id)[0].recipe
+    shop.change(piece_id, words, edit)
+    events = redraws(before, shop.wanted(piece_id)[0].recipe)
+    return changed(request, piece_id, "review", *events, said=[said] if said else [])
+
+
+@router.get("/bakes/{bake_id}/flaws/{number}/marks")
+def flaw_marks(request: Request, piece_id: int, bake_id: int, number: int) -> Response:
+    """The texels or triangles of a flaw, for both views."""
+    row = bake_of(request, piece_id, bake_id)
+    try:
+        shown = marks_in(picture_of(request, row, "", FLAW_MARKS), number)
+    except IndexError:
+        raise HTTPException(404, "This bake has no such flaw.") from None
+    return marked(shown, _flaw(row, number).title)
+
+
+@router.post("/bakes/{bake_id}/flaws/{number}/mend")
+def mend(request: Request, piece_id: int, bake_id: int, number: int, choice: int = 0) -> Response:
+    """Keep a mend that a flaw offers; it is a setting like any other, and can be undone."""
+    flaw, wanted = _mend(bake_of(request, piece_id, bake_id), number, choice)
+    words = f"{wanted.words}, for {flaw.part.rpartition('/')[2]}: kept among the mends. Bake to see what it does."
+    return _change(request, piece_id, wanted.words, lambda recipe: add_mend(recipe, wanted), words)
+
+
+@router.post("/bakes/{bake_id}/flaws/{number}/try")
+def try_out(request: Request, piece_id: int, bake_id: int, number: int, choice: int = 0) -> Response:
+    """Bake with a mend that a flaw offers, of the size of this bake, and change no setting."""
+    row = bake_of(request, piece_id, bake_id)
+    workshop(request).bakery.start(piece_id, row.proof, _mend(row, number, choice)[1])
+    return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
+
+
+@router.post("/bakes/{bake_id}/keep")
+def keep(request: Request, piece_id: int, bake_id: int) -> Response:
+    """Make what this bake tried out a setting."""
+    row = bake_of(request, piece_id, bake_id)
+    tried = workshop(request).bakery.kept_trial(row)
+    return _change(request, piece_id, tried.words, lambda recipe: add_mend(recipe, tried))
+
+
+@router.post("/mend-all")
+def mend_all(request: Request, piece_id: int, proof: bool = True) -> Response:
+    """Try the best mend of every flaw and keep those that do good; shown and cancelled like a bake."""
+    workshop(request).bakery.start(piece_id, proof, mend=True)
+    return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
+
+
+@router.post("/mends/{number}/switch")
+def switch(request: Request, piece_id: int, number: int, on: bool = False) -> Response:
+    """Switch a mend on or off."""
+    own = _own(request, piece_id, number)
+    words = f"{own.words} {'on' if on else 'off'}"
+    return _change(request, piece_id, words, lambda recipe: switched(recipe, number, on))
+
+
+@router.post("/mends/{number}/out")
+def take_out(request: Request, piece_id: int, number: int) -> Response:
+    """Remove a mend."""
+    own = _own(request, piece_id, number)
+    return _change(request, piece_id, f"Remove: {own.words}", lambda recipe: without_mend(recipe, number))
+
+
+# the history of bakes
+
+
+@router.post("/bakes/{bake_id}/name")
+def rename(request: Request, piece_id: int, bake_id: int, name: str = Form("")) -> Response:
+    workshop(request).bakery.rename(bake_of(request, piece_id, bake_id), name)
+    return render(request, "drawer.html", **context(request, piece_id, "review"))
+
+
+@router.post("/bakes/{bake_id}/restore")
+def restore(request: Request, piece_id: int, bake_id: int) -> Response:
+    """Make the settings of a bake those of the piece again; an undo takes that back."""
+    workshop(request).bakery.restore(bake_of(request, piece_id, bake_id))
+    return changed(
+        request, piece_id, "review", "meshes-changed", said=["The settings of that bake are in force again."]
+    )  # fmt: skip
+
+
+@router.post("/bakes/{bake_id}/out")
+def throw_away(request: Request, piece_id: int, bake_id: int) -> Response:
+    """Forget a bake and its pictures, and show the one before it."""
+    workshop(request).bakery.delete(bake_of(request, piece_id, bake_id))
+    values = context(request, piece_id, "review")
+    response = render(request, "panel.html", **values)
+    response.headers["HX-Trigger"] = json.dumps({"show-bake": {"facts": values["facts"]}, "bakes-changed": {}})
+    return response
+
+
+def _flaw(row: BakeRow, number: int) -> Flaw:
+    flaws = (row.manifest.flaws or []) if row.manifest else []
+    if not 0 <= number < len(flaws):
+        raise HTTPException(404, "This bake has no such flaw.")
+    return flaws[number]
+
+
+def _mend(row: BakeRow, number: int, choice: int) -> tuple[Flaw, Mend]:
+    flaw = _flaw(row, number)
+    if not 0 <= choice < len(flaw.mends):
+        raise HTTPException(404, "This flaw has no such mend.")
+    return flaw, flaw.mends[choice]
+
+
+def _own(request: Request, piece_id: int, number: int) -> Mend:
+    """A mend of the piece, counted from 0."""
+    mends = workshop(request).wanted(piece_id)[0].recipe.mends
+    if not 0 <= number < len(mends):
+        raise InputProblem("The mend", "It is no longer there.", "Reload the page.")
+    return mends[number]

@@ -1,0 +1,49 @@
+"""What tests in the browser do again and again."""
+
+import re
+
+import cv2
+import numpy as np
+from playwright.sync_api import Page, expect
+
+SLOW = 60_000
+
+
+def make_piece(page: Page, server: str, ring_files) -> None:
+    page.goto(f"{server}/")
+    expect(page.get_by_role("heading", name="The shelf is empty")).to_be_visible()
+    page.get_by_role("link", name="New piece").last.click()
+    expect(page.get_by_role("button", name="Make the piece")).to_be_disabled()
+    expect(page.locator("#list")).to_have_attribute("data-ready", "yes")
+    page.locator("#files").set_input_files([str(path) for path in ring_files])
+    for path in ring_files:
+        expect(page.get_by_label(f"Role of {path.name}")).to_have_value("", timeout=SLOW)
+    page.get_by_role("button", name="Make the piece").click()
+    page.wait_for_url(re.compile(r"/pieces/\d+"))
+    page.goto(page.url.split("?")[0] + "?step=cage&plain")
+    ready(page)
+
+
+def ready(page: Page) -> None:
+    expect(page.locator("#table")).to_have_attribute("data-views", "ready", timeout=SLOW)
+
+
+def set_size(page: Page, width: int, height: int) -> None:
+    page.get_by_role("link", name="Maps").click()
+    for name, value in (("sheet.width", width), ("sheet.height", height)):
+        page.locator(f"input[name='{name}']").fill(str(value))
+        page.locator(f"input[name='{name}']").press("Tab")
+    page.wait_for_timeout(300)
+    expect(page.locator("#full-bake")).to_have_attribute("title", f"{width} × {height}")
+
+
+def full_bake(page: Page) -> None:
+    ended = page.locator("#table").get_attribute("data-ended") or "0"
+    page.get_by_role("button", name="Full bake").click()
+    expect(page.locator("#table")).to_have_attribute("data-ended", str(int(ended) + 1), timeout=SLOW)
+    expect(page.locator("#likeness")).to_be_visible()
+
+
+def model_picture(page: Page) -> np.ndarray:
+    page.wait_for_timeout(400)
+    return cv2.imdecode(np.frombuffer(page.locator("#model").screenshot(), np.uint8), cv2.IMREAD_COLOR).astype(int)

@@ -1,0 +1,117 @@
+"""Review in a real browser: flaws, mends, trials, the history of bakes."""
+
+import re
+
+import numpy as np
+import pytest
+from playwright.sync_api import Page, expect
+
+from inkwell_cast.demo import troubled
+
+from .browser import SLOW, full_bake, make_piece, model_picture, set_size
+
+
+def test_the_loop_of_next_flaw_mend_and_proof_by_keyboard(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    for name in ("reach.outward", "reach.inward"):
+        with page.expect_response(lambda r: "/settings/cage" in r.url):
+            page.locator(f"input[name='{name}']").fill("0.3")
+            page.locator(f"input[name='{name}']").press("Tab")
+    page.keyboard.press("Escape")
+    page.locator("#model canvas").focus()
+    page.keyboard.press("p")
+    expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)
+    flaws = page.locator(".flaws .finding")
+    before = flaws.count()
+    assert before > 0
+    drawn = model_picture(page)
+    page.keyboard.press("j")
+    expect(page.get_by_text("and the sculpt").first).to_be_visible()
+    page.wait_for_timeout(600)
+    assert np.abs(model_picture(page) - drawn).max() > 60  # the view went there and hatches it
+    page.keyboard.press("a")
+    expect(page.get_by_text("kept among the mends")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("Settings changed since this bake")).to_be_visible()
+    page.locator("#model canvas").focus()
+    page.keyboard.press("p")
+    expect(page.locator("#table")).to_have_attribute("data-ended", "2", timeout=SLOW)
+    expect(page.get_by_text("Settings changed since this bake")).to_be_hidden(timeout=SLOW)
+    page.locator("[data-map=likeness]").click()
+    expect(page.locator("#map-chips [data-key=likeness]")).to_have_attribute("aria-pressed", "true")
+    assert flaws.count() < before
+
+
+@pytest.fixture(scope="module")
+def troubled_files(tmp_path_factory):
+    return troubled.write(tmp_path_factory.mktemp("troubled"))
+
+
+def bakes_ended(page: Page) -> int:
+    return int(page.locator("#table").get_attribute("data-ended") or 0)
+
+
+def test_the_troubled_inkstand_is_gone_through_and_mended_by_keyboard(quiet: Page, server, workshop, troubled_files):
+    page, workshop.intake.max_upload = quiet, 1 << 30
+    make_piece(page, server, troubled_files)
+    page.keyboard.press("p")
+    flaws = page.locator(".flaws .finding")
+    expect(page.locator("#mend-all")).to_be_visible(timeout=SLOW)
+    before = flaws.count()
+    assert before >= 10
+    drawn = model_picture(page)
+    page.keyboard.press("j")
+    expect(page.get_by_text("but its faces look inward")).to_be_visible()
+    page.wait_for_timeout(600)
+    assert np.abs(model_picture(page) - drawn).max() > 60
+
+    page.keyboard.press("t")
+    expect(page.locator("#trial")).to_contain_text("Turn the faces over", timeout=SLOW)
+    expect(page.locator("#trial .better")).not_to_have_count(0)
+    assert flaws.count() == before - 1
+    page.get_by_role("button", name="Wipe between before and now").click()
+    expect(page.locator("#against")).to_be_visible()
+    page.keyboard.press("x")
+    expect(page.locator("#against-words")).to_contain_text("alone")
+    page.locator("#against-close").click()
+    page.locator("#model canvas").focus()
+    page.keyboard.press("a")
+    expect(page.locator(".mends li")).to_have_count(1, timeout=SLOW)
+    expect(page.locator("#trial")).to_be_hidden()
+    expect(page.locator("#stale")).to_be_hidden()
+
+    ended = bakes_ended(page)
+    page.locator("#mend-all").click()
+    expect(page.locator("#table")).to_have_attribute("data-ended", str(ended + 1), timeout=SLOW)
+    expect(page.locator("#mended")).to_contain_text("mends did good and were kept", timeout=SLOW)
+    assert flaws.count() <= 5  # what is left is for the modelling program
+    assert page.locator(".mends li").count() >= 7
+    expect(page.locator("#mend-all")).to_be_hidden()
+    page.get_by_role("button", name="Undo").click()
+    expect(page.locator(".mends li")).to_have_count(1, timeout=SLOW)
+    expect(page.locator("#stale")).to_be_visible()
+
+
+def test_bakes_are_named_compared_restored_and_thrown_away(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    set_size(page, 96, 64)
+    full_bake(page)
+    set_size(page, 64, 64)
+    full_bake(page)
+    bakes = page.locator("#bakes-leaf .bakes > li")
+    expect(bakes).to_have_count(2)
+    bakes.nth(1).locator(".bake-menu summary").click()
+    bakes.nth(1).get_by_label("Name").fill("before the change")
+    bakes.nth(1).get_by_label("Name").press("Enter")
+    expect(bakes.nth(1)).to_contain_text("before the change", timeout=SLOW)
+    bakes.nth(1).locator(".bake-menu summary").click()
+    bakes.nth(1).get_by_role("button", name="Wipe against").click()
+    expect(page.locator("#against")).to_contain_text("before the change")
+    page.locator("#against-close").click()
+    bakes.nth(1).get_by_role("button", name="Restore its settings").click()
+    expect(page.locator("#full-bake")).to_have_attribute("title", "96 × 64", timeout=SLOW)
+    bakes.nth(0).locator(".bake-menu summary").click()
+    bakes.nth(0).get_by_role("button", name=re.compile("Delete it")).click()
+    expect(bakes).to_have_count(1, timeout=SLOW)
+    expect(page.locator("#bakes-leaf")).to_contain_text("1 bake,")

@@ -1,0 +1,124 @@
+"""Flaws, mends and the history of bakes over the server."""
+
+import json
+import re
+
+import numpy as np
+import pytest
+
+from inkwell_cast.core.packed import unpack
+
+from .helpers import baked, piece_id_of
+
+
+@pytest.fixture
+def short(client, piece):
+    """The address of a bake whose rays fall short, and of its flaws."""
+    client.post(f"{piece}/settings/cage", data={"reach.outward": "0.001", "reach.inward": "0.001"})
+    return f"{piece}/bakes/{baked(client, piece)['facts']['id']}"
+
+
+def recipe_of(workshop, piece):
+    return workshop.piece(piece_id_of(piece))[0].recipe
+
+
+def ended(client, piece):
+    for _ in range(1200):
+        answer = client.get(f"{piece}/progress")
+        if "HX-Trigger" in answer.headers:
+            return json.loads(answer.headers["HX-Trigger"])["bake-ended"]["facts"]
+    raise AssertionError("the bake did not end")
+
+
+def test_a_flaw_that_no_setting_cures_says_so(client, piece, workshop):
+    facts = baked(client, piece)["facts"]
+    assert [flaw.cause for flaw in workshop.bake(facts["id"]).manifest.flaws] == ["wavy"]  # a ring of few sides
+    panel = client.get(f"{piece}/panel/review").text
+    assert "In the modelling program" in panel
+    assert "Mend all" not in panel
+
+
+def test_flaws_are_listed_and_their_texels_hatched(client, piece, short):
+    assert "and the sculpt" in client.get(f"{piece}/panel/review").text
+    header, arrays = unpack(np.frombuffer(client.get(f"{short}/flaws/0/marks").content, np.uint8))
+    assert (header["title"], header["low"]) == ("Sculpt outside the cage", True)
+    assert arrays["corners"].shape == (*arrays["uvs"].shape[:2], 3)
+    assert client.get(f"{short}/flaws/99/marks").status_code == 404
+
+
+def test_a_mend_is_kept_switched_and_removed(client, piece, short, workshop):
+    answer = client.post(f"{short}/flaws/0/mend")
+    assert "kept among the mends" in answer.text
+    assert "Settings changed since this bake" in re.sub(r"\s+", " ", answer.text)
+    assert "cage-changed" in answer.headers["HX-Trigger"]
+    (mend,) = recipe_of(workshop, piece).mends
+    assert mend.cause == "outside"
+    client.post(f"{short}/flaws/0/mend")  # a second time is the same
+    assert len(recipe_of(workshop, piece).mends) == 1
+    client.post(f"{piece}/mends/0/switch", params={"on": False})
+    assert not recipe_of(workshop, piece).mends[0].on
+    client.post(f"{piece}/mends/0/out")
+    assert recipe_of(workshop, piece).mends == []
+    client.post(f"{piece}/step-back", params={"step": "review", "by": -1})
+    assert len(recipe_of(workshop, piece).mends) == 1
+    for address in (f"{short}/flaws/99/mend", f"{short}/flaws/0/mend?choice=9", f"{short}/flaws/99/try"):
+        assert client.post(address).status_code == 404
+    assert client.post(f"{piece}/mends/7/out").status_code == 422
+
+
+def test_a_mend_is_tried_out_without_changing_a_setting(client, piece, short, workshop):
+    missed = workshop.bake(int(short.rsplit("/", 1)[1])).manifest.missed_texels
+    client.post(f"{short}/flaws/0/try")
+    facts = ended(client, piece)
+    assert recipe_of(workshop, piece).mends == []
+    row = workshop.bake(facts["id"])
+    assert row.trial.pockets
+    assert row.manifest.missed_texels < missed
+    assert facts["stale"] == ""  # it is what was asked for
+    panel = client.get(f"{piece}/panel/review").text
+    assert "Tried out" in panel
+    client.post(f"{piece}/bakes/{facts['id']}/keep")
+    assert recipe_of(workshop, piece).mends == [row.trial]
+    assert "Tried out" not in client.get(f"{piece}/panel/review").text
+    assert client.post(f"{piece}/bakes/{facts['id']}/keep").status_code == 422
+
+
+def test_all_is_mended_in_one_go_and_taken_back_by_one_undo(client, piece, short, workshop):
+    client.post(f"{piece}/mend-all", params={"proof": False})
+    facts = ended(client, piece)
+    row = workshop.bake(facts["id"])
+    report = row.manifest.mending
+    assert report.weight[1] < report.weight[0]
+    assert report.likeness[1] < report.likeness[0]
+    assert recipe_of(workshop, piece).mends == row.recipe.mends != []
+    assert facts["stale"] == ""
+    assert "did good and were kept" in client.get(f"{piece}/panel/review").text
+    client.post(f"{piece}/step-back", params={"step": "review", "by": -1})
+    assert recipe_of(workshop, piece).mends == []
+
+
+def test_bakes_are_named_restored_and_thrown_away(client, piece, short, workshop):
+    number = int(short.rsplit("/", 1)[1])
+    assert "dull" in client.post(f"{short}/name", data={"name": " dull "}).text
+    assert client.get(f"{short}/facts").json()["name"] == "dull"
+    client.post(f"{piece}/settings/cage", data={"reach.outward": "0.5"})
+    client.post(f"{short}/restore")
+    assert recipe_of(workshop, piece).reach.outward == 0.001
+    used = workshop.bakery.disk_use(piece_id_of(piece))
+    files = [p for p in workshop.store.files.folder.rglob("*") if p.is_file()]
+    assert used[number] > 0
+    answer = client.post(f"{short}/out")
+    assert "bakes-changed" in answer.headers["HX-Trigger"]
+    assert workshop.bake(number) is None
+    assert len([p for p in workshop.store.files.folder.rglob("*") if p.is_file()]) < len(files)
+    assert client.post(f"{short}/out").status_code == 404
+
+
+def test_a_proof_gives_back_all_but_its_size(client, piece, workshop):
+    client.post(f"{piece}/settings/maps", data={"sheet.width": "1024", "sheet.height": "1024"})
+    client.post(f"{piece}/bake", params={"proof": True})
+    facts = ended(client, piece)
+    client.post(f"{piece}/settings/maps", data={"basis.green": "down"})
+    client.post(f"{piece}/bakes/{facts['id']}/restore")
+    found = recipe_of(workshop, piece)
+    assert (found.basis.green, found.sheet.width) == ("up", 1024)
