@@ -231,3 +231,18 @@ def test_a_relief_is_baked_told_of_and_handed_on_with_its_mesh(files, capsys):
     assert "off the displaced low in the mean" in said
     made = read_mesh(mesh)
     assert len(made.triangles) == 4 * len(read_mesh(files / "ring_low.obj").triangles)
+
+
+def test_all_flaws_are_mended_and_the_mends_are_in_the_recipe_of_the_manifest(files, capsys):
+    short = ("--set", "reach.unit=scene", "--set", "reach.outward=0.02", "--set", "reach.inward=0.02")
+    assert bake(files, *short, "--mend") == 0
+    said = capsys.readouterr().out
+    assert "mended: sculpt outside the cage" in said
+    assert "mended all:" in said
+    manifest = json.loads((files / "out" / "manifest.json").read_text())
+    assert manifest["mending"]["weight"][1] < manifest["mending"]["weight"][0]
+    assert manifest["recipe"]["mends"]
+    (files / "mended.json").write_text(json.dumps(manifest["recipe"]))
+    first = (files / "out" / "normal.png").read_bytes()
+    assert bake(files, "--recipe", str(files / "mended.json")) == 0
+    assert (files / "out" / "normal.png").read_bytes() == first

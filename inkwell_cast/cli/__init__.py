@@ -71,6 +71,10 @@ def _parser() -> argparse.ArgumentParser:
     add("--samples", type=int, choices=(1, 4, 16, 64), help=reason(Sheet, "samples"))
     add_cage(command)
     add("--mesh", type=path, metavar="FILE", help="write the low that the maps were baked on too, .obj, .ply or .glb")
+    add(
+        "--mend", action="store_true",
+        help="first try the best mend of every flaw and keep those that do good; the manifest's recipe holds them",
+    )  # fmt: skip
     add("--depth", type=int, choices=(8, 16, 32), help=reason(Output, "depth"))
     add("--format", choices=tuple(DEPTHS), help=reason(Output, "format"))
     add("--green", choices=("up", "down"), help=reason(Basis, "green"))

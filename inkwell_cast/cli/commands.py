@@ -6,12 +6,14 @@ import json
 from pydantic import BaseModel
 
 from ..core.assembly import assemble
-from ..core.bake import Bake, bake
+from ..core.bake import bake
 from ..core.checks import check
 from ..core.convert import convert_file
 from ..core.errors import InputProblem
 from ..core.export import low_mesh
 from ..core.formats import read_mesh, write_mesh
+from ..core.mend_all import mend_all
+from ..core.mends import Report
 from ..core.mix import mix_files
 from ..core.recipe import Basis, Recipe
 from .input import Bar, meshes_of, recipe_file, recipe_of
@@ -123,9 +125,14 @@ def run_bake(options: argparse.Namespace) -> int:
     bar = Bar()
     meshes, sources = meshes_of(options, bar)
     try:
-        result: Bake = bake(recipe, meshes, bar.show)
+        report = None
+        if options.mend:
+            done = mend_all(recipe, meshes, bar.show)
+            result, report = done.bake, done.report
+        else:
+            result = bake(recipe, meshes, bar.show)
         try:
-            manifest = result.save(options.out, sources)
+            manifest = result.save(options.out, sources, mending=report)
             if options.mesh:
                 write_mesh(options.mesh, low_mesh(result.assembly, result.warm))
         except OSError as error:
@@ -138,6 +145,11 @@ def run_bake(options: argparse.Namespace) -> int:
         bar.end()
     for warning in manifest.warnings:
         print(f"note: {warning}")
+    if manifest.mending:
+        _say_mending(manifest.mending)
+    if manifest.straightened:
+        own = manifest.straightened
+        print(f"straightened: rays on {own.share:.1%} of the low, by up to {own.most:.0f}°")
     if manifest.likeness:
         print(f"likeness: mean {manifest.likeness.mean:.2f}°, 95 % of texels within {manifest.likeness.p95:.2f}°")
     rated = [(pair.name, pair.likeness) for pair in manifest.pairs if pair.likeness]
@@ -160,6 +172,15 @@ def run_bake(options: argparse.Namespace) -> int:
             print(f"cage of {pair.name}: {pair.cage_words}")
     print(f"{manifest.texels:,} texels, {manifest.missed_texels:,} missed; {len(manifest.maps)} maps in {options.out}")
     return 0
+
+
+def _say_mending(report: Report) -> None:
+    for own in report.tried:
+        what = f"{own.title.lower()}, {own.part.rpartition('/')[2]}: {own.words.lower()}"
+        print(f"mended: {what}" if own.kept else f"not mended: {what} did no good")
+    (before, after), (worse, better) = report.flaws, report.likeness
+    print(f"mended all: {before} flaws before, {after} after")
+    print(f"mean angle, misses counted as 45°: {worse:.2f}° before, {better:.2f}° after")
 
 
 def run_serve(options: argparse.Namespace) -> int:

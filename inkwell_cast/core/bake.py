@@ -36,9 +36,10 @@ from .peek import Peek, peeking
 from .recipe import RAYLESS, Recipe
 from .refusals import refuse_unusable, warnings_after
 from .relief import displaced
+from .repair import repaired
 from .room import free_on_disk, room
 from .sheet import pad
-from .work import SheetWork, fill, laid_out
+from .work import fill, laid_out
 
 __all__ = ["STAGES", "Bake", "BakeMeshes", "BakedSheet", "bake"]
 
@@ -263,7 +264,10 @@ class Bake:
         made = maps.REGISTRY.get(key)
         if not isinstance(made, maps.ReadsNormals):
             return None
-        return angles(sheet.cast, made.read_back(png.dequantise(image), sheet.ground))
+        found = angles(sheet.cast, made.read_back(png.dequantise(image), sheet.ground))
+        if sheet.ground.healed is not None:
+            found[sheet.ground.healed] = np.nan  # there is nothing to be like
+        return found
 
 
 def bake(
@@ -328,7 +332,9 @@ def bake(
             def share_of(part: float, n: int = n) -> None:
                 tell("maps", (n + part) / len(laid.sheets))
 
-            sheets.append(_derive(sheet.name, sheet.ground(assembly, sculpt, warm), sheet, share_of, on_disk))
+            raws = {key: layer.values for key, layer in sheet.raws.items()}
+            ground, raws = repaired(sheet.ground(assembly, sculpt, warm), raws, cancel)
+            sheets.append(_derive(sheet.name, ground, raws, sheet.padding(assembly.recipe), share_of, on_disk))
     warnings = warnings_after(assembly, sculpt.mesh, [sheet.cast for sheet in sheets], laid.outside)
     progress("maps", 1.0)
     return Bake(assembly, laid.cage, sculpt, sheets, warnings, seconds, warm, laid.spent_on)
@@ -339,15 +345,15 @@ def _holds_normals(key: str) -> bool:
 
 
 def _derive(
-    name: str, ground: Ground, work: SheetWork, tell: Callable[[float], None], on_disk: bool
+    name: str, ground: Ground, raws: dict[str, Any_], source: I32 | None, tell: Callable[[float], None], on_disk: bool
 ) -> BakedSheet:  # fmt: skip
     """A sheet with every map of the recipe, padded and in whole steps, and what must be known to read it."""
     tell(0.0)
-    recipe, source = ground.recipe, work.padding(ground.recipe)
+    recipe = ground.recipe
     made = BakedSheet(name, ground, {}, {}, {})
     for n, key in enumerate(recipe.output.maps):
         map_ = maps.REGISTRY[key]
-        derived = map_.derive(ground, work.raws[map_.RAW].values if map_.RAW else None)
+        derived = map_.derive(ground, raws[map_.RAW] if map_.RAW else None)
         if recipe.output.exact:
             values = derived.image.copy() if derived.exact is None else derived.exact()
             empty = map_.BACKGROUND if derived.exact is None else (0.0,) * values.shape[2]

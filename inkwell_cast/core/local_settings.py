@@ -95,6 +95,24 @@ class Omission(Part):
     radius: Annotated[float, setting("Radius", "How far it reaches.", "scene units", gt=0, le=1e9)]
 
 
+class Patch(Part):
+    """A ball on the low that is taken from a bake with another reach or directions; None keeps the piece's own."""
+
+    centre: Annotated[tuple[float, float, float], setting("Centre", "Where the ball lies, x y z.", "scene units")]
+    radius: Annotated[float, setting("Radius", "How far it reaches.", "scene units", gt=0, le=1e9)]
+    rim: Annotated[float, setting("Rim", "The share of the radius over which it blends.", "", ge=0, le=1)] = 0.4
+    directions: Directions | None = None
+    outward: float | None = Field(default=None, ge=0, le=1e6, description="In the unit of the reach.")
+    inward: float | None = Field(default=None, ge=0, le=1e6, description="In the unit of the reach.")
+
+
+class Heal(Part):
+    """A ball on the low that is filled in from its rim, evenly over the surface."""
+
+    centre: Annotated[tuple[float, float, float], setting("Centre", "Where the ball lies, x y z.", "scene units")]
+    radius: Annotated[float, setting("Radius", "How far it reaches.", "scene units", gt=0, le=1e9)]
+
+
 class Mend(Part):
     """What cures a flaw: settings that are laid over the recipe while it is on, and can be taken off again."""
 
@@ -105,6 +123,8 @@ class Mend(Part):
     pockets: list[Pocket] = Field(default_factory=list)
     nudges: list[Stroke] = Field(default_factory=list)
     omissions: list[Omission] = Field(default_factory=list)
+    patches: list[Patch] = Field(default_factory=list)
+    heals: list[Heal] = Field(default_factory=list)
     fixes: dict[str, list[Fix]] = Field(default_factory=dict, description="By file.")
     placed: dict[str, Place] = Field(default_factory=dict, description="By object.")
     levels: dict[str, Level] = Field(default_factory=dict, description="By scope.")

@@ -58,6 +58,8 @@ def mended(recipe: Recipe) -> Recipe:
             "pairing": recipe.pairing.model_copy(update={"placed": placed, "together": together}),
             "pockets": [*recipe.pockets, *(pocket for mend in on for pocket in mend.pockets)],
             "nudges": [*recipe.nudges, *(stroke for mend in on for stroke in mend.nudges)],
+            "patches": [*recipe.patches, *(patch for mend in on for patch in mend.patches)],
+            "heals": [*recipe.heals, *(heal for mend in on for heal in mend.heals)],
             "omissions": [*recipe.omissions, *(omission for mend in on for omission in mend.omissions)],
             "occlusion": recipe.occlusion.model_copy(update={"occluders": occluders[-1]} if occluders else {}),
         }

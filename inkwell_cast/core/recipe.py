@@ -4,7 +4,7 @@ from typing import Annotated, Literal, Self
 
 from pydantic import Field, ValidationError, model_validator
 
-from .local_settings import Directions, Fix, Level, Mend, NormalMode, Omission, Place, Pocket, Stroke
+from .local_settings import Directions, Fix, Heal, Level, Mend, NormalMode, Omission, Patch, Place, Pocket, Stroke
 from .map_settings import (
     Cavity,
     Curvature,
@@ -24,7 +24,7 @@ DEPTHS = {"png": (8, 16), "tga": (8,), "tiff": (8, 16, 32), "exr": (16, 32), "jp
 # settings that no ray heeds
 RAYLESS = {
     "basis", "output", "occlusion", "sheet_occlusion", "curvature", "cavity", "height",
-    "displacement", "thickness", "ids",
+    "displacement", "thickness", "ids", "patches", "heals",
 }  # fmt: skip
 
 MapKey = Literal[
@@ -282,6 +282,8 @@ class Recipe(Part):
     pairing: Pairing = Pairing()
     levels: dict[str, Level] = Field(default_factory=dict, description="By scope: pair:NAME or object:FILE/OBJECT.")
     omissions: list[Omission] = Field(default_factory=list, description="Highs left out, by place.")
+    patches: list[Patch] = Field(default_factory=list, description="Places taken from a bake with other settings.")
+    heals: list[Heal] = Field(default_factory=list, description="Places filled in from their rim.")
     mends: list[Mend] = Field(
         default_factory=list, max_length=200, description="What cures flaws, laid over the rest while it is on."
     )

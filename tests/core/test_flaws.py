@@ -200,7 +200,7 @@ def test_a_round_form_of_few_faces_shows_its_corners(sides, causes):
     assert {s.flaw.cause for s in shown} == causes
     if shown:
         (degrees,) = re.findall(r"meet at about (\d+)°", shown[0].flaw.what)
-        assert float(degrees) == pytest.approx(360 / sides, abs=2)
+        assert float(degrees) == pytest.approx(360 / sides, abs=4)  # texels end short of the edges
         assert shown[0].flaw.mends == []
 
 

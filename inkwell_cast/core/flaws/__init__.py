@@ -29,6 +29,7 @@ __all__ = ["FLAW_MARKS", "REGISTRY", "Flaw", "Shown", "flaws_of", "marks_in", "w
 FLAW_MARKS = "flaws.marks"  # the file of what views hatch
 
 TOGETHER = 4.0  # rows apart: what lies nearer belongs to one region
+LARGER = 90.0  # percentile of a part's texels
 FEWEST = 6  # rows of a region
 MOST_ROWS, MOST_FLAWS, MOST_MARKS = 20_000, 40, 1500
 
@@ -81,23 +82,28 @@ def _changes(flaw: Flaw) -> list[dict[str, Any]]:
 
 
 def _regions(seen: Seen, detector: Detector) -> list[Shown]:
+    """The flaws that a detector finds, part by part: what lies together on one, across UV seams, is one."""
     found = detector.find(seen)
-    rows, chosen = found.rows, np.arange(len(found.rows))
-    if not len(rows):
+    if not len(found.rows):
         return []
-    thinned = max(1, -(-len(rows) // MOST_ROWS))
-    kept = chosen[::thinned]
-    apart = TOGETHER * float(np.median(seen.size[rows])) * np.sqrt(thinned)
-    links = cKDTree(seen.place[rows[kept]]).query_pairs(apart, output_type="ndarray")
-    near = coo_array((np.ones(len(links)), (links[:, 0], links[:, 1])), shape=(len(kept), len(kept)))
-    objects = seen.ground.low.mesh.objects[seen.ground.low.triangles[seen.triangle[rows[kept]]]]
+    thinned = max(1, -(-len(found.rows) // MOST_ROWS))
+    kept = np.arange(len(found.rows))[::thinned]
+    objects = seen.ground.low.mesh.objects[seen.ground.low.triangles[seen.triangle[found.rows[kept]]]]
+    regions = list[I64]()
+    for part in np.unique(objects):
+        own = kept[objects == part]
+        regions += [own] if getattr(detector, "BY_PART", False) else _together(seen, found.rows, own, thinned)
+    return [_shown(seen, detector, found, own, thinned) for own in regions if len(own) * thinned >= FEWEST]
+
+
+def _together(seen: Seen, rows: I64, own: I64, thinned: int) -> list[I64]:
+    """Those of some rows that lie together: texels of a part differ in size, the larger ones say how close that is."""
+    apart = TOGETHER * float(np.percentile(seen.size[rows[own]], LARGER)) * np.sqrt(thinned)
+    links = cKDTree(seen.place[rows[own]]).query_pairs(apart, output_type="ndarray")
+    near = coo_array((np.ones(len(links)), (links[:, 0], links[:, 1])), shape=(len(own), len(own)))
     _, group = connected_components(near, directed=False)
-    if getattr(detector, "BY_PART", False):
-        group[:] = 0
-    _, group = np.unique(np.stack([group, objects]), axis=1, return_inverse=True)  # parts are told of one by one
     order = np.argsort(group, kind="stable")
-    parts = np.split(kept[order], np.cumsum(np.bincount(group))[:-1])
-    return [_shown(seen, detector, found, part, thinned) for part in parts if len(part) * thinned >= FEWEST]
+    return np.split(own[order], np.cumsum(np.bincount(group))[:-1])
 
 
 def _shown(seen: Seen, detector: Detector, found: Found, own: I64, thinned: int) -> Shown:

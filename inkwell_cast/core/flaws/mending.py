@@ -5,7 +5,7 @@ import numpy as np
 from ..arrays import F64
 from ..assembly import Assembly
 from ..levels import object_scope
-from ..local_settings import Directions, Fix, FixKind, Level, Mend, Omission, Pocket, Stroke
+from ..local_settings import Directions, Fix, FixKind, Heal, Level, Mend, Omission, Patch, Pocket, Stroke
 from .found import Spot, length
 
 RIM = 0.25  # of a pocket
@@ -27,10 +27,9 @@ def pocket(assembly: Assembly, spot: Spot, reach: tuple[float, float]) -> Mend:
 
 def straighten(spot: Spot) -> Mend:
     """Rays that leave the faces under the flaw at right angles."""
-    centres, radius = _dabs(spot.places)
     strokes = [
-        Stroke(kind="straighten", points=[(x, y, z)], radius=max(radius, 1e-9), amount=1.0, falloff=0.3)
-        for x, y, z in centres.tolist()
+        Stroke(kind="straighten", points=[centre], radius=max(radius, 1e-9), amount=1.0, falloff=0.3)
+        for centre, radius in _balls(spot)
     ]
     return Mend(name=spot.name, words="Straighten the rays here", nudges=strokes)
 
@@ -58,6 +57,30 @@ def fix(spot: Spot, words: str, kind: FixKind, keys: list[str]) -> Mend:
         file, _, part = key.partition("/")
         fixes.setdefault(file, []).append(Fix(kind=kind, part=part))
     return Mend(name=spot.name, words=words, fixes=fixes)
+
+
+def patch(spot: Spot, way: Directions) -> Mend:
+    """The flaw's place taken from a bake with other directions."""
+    words = {"split": "Take it from split rays here", "averaged": "Take it from averaged rays here"}[way]
+    own = [
+        Patch(centre=(x, y, z), radius=max(radius / (1 - RIM), 1e-9), rim=RIM, directions=way)
+        for (x, y, z), radius in _balls(spot)
+    ]
+    return Mend(name=spot.name, words=words, patches=own)
+
+
+def heal(spot: Spot) -> Mend:
+    """The flaw's place filled in from its rim."""
+    return Mend(
+        name=spot.name,
+        words="Fill it in from its rim",
+        heals=[Heal(centre=spot.middle, radius=max(ROOM * spot.radius, 1e-9))],
+    )
+
+
+def _balls(spot: Spot) -> list[tuple[tuple[float, float, float], float]]:
+    centres, radius = _dabs(spot.places)
+    return [((x, y, z), radius) for x, y, z in centres.tolist()]
 
 
 def _dabs(places: F64) -> tuple[F64, float]:

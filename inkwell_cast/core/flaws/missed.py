@@ -66,7 +66,8 @@ def find(seen: Seen) -> Found:
             )  # fmt: skip
         return Told(
             f"There is no sculpt along these rays, up to {length(beyond)} beyond the reach.",
-            "Close the sculpt here, or take the low away; where a hole is meant, bake the opacity.",
+            "Close the sculpt here, fill the place in, or take the low away; where a hole is meant, bake the opacity.",
+            lambda spot: [mending.heal(spot)],
         )
 
     return Found(rows, np.full(len(rows), ERROR), tell)

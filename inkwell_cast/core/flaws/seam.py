@@ -60,8 +60,8 @@ def find(seen: Seen) -> Found:
         return Told(
             f"Both sides of the seam strike places {gap} apart, where the sculpt has turned by {bend:.0f}°; what lies "
             "between is on neither.",
-            "Average the rays of this part over its hard edges.",
-            lambda spot: [mending.directions(spot, "averaged")],
+            "Average the rays of this part over its hard edges, or take the seam alone from such a bake.",
+            lambda spot: [mending.directions(spot, "averaged"), mending.patch(spot, "averaged")],
         )  # fmt: skip
 
     return Found(rows, angle.astype(np.float64), tell)

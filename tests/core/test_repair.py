@@ -1,0 +1,119 @@
+"""Repairs: what is filled in is harmonic and crosses seams, what is taken from another bake blends without an edge."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from inkwell_cast.core.flaws import flaws_of
+from inkwell_cast.core.local_settings import Heal, Mend, Patch
+from inkwell_cast.core.mesh import layer_of_corners
+from inkwell_cast.core.near import points_of
+from inkwell_cast.core.normals import with_normals
+from inkwell_cast.core.recipe import Reach
+
+from ..shapes import cube, grid_mesh, plane
+from .bakes import baked
+
+
+def pierced(height, at=(0.5, 0.5), radius=0.12):
+    """A sheet of some height over the unit square with a round hole."""
+    made = grid_mesh(80, 80, lambda u, v: (u, v, height(u, v)), "high")
+    middle = made.positions[made.triangles].mean(axis=1)
+    hole = np.hypot(middle[:, 0] - at[0], middle[:, 1] - at[1]) < radius
+    return replace(made, triangles=made.triangles[~hole], uvs=())
+
+
+def cut_plane():
+    """The unit square whose right half lies elsewhere on the sheet: a seam runs through its middle."""
+    low = plane(2)
+    uv = low.uvs[0].at_corners()
+    right = low.positions[low.triangles].mean(axis=1)[:, 0] > 0.5
+    uv[..., 0] = np.where(right[:, None], 0.05 + 0.9 * uv[..., 0], 0.9 * uv[..., 0])
+    return replace(low, uvs=(layer_of_corners(uv),))
+
+
+@pytest.mark.parametrize("low", [plane(2), cut_plane()])
+def test_a_hole_is_filled_with_the_harmonic_function_of_its_rim(low):
+    # x^2 - y^2 and x are harmonic: the fill must give them back inside
+    def height(u, v):
+        return 0.1 * ((u - 0.5) ** 2 - (v - 0.5) ** 2) + 0.05 * u
+
+    result = baked(low, pierced(height), ["height", "normal", "opacity"], size=128, samples=4)
+    assert result.cast.missed > 100
+    heal = Heal(centre=(0.5, 0.5, 0), radius=0.14)
+    healed = baked(low, pierced(height), ["height", "normal", "opacity"], size=128, samples=4, heals=[heal])
+    cast, ground = healed.cast, healed.sheets[0].ground
+    assert cast.missed == 0
+    place = points_of(ground)
+    y, x = np.nonzero(ground.healed)
+    u, v = place[y, x, 0], place[y, x, 1]
+    assert np.abs(cast.height[y, x] - height(u, v)).max() < 0.0015  # of 0.05 that it spans
+    slope = np.stack([-(0.2 * (u - 0.5) + 0.05), 0.2 * (v - 0.5), np.ones(len(u))], axis=1)
+    slope /= np.linalg.norm(slope, axis=1, keepdims=True)
+    angle = np.degrees(np.arccos(np.clip(np.einsum("nc,nc->n", cast.normal[y, x], slope), -1, 1)))
+    assert angle.max() < 0.5
+    outside = ~ground.healed
+    np.testing.assert_array_equal(cast.height[outside], result.cast.height[outside])
+
+
+def test_a_flaw_without_a_sculpt_is_mended_by_filling_and_does_not_count_as_likeness():
+    low, high = plane(2), pierced(lambda u, v: 0 * u)
+    result = baked(low, high, ["normal"], size=96, samples=1)
+    (shown,) = flaws_of([result.sheets[0].ground])
+    (mend,) = shown.flaw.mends
+    assert mend.words == "Fill it in from its rim"
+    again = baked(low, high, ["normal"], size=96, samples=1, mends=[mend])
+    assert flaws_of([again.sheets[0].ground]) == []
+    angles = again.angles_in(again.images["normal"], "normal", again.sheets[0])
+    assert np.isnan(angles[again.sheets[0].ground.healed]).all()
+
+
+def test_a_heal_off_the_low_and_one_without_a_rim_change_nothing():
+    low, high = plane(2), pierced(lambda u, v: 0 * u)
+    plain = baked(low, high, ["normal"], size=64)
+    for heal in (Heal(centre=(9, 9, 9), radius=0.1), Heal(centre=(0.5, 0.5, 0), radius=50)):
+        made = baked(low, high, ["normal"], size=64, heals=[heal])
+        np.testing.assert_array_equal(made.images["normal"], plain.images["normal"])
+
+
+@pytest.fixture(scope="module")
+def cubes():
+    return with_normals(cube(1.0, name="low")), replace(with_normals(cube(1.1)), uvs=())
+
+
+def test_a_place_is_taken_from_split_rays_and_blends(cubes):
+    maps, own = ["height", "normal", "occlusion", "ids"], Reach(unit="scene", outward=0.2, inward=0.2)
+    averaged = baked(*cubes, maps, size=192, samples=4, reach_of_all=own)
+    split = baked(*cubes, maps, size=192, samples=4, reach_of_all=own.model_copy(update={"directions": "split"}))
+    patch = Patch(centre=(0.5, 0.2, 0.1), radius=0.2, rim=0.5, directions="split")
+    mixed = baked(*cubes, maps, size=192, samples=4, reach_of_all=own, mends=[Mend(patches=[patch])])
+    place = np.full(averaged.cast.normal.shape, np.inf)
+    hits = points_of(split.sheets[0].ground)  # straight above the low
+    on = split.cast.covered > 0
+    place[on] = hits[on] - np.array(patch.centre) - np.array([0.05, 0, 0])
+    away = np.linalg.norm(place, axis=2)
+    core, outside = (away < 0.09) & on, (away > 0.22) & on
+    np.testing.assert_allclose(mixed.cast.height[core], split.cast.height[core], atol=1e-6)
+    for key in maps:
+        np.testing.assert_array_equal(mixed.images[key][outside], averaged.images[key][outside])
+    # leaning rays go sqrt(3) farther at the corner; over the rim the height goes from one to the other without a step
+    rim = on & (away > 0.1) & (away < 0.2) & (split.cast.height > 0)
+    low, high = np.minimum(split.cast.height, averaged.cast.height), np.maximum(split.cast.height, averaged.cast.height)
+    assert (mixed.cast.height[rim] >= low[rim] - 1e-6).all()
+    assert (mixed.cast.height[rim] <= high[rim] + 1e-6).all()
+
+
+def test_a_patch_fills_what_the_piece_missed_and_keeps_what_only_it_struck():
+    low, high = plane(4), replace(plane(8, 0.1, name="high"), uvs=())
+    short = Reach(unit="scene", outward=0.01, inward=0.01)
+    patch = Patch(centre=(0.5, 0.5, 0), radius=0.2, outward=0.2)
+    made = baked(low, high, ["height"], size=64, reach_of_all=short, patches=[patch])
+    y, x = np.nonzero(made.cast.struck)
+    assert 0 < len(y) < made.cast.texels
+    assert made.cast.height[y, x] == pytest.approx(0.1, abs=1e-6)
+    worse = Patch(centre=(0.5, 0.5, 0), radius=0.2, outward=0.001, inward=0.001)
+    far = baked(
+        low, high, ["height"], size=64, reach_of_all=Reach(unit="scene", outward=0.2, inward=0), patches=[worse]
+    )
+    assert far.cast.missed == 0
