@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from .arrays import F32, I32, U8, Any_
-from .assembly import Assembly, Warm, low_part, take
+from .assembly import Assembly, Warm, low_part, take, undivided
 from .basis import tangents_for
 from .cage_view import cage_lines, dent_lines, sparse_rays
 from .fit import cage_of
@@ -52,6 +52,7 @@ def view_of_low(assembly: Assembly) -> Blocks:
         "triangles": count, "paired": len(low.triangles), "keys": keys, "bounds": whole.bounds.tolist(),
         "pairs": [pair.name if (pair := assembly.paired.pair_of(key)) else "" for key in keys],
         "sheets": [{"name": s.name, "width": s.width, "height": s.height} for s in sheets],
+        "members": {part.key: pair.name for pair in assembly.paired.pairs for _, part in pair.members},
     }  # fmt: skip
     arrays = {
         "position": corner_positions(whole).reshape(-1, 3), "normal": whole.normals.at_corners().reshape(-1, 3),
@@ -59,18 +60,9 @@ def view_of_low(assembly: Assembly) -> Blocks:
         "object": whole.objects, "sheet": np.pad(sheet, (0, count - len(sheet)), constant_values=NO_SHEET),
     }  # fmt: skip
     if assembly.recipe.subdivision.scheme != "none" and len(low.triangles):
-        wire = merge(_undivided(assembly), "low")
+        wire = undivided(assembly).low
         arrays |= {"wire": wire.uvs[channel].at_corners().reshape(-1, 2), "wireSheet": _sheets_of(assembly, wire)[1]}
     return pack(header, arrays)
-
-
-def _undivided(assembly: Assembly) -> list[Mesh]:
-    """The paired lows as they are before they are subdivided."""
-    return [
-        low_part(assembly.recipe, assembly.files[p.file], p, pair.name)
-        for pair in assembly.paired.pairs
-        for p in pair.lows
-    ]
 
 
 def _sheets_of(assembly: Assembly, low: Mesh) -> tuple[list[SheetPlan], U8]:
@@ -106,13 +98,17 @@ def view_of_sculpt(mesh: Mesh, names: tuple[str, ...], tell: Tell = lambda share
     `tell(share)` hears how much of the work is done, 0 to 1.
     """
     mesh = with_normals(take(mesh, names))
-    header = {"name": mesh.name, "triangles": len(mesh.triangles), "bounds": mesh.bounds.tolist(), "standIn": False}
+    header = {
+        "name": mesh.name, "triangles": len(mesh.triangles), "bounds": mesh.bounds.tolist(), "standIn": False,
+        "keys": [f"{mesh.name}/{name}" for name in mesh.object_names],
+    }  # fmt: skip
     if len(mesh.triangles) <= STAND_IN_ABOVE:
         return pack(header, _indexed(mesh))
     light = stand_in(mesh, tell)
     arrays = {
         "position": light.positions, "normal": light.normals.values if light.normals else light.positions,
         "color": _vertex_colors(light), "index": light.triangles.astype(np.uint32).reshape(-1),
+        "object": _vertex_objects(light),
     }  # fmt: skip
     return pack(header | {"standIn": True}, arrays)
 
@@ -128,6 +124,13 @@ def _vertex_colors(mesh: Mesh) -> Any_:
     return colors
 
 
+def _vertex_objects(mesh: Mesh) -> I32:
+    """The object of every vertex, (V,); of one that several share, the last."""
+    objects = np.zeros(len(mesh.positions), np.int32)
+    objects[mesh.triangles] = mesh.objects[:, None]
+    return objects
+
+
 def _indexed(mesh: Mesh) -> dict[str, Any_]:
     assert mesh.normals is not None
     normals: Layer = mesh.normals
@@ -135,11 +138,13 @@ def _indexed(mesh: Mesh) -> dict[str, Any_]:
         return {
             "position": mesh.positions, "normal": normals.values[: len(mesh.positions)],
             "color": _vertex_colors(mesh), "index": mesh.triangles.astype(np.uint32).reshape(-1),
+            "object": _vertex_objects(mesh),
         }  # fmt: skip
     return {
         "position": corner_positions(mesh).reshape(-1, 3),
         "normal": normals.at_corners().reshape(-1, 3),
         "color": np.repeat(_colors(mesh), 3, axis=0),
+        "object": np.repeat(mesh.objects, 3),
     }
 
 

@@ -40,18 +40,20 @@ vec3 shade(vec3 n, vec3 v, vec3 base) {
 vec3 toScreen(vec3 c) { c = c * (1.0 + 0.08 * c) / (1.0 + 0.30 * c); return pow(max(c, 0.0), vec3(1.0 / 2.2)); }`;
 
 const VERTEX = `
-attribute vec4 tangent; attribute vec3 tint;
+attribute vec4 tangent; attribute vec3 tint; attribute float part;
+uniform sampler2D parts; uniform float partCount;
 varying vec3 vN, vT, vB, vP, vC; varying float vW; varying vec2 vUv;
 void main() {
   vN = normal; vT = tangent.xyz; vW = tangent.w; vB = vW * cross(normal, tangent.xyz); vUv = uv; vC = tint;
-  vec4 world = modelMatrix * vec4(position, 1.0); vP = world.xyz;
-  gl_Position = projectionMatrix * viewMatrix * world;
+  vec4 own = partCount > 0.0 && part >= 0.0 ? texture2D(parts, vec2((part + 0.5) / partCount, 0.5)) : vec4(0.0, 0.0, 0.0, 1.0);
+  vec4 world = modelMatrix * vec4(position + own.xyz, 1.0); vP = world.xyz;
+  gl_Position = own.w > 0.5 ? projectionMatrix * viewMatrix * world : vec4(2.0, 2.0, 2.0, 1.0);
 }`;
 
 // The receiver's side of the basis, in the form that the map was made for.
 const FRAGMENT = `
 precision highp float;
-uniform sampler2D map; uniform int kind; uniform float green; uniform bool lit; uniform bool clipped; uniform mat3 cameraTurn; uniform float light;
+uniform sampler2D map; uniform sampler2D shade_map; uniform bool shaded; uniform int kind; uniform float green; uniform bool lit; uniform bool clipped; uniform mat3 cameraTurn; uniform float light;
 uniform bool perVertex; uniform bool unit; uniform float hand;
 varying vec3 vN, vT, vB, vP, vC; varying float vW; varying vec2 vUv;
 ${SHADE}
@@ -62,7 +64,9 @@ void main() {
   if (clipped && (s.x < 0.003 || s.x > 0.997) && mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) < 2.6) { gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0); return; }
   if (!lit) { gl_FragColor = vec4(kind > 0 ? s : 0.5 * n + 0.5, 1.0); return; }
   vec3 base = kind == 3 ? 0.9 * pow(s, vec3(2.2)) : vC; // other maps are painted on
-  gl_FragColor = vec4(toScreen(shade(n, normalize(cameraPosition - vP), base)), 1.0);
+  vec3 seen = shade(n, normalize(cameraPosition - vP), base);
+  if (shaded) seen *= texture2D(shade_map, vUv).x;
+  gl_FragColor = vec4(toScreen(seen), 1.0);
 }`;
 
 // A colour of the page as the screen shows it, light or dark.
@@ -82,11 +86,12 @@ export class ModelView {
     this.controls.enableDamping = false;
     this.controls.addEventListener("change", () => this.draw());
     this.scenes = { low: new THREE.Scene(), sculpt: new THREE.Scene(), marks: new THREE.Scene(), over: new THREE.Scene() };
-    this.show = "low"; this.mapsOn = true; this.cageOn = false; this.lit = true; this.wipe = 0.5; this.light = 0; this.other = false; this.flipped = false; this.others = {}; this.otherFacts = null;
+    this.show = "low"; this.mapsOn = true; this.cageOn = false; this.lit = true; this.wipe = 0.5; this.light = 0; this.other = false; this.flipped = false; this.others = {}; this.otherFacts = null; this.shades = {};
     this.low = null; this.box = new THREE.Box3(); this.standIn = false; this.normalsOn = false; this.marks = null; this.points = null; this.balls = []; this.textures = {};
     this.blank = new THREE.DataTexture(new Uint8Array([128, 128, 255, 255]), 1, 1);
     this.blank.needsUpdate = true;
     this.facts = null; this.mapKey = null;
+    this.partNames = []; this.partTexture = null; this.spread = 0; this.hiddenParts = new Set();
     this.cageLines = this.lines(ink("--verdigris")); this.normalLines = this.lines(0x4462b8);
     this.rayLines = this.lines(ink("--verdigris")); this.raysOn = false;
     this.rayStarts = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ color: ink("--verdigris"), size: 3, sizeAttenuation: false }));
@@ -99,7 +104,7 @@ export class ModelView {
   material() {
     return new THREE.ShaderMaterial({
       vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.FrontSide,
-      uniforms: { map: { value: this.blank }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 } },
+      uniforms: { map: { value: this.blank }, shade_map: { value: this.blank }, shaded: { value: false }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 } },
     });
   }
 
@@ -143,7 +148,9 @@ export class ModelView {
   }
 
   addSculpt({ header, arrays }) {
-    this.scenes.sculpt.add(new THREE.Mesh(this.geometry(arrays), this.material()));
+    const mesh = new THREE.Mesh(this.geometry(arrays), this.material());
+    mesh.userData = { keys: header.keys, objects: arrays.object };
+    this.scenes.sculpt.add(mesh);
     this.widen(header);
     if (header.standIn) this.standIn = true;
   }
@@ -168,6 +175,39 @@ export class ModelView {
     this.widen(header);
     this.normalLines.geometry.dispose();
     this.normalLines.geometry = new THREE.BufferGeometry();
+  }
+
+  // Which pair each vertex is of, in both scenes, and where the middle of each pair's low lies.
+  nameParts() {
+    const { header, arrays } = this.low, boxes = new Map(), point = new THREE.Vector3();
+    this.partNames = [...new Set(header.pairs)].filter(Boolean);
+    const number = (name) => this.partNames.indexOf(name);
+    const ofObject = (header.pairs || []).map(number), part = new Float32Array(3 * header.triangles);
+    for (let t = 0; t < header.triangles; t++) {
+      const own = ofObject[arrays.object[t]];
+      part.fill(own, 3 * t, 3 * t + 3);
+      if (own < 0) continue;
+      if (!boxes.has(own)) boxes.set(own, new THREE.Box3());
+      for (let k = 0; k < 3; k++) boxes.get(own).expandByPoint(point.fromArray(arrays.position, 9 * t + 3 * k));
+    }
+    const low = new THREE.BufferAttribute(part, 1);
+    for (const mesh of this.scenes.low.children) mesh.geometry.setAttribute("part", low);
+    for (const { geometry, userData } of this.scenes.sculpt.children) {
+      const own = userData.keys.map((key) => number(header.members[key] ?? ""));
+      geometry.setAttribute("part", new THREE.BufferAttribute(Float32Array.from(userData.objects, (object) => own[object]), 1));
+    }
+    this.partPlaces = this.partNames.map((_, n) => boxes.get(n).getCenter(new THREE.Vector3()).sub(this.box.getCenter(new THREE.Vector3())));
+  }
+
+  // Parts out of sight by name, and how far the others stand apart, 0 to 1.
+  setParts(hidden, spread) {
+    const values = new Float32Array(4 * Math.max(this.partNames.length, 1));
+    this.partNames.forEach((name, n) => values.set([...this.partPlaces[n].clone().multiplyScalar(spread).toArray(), hidden.has(name) ? 0 : 1], 4 * n));
+    this.partTexture?.dispose();
+    this.partTexture = new THREE.DataTexture(values, Math.max(this.partNames.length, 1), 1, THREE.RGBAFormat, THREE.FloatType);
+    this.partTexture.needsUpdate = true;
+    this.spread = spread; this.hiddenParts = hidden;
+    this.draw();
   }
 
   // Fine lines along the normals at corners; each normal of a vertex is drawn once.
@@ -235,6 +275,9 @@ export class ModelView {
     this.draw();
   }
 
+  // The occlusion that darkens what the normals show; null for none.
+  setShade(bitmaps) { this.shades = this.texturesOf(bitmaps, this.shades); this.draw(); }
+
   texturesOf(bitmaps, old) {
     for (const texture of Object.values(old)) texture.dispose();
     const made = {};
@@ -258,10 +301,12 @@ export class ModelView {
     for (const [name, scene] of Object.entries({ low: this.scenes.low, sculpt: this.scenes.sculpt })) {
       for (const { material, userData } of scene.children) {
         const u = material.uniforms, texture = name === "low" ? textures[userData.sheet] : null;
-        u.lit.value = this.lit; u.cameraTurn.value = turn; u.light.value = this.light;
+        u.lit.value = this.lit; u.cameraTurn.value = turn; u.light.value = this.light; u.parts.value = this.partTexture || this.blank; u.partCount.value = this.partTexture ? this.partNames.length : 0;
         u.kind.value = this.mapsOn && texture ? KINDS[this.mapKey] || 3 : 0;
         u.clipped.value = u.kind.value === 3 && Boolean(facts?.clipped.includes(this.mapKey));
         u.map.value = texture || this.blank;
+        const shade = this.mapsOn && textures === this.textures && name === "low" && this.shades[userData.sheet];
+        u.shaded.value = Boolean(shade); u.shade_map.value = shade || this.blank;
         const basis = facts?.basis || {};
         u.green.value = basis.green === "down" ? -1 : 1; u.hand.value = basis.hand === "left" ? -1 : 1;
         u.perVertex.value = basis.bitangent === "vertex"; u.unit.value = basis.lengths === "unit";
@@ -400,14 +445,18 @@ export class ModelView {
     this.draw();
   }
 
+  partOf(triangle) { return this.low.header.pairs?.[this.low.arrays.object[triangle]]; }
+
   // The low's triangle and place under a pointer event, and its UVs there if it has them; or null.
   uvAt(event) {
     const r = this.canvas.getBoundingClientRect();
     const at = new THREE.Vector2((event.clientX - r.left) / r.width * 2 - 1, 1 - (event.clientY - r.top) / r.height * 2);
     this.raycaster.setFromCamera(at, this.camera);
-    const hit = this.raycaster.intersectObjects(this.scenes.low.children, false)[0];
+    if (this.spread) return null; // what is drawn is not where it is
+    const triangleOf = (hit) => hit.object.geometry.index.getX(3 * hit.faceIndex) / 3;
+    const hit = this.raycaster.intersectObjects(this.scenes.low.children, false).find((h) => !this.hiddenParts.has(this.partOf(triangleOf(h))));
     if (!hit) return null;
-    const triangle = hit.object.geometry.index.getX(3 * hit.faceIndex) / 3, place = hit.point.toArray();
+    const triangle = triangleOf(hit), place = hit.point.toArray();
     return { triangle, place, uv: hit.uv ? [hit.uv.x, hit.uv.y] : null };
   }
 

@@ -2,6 +2,7 @@
 import { Against } from "./against.js";
 import { Brush } from "./brush.js";
 import { fetchMesh, ModelView } from "./model.js";
+import { Parts } from "./parts.js";
 import { Pockets } from "./pockets.js";
 import { RangeRule } from "./range.js";
 import { ReachRule } from "./reach.js";
@@ -15,7 +16,7 @@ const plain = new URLSearchParams(location.search).has("plain"); // no antialias
 const model = new ModelView($("model"), { antialias: !plain });
 const sheet = new SheetView($("sheet"));
 const MOST_CHIPS = 3;
-const state = { facts: null, key: null, sheet: "", bitmaps: new Map() };
+const state = { facts: null, key: null, choice: null, sheet: "", bitmaps: new Map() };
 const against = new Against(base, model, sheet, { load: loadBitmaps, shown: () => state, changed: () => placeAgainst() });
 
 function toast(text) {
@@ -67,6 +68,7 @@ async function loadMeshes(turn = true) {
 
 async function loadLow() {
   model.setLow(await fetchMesh(`${base}/views/low`));
+  if (model.low.header.triangles) { model.nameParts(); parts.tend(); }
   await loadCage();
   showLines();
 }
@@ -122,19 +124,21 @@ async function showBake(facts) {
   $("sheet-note").textContent = "";
   choice.replaceChildren(...facts.sheets.map((s) => new Option(s.name, s.name)));
   if (!facts.sheets.some((s) => s.name === state.sheet)) state.sheet = facts.sheets[0].name;
-  if (facts.maps.length > MOST_CHIPS) {
+  const choices = facts.maps.map((key) => [facts.labels[key], key]);
+  if (facts.maps.includes("normal") && facts.maps.includes("occlusion")) choices.push(["Normal and occlusion", TOGETHER]);
+  if (choices.length > MOST_CHIPS) {
     const list = document.createElement("select");
     list.className = "chip"; list.id = "map-choice"; list.setAttribute("aria-label", "Map");
-    list.append(...facts.maps.map((key) => new Option(facts.labels[key], key)));
+    list.append(...choices.map(([words, key]) => new Option(words, key)));
     list.addEventListener("change", () => showMap(list.value));
     chips.append(list);
-  } else for (const key of facts.maps) {
+  } else for (const [words, key] of choices) {
     const chip = document.createElement("button");
-    chip.className = "chip"; chip.textContent = facts.labels[key]; chip.dataset.key = key;
+    chip.className = "chip"; chip.textContent = words; chip.dataset.key = key;
     chip.onclick = () => showMap(key);
     chips.append(chip);
   }
-  await showMap(facts.maps.includes(state.key) ? state.key : facts.maps[0]);
+  await showMap(choices.some(([, key]) => key === state.choice) ? state.choice : facts.maps[0]);
 }
 
 function sheetSize() {
@@ -142,20 +146,25 @@ function sheetSize() {
   return [found.width, found.height];
 }
 
-async function showMap(key) {
-  state.key = key;
-  for (const chip of $("map-chips").children) chip.setAttribute("aria-pressed", chip.dataset.key === key);
-  if ($("map-choice")) $("map-choice").value = key;
+const TOGETHER = "normal+occlusion"; // both at once, under a light that can be turned
+
+async function showMap(wanted) {
+  const together = wanted === TOGETHER, key = together ? "normal" : wanted;
+  state.key = key; state.choice = wanted;
+  for (const chip of $("map-chips").children) chip.setAttribute("aria-pressed", chip.dataset.key === wanted);
+  if ($("map-choice")) $("map-choice").value = wanted;
   const facts = state.facts;
-  if (!state.bitmaps.has(key)) state.bitmaps.set(key, loadBitmaps(facts, key));
+  const kept = (name) => { if (!state.bitmaps.has(name)) state.bitmaps.set(name, loadBitmaps(facts, name)); return state.bitmaps.get(name); };
+  const flipped = (made) => Object.fromEntries(Object.entries(made).map(([name, m]) => [name, m.flipped]));
   try {
-    const made = await state.bitmaps.get(key);
-    if (state.facts !== facts || state.key !== key) return;
+    const made = await kept(key), shade = together ? await kept("occlusion") : null;
+    if (state.facts !== facts || state.choice !== wanted) return;
     const old = facts.stale ? `, ${facts.stale} changed since` : "", size = sheetSize();
     $("sheet-fact").textContent = `${size[0]} × ${size[1]}, ${facts.seconds}${old}`;
     $("sheet-choice").value = state.sheet;
     sheet.setMap(made[state.sheet].upright, size);
-    model.setMap(facts.stale === "meshes" ? null : Object.fromEntries(Object.entries(made).map(([name, m]) => [name, m.flipped])), facts, key);
+    model.setMap(facts.stale === "meshes" ? null : flipped(made), facts, key);
+    model.setShade(shade && facts.stale !== "meshes" ? flipped(shade) : null);
     if (facts.stale === "meshes") $("sheet-note").textContent = "The meshes changed since this bake, so the model does not wear it.";
     showLines();
     await against.dress();
@@ -173,13 +182,13 @@ async function loadBitmaps(facts, key) {
   return made;
 }
 
-$("sheet-choice").addEventListener("change", () => { state.sheet = $("sheet-choice").value; sheet.setMark(null); showMap(state.key); });
+$("sheet-choice").addEventListener("change", () => { state.sheet = $("sheet-choice").value; sheet.setMark(null); showMap(state.choice); });
 
 // findings of the checks, and flaws of a bake
 
 async function showFinding(summary) {
   const { header, arrays } = await fetchMesh(summary.dataset.marks);
-  if (header.place) setShow(header.low ? "low" : "sculpt");
+  if (header.place) { setShow(header.low ? "low" : "sculpt"); if (model.spread || model.hiddenParts.size) parts.all(); }
   model.showMarks(arrays.corners, header.place);
   sheet.setHatched(arrays.uvs);
   if (arrays.uvs.length) sheet.turnTo(arrays.uvs);
@@ -202,6 +211,9 @@ function stepFinding(by) {
 }
 
 // one pointer in both views
+
+let pointed = null; // the low's triangle under the pointer
+const parts = new Parts(model, () => pointed !== null && model.partOf(pointed));
 
 // The texel of a triangle of the low at its UVs, as [column, row], and its sheet; sheets without a bake are unit squares.
 function texelOf(triangle, [u, v]) {
@@ -248,6 +260,7 @@ model.canvas.addEventListener("pointermove", (e) => {
   modelMove = requestAnimationFrame(() => {
     modelMove = 0;
     const at = model.uvAt(e);
+    pointed = at ? at.triangle : null;
     if (at) slice.at(at);
     const texel = at?.uv && state.facts && state.facts.stale !== "meshes" && texelOf(at.triangle, at.uv);
     if (texel) pointAt(texel.at, texel.sheet);
@@ -351,6 +364,7 @@ document.addEventListener("keydown", (e) => {
   else if (key === "a") act(document.querySelector("#trial [data-mend]") || document.querySelector(".finding > details[open] [data-mend]"));
   else if (key === "t") act(document.querySelector(".finding > details[open] [data-try]"));
   else if (key === "x" && model.other) against.flip();
+  else if (key === "h" || key === "i") parts.key(key === "i");
   else if (key === "[" || key === "]") { $("light").value = (Number($("light").value) + (key === "]" ? 15 : 345)) % 360; $("light").dispatchEvent(new Event("input")); }
   else if (key === "k") stepFinding(-1);
   else if (key === "f") { model.fit(); sheet.fit(); }
