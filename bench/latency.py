@@ -1,4 +1,4 @@
-"""What an artist waits for in the step Cage, warm, on a sculpt of a million triangles."""
+"""What an artist waits for in the steps Cage and Review, warm, on a sculpt of a million triangles."""
 
 import time
 from collections.abc import Callable
@@ -7,12 +7,16 @@ from dataclasses import replace
 import numpy as np
 
 from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
+from inkwell_cast.core.bake import bake
 from inkwell_cast.core.coverage import coverage
 from inkwell_cast.core.field import located_of
 from inkwell_cast.core.fit import cage_of
+from inkwell_cast.core.local_settings import Stroke
+from inkwell_cast.core.map_settings import Occlusion
 from inkwell_cast.core.mesh import corner_positions
-from inkwell_cast.core.recipe import Reach, Recipe
+from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
 from inkwell_cast.core.section import section
+from inkwell_cast.core.work import laid_out
 
 from .shapes import sphere
 
@@ -27,7 +31,7 @@ def _seconds(work: Callable[[int], object], rounds: int) -> float:
 
 
 def measure(rounds: int = 15) -> dict[str, float]:
-    """Median seconds of a coverage after a move of the reach and of a section, and those of one fit."""
+    """Median seconds of a coverage after a move of the reach, of a section and of a mend, and those of one fit."""
     meshes = BakeMeshes([sphere(60)], [replace(sphere(1000, 0.02, uvs=False), name="high", object_names=("high",))])
     warm = Warm()
 
@@ -52,7 +56,35 @@ def measure(rounds: int = 15) -> dict[str, float]:
     found = coverage(fitted, warm.sculpt(fitted), cage_of(fitted, warm), located_of(fitted, warm))
     fit_seconds = time.perf_counter() - started
     return {
+        **_mend(meshes, warm),
         "coverage_seconds": _seconds(cover, rounds), "section_seconds": _seconds(cut, rounds),
         "fit_seconds": fit_seconds, "fit_held": found.held,
         "fit_share_of_even": found.cage.mean_outward / found.needed[0],
     }  # fmt: skip
+
+
+def _mend(meshes: BakeMeshes, warm: Warm, rounds: int = 5) -> dict[str, float]:
+    """Seconds of a bake of normals and occlusion at 1024 by 1024 after one stroke, and the share of tiles it casts."""
+
+    def recipe(strokes: list[Stroke]) -> Recipe:
+        return Recipe(
+            sheet=Sheet(width=1024, height=1024, samples=4), output=Output(maps=["normal", "occlusion"]),
+            occlusion=Occlusion(rays=16), nudges=strokes,
+        )  # fmt: skip
+
+    started = time.perf_counter()
+    whole = bake(recipe([]), meshes, warm=warm)
+    first = time.perf_counter() - started
+    strokes = list[Stroke]()
+    points = corner_positions(assemble(recipe([]), meshes, warm).low)
+
+    def mend(n: int) -> None:
+        x, y, z = points[400 * n + 900].mean(axis=0).tolist()
+        strokes.append(Stroke(points=[(x, y, z)], radius=0.1, amount=0.02))
+        bake(recipe(strokes), meshes, warm=warm)
+
+    mend(-1)
+    seconds = _seconds(mend, rounds)
+    cast = laid_out(assemble(recipe(strokes), meshes, warm), meshes, warm).recast
+    share = cast / len(whole.low.grid.busy_tiles)
+    return {"mend_seconds": seconds, "mend_over_whole": seconds / first, "mend_share": share}

@@ -164,6 +164,28 @@ def test_rays_that_strike_another_part_are_found_and_each_mend_cures_them():
     assert other(mends=[flaw.mends[0].model_copy(update={"on": False})]) != []
 
 
+def test_parts_that_strike_each_other_can_become_pairs_of_their_own():
+    """A shelf over a corner of a floor: the floor's rays strike it there, and the floor elsewhere."""
+    floor, shelf = plane(4, name="floor"), grid_mesh(2, 2, lambda u, v: (0.4 * u, 0.4 * v, 0 * u + 0.3), "shelf")
+    lows = [
+        replace(mesh, uvs=(layer_of_corners(mesh.uvs[0].at_corners() * np.float32(size) + np.float32(at)),))
+        for mesh, size, at in ((floor, 0.78, 0), (shelf, 0.19, 0.8))
+    ]
+    highs = [replace(moved(mesh, (0, 0, 0.01)), uvs=(), object_names=(f"{mesh.name} top",)) for mesh in (floor, shelf)]
+    low, high = merge(lows, "low"), merge(highs, "high")
+    own = Reach(unit="scene", outward=0.4, inward=0.1)
+
+    def other(mends):
+        made = baked(low, high, ["normal"], size=128, reach_of_all=own, mends=mends)
+        return [s.flaw for s in flaws_of([made.sheets[0].ground]) if s.flaw.cause == "other"]
+
+    (flaw,) = other([])
+    words = ["Make floor a pair of its own", "Leave out shelf top here", "Place a pocket"]
+    assert [mend.words.split(":")[0] for mend in flaw.mends] == words
+    for mend in flaw.mends:
+        assert other([mend]) == [], mend.words
+
+
 def test_a_high_that_is_left_out_here_is_passed_through():
     low, high = plates(0.3)
     own = Reach(unit="scene", outward=0.4, inward=0.1)

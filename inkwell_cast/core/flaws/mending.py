@@ -5,7 +5,7 @@ import numpy as np
 from ..arrays import F64
 from ..assembly import Assembly
 from ..levels import object_scope
-from ..local_settings import Directions, Fix, FixKind, Heal, Level, Mend, Omission, Patch, Pocket, Stroke
+from ..local_settings import Directions, Fix, FixKind, Heal, Level, Mend, Omission, Patch, Place, Pocket, Stroke
 from .found import Spot, length
 
 RIM = 0.25  # of a pocket
@@ -48,6 +48,16 @@ def leave_out(spot: Spot, high: str) -> Mend:
     """A high, FILE/OBJECT, that rays from here pass through."""
     made = Omission(part=high, centre=spot.middle, radius=max(ROOM * spot.radius, 1e-9))
     return Mend(name=spot.name, words=f"Leave out {high.rpartition('/')[2]} here", omissions=[made])
+
+
+def own_pair(assembly: Assembly, spot: Spot, highs: list[str]) -> Mend:
+    """The flaw's low with its own highs, FILE/OBJECT, as a pair of their own."""
+    taken, base, n = {pair.name.lower() for pair in assembly.paired.pairs}, spot.part.rpartition("/")[2], 2
+    name = base
+    while name.lower() in taken:
+        name, n = f"{base} {n}", n + 1
+    placed = {key: Place(pair=name) for key in (spot.part, *highs)}
+    return Mend(name=spot.name, words=f"Make {base} a pair of its own", placed=placed)
 
 
 def fix(spot: Spot, words: str, kind: FixKind, keys: list[str]) -> Mend:

@@ -47,24 +47,32 @@ def find(seen: Seen) -> Found:
             f"Rays go {gone} from the low before they strike what lies {off} from {name}.",
             "Shorten the reach here, or leave the other part out; parts that lie close are best baked as pairs of "
             "their own.",
-            lambda spot: _mends(seen, spot, at, high, _main_high(seen, here)),
+            lambda spot: _mends(seen, spot, at, high, _highs_of(seen, here)),
         )  # fmt: skip
 
     return Found(rows, np.full(len(rows), ERROR), tell)
 
 
-def _main_high(seen: Seen, low_object: int) -> int:
-    """The object of the sculpt that most texels of a low's object strike."""
-    ground = seen.ground
-    own = (ground.assembly.low.objects[ground.low.triangles[seen.triangle]] == low_object) & (seen.struck > 0)
-    struck = ground.cast.hit_triangle[seen.y[own], seen.x[own]]
-    return int(np.bincount(ground.sculpt.mesh.objects[struck[struck >= 0]]).argmax())
+def _highs_of(seen: Seen, low_object: int) -> list[int]:
+    """The objects of the sculpt that lie nearer along the rays of an object of the low than along those of others."""
+    ground, rows = seen.ground, np.flatnonzero(seen.struck > 0)
+    low = ground.assembly.low.objects[ground.low.triangles[seen.triangle[rows]]]
+    high = ground.sculpt.mesh.objects[np.maximum(ground.cast.hit_triangle[seen.y[rows], seen.x[rows]], 0)]
+    near, found = np.abs(seen.height[rows]), list[int]()
+    for n in np.unique(high[low == low_object]).tolist():
+        by_low = [(float(np.median(near[(high == n) & (low == own)])), int(own)) for own in np.unique(low[high == n])]
+        if min(by_low)[1] == low_object:
+            found.append(n)
+    return found
 
 
-def _mends(seen: Seen, spot: Spot, at: I64, high: int, main: int) -> list[Mend]:
-    """Another high can be left out; else the reach can end before what is struck."""
+def _mends(seen: Seen, spot: Spot, at: I64, high: int, own: list[int]) -> list[Mend]:
+    """A pair of its own, where both have highs of their own; the other high left out; or the reach ended before it."""
     ground, found = seen.ground, list[Mend]()
-    if high != main:
+    if high not in own:
+        pair = ground.assembly.paired.pair_of(spot.part)
+        if own and pair and len(pair.lows) > 1:
+            found.append(mending.own_pair(ground.assembly, spot, [ground.sculpt.keys[n] for n in own]))
         found.append(mending.leave_out(spot, ground.sculpt.keys[high]))
     up, down = seen.height[at] > 0, seen.height[at] < 0
     outward, inward = float(seen.outward[at].max()), float(seen.inward[at].max())
