@@ -246,3 +246,13 @@ def test_all_flaws_are_mended_and_the_mends_are_in_the_recipe_of_the_manifest(fi
     first = (files / "out" / "normal.png").read_bytes()
     assert bake(files, "--recipe", str(files / "mended.json")) == 0
     assert (files / "out" / "normal.png").read_bytes() == first
+
+
+def test_rays_are_straightened_on_flat_faces_or_by_a_picture(files, capsys):
+    assert bake(files, "--straighten", "flat", "--maps", "normal,straightening", "--size", "64x64") == 0
+    cv2.imwrite(str(files / "half.png"), np.full((32, 32), 128, np.uint8))
+    assert bake(files, "--straighten", str(files / "half.png"), "--maps", "straightening", "--size", "64x64") == 0
+    assert "straightened: rays on" in capsys.readouterr().out
+    assert cv2.imread(str(files / "out" / "straightening.png"), cv2.IMREAD_GRAYSCALE).max() == 128
+    assert bake(files, "--straighten", str(files / "none.png")) == 2
+    assert "none.png: It cannot be read" in capsys.readouterr().err

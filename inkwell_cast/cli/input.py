@@ -12,6 +12,7 @@ from ..core.errors import InputProblem
 from ..core.formats import read_mesh
 from ..core.manifest import MeshFile, sha256_of
 from ..core.recipe import Reach, Recipe
+from ..core.straighten import stored_picture
 
 
 def add_meshes(command: argparse.ArgumentParser) -> None:
@@ -32,6 +33,10 @@ def add_cage(command: argparse.ArgumentParser) -> None:
     add("--cage", nargs="+", default=[], type=pathlib.Path, metavar="FILE", help="cage meshes; their names say of what")
     add("--fit", action="store_true", help="fit the cage to the sculpt: it starts rays just beyond it, smoothly")
     add("--clearance", type=float, metavar="D", help=f"{reason(Reach, 'clearance')} In the unit of the reach.")
+    add(
+        "--straighten", metavar="flat|PICTURE",
+        help="turn rays to the faces that they leave from: on flat faces, or where a grey picture laid by UV is white",
+    )  # fmt: skip
     add("--directions", choices=("averaged", "split"), help=reason(Reach, "directions"))
     add(
         "--set",
@@ -60,6 +65,10 @@ def recipe_of(options: argparse.Namespace) -> Recipe:
     for name in ("clearance", "directions"):
         if getattr(options, name) is not None:
             settings["reach"][name] = getattr(options, name)
+    if options.straighten == "flat":
+        settings["reach"]["straighten"] = True
+    elif options.straighten:
+        settings["straight_picture"] = _picture(pathlib.Path(options.straighten))
     for given in options.set:
         set_value(settings, given)
     if "size" not in options:  # a command that bakes nothing
@@ -82,6 +91,13 @@ def recipe_of(options: argparse.Namespace) -> Recipe:
         if value is not None:
             settings[group][name] = value
     return Recipe.model_validate(settings)
+
+
+def _picture(path: pathlib.Path) -> str:
+    try:
+        return stored_picture(path.read_bytes(), path.name)
+    except OSError as error:
+        raise InputProblem(str(path), f"It cannot be read ({error.strerror}).", "Give a grey PNG, or flat.") from error
 
 
 def set_value(settings: dict[str, Any], given: str) -> None:

@@ -86,6 +86,8 @@ def _restroked(old: Special, new: Special) -> Bool:
 def _straightened(one: Straight, other: Straight) -> Bool:
     if all(_same(getattr(one, f.name), getattr(other, f.name)) for f in fields(Straight)):
         return np.zeros(len(one.flat), np.bool_)
+    if not (_same(one.picture, other.picture) and _same(one.uvs, other.uvs)):
+        return np.ones(len(one.flat), np.bool_)
     return np.asarray(one.flat | other.flat)
 
 

@@ -125,7 +125,8 @@ def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
             return rays_of(assembly, replace(cage, special=replace(cage.special, nudges=made)))
 
         cage = replace(cage, special=replace(cage.special, nudges=nudges_of(strokes, points, through)))
-    if cage.special.straight.flat.any() or any(stroke.kind == "straighten" for stroke in strokes):
+    straight = cage.special.straight
+    if straight.flat.any() or len(straight.picture) or any(stroke.kind == "straighten" for stroke in strokes):
         found = straightened(assembly, rays_of(assembly, cage), rays_of(assembly, bare))
         cage = replace(cage, straightened=found)
     if len(cage.special.pockets) or strokes or len(surface.corners) or cage.straightened:

@@ -17,8 +17,9 @@ from scipy.spatial import cKDTree
 from .arrays import F32, F64, I32, I64, Any_
 from .embree import Scene, Vertices
 from .mesh import Mesh, corner_positions
+from .nearest import cage_point, nearest_in, nearest_of
 from .normals import averaged, with_normals
-from .special import Surface, cage_point, laid_flat, nearest_in, nearest_of, nothing_special
+from .special import Surface, laid_flat, nothing_special
 
 NEAR = 1e-3  # of the low's diagonal: closer than this the cage lies on the low
 MOST_CELLS = 400_000

@@ -4,11 +4,11 @@ import numpy as np
 
 from .arrays import F32, F64, I64
 from .assembly import Assembly
+from .blocks import NUDGES, POCKETS
 from .cage import Cage, rays_of
 from .edges import edges_of
 from .mesh import corner_positions
 from .rays import Rays, ends_at, reach_at
-from .special import NUDGES, POCKETS
 from .spread import few_over
 
 BEND = 4.0  # degrees: flatter edges are not drawn

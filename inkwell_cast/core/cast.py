@@ -16,6 +16,7 @@ import numpy as np
 
 from .arrays import F32, I32, I64, U8, U16
 from .assembly import Sculpt
+from .blocks import OMITS
 from .embree import hit_along
 from .errors import Cancelled
 from .low import Low
@@ -23,7 +24,7 @@ from .pointers import unowned
 from .rays import Rays, make_ray
 from .room import filled, room
 from .sheet import TILE, Grid, barycentrics, fill_tile
-from .special import OMITS, strike_beyond
+from .special import strike_beyond
 from .threads import in_batches
 
 MISSED, OFF = -1, -2

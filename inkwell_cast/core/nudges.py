@@ -13,9 +13,10 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from .arrays import F32, F64
+from .blocks import KINDS, SMOOTH
 from .local_settings import Stroke
 from .rays import Rays, reach_at
-from .special import KINDS, SMOOTH, Nudges, no_nudges
+from .special import Nudges, no_nudges
 from .spread import spread_over
 
 MIRRORED = {"none": (1, 1, 1), "x": (-1, 1, 1), "y": (1, -1, 1), "z": (1, 1, -1)}

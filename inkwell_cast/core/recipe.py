@@ -29,7 +29,7 @@ RAYLESS = {
 
 MapKey = Literal[
     "normal", "normal_object", "bent", "occlusion", "floaters", "sheet_occlusion", "curvature", "cavity", "height",
-    "displacement", "thickness", "position", "ids", "color", "opacity",
+    "displacement", "thickness", "position", "ids", "color", "opacity", "straightening",
 ]  # fmt: skip
 Role = Literal["low", "high", "float", "cage", "self"]
 
@@ -289,6 +289,10 @@ class Recipe(Part):
     )
     files: dict[str, FileSettings] = Field(default_factory=dict, description="By file name.")
     pockets: list[Pocket] = Field(default_factory=list, description="Where reach differs, by place.")
+    straight_picture: str = Field(
+        default="", max_length=6_000_000,
+        description="A grey PNG in base64, laid by the low's UVs: white turns rays wholly to their faces.",
+    )  # fmt: skip
     nudges: list[Stroke] = Field(
         default_factory=list, max_length=1000, description="Strokes on the cage, in the order in which they were drawn."
     )

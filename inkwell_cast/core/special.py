@@ -11,21 +11,47 @@ import numba
 import numpy as np
 
 from .arrays import F32, F64, I32, I64, Any_, Bool
+from .blocks import (
+    AT_BENDS,
+    AT_BENT,
+    AT_BENT_LISTED,
+    AT_CORNERS,
+    AT_END,
+    AT_FACES,
+    AT_FIRST,
+    AT_GRID,
+    AT_LIMITED,
+    AT_LISTED,
+    AT_NEAR,
+    AT_NORMALS,
+    AT_OMITTED,
+    AT_OWNER,
+    AT_PAIR,
+    AT_PICTURE,
+    AT_POCKETS,
+    AT_SEGMENTS,
+    AT_STARTS,
+    AT_STROKES,
+    AT_TRACERS,
+    AT_UVS,
+    ERASE,
+    FLAT,
+    HEADER,
+    IN,
+    NUDGES,
+    OMITS,
+    OUT,
+    PAINTED,
+    POCKETS,
+    SMOOTH,
+    STRAIGHTEN,
+    SURFACE,
+)  # fmt: skip
 from .embree import hit_along
+from .nearest import mixed, nearest_of
 from .pointers import as_float64, as_int64
 
-OUT, IN, SMOOTH, ERASE, STRAIGHTEN = range(5)
-KINDS = ("out", "in", "smooth", "erase", "straighten")
-POCKETS, NUDGES, SURFACE, FLAT, OMITS = 1, 2, 4, 8, 16  # bits of `special`
 MOST_PASSED = 64  # surfaces of left out highs that a ray goes through
-
-# where things begin: in `numbers`
-_POCKETS, _STROKES, _SEGMENTS, _CORNERS, _NORMALS, _BALLS, _NEAR, _FACES, _BENDS, _OMITTED, _END = range(11)
-# in `places`
-(
-    _OWNER, _STARTS, _LISTED, _GRID, _FIRST, _LIMITED, _CELLS, _NEAREST, _TRACERS, _PAIR, _BENT, _BENT_LISTED,
-) = range(11, 23)  # fmt: skip
-_HEADER = 23
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +98,8 @@ class Straight:
     """Flat faces of the low whose rays leave at right angles, away from bends.
 
     flat (P,) bool marks them; segments (S, 6) float64 are the edges at which they bend, `within` of which rays turn;
-    starts (P + 1,) int64 and listed (L,) int32 say which of them are near a triangle. Scene units.
+    starts (P + 1,) int64 and listed (L,) int32 say which of them are near a triangle. Scene units. picture (H, W)
+    float64, 0 rows for none, from 0 to 1 is laid by uvs (P, 3, 2) and straightens as much.
     """
 
     flat: Bool
@@ -80,6 +107,8 @@ class Straight:
     starts: I64
     listed: I32
     within: float
+    picture: F64
+    uvs: F64
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,7 +150,10 @@ def no_surface(triangles: int, pairs: int) -> Surface:
 
 def no_straight(triangles: int) -> Straight:
     starts = np.zeros(triangles + 1, np.int64)
-    return Straight(np.zeros(triangles, np.bool_), np.zeros((0, 6)), starts, np.zeros(0, np.int32), 1.0)
+    return Straight(
+        np.zeros(triangles, np.bool_), np.zeros((0, 6)), starts, np.zeros(0, np.int32), 1.0, np.zeros((0, 0)),
+        np.zeros((0, 3, 2)),
+    )  # fmt: skip
 
 
 def nothing_special(triangles: int, pairs: int) -> Special:
@@ -134,18 +166,19 @@ def nothing_special(triangles: int, pairs: int) -> Special:
 def laid_flat(points: F32, pair: I32, own: Special) -> tuple[I64, F64, I64]:
     """`Rays.special`, `Rays.numbers` and `Rays.places` of some triangles (P, 3, 3) and their pairs."""
     pockets, nudges, surface, straight = own.pockets, own.nudges, own.surface, own.straight
-    special = np.where(surface.grid > 0, SURFACE, 0) | np.where(np.diff(nudges.starts) > 0, NUDGES, 0)
-    special |= np.where(straight.flat, FLAT, 0)
+    special: Any_ = np.where(surface.grid > 0, SURFACE, 0) | np.where(np.diff(nudges.starts) > 0, NUDGES, 0)
+    special = np.where(straight.flat, FLAT, 0) | special | (PAINTED if len(straight.picture) else 0)
     middle = points.mean(axis=1)
     size = np.linalg.norm(points - middle[:, None], axis=2).max(axis=1, initial=0)
     for balls, bit in ((pockets, POCKETS), (own.omitted, OMITS)):
         for ball in balls:
             near = np.linalg.norm(middle - ball[:3], axis=1) <= size * 1.001 + ball[3]
             special |= np.where(near, bit, 0)
-    turns = straight.flat.any() or (nudges.strokes[:, 0] == STRAIGHTEN).any()
+    turns = straight.flat.any() or len(straight.picture) or (nudges.strokes[:, 0] == STRAIGHTEN).any()
     numbers: list[Any_] = [pockets, nudges.strokes, nudges.segments, surface.corners, surface.normals, surface.balls]
     numbers += [np.array([surface.near]), _face_normals(points) if turns else np.zeros((0, 3))]
-    numbers += [np.concatenate([[straight.within], straight.segments.reshape(-1)]), own.omitted, np.zeros(0)]
+    numbers += [np.concatenate([[straight.within], straight.segments.reshape(-1)]), straight.uvs]
+    numbers += [np.concatenate([straight.picture.shape, straight.picture.reshape(-1)]), own.omitted, np.zeros(0)]
     places: list[Any_] = [
         nudges.owner,
         nudges.starts,
@@ -157,7 +190,7 @@ def laid_flat(points: F32, pair: I32, own: Special) -> tuple[I64, F64, I64]:
     ]
     places += [surface.listed, surface.tracers.view(np.int64), pair, straight.starts, straight.listed]
     sizes = [a.size for a in numbers], [a.size for a in places]
-    header = np.concatenate([np.cumsum(sizes[0]) - sizes[0], np.cumsum(sizes[1]) - sizes[1] + _HEADER])
+    header = np.concatenate([np.cumsum(sizes[0]) - sizes[0], np.cumsum(sizes[1]) - sizes[1] + HEADER])
     flat = np.concatenate([np.asarray(a, np.float64).reshape(-1) for a in numbers])
     held = np.concatenate([header, *(np.asarray(a, np.int64).reshape(-1) for a in places)])
     ends = [flat.ctypes.data, held.ctypes.data]
@@ -183,21 +216,55 @@ def special_ray(t, b1, b2, px, py, pz, ex, ey, ez, out, below, special):  # type
         ex, ey, ez, out = _through_surface(t, b1, b2, px, py, pz, ex, ey, ez, out, numbers, places)
     if which & POCKETS:
         out, below = _in_pockets(px, py, pz, out, below, numbers, places)
-    straight = _away_from_bends(t, px, py, pz, numbers, places) if which & FLAT else 0.0
-    if which & NUDGES:
-        out, straight = _nudged(t, px, py, pz, out, straight, numbers, places)
+    out, straight = _straightness(t, b1, b2, px, py, pz, out, which, numbers, places)
     if straight > 0:
-        face = places[_FACES] + 3 * t
+        face = places[AT_FACES] + 3 * t
         ex, ey, ez = _turned(ex, ey, ez, numbers[face], numbers[face + 1], numbers[face + 2], straight)
     return ex, ey, ez, out, below
 
 
 @numba.njit(cache=True, nogil=True)
+def straight_at(t, b1, b2, px, py, pz, special):  # type: ignore[no-untyped-def]
+    """How far a ray is turned to its face, 0 to 1."""
+    if not special[t] & (FLAT | PAINTED | NUDGES):
+        return 0.0
+    numbers, places = numba.carray(as_float64(special[-2]), 1 << 40), numba.carray(as_int64(special[-1]), 1 << 40)
+    return _straightness(t, b1, b2, px, py, pz, 0.0, special[t], numbers, places)[1]
+
+
+@numba.njit(cache=True, nogil=True)
+def _straightness(t, b1, b2, px, py, pz, out, which, numbers, places):  # type: ignore[no-untyped-def]
+    """Outward reach after nudges, and how far the ray is turned to its face: flat faces, a picture, then strokes."""
+    straight = _away_from_bends(t, px, py, pz, numbers, places) if which & FLAT else 0.0
+    if which & PAINTED:
+        straight += (1 - straight) * _painted(t, b1, b2, numbers, places)
+    if which & NUDGES:
+        return _nudged(t, px, py, pz, out, straight, numbers, places)
+    return out, straight
+
+
+@numba.njit(cache=True, nogil=True)
+def _painted(t, b1, b2, numbers, places):  # type: ignore[no-untyped-def]
+    """The picture at a place of triangle t, between its texels; it repeats beyond the tile."""
+    k, first, b0 = places[AT_UVS] + 6 * t, places[AT_PICTURE], 1 - b1 - b2
+    height, width = int(numbers[first]), int(numbers[first + 1])
+    x = (b0 * numbers[k] + b1 * numbers[k + 2] + b2 * numbers[k + 4]) * width - 0.5
+    y = (1 - b0 * numbers[k + 1] - b1 * numbers[k + 3] - b2 * numbers[k + 5]) * height - 0.5
+    i, j = int(np.floor(x)), int(np.floor(y))
+    fx, fy = x - i, y - j
+    top, below, left, right = j % height, (j + 1) % height, i % width, (i + 1) % width
+    at = first + 2
+    return (1 - fy) * ((1 - fx) * numbers[at + top * width + left] + fx * numbers[at + top * width + right]) + fy * (
+        (1 - fx) * numbers[at + below * width + left] + fx * numbers[at + below * width + right]
+    )
+
+
+@numba.njit(cache=True, nogil=True)
 def _away_from_bends(t, x, y, z, numbers, places):  # type: ignore[no-untyped-def]
     """How far a ray of a flat face turns to it: not at all on a bend, wholly where none is within reach."""
-    begin, free = places[_BENDS], 1.0
-    for i in range(places[places[_BENT] + t], places[places[_BENT] + t + 1]):
-        away = _from_segment(x, y, z, begin + 1 + 6 * places[places[_BENT_LISTED] + i], numbers)
+    begin, free = places[AT_BENDS], 1.0
+    for i in range(places[places[AT_BENT] + t], places[places[AT_BENT] + t + 1]):
+        away = _from_segment(x, y, z, begin + 1 + 6 * places[places[AT_BENT_LISTED] + i], numbers)
         free = min(free, away / numbers[begin])
     return free * free * (3 - 2 * free)
 
@@ -220,7 +287,7 @@ def left_out(ox, oy, oz, dx, dy, dz, out, thing, special):  # type: ignore[no-un
     """Whether an object of the sculpt is left out for the ray from o, `out` before its place on the low."""
     numbers = numba.carray(as_float64(special[-2]), 1 << 40)
     places = numba.carray(as_int64(special[-1]), 1 << 40)
-    for k in range(places[_OMITTED], places[_END], 5):
+    for k in range(places[AT_OMITTED], places[AT_END], 5):
         x, y, z = ox + dx * out - numbers[k], oy + dy * out - numbers[k + 1], oz + dz * out - numbers[k + 2]
         if numbers[k + 4] == thing and x * x + y * y + z * z < numbers[k + 3] ** 2:
             return True
@@ -258,7 +325,7 @@ def fade(share, rim):  # type: ignore[no-untyped-def]
 
 @numba.njit(cache=True, nogil=True)
 def _in_pockets(x, y, z, out, inward, numbers, places):  # type: ignore[no-untyped-def]
-    for k in range(places[_POCKETS], places[_STROKES], 7):
+    for k in range(places[AT_POCKETS], places[AT_STROKES], 7):
         dx, dy, dz = x - numbers[k], y - numbers[k + 1], z - numbers[k + 2]
         weight = fade(np.sqrt(dx * dx + dy * dy + dz * dz) / numbers[k + 3], numbers[k + 4])
         out += weight * (numbers[k + 5] - out)
@@ -269,15 +336,15 @@ def _in_pockets(x, y, z, out, inward, numbers, places):  # type: ignore[no-untyp
 @numba.njit(cache=True, nogil=True)
 def _nudged(t, x, y, z, out, straight, numbers, places):  # type: ignore[no-untyped-def]
     """Outward reach and straightening at a place of triangle t after its strokes, in the order of their drawing."""
-    before, turned, listed, owner = out, straight, places[_LISTED], places[_OWNER]
-    i, end = places[places[_STARTS] + t], places[places[_STARTS] + t + 1]
+    before, turned, listed, owner = out, straight, places[AT_LISTED], places[AT_OWNER]
+    i, end = places[places[AT_STARTS] + t], places[places[AT_STARTS] + t + 1]
     while i < end:
         stroke = places[owner + places[listed + i]]
-        n = places[_STROKES] + 4 * stroke
+        n = places[AT_STROKES] + 4 * stroke
         kind, radius, rim, amount = numbers[n], numbers[n + 1], numbers[n + 2], numbers[n + 3]
         weight = level = total = 0.0
         while i < end and places[owner + places[listed + i]] == stroke:
-            s = places[_SEGMENTS] + 7 * places[listed + i]
+            s = places[AT_SEGMENTS] + 7 * places[listed + i]
             own = fade(_from_segment(x, y, z, s, numbers) / radius, rim)
             weight = max(weight, own)
             level += own * numbers[s + 6]
@@ -311,90 +378,18 @@ def _from_segment(x, y, z, s, numbers):  # type: ignore[no-untyped-def]
 @numba.njit(cache=True, nogil=True)
 def _through_surface(t, b1, b2, px, py, pz, ex, ey, ez, reach, numbers, places):  # type: ignore[no-untyped-def]
     """Direction and outward reach at a point of triangle t by the cage mesh nearest to it; e is the low's direction."""
-    grid = places[places[_GRID] + t]
-    cell = places[places[_FIRST] + t] + min(int(b1 * grid), grid - 1) * grid + min(int(b2 * grid), grid - 1)
-    if not places[places[_LIMITED] + cell]:
+    grid = places[places[AT_GRID] + t]
+    cell = places[places[AT_FIRST] + t] + min(int(b1 * grid), grid - 1) * grid + min(int(b2 * grid), grid - 1)
+    if not places[places[AT_LIMITED] + cell]:
         square, k, w1, w2 = nearest_of(px, py, pz, ex, ey, ez, cell, numbers, places)
         if k >= 0:
-            near = square < numbers[places[_NEAR]] ** 2
-            x, y, z = _mixed((places[_NORMALS] if near else places[_CORNERS]) + 9 * k, w1, w2, numbers)
+            near = square < numbers[places[AT_NEAR]] ** 2
+            x, y, z = mixed((places[AT_NORMALS] if near else places[AT_CORNERS]) + 9 * k, w1, w2, numbers)
             if not near:
                 x, y, z = x - px, y - py, z - pz
             length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
             return x / length, y / length, z / length, reach if near else length
-    pair = places[places[_PAIR] + t]
-    tracer = places[_TRACERS] + 2 * pair
+    pair = places[places[AT_PAIR] + t]
+    tracer = places[AT_TRACERS] + 2 * pair
     length, _, _, hit = hit_along(places[tracer], places[tracer + 1], px, py, pz, ex, ey, ez, 1e30)
     return ex, ey, ez, np.float64(length) if hit >= 0 else reach
-
-
-@numba.njit(cache=True, nogil=True)
-def _mixed(k, w1, w2, numbers):  # type: ignore[no-untyped-def]
-    """Three corners that stand in `numbers` from k on, interpolated."""
-    w0 = 1 - w1 - w2
-    return (
-        w0 * numbers[k] + w1 * numbers[k + 3] + w2 * numbers[k + 6],
-        w0 * numbers[k + 1] + w1 * numbers[k + 4] + w2 * numbers[k + 7],
-        w0 * numbers[k + 2] + w1 * numbers[k + 5] + w2 * numbers[k + 8],
-    )
-
-
-@numba.njit(cache=True, nogil=True)
-def cage_point(k, w1, w2, numbers, places):  # type: ignore[no-untyped-def]
-    """A point of cage triangle k."""
-    return _mixed(places[_CORNERS] + 9 * k, w1, w2, numbers)
-
-
-@numba.njit(cache=True, nogil=True)
-def nearest_of(px, py, pz, ux, uy, uz, cell, numbers, places):  # type: ignore[no-untyped-def]
-    """The nearest point of a cell's cage triangles whose normal there agrees with u within 90 degrees.
-
-    Gives (squared distance, triangle, w1, w2); triangle is -1 for none.
-    """
-    best, chosen, c1, c2 = np.inf, -1, 0.0, 0.0
-    for i in range(places[places[_CELLS] + cell], places[places[_CELLS] + cell + 1]):
-        k = places[places[_NEAREST] + i]
-        ball = places[_BALLS] + 4 * k
-        dx, dy, dz = px - numbers[ball], py - numbers[ball + 1], pz - numbers[ball + 2]
-        away = np.sqrt(dx * dx + dy * dy + dz * dz) - numbers[ball + 3]
-        if away > 0 and away * away >= best:
-            continue
-        square, w1, w2 = nearest_in(px, py, pz, places[_CORNERS] + 9 * k, numbers)
-        if square < best:
-            x, y, z = _mixed(places[_NORMALS] + 9 * k, w1, w2, numbers)
-            if x * ux + y * uy + z * uz > 0:
-                best, chosen, c1, c2 = square, k, w1, w2
-    return best, chosen, c1, c2
-
-
-@numba.njit(cache=True, nogil=True)
-def nearest_in(px, py, pz, k, c):  # type: ignore[no-untyped-def]
-    """The point nearest to p of the triangle whose corners stand in c from k on: (squared distance, w1, w2).
-
-    By the regions of its corners and edges: C. Ericson, "Real-Time Collision Detection" (2005), 5.1.5.
-    """
-    ux, uy, uz = c[k + 3] - c[k], c[k + 4] - c[k + 1], c[k + 5] - c[k + 2]
-    vx, vy, vz = c[k + 6] - c[k], c[k + 7] - c[k + 1], c[k + 8] - c[k + 2]
-    wx, wy, wz = px - c[k], py - c[k + 1], pz - c[k + 2]
-    d1, d2 = ux * wx + uy * wy + uz * wz, vx * wx + vy * wy + vz * wz
-    uu, uv, vv = ux * ux + uy * uy + uz * uz, ux * vx + uy * vy + uz * vz, vx * vx + vy * vy + vz * vz
-    d3, d4, d5, d6 = d1 - uu, d2 - uv, d1 - uv, d2 - vv
-    va, vb, vc = d3 * d6 - d5 * d4, d5 * d2 - d1 * d6, d1 * d4 - d3 * d2
-    if d1 <= 0 and d2 <= 0:
-        w1, w2 = 0.0, 0.0
-    elif d3 >= 0 and d4 <= d3:
-        w1, w2 = 1.0, 0.0
-    elif d6 >= 0 and d5 <= d6:
-        w1, w2 = 0.0, 1.0
-    elif vc <= 0 and d1 >= 0 and d3 <= 0:
-        w1, w2 = d1 / (d1 - d3), 0.0
-    elif vb <= 0 and d2 >= 0 and d6 <= 0:
-        w1, w2 = 0.0, d2 / (d2 - d6)
-    elif va <= 0 and d4 - d3 >= 0 and d5 - d6 >= 0:
-        w2 = (d4 - d3) / ((d4 - d3) + (d5 - d6))
-        w1 = 1 - w2
-    else:
-        total = va + vb + vc
-        w1, w2 = (vb / total, vc / total) if total > 0 else (0.0, 0.0)
-    x, y, z = wx - w1 * ux - w2 * vx, wy - w1 * uy - w2 * vy, wz - w1 * uz - w2 * vz
-    return x * x + y * y + z * z, w1, w2

@@ -5,6 +5,10 @@ plane are taken together; on them rays turn from the averaged direction, at an e
 own at some distance from it, evenly, so that the ray field has no step.
 """
 
+import base64
+from dataclasses import replace
+
+import cv2
 import numba
 import numpy as np
 from pydantic import BaseModel
@@ -12,6 +16,7 @@ from pydantic import BaseModel
 from .arrays import F64, I32, I64, Bool
 from .assembly import Assembly
 from .edges import bends, edges_of, groups
+from .errors import InputProblem
 from .mesh import Mesh, corner_positions
 from .normals import face_normals
 from .rays import Rays, make_ray
@@ -20,6 +25,7 @@ from .spread import spread_over
 
 FLAT = 4.0  # degrees: faces that lean apart by less lie in one plane
 PROBES = 40_000
+LARGEST = 1024  # texels of a picture's side
 TURNED = 1.0  # degrees: what counts as changed
 
 
@@ -32,11 +38,22 @@ class Straightened(BaseModel):
 
 
 def straight_of(assembly: Assembly) -> Straight:
-    """The flat faces of the low as the recipe wants them straightened; none where it does not."""
+    """What the recipe has straightened beside its strokes: flat faces, and what its picture says."""
     low, recipe = assembly.low, assembly.recipe
-    if not recipe.reach.straighten or not len(low.triangles):
-        return no_straight(len(low.triangles))
-    within = recipe.reach.bend * recipe.reach.scale(low.diagonal)
+    found = no_straight(len(low.triangles))
+    if not len(low.triangles):
+        return found
+    if recipe.reach.straighten:
+        found = _flat_faces(low, recipe.reach.bend * recipe.reach.scale(low.diagonal))
+    channel = recipe.sheet.channel
+    if recipe.straight_picture and channel < len(low.uvs) and low.uvs[channel].complete:
+        uvs = low.uvs[channel].at_corners().astype(np.float64)
+        found = replace(found, picture=picture_in(recipe.straight_picture), uvs=uvs)
+    return found
+
+
+def _flat_faces(low: Mesh, within: float) -> Straight:
+    """The flat faces of a low, and the bends `within` which their rays turn."""
     edges, points = edges_of(low), corner_positions(low).astype(np.float64)
     bend = bends(low, edges)
     bent = (edges.across >= 0) & (bend > FLAT)
@@ -52,7 +69,8 @@ def straight_of(assembly: Assembly) -> Straight:
     starts = np.cumsum(count)
     listed = np.empty(int(starts[-1]), np.int32)
     _near_bends(points, group, flat, segments, first, within, count[1:], starts, listed)
-    return Straight(flat, segments, starts, listed, within)
+    nothing = no_straight(len(points))
+    return replace(nothing, flat=flat, segments=segments, starts=starts, listed=listed, within=within)
 
 
 def straight_on(straight: Straight, rows: I32 | I64) -> Straight:
@@ -60,7 +78,28 @@ def straight_on(straight: Straight, rows: I32 | I64) -> Straight:
     counts = np.diff(straight.starts)[rows]
     starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
     place = np.repeat(straight.starts[:-1][rows] - starts[:-1], counts) + np.arange(starts[-1])
-    return Straight(straight.flat[rows], straight.segments, starts, straight.listed[place], straight.within)
+    uvs = straight.uvs[rows] if len(straight.picture) else straight.uvs
+    return replace(straight, flat=straight.flat[rows], starts=starts, listed=straight.listed[place], uvs=uvs)
+
+
+def picture_in(stored: str) -> F64:
+    """The picture of a recipe, (H, W) from 0 to 1, top row first."""
+    image = cv2.imdecode(np.frombuffer(base64.b64decode(stored), np.uint8), cv2.IMREAD_GRAYSCALE)
+    if image is None:
+        raise InputProblem("The straightening picture", "It is no picture.", "Give a grey PNG.")
+    return np.asarray(image / 255.0, np.float64)
+
+
+def stored_picture(data: bytes, name: str) -> str:
+    """A picture file as a recipe holds it: grey, at most `LARGEST` texels on a side. Raises InputProblem."""
+    image = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_GRAYSCALE) if data else None
+    if image is None:
+        raise InputProblem(name, "It is no picture that can be read.", "Give a grey PNG, white where rays are to turn.")
+    scale = LARGEST / max(image.shape)
+    if scale < 1:
+        size = max(1, round(image.shape[1] * scale)), max(1, round(image.shape[0] * scale))
+        image = cv2.resize(image, size, interpolation=cv2.INTER_AREA)
+    return base64.b64encode(cv2.imencode(".png", image)[1].tobytes()).decode()
 
 
 def _in_one_plane(low: Mesh, group: I32) -> Bool:

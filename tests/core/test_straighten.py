@@ -7,19 +7,23 @@ as it is.
 
 from dataclasses import replace
 
+import cv2
 import numpy as np
 import pytest
 
 from inkwell_cast.core.cage import build_cage, rays_of
 from inkwell_cast.core.edges import edges_of
+from inkwell_cast.core.errors import InputProblem
 from inkwell_cast.core.flaws import flaws_of
 from inkwell_cast.core.local_settings import Stroke
 from inkwell_cast.core.mesh import Mesh, corner_positions, merge
+from inkwell_cast.core.normals import face_normals
 from inkwell_cast.core.rays import ray_at
 from inkwell_cast.core.recipe import Reach
+from inkwell_cast.core.straighten import picture_in, stored_picture
 
 from ..shapes import cube, torus
-from .bakes import baked
+from .bakes import baked, facts, values
 
 SIZE, OFF = 384, 0.08  # texels of the sheet, how far a disc stands off
 DISCS = {"x": ((0.12, -0.1), 0.12), "y": ((-0.2, 0.15), 0.1), "z": ((0.0, 0.2), 0.14)}  # side: middle, radius
@@ -139,3 +143,39 @@ def test_a_straightening_stroke_turns_the_rays_under_it_and_erasing_turns_them_b
     assert lean(half, (0.3, 0.3, 0.5)) == pytest.approx(before / 2, abs=0.1)
     erased = [*strokes, strokes[0].model_copy(update={"kind": "erase"})]
     assert lean(erased, (0.3, 0.3, 0.5)) == pytest.approx(before, abs=0.1)
+
+
+def test_a_picture_straightens_where_it_is_white_and_comes_back_as_a_map():
+    picture = np.zeros((64, 64), np.uint8)
+    picture[:, :22] = 255  # the sheet's first column of sides: x and its opposite
+    stored = stored_picture(cv2.imencode(".png", picture)[1].tobytes(), "left.png")
+    own = Reach(unit="scene", outward=0.15, inward=0.05)
+    result = baked(
+        cube(name="low"), replace(cube(), uvs=()), ["straightening", "height"], size=96, reach_of_all=own,
+        straight_picture=stored,
+    )  # fmt: skip
+    made = values(result, "straightening")
+    on = result.cast.covered > 0
+    side = face_normals(result.low.mesh.positions, result.low.mesh.triangles)[
+        result.low.triangles[result.cast.low_triangle]
+    ]
+    straight = np.abs(side[..., 0]) > 0.9
+    assert made[on & straight] == pytest.approx(1, abs=0.01)
+    assert made[on & ~straight] == pytest.approx(0, abs=0.01)
+    assert facts(result, "straightening")["mean"] == pytest.approx(1 / 3, abs=0.02)
+    assert result.cage.straightened.share == pytest.approx(1 / 3, abs=0.03)
+    # given back as a picture, what was baked straightens the same again
+    image = (result.images["straightening"][..., 0] // 257).astype(np.uint8)
+    again = stored_picture(cv2.imencode(".png", image)[1].tobytes(), "again.png")
+    second = baked(
+        cube(name="low"), replace(cube(), uvs=()), ["height"], size=96, reach_of_all=own, straight_picture=again
+    )
+    inner = on & straight
+    assert np.abs(second.cast.height - result.cast.height)[inner].max() < 1e-4
+
+
+def test_what_is_no_picture_is_refused_by_name_and_a_large_one_is_made_smaller():
+    with pytest.raises(InputProblem, match=r"poem\.txt: It is no picture"):
+        stored_picture(b"roses", "poem.txt")
+    stored = stored_picture(cv2.imencode(".png", np.zeros((300, 4096), np.uint8))[1].tobytes(), "wide.png")
+    assert picture_in(stored).shape == (75, 1024)

@@ -3,6 +3,7 @@
 import json
 import re
 
+import cv2
 import numpy as np
 import pytest
 
@@ -122,3 +123,15 @@ def test_a_proof_gives_back_all_but_its_size(client, piece, workshop):
     client.post(f"{piece}/bakes/{facts['id']}/restore")
     found = recipe_of(workshop, piece)
     assert (found.basis.green, found.sheet.width) == ("up", 1024)
+
+
+def test_a_straightening_picture_is_taken_shown_and_removed(client, piece, workshop):
+    grey = cv2.imencode(".png", np.full((16, 16), 128, np.uint8))[1].tobytes()
+    answer = client.post(f"{piece}/straighten-picture", files={"picture": ("grey.png", grey)})
+    assert "The picture in force" in answer.text
+    assert "cage-changed" in answer.headers["HX-Trigger"]
+    assert recipe_of(workshop, piece).straight_picture
+    refused = client.post(f"{piece}/straighten-picture", files={"picture": ("poem.txt", b"roses")})
+    assert "poem.txt: It is no picture" in refused.json()["error"]
+    client.post(f"{piece}/straighten-picture/out")
+    assert recipe_of(workshop, piece).straight_picture == ""

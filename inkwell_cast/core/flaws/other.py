@@ -8,7 +8,7 @@ from ..arrays import F64, I32, I64
 from ..ground import Ground
 from ..local_settings import Mend
 from ..near import points_of
-from ..special import nearest_in
+from ..nearest import nearest_in
 from ..spread import spread_over
 from . import mending
 from .found import Found, Spot, Told, length

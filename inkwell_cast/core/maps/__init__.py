@@ -25,6 +25,7 @@ from . import (
     opacity,
     position,
     sheet_occlusion,
+    straightening,
     thickness,
 )
 from .derived import Derived
@@ -53,6 +54,6 @@ REGISTRY: dict[str, Map] = {
     module.KEY: module
     for module in (
         normal, normal_object, bent, occlusion, floaters, sheet_occlusion, curvature, cavity, height,
-        displacement, thickness, position, ids, color, opacity,
+        displacement, thickness, position, ids, color, opacity, straightening,
     )
 }  # type: ignore[misc] # fmt: skip

@@ -3,7 +3,7 @@
 from typing import Any
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Request, UploadFile
 from pydantic import BaseModel, ValidationError
 from starlette.exceptions import HTTPException
 from starlette.responses import Response
@@ -16,6 +16,7 @@ from ...core.local_settings import Stroke
 from ...core.packed import pack
 from ...core.recipe import Recipe, refusals
 from ...core.section import Along
+from ...core.straighten import stored_picture
 from ..outline import with_reach
 from ..pages import render, workshop
 from .meshes import marked
@@ -44,6 +45,7 @@ class Brushed(BaseModel):
 
 router = APIRouter(prefix="/pieces/{piece_id}")
 MOST_POINTS = 20_000
+BIGGEST_PICTURE = 100 << 20
 
 
 def _tried(outward: float | None, inward: float | None) -> dict[str, float]:
@@ -155,6 +157,28 @@ async def remove_pocket(request: Request, piece_id: int, number: int) -> Respons
     _refuse_missing(context(request, piece_id, "cage")["piece"].recipe, number)
     workshop(request).change(piece_id, "Remove a pocket", lambda r: editing.without_pocket(r, number))
     return changed(request, piece_id, "cage", "cage-changed")
+
+
+@router.post("/straighten-picture")
+async def set_picture(request: Request, piece_id: int, picture: UploadFile) -> Response:
+    """Take a grey picture laid by the low's UVs that says where rays turn to their faces."""
+    context(request, piece_id, "cage")
+    name = picture.filename or "picture.png"
+    if picture.size and picture.size > BIGGEST_PICTURE:
+        raise InputProblem(name, "The picture is larger than 100 MB.", "Choose a smaller one; 1024 texels are kept.")
+    stored = stored_picture(await picture.read(), name)
+    workshop(request).change(piece_id, f"Straighten by {name}", lambda r: _with_picture(r, stored))
+    return changed(request, piece_id, "cage", "cage-changed")
+
+
+@router.post("/straighten-picture/out")
+def remove_picture(request: Request, piece_id: int) -> Response:
+    workshop(request).change(piece_id, "Remove the straightening picture", lambda r: _with_picture(r, ""))
+    return changed(request, piece_id, "cage", "cage-changed")
+
+
+def _with_picture(recipe: Recipe, stored: str) -> Recipe:
+    return recipe.model_copy(update={"straight_picture": stored})
 
 
 @router.post("/nudges")

@@ -139,7 +139,10 @@ def redraws(before: Recipe, after: Recipe) -> list[str]:
         return ["low-changed"]
     if before.basis.tangents != after.basis.tangents or displaces(before) != displaces(after):
         return ["low-changed"]
-    cage = any(getattr(before, name) != getattr(after, name) for name in ("reach", "pockets", "nudges", "levels"))
+    cage = any(
+        getattr(before, name) != getattr(after, name)
+        for name in ("reach", "pockets", "nudges", "levels", "straight_picture")
+    )
     return ["low-changed" if displaces(after) else "cage-changed"] if cage else []
 
 
