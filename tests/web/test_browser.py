@@ -35,7 +35,7 @@ def test_from_files_to_a_downloaded_picture(quiet: Page, server, ring_files, tmp
     page.get_by_role("button", name="Sculpt", exact=True).click()
     assert np.abs(model_picture(page) - bare).max() > 8
     page.get_by_role("button", name="Wipe").click()
-    expect(page.get_by_role("slider")).to_be_visible()
+    expect(page.get_by_role("slider", name="Wipe")).to_be_visible()
 
     page.get_by_role("link", name="Handoff").click()
     with page.expect_download() as download:
