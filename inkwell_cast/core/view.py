@@ -9,6 +9,7 @@ from .arrays import F32, I32, U8, Any_
 from .assembly import Assembly, Warm, low_part, take, undivided
 from .basis import tangents_for
 from .cage_view import cage_lines, dent_lines, sparse_rays
+from .edges import edges_of, seams_of
 from .fit import cage_of
 from .mesh import Layer, Mesh, corner_positions, merge
 from .normals import smooth, with_normals
@@ -30,7 +31,8 @@ def view_of_low(assembly: Assembly) -> Blocks:
 
     Per triangle: its object and the number of its sheet in the header's list, NO_SHEET for none. The first
     `paired` triangles are those that have a cage (see `view_of_cage`). For a low that is subdivided, `wire (3 W, 2)`
-    are the UVs of its triangles before that, as an artist knows them, and `wireSheet (W,)` their sheets.
+    are the UVs of its triangles before that, as an artist knows them, and `wireSheet (W,)` their sheets. `seams (S, 4)`
+    are the borders of the islands, from u, v to u, v, and `seamSheet (S,)` their sheets.
     """
     low, keys = assembly.low, list(assembly.keys)
     sheets, sheet = _sheets_of(assembly, low)
@@ -59,10 +61,20 @@ def view_of_low(assembly: Assembly) -> Blocks:
         "tangent": tangents.reshape(-1, 4), "uv": uvs.reshape(-1, 2), "color": np.repeat(_colors(whole), 3, axis=0),
         "object": whole.objects, "sheet": np.pad(sheet, (0, count - len(sheet)), constant_values=NO_SHEET),
     }  # fmt: skip
+    if len(low.triangles) and _usable(low, channel):
+        arrays |= _borders(low, channel, sheet)
     if assembly.recipe.subdivision.scheme != "none" and len(low.triangles):
         wire = undivided(assembly).low
         arrays |= {"wire": wire.uvs[channel].at_corners().reshape(-1, 2), "wireSheet": _sheets_of(assembly, wire)[1]}
     return pack(header, arrays)
+
+
+def _borders(low: Mesh, channel: int, sheet: U8) -> dict[str, Any_]:
+    """The edges at which UV islands end, and their sheets."""
+    edges, uvs = edges_of(low), low.uvs[channel].at_corners()
+    t, k = np.nonzero(seams_of(uvs, edges) | (edges.across < 0))
+    ends = np.concatenate([uvs[t, k], uvs[t, (k + 1) % 3]], axis=1)
+    return {"seams": np.ascontiguousarray(ends, np.float32), "seamSheet": sheet[t]}
 
 
 def _sheets_of(assembly: Assembly, low: Mesh) -> tuple[list[SheetPlan], U8]:

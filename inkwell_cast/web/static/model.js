@@ -53,7 +53,7 @@ void main() {
 // The receiver's side of the basis, in the form that the map was made for.
 const FRAGMENT = `
 precision highp float;
-uniform sampler2D map; uniform sampler2D shade_map; uniform bool shaded; uniform int kind; uniform float green; uniform bool lit; uniform bool clipped; uniform mat3 cameraTurn; uniform float light;
+uniform sampler2D map; uniform sampler2D shade_map; uniform bool shaded; uniform float clear; uniform int kind; uniform float green; uniform bool lit; uniform bool clipped; uniform mat3 cameraTurn; uniform float light;
 uniform bool perVertex; uniform bool unit; uniform float hand;
 varying vec3 vN, vT, vB, vP, vC; varying float vW; varying vec2 vUv;
 ${SHADE}
@@ -66,7 +66,7 @@ void main() {
   vec3 base = kind == 3 ? 0.9 * pow(s, vec3(2.2)) : vC; // other maps are painted on
   vec3 seen = shade(n, normalize(cameraPosition - vP), base);
   if (shaded) seen *= texture2D(shade_map, vUv).x;
-  gl_FragColor = vec4(toScreen(seen), 1.0);
+  gl_FragColor = vec4(toScreen(seen), clear);
 }`;
 
 // A colour of the page as the screen shows it, light or dark.
@@ -104,7 +104,7 @@ export class ModelView {
   material() {
     return new THREE.ShaderMaterial({
       vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.FrontSide,
-      uniforms: { map: { value: this.blank }, shade_map: { value: this.blank }, shaded: { value: false }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 } },
+      uniforms: { map: { value: this.blank }, shade_map: { value: this.blank }, shaded: { value: false }, clear: { value: 1 }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 } },
     });
   }
 
@@ -496,6 +496,12 @@ export class ModelView {
       pass(this.scenes.low, at, 1);
     } else if (this.show === "low") pass(this.scenes.low, 0, 1);
     if (this.show === "sculpt") pass(this.scenes.sculpt, 0, 1);
+    if (this.show === "both") { // the sculpt through the low
+      pass(this.scenes.sculpt, 0, 1);
+      const see = (clear) => { for (const { material } of this.scenes.low.children) { material.uniforms.clear.value = clear ? 0.55 : 1; material.transparent = clear; } };
+      r.clearDepth();
+      see(true); pass(this.scenes.low, 0, 1); see(false);
+    }
     if (this.show === "wipe") { pass(this.scenes.low, 0, this.wipe); pass(this.scenes.sculpt, this.wipe, 1); }
     if (this.normalsOn && this.low && !this.normalLines.geometry.attributes.position) this.drawNormals();
     this.cageLines.visible = this.cageOn; this.rayLines.visible = this.rayStarts.visible = this.raysOn; this.normalLines.visible = this.normalsOn && this.show !== "sculpt";

@@ -100,7 +100,9 @@ function showLines() {
   if (!model.low?.header.triangles) { sheet.setLines(null); return; }
   const { header, arrays } = model.low, number = header.sheets.findIndex((s) => s.name === state.sheet);
   const on = arrays.wireSheet ?? arrays.sheet;
-  sheet.setLines(arrays.wire ?? arrays.uv, state.facts && number >= 0 ? (t) => on[t] === number : undefined);
+  const one = state.facts && number >= 0;
+  sheet.setLines(arrays.wire ?? arrays.uv, one ? (t) => on[t] === number : undefined);
+  sheet.setSeams(arrays.seams ?? null, one ? (s) => arrays.seamSheet[s] === number : undefined);
 }
 
 // bakes and maps
@@ -292,7 +294,7 @@ model.canvas.addEventListener("pointerup", (e) => { if (clicked(e)) slice.pin(mo
 // chips and keys
 
 document.addEventListener("click", (e) => { const key = e.target.closest("[data-map]")?.dataset.map; if (key && state.facts?.maps.includes(key)) showMap(key); });
-const shows = ["low", "sculpt", "wipe"];
+const shows = ["low", "sculpt", "both", "wipe"];
 function setShow(name) {
   model.show = name;
   for (const chip of document.querySelectorAll("[data-show]")) chip.setAttribute("aria-pressed", chip.dataset.show === name);
@@ -356,7 +358,7 @@ document.addEventListener("keydown", (e) => {
   const key = e.key.toLowerCase();
   if (flips[key]) flips[key]();
   else if ((key === "," || key === ".") && state.facts) { const all = state.facts.maps; showMap(all[(all.indexOf(state.key) + (key === "." ? 1 : all.length - 1)) % all.length]); }
-  else if (key === "w") setShow(shows[(shows.indexOf(model.show) + 1) % 3]);
+  else if (key === "w") setShow(shows[(shows.indexOf(model.show) + 1) % shows.length]);
   else if (key === "p") act($("proof"));
   else if (key === "b") act($("full-bake"));
   else if (key === "s") showLeaf(slice.shown ? "bakes" : "section");

@@ -8,7 +8,7 @@ export class SheetView {
     this.canvas = element.querySelector("canvas");
     this.context = this.canvas.getContext("2d");
     this.bitmap = null; this.size = [1, 1]; this.zoom = 1; this.centre = [0.5, 0.5];
-    this.uvsOn = false; this.lines = null; this.mark = null; this.hatched = null; this.other = null; this.flipped = false; this.wipe = 0.5;
+    this.uvsOn = false; this.lines = null; this.mark = null; this.hatched = null; this.other = null; this.flipped = false; this.wipe = 0.5; this.seams = null;
     new ResizeObserver(() => this.draw()).observe(element);
     this.canvas.addEventListener("wheel", (e) => { e.preventDefault(); this.zoomBy(Math.exp(-e.deltaY * 0.0015), e); }, { passive: false });
     this.canvas.addEventListener("pointerdown", (e) => { this.drag = [e.clientX, e.clientY]; this.canvas.setPointerCapture(e.pointerId); });
@@ -47,6 +47,21 @@ export class SheetView {
   }
 
   setLines(uv, wanted) { this.lines = uv && this.paths(uv, wanted); this.draw(); }
+
+  // The borders of UV islands (4 numbers each), drawn heavier; each moved into the tile by its middle.
+  setSeams(ends, wanted = () => true) {
+    this.seams = null;
+    if (ends) {
+      const lines = this.seams = new Path2D();
+      for (let i = 0; i + 3 < ends.length; i += 4) {
+        if (!wanted(i / 4)) continue;
+        const x = Math.floor((ends[i] + ends[i + 2]) / 2), y = Math.floor((ends[i + 1] + ends[i + 3]) / 2);
+        lines.moveTo(ends[i] - x, 1 - ends[i + 1] + y);
+        lines.lineTo(ends[i + 2] - x, 1 - ends[i + 3] + y);
+      }
+    }
+    this.draw();
+  }
 
   // Hatching over the places of a finding; null takes it away.
   setHatched(uv) { this.hatched = uv?.length ? this.paths(uv) : null; this.draw(); }
@@ -148,6 +163,7 @@ export class SheetView {
       c.lineWidth = 0.8 / width;
       c.strokeStyle = this.bitmap ? "rgba(27,36,48,.55)" : color("--soft");
       for (const lines of this.lines) c.stroke(lines);
+      if (this.seams) { c.lineWidth = 2 / width; c.strokeStyle = color("--verdigris"); c.stroke(this.seams); }
       c.restore();
     }
     if (this.hatched) {
