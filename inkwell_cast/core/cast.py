@@ -14,7 +14,7 @@ from dataclasses import dataclass
 import numba
 import numpy as np
 
-from .arrays import F32, I32, I64, U8, U16
+from .arrays import F32, F64, I32, I64, U8, U16
 from .assembly import Sculpt
 from .blocks import OMITS
 from .embree import hit_along
@@ -271,6 +271,18 @@ def _cast_texel(  # type: ignore[no-untyped-def]
     if hits:
         normal[y, x, 0], normal[y, x, 1], normal[y, x, 2] = sum_x / hits, sum_y / hits, sum_z / hits
         height_out[y, x] = sum_h / hits
+
+
+def strike(
+    rays: Rays, sculpt: Sculpt, triangle: int, start: F64, way: F64, out: float, far: float
+) -> tuple[float, float, float, int]:  # fmt: skip
+    """What the ray of a triangle strikes in a cast: length on it, u, v and triangle of the sculpt, -1 for nothing."""
+    pair = int(rays.pair[triangle])
+    found = strike_beyond(  # type: ignore[call-arg]
+        *sculpt.tracers[pair], sculpt.first[pair], *start.tolist(), *way.tolist(), out, far, sculpt.mesh.objects,
+        rays.special,
+    )  # fmt: skip
+    return float(found[0]), float(found[1]), float(found[2]), int(found[3])
 
 
 @numba.njit(cache=True, nogil=True)

@@ -5,8 +5,7 @@ import numpy as np
 from pydantic import BaseModel
 
 from .assembly import Sculpt
-from .cast import shading_normal
-from .embree import first_hit
+from .cast import shading_normal, strike
 from .low import Low
 from .rays import Rays, ray_at
 from .sheet import barycentrics, fill_tile
@@ -39,11 +38,8 @@ def probe(low: Low, rays: Rays, sculpt: Sculpt, x: int, y: int) -> Probe | None:
         return None
     t, px, py = found
     start, direction, out, far = ray_at(rays, t, barycentrics(g.corners, t, px, py))
-    pair, own = int(rays.pair[t]), int(low.triangles[t])
-    (ox, oy, oz), (dx, dy, dz) = start.tolist(), direction.tolist()
-    length, u, v, hit = first_hit(sculpt.tracers, pair, ox, oy, oz, dx, dy, dz, far)
-    if hit >= 0:
-        hit += int(sculpt.first[pair])
+    own = int(low.triangles[t])
+    length, u, v, hit = strike(rays, sculpt, t, start, direction, out, far)
     result = Probe(
         triangle=own, low_object=low.mesh.object_of(own), uv=((x + 0.5) / g.width, 1 - (y + 0.5) / g.height),
         place=_point(start + direction * out), start=_point(start), outward=out, inward=far - out,

@@ -13,8 +13,7 @@ import numpy as np
 from .arrays import F32, F64, I32, I64
 from .assembly import Assembly, Sculpt
 from .cage import Cage, rays_of
-from .cast import shading_normal
-from .embree import first_hit
+from .cast import shading_normal, strike
 from .mesh import corner_positions
 from .rays import Rays, ray_at
 
@@ -94,7 +93,7 @@ def section(
     first, last = sculpt.first[pair], sculpt.first[pair + 1]
     high_lines = _slice_indexed(sculpt.mesh.positions, sculpt.mesh.triangles[first:last], frame, origin, box)
     lines = _rays(rays, sculpt, own[owners], low_lines, frame, origin, half_width, uvs)
-    length, normal, hit = _strike(sculpt, pair, start, way, far)
+    length, normal, hit = _strike(rays, sculpt, triangle, start, way, out, far)
     struck = normal is not None
     return Section(
         low_lines, cage_lines, high_lines, lines, half_width, half_height, low.object_of(triangle), out, far - out,
@@ -206,16 +205,15 @@ def _cut(positions, triangles, frame, origin, box, most):  # type: ignore[no-unt
     return out[:count].copy(), rows[:count].copy()
 
 
-def _strike(sculpt: Sculpt, pair: int, start: F64, way: F64, far: float) -> tuple[float, F64 | None, int]:
-    """Length of a ray of a pair, the sculpt's unit normal at its hit (None for a miss), and the triangle struck."""
-    length, u, v, hit = first_hit(
-        sculpt.tracers, pair, start[0], start[1], start[2], way[0], way[1], way[2], far
-    )  # fmt: skip
+def _strike(
+    rays: Rays, sculpt: Sculpt, triangle: int, start: F64, way: F64, out: float, far: float
+) -> tuple[float, F64 | None, int]:  # fmt: skip
+    """Length of a triangle's ray, the sculpt's unit normal at its hit (None for a miss), and the triangle struck."""
+    length, u, v, hit = strike(rays, sculpt, triangle, start, way, out, far)
     normals = sculpt.mesh.normals
     if hit < 0 or normals is None:
         return far, None, -1
-    k = int(hit) + int(sculpt.first[pair])
-    return float(length), np.array(shading_normal(k, u, v, normals.values, normals.corners)), k
+    return length, np.array(shading_normal(hit, u, v, normals.values, normals.corners)), hit
 
 
 def _rays(
@@ -233,7 +231,7 @@ def _rays(
             t = int(owners[row])
             b = _barycentrics(rays.points[t].astype(np.float64), place)
             start, way, out, far = ray_at(rays, t, b)
-            length, normal, _ = _strike(sculpt, int(rays.pair[t]), start, way, far)
+            length, normal, _ = _strike(rays, sculpt, t, start, way, out, far)
             places = np.stack([start, start + way * out, start + way * length])
             drawn = (places - origin) @ frame[:2].T
             leans = None if normal is None else (float(normal @ frame[0]), float(normal @ frame[1]))

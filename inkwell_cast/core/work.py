@@ -84,16 +84,15 @@ class SheetWork:
 class LaidOut:
     """A piece on its sheets; `outside` counts triangles on none.
 
-    `sculpt` is the serial of what was cast, `adaptive` how. `spent` are seconds of the last `fill` by layer, `spent_on`
-    by pair; `recast` is the number of tiles that were cast in it.
+    `cast_from` tells all that hits and layers come from beside rays and low: sculpt, roles, sampling. `spent` are
+    seconds of the last `fill` by layer, `spent_on` by pair; `recast` is the number of tiles that were cast in it.
     """
 
     sheets: list[SheetWork]
     cage: Cage
     outside: int
     meshes: list[Mesh]  # held, so that the key's identities stay theirs
-    sculpt: int
-    adaptive: bool
+    cast_from: tuple[object, ...]
     spent: dict[str, float] = field(default_factory=dict)
     spent_on: dict[int, float] = field(default_factory=dict)
     recast: int = 0
@@ -120,10 +119,10 @@ def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: Progress, b
         SheetWork(plan.name, low, rays_of(assembly, cage, low.triangles))
         for plan, low in zip(layout.sheets, lows, strict=True)
     ]
-    made = LaidOut(
-        sheets, cage, layout.outside, held, warm.sculpt(assembly).serial, assembly.recipe.sheet.adaptive
-    )  # fmt: skip
-    if before and (before.sculpt, before.adaptive) == (made.sculpt, made.adaptive):
+    members = [(pair.name, role, part.key) for pair in assembly.paired.pairs for role, part in pair.members]
+    cast_from = warm.sculpt(assembly).serial, members, recipe.sheet.adaptive
+    made = LaidOut(sheets, cage, layout.outside, held, cast_from)
+    if before and before.cast_from == made.cast_from:
         _take_over(before, made, assembly)
     return made
 

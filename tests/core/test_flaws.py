@@ -14,6 +14,7 @@ from inkwell_cast.core.map_settings import Occlusion
 from inkwell_cast.core.mesh import Layer, layer_of_corners, merge
 from inkwell_cast.core.near import points_of
 from inkwell_cast.core.normals import with_normals
+from inkwell_cast.core.probe import probe
 from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
 from inkwell_cast.demo import inkstand, troubled
 
@@ -285,3 +286,13 @@ def test_the_clean_inkstand_has_no_flaw():
     recipe = Recipe(reach=Reach(unit="scene", outward=2.5, inward=2), sheet=Sheet(width=512, height=512, samples=4))
     made = bake(recipe, BakeMeshes([], [], [*inkstand.build()]))
     assert flaws_of([sheet.ground for sheet in made.sheets], made.findings()) == []
+
+
+def test_what_is_left_out_is_so_at_the_pointer_too():
+    low, high = plates(0.3)
+    own = Reach(unit="scene", outward=0.4, inward=0.1)
+    ball = Omission(part="high/over top", centre=(0.5, 0.5, 0), radius=0.25)
+    for omissions, height in (([], 0.31), ([ball], 0.01)):
+        made = baked(low, high, ["normal"], size=64, reach_of_all=own, omissions=omissions)
+        sheet = made.sheets[0]
+        assert probe(sheet.low, sheet.ground.rays, made.sculpt, 32, 32).height == pytest.approx(height, abs=1e-4)

@@ -7,11 +7,13 @@ import numba
 import numpy as np
 
 from ..arrays import I64
+from ..blocks import OMITS
 from ..embree import hit_along
 from ..gather.texels import face_normal
 from ..local_settings import Mend
 from ..occluders import occluders_on
 from ..rays import make_ray
+from ..special import left_out
 from . import mending
 from .found import Found, Spot, Told, length
 from .seen import Seen
@@ -29,7 +31,7 @@ def find(seen: Seen) -> Found:
     mesh = ground.sculpt.mesh
     _backs(
         seen.triangle[rows], seen.b[rows], *ground.rays.arrays, ground.rays.pair, ready.tracers, ground.sculpt.first,
-        mesh.positions, mesh.triangles, way,
+        mesh.positions, mesh.triangles, mesh.objects, way,
     )  # fmt: skip
     back = way > 0
     rows, way = rows[back], way[back]
@@ -53,14 +55,16 @@ def find(seen: Seen) -> Found:
 
 
 @numba.njit(cache=True, nogil=True)
-def _backs(triangle, b, points, offsets, inward, special, pair, tracers, firsts, positions, triangles, way):  # type: ignore[no-untyped-def]
+def _backs(triangle, b, points, offsets, inward, special, pair, tracers, firsts, positions, triangles, objects, way):  # type: ignore[no-untyped-def]
     """How far each ray goes to the first surface, where that is seen from behind; 0 where it is a front."""
     for i in range(len(triangle)):
         t = triangle[i]
-        ox, oy, oz, dx, dy, dz, _, far = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
+        ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
         p = pair[t]
         found, _, _, hit = hit_along(tracers[p, 0], tracers[p, 1], ox, oy, oz, dx, dy, dz, far)
         if hit < 0:
+            continue
+        if special[t] & OMITS and left_out(ox, oy, oz, dx, dy, dz, out, objects[firsts[p] + hit], special):
             continue
         row = triangles[firsts[p] + hit]
         gx, gy, gz = face_normal(positions[row[0]], positions[row[1]], positions[row[2]])
