@@ -33,10 +33,13 @@ class Bakery:
     def start(self, piece_id: int, proof: bool, trial: Mend | None = None, mend: bool = False) -> int:
         """Queue a bake of a piece as it is now. One that is still open is left alone and returned.
 
-        `trial` is tried out in this bake only; `mend` mends what settings can, and keeps that.
+        `trial` is tried out in this bake only; `mend` mends what settings can, and keeps that. Neither goes into a bake
+        that is open: raises InputProblem.
         """
         piece, rows, earlier = self.shop.wanted(piece_id)
         if earlier and earlier[0].open:
+            if trial or mend:
+                raise InputProblem("The bake", "Another one is at work.", "Wait until it has ended, or cancel it.")
             return earlier[0].id
         if sum(row.facts.triangles for row in rows) > HUGE:
             self.shop.stop_checking()  # such checks must not hold up a bake; the page asks for them again

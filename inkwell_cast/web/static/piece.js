@@ -438,7 +438,7 @@ document.body.addEventListener("bake-ended", async (e) => {
   if (e.detail.facts || peeked) await showBake(e.detail.facts || state.facts);
   peeked = "";
   const step = e.detail.facts ? `${base}/panel/review` : stepHere();
-  if (step) ask("GET", step, "#panel");
+  if (step) ask("GET", step, "#panel").then(() => { if ($("trial") || $("mended")) $("panel").scrollTop = 0; });
   $("table").dataset.ended = Number($("table").dataset.ended || 0) + 1;
 });
 document.body.addEventListener("show-bake", (e) => showBake(e.detail.facts));
