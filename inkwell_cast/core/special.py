@@ -264,7 +264,7 @@ def _away_from_bends(t, x, y, z, numbers, places):  # type: ignore[no-untyped-de
     """How far a ray of a flat face turns to it: not at all on a bend, wholly where none is within reach."""
     begin, free = places[AT_BENDS], 1.0
     for i in range(places[places[AT_BENT] + t], places[places[AT_BENT] + t + 1]):
-        away = _from_segment(x, y, z, begin + 1 + 6 * places[places[AT_BENT_LISTED] + i], numbers)
+        away = from_segment(x, y, z, begin + 1 + 6 * places[places[AT_BENT_LISTED] + i], numbers)
         free = min(free, away / numbers[begin])
     return free * free * (3 - 2 * free)
 
@@ -345,7 +345,7 @@ def _nudged(t, x, y, z, out, straight, numbers, places):  # type: ignore[no-unty
         weight = level = total = 0.0
         while i < end and places[owner + places[listed + i]] == stroke:
             s = places[AT_SEGMENTS] + 7 * places[listed + i]
-            own = fade(_from_segment(x, y, z, s, numbers) / radius, rim)
+            own = fade(from_segment(x, y, z, s, numbers) / radius, rim)
             weight = max(weight, own)
             level += own * numbers[s + 6]
             total += own
@@ -365,7 +365,7 @@ def _nudged(t, x, y, z, out, straight, numbers, places):  # type: ignore[no-unty
 
 
 @numba.njit(cache=True, nogil=True)
-def _from_segment(x, y, z, s, numbers):  # type: ignore[no-untyped-def]
+def from_segment(x, y, z, s, numbers):  # type: ignore[no-untyped-def]
     """Distance from the segment whose ends stand in `numbers` from s on."""
     ux, uy, uz = numbers[s + 3] - numbers[s], numbers[s + 4] - numbers[s + 1], numbers[s + 5] - numbers[s + 2]
     wx, wy, wz = x - numbers[s], y - numbers[s + 1], z - numbers[s + 2]

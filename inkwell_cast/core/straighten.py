@@ -20,7 +20,7 @@ from .errors import InputProblem
 from .mesh import Mesh, corner_positions
 from .normals import face_normals
 from .rays import Rays, make_ray
-from .special import Straight, no_straight
+from .special import Straight, from_segment, no_straight
 from .spread import spread_over
 
 FLAT = 4.0  # degrees: faces that lean apart by less lie in one plane
@@ -65,10 +65,10 @@ def _flat_faces(low: Mesh, within: float) -> Straight:
     segments, of_group = segments[order], group[rows][order]
     first = np.searchsorted(of_group, np.arange(int(group.max(initial=-1)) + 2)).astype(np.int64)
     count = np.zeros(len(points) + 1, np.int64)
-    _near_bends(points, group, flat, segments, first, within, count[1:], count, np.zeros(0, np.int32))
+    _near_bends(points, group, flat, segments.reshape(-1), first, within, count[1:], count, np.zeros(0, np.int32))
     starts = np.cumsum(count)
     listed = np.empty(int(starts[-1]), np.int32)
-    _near_bends(points, group, flat, segments, first, within, count[1:], starts, listed)
+    _near_bends(points, group, flat, segments.reshape(-1), first, within, count[1:], starts, listed)
     nothing = no_straight(len(points))
     return replace(nothing, flat=flat, segments=segments, starts=starts, listed=listed, within=within)
 
@@ -144,13 +144,7 @@ def _near_bends(points, group, flat, segments, first, within, count, starts, lis
             size = max(size, (p[k, 0] - x) ** 2 + (p[k, 1] - y) ** 2 + (p[k, 2] - z) ** 2)
         reach = (np.sqrt(size) + within) * 1.0001
         for s in range(first[group[t]], first[group[t] + 1]):
-            a = segments[s]
-            ux, uy, uz = a[3] - a[0], a[4] - a[1], a[5] - a[2]
-            wx, wy, wz = x - a[0], y - a[1], z - a[2]
-            square = ux * ux + uy * uy + uz * uz
-            along = min(max((wx * ux + wy * uy + wz * uz) / square, 0.0), 1.0) if square > 0 else 0.0
-            wx, wy, wz = wx - along * ux, wy - along * uy, wz - along * uz
-            if wx * wx + wy * wy + wz * wz > reach * reach:
+            if from_segment(x, y, z, 6 * s, segments) > reach:
                 continue
             if len(listed):
                 listed[place] = s
