@@ -114,10 +114,6 @@ def fields_of(group: str) -> list[dict[str, Any]]:
     return found
 
 
-templates.env.filters |= {
-    "when": when, "bytes": in_bytes, "short": short,
-    "count": count, "units": units, "duration": duration, "spark": spark, "scope": scope_label,
-}  # fmt: skip
 templates.env.globals |= {
     "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "stage_words": stage_words,
     "MAPS": maps.REGISTRY, "Recipe": Recipe, "DEPTHS": DEPTHS,
@@ -146,6 +142,12 @@ def stale(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> str:
 def called(row: BakeRow) -> str:
     """What a bake is called in short."""
     return row.name or f"{'the trial' if row.trial else 'the proof' if row.proof else 'the bake'} of {when(row.ended)}"
+
+
+templates.env.filters |= {
+    "when": when, "bytes": in_bytes, "short": short, "called": called,
+    "count": count, "units": units, "duration": duration, "spark": spark, "scope": scope_label,
+}  # fmt: skip
 
 
 def bake_facts(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> dict[str, Any]:

@@ -93,6 +93,23 @@ def test_the_troubled_inkstand_is_gone_through_and_mended_by_keyboard(quiet: Pag
     expect(page.locator("#stale")).to_be_visible()
 
 
+def test_a_place_is_mended_by_a_click(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    set_size(page, 96, 64)
+    full_bake(page)
+    page.locator("#by-hand summary").click()
+    page.locator("#hand-on").click()
+    box = page.locator("#model").bounding_box()
+    page.locator("#model canvas").click(position={"x": box["width"] * 0.3, "y": box["height"] * 0.55})
+    expect(page.locator(".mends li")).to_have_count(1, timeout=SLOW)
+    expect(page.locator(".mends")).to_contain_text("Fill a place in from its rim")
+    full_bake(page)
+    expect(page.locator("#stale")).to_be_hidden(timeout=SLOW)
+    page.locator(".mends input").uncheck()
+    expect(page.locator("#stale")).to_be_visible(timeout=SLOW)
+
+
 def test_bakes_are_named_compared_restored_and_thrown_away(quiet: Page, server, ring_files):
     page = quiet
     make_piece(page, server, ring_files)

@@ -2,6 +2,7 @@
 
 import json
 from collections.abc import Callable
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request
 from starlette.exceptions import HTTPException
@@ -9,11 +10,11 @@ from starlette.responses import Response
 
 from ...core.errors import InputProblem
 from ...core.flaws import FLAW_MARKS, Flaw, marks_in
-from ...core.local_settings import Mend
+from ...core.local_settings import Heal, Mend, Patch
 from ...core.mends import add_mend, switched, without_mend
 from ...core.recipe import Recipe
 from ...store.bakes import BakeRow
-from ..pages import render, workshop
+from ..pages import called, render, workshop
 from .bakes import bake_of, picture_of
 from .meshes import marked
 from .piece import changed, context, redraws
@@ -85,6 +86,47 @@ def take_out(request: Request, piece_id: int, number: int) -> Response:
     """Remove a mend."""
     own = _own(request, piece_id, number)
     return _change(request, piece_id, f"Remove: {own.words}", lambda recipe: without_mend(recipe, number))
+
+
+@router.post("/mends/place")
+async def place(
+    request: Request, piece_id: int, kind: Annotated[str, Form()], radius: Annotated[str, Form()],
+    x: Annotated[float, Form()], y: Annotated[float, Form()], z: Annotated[float, Form()],
+) -> Response:  # fmt: skip
+    """Mend a ball on the low: "heal", "averaged", "split", or "bake-N" for the rays of another bake."""
+    values = context(request, piece_id, "review")
+    try:
+        size = float(radius)
+    except ValueError:
+        size = 0.0
+    if not 0 < size <= 1e9:
+        raise InputProblem("The size", f"“{radius}” is none.", "Give scene units above 0, such as 1.5.")
+    made = _by_hand(request, values, kind, (x, y, z), size)
+    said = f"{made.words}: kept among the mends. Bake to see what it does."
+    return _change(request, piece_id, made.words, lambda recipe: add_mend(recipe, made), said)
+
+
+def _by_hand(
+    request: Request, values: dict[str, Any], kind: str, centre: tuple[float, float, float], radius: float
+) -> Mend:  # fmt: skip
+    piece = values["piece"]
+    name = f"By hand at {', '.join(f'{c:.3g}' for c in centre)}"
+    if kind == "heal":
+        return Mend(name=name, words="Fill a place in from its rim", heals=[Heal(centre=centre, radius=radius)])
+    if kind in ("averaged", "split"):
+        taken = Patch(centre=centre, radius=radius, directions=kind)  # type: ignore[arg-type]
+        return Mend(name=name, words=f"Take a place from {kind} rays", patches=[taken])
+    number = kind.removeprefix("bake-")
+    row = bake_of(request, piece.id, int(number)) if number.isdigit() else None
+    if row is None:
+        raise HTTPException(404, f"“{kind}” mends nothing.")
+    scale = row.recipe.reach.scale(values["diagonal"]) / piece.recipe.reach.scale(values["diagonal"])
+    reach = row.recipe.reach
+    taken = Patch(
+        centre=centre, radius=radius, directions=reach.directions, outward=reach.outward * scale,
+        inward=reach.inward * scale,
+    )  # fmt: skip
+    return Mend(name=name, words=f"Take a place from {called(row)}"[:300], patches=[taken])
 
 
 # the history of bakes

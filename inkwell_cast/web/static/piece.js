@@ -1,6 +1,7 @@
 // The page of a piece: joins the two views, the keyboard and the fragments that the server sends.
 import { Against } from "./against.js";
 import { Brush } from "./brush.js";
+import { Hand } from "./hand.js";
 import { fetchMesh, ModelView } from "./model.js";
 import { Parts } from "./parts.js";
 import { Pockets } from "./pockets.js";
@@ -652,9 +653,13 @@ const pockets = new Pockets(model, {
   add: ([x, y, z]) => sendToCage("pockets", { x, y, z }), change: (number, values) => postPanel(`pockets/${number}`, values),
 });
 const brush = new Brush(model, (stroke) => sendToCage("nudges", stroke), () => { pockets.placing = false; setShow("low"); });
-document.body.addEventListener("htmx:afterSettle", (e) => { if (e.detail.target?.id === "panel") { pockets.tend(); brush.tend(); tellForms(); } });
+const hand = new Hand(model, {
+  clicked, begin: () => setShow("low"), send: (values) => postPanel("mends/place", values),
+});
+document.body.addEventListener("htmx:afterSettle", (e) => { if (e.detail.target?.id === "panel") { pockets.tend(); brush.tend(); hand.tend(); tellForms(); } });
 pockets.tend();
 brush.tend();
+hand.tend();
 
 document.body.addEventListener("htmx:afterSettle", tendPanel);
 tendPanel();

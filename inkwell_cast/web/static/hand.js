@@ -1,0 +1,45 @@
+// Mends at a place that is clicked on the model: filled in, or taken from other rays or another bake.
+const $ = (id) => document.getElementById(id);
+
+export class Hand {
+  // `clicked(event)` tells clicks from drags, `begin()` hears of the tool being taken up, `send(values)` of a place.
+  constructor(model, { clicked, begin, send }) {
+    Object.assign(this, { model, clicked, begin, send, on: false });
+    const { canvas } = model;
+    canvas.addEventListener("pointermove", (e) => { if (this.on && !e.buttons) this.follow(model.uvAt(e)); });
+    canvas.addEventListener("pointerup", (e) => { if (this.on && this.clicked(e)) this.place(model.uvAt(e)); });
+    canvas.addEventListener("keydown", (e) => { if (this.on && e.key === "Enter") this.place(this.middle()); });
+  }
+
+  // The panel has changed: wire its form.
+  tend() {
+    const button = $("hand-on");
+    if (!button) { if (this.on) this.set(false); return; }
+    if (button.dataset.tended) return;
+    button.dataset.tended = "yes";
+    button.setAttribute("aria-pressed", this.on);
+    button.onclick = () => this.set(!this.on);
+    $("hand").addEventListener("submit", (e) => e.preventDefault());
+  }
+
+  set(on) {
+    this.on = on;
+    $("hand-on")?.setAttribute("aria-pressed", on);
+    this.model.canvas.style.cursor = on ? "crosshair" : "";
+    if (on) this.begin(); else this.model.setBrush(null);
+  }
+
+  middle() {
+    const r = this.model.canvas.getBoundingClientRect();
+    return this.model.uvAt({ clientX: r.left + r.width / 2, clientY: r.top + r.height / 2 });
+  }
+
+  follow(at) { this.model.setBrush(at ? at.place : null, Number($("hand").elements.radius.value) || 0); }
+
+  place(at) {
+    if (!at) return;
+    const { kind, radius } = $("hand").elements, [x, y, z] = at.place;
+    this.set(false);
+    this.send({ kind: kind.value, radius: radius.value, x, y, z });
+  }
+}
