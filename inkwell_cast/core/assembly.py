@@ -130,7 +130,7 @@ class Assembly:
         arrays += [low.normals.values, low.normals.corners] if low.normals else []
         for cage in self.cages:
             arrays += [cage.positions, cage.triangles] if cage else []
-        found = hashlib.sha256(repr(self.split.tolist()).encode())
+        found = hashlib.sha256(repr((self.split.tolist(), self.recipe.creases)).encode())
         for array in arrays:
             found.update(np.ascontiguousarray(array).tobytes())
         return found.hexdigest()

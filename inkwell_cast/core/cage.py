@@ -8,7 +8,7 @@ import numpy as np
 from .arrays import F32, F64, I32, I64, Bool
 from .assembly import Assembly
 from .cage_surface import NEAR, SurfaceBuilder
-from .edges import edges_of
+from .edges import bends, edges_of, shaded
 from .embree import Scene
 from .levels import in_force, scopes
 from .mesh import Mesh, corner_positions
@@ -17,6 +17,8 @@ from .nudges import listed_for, nudges_of
 from .rays import Rays, rays_through, reach_at
 from .special import Nudges, Special, Surface, no_surface, nothing_special
 from .straighten import Straightened, straight_of, straight_on, straightened
+
+BEND = 4.0  # degrees between faces from which on rays of a crease part
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,11 +85,26 @@ def directions_of(assembly: Assembly) -> F32:
 
     Averaged over all faces that meet there, or each face's own where the recipe splits them at hard edges.
     """
+    found = _uncreased(assembly)
+    return _creased(assembly, found) if assembly.recipe.creases and len(found) else found
+
+
+def _uncreased(assembly: Assembly) -> F32:
     low, split = assembly.low, assembly.split
     if not split.any() or low.normals is None:
         return averaged(low)
     own = np.ascontiguousarray(low.normals.at_corners())
     return own if split.all() else np.where(split[low.objects][:, None, None], own, averaged(low))
+
+
+def _creased(assembly: Assembly, directions: F32) -> F32:
+    """The directions with the recipe's creases: at corners in their balls split at every bend, or averaged."""
+    low, points, edges = assembly.low, corner_positions(assembly.low).astype(np.float64), edges_of(assembly.low)
+    ways = {"split": shaded(low, edges, bends(low, edges) > BEND, False), "averaged": averaged(low)}
+    for crease in assembly.recipe.creases:
+        inside = np.linalg.norm(points - np.array(crease.centre), axis=2) <= crease.radius
+        directions = np.where(inside[..., None], ways[crease.directions], directions)
+    return np.ascontiguousarray(directions, np.float32)
 
 
 def lows_of(assembly: Assembly, scope: str) -> Bool:

@@ -106,6 +106,14 @@ class Patch(Part):
     inward: float | None = Field(default=None, ge=0, le=1e6, description="In the unit of the reach.")
 
 
+class Crease(Part):
+    """Corners of the low inside a ball whose rays part at bends, or are averaged, whatever the piece's directions."""
+
+    centre: Annotated[tuple[float, float, float], setting("Centre", "Where the ball lies, x y z.", "scene units")]
+    radius: Annotated[float, setting("Radius", "Corners inside.", "scene units", gt=0, le=1e9)]
+    directions: Directions
+
+
 class Heal(Part):
     """A ball on the low that is filled in from its rim, evenly over the surface."""
 
@@ -123,6 +131,7 @@ class Mend(Part):
     pockets: list[Pocket] = Field(default_factory=list)
     nudges: list[Stroke] = Field(default_factory=list)
     omissions: list[Omission] = Field(default_factory=list)
+    creases: list[Crease] = Field(default_factory=list)
     patches: list[Patch] = Field(default_factory=list)
     heals: list[Heal] = Field(default_factory=list)
     fixes: dict[str, list[Fix]] = Field(default_factory=dict, description="By file.")

@@ -60,6 +60,7 @@ def mended(recipe: Recipe) -> Recipe:
             "nudges": [*recipe.nudges, *(stroke for mend in on for stroke in mend.nudges)],
             "patches": [*recipe.patches, *(patch for mend in on for patch in mend.patches)],
             "heals": [*recipe.heals, *(heal for mend in on for heal in mend.heals)],
+            "creases": [*recipe.creases, *(crease for mend in on for crease in mend.creases)],
             "omissions": [*recipe.omissions, *(omission for mend in on for omission in mend.omissions)],
             "occlusion": recipe.occlusion.model_copy(update={"occluders": occluders[-1]} if occluders else {}),
         }

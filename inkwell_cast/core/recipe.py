@@ -4,7 +4,20 @@ from typing import Annotated, Literal, Self
 
 from pydantic import Field, ValidationError, model_validator
 
-from .local_settings import Directions, Fix, Heal, Level, Mend, NormalMode, Omission, Patch, Place, Pocket, Stroke
+from .local_settings import (
+    Crease,
+    Directions,
+    Fix,
+    Heal,
+    Level,
+    Mend,
+    NormalMode,
+    Omission,
+    Patch,
+    Place,
+    Pocket,
+    Stroke,
+)
 from .map_settings import (
     Cavity,
     Curvature,
@@ -282,6 +295,7 @@ class Recipe(Part):
     pairing: Pairing = Pairing()
     levels: dict[str, Level] = Field(default_factory=dict, description="By scope: pair:NAME or object:FILE/OBJECT.")
     omissions: list[Omission] = Field(default_factory=list, description="Highs left out, by place.")
+    creases: list[Crease] = Field(default_factory=list, description="Where rays part or are averaged, by place.")
     patches: list[Patch] = Field(default_factory=list, description="Places taken from a bake with other settings.")
     heals: list[Heal] = Field(default_factory=list, description="Places filled in from their rim.")
     mends: list[Mend] = Field(

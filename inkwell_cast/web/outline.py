@@ -80,7 +80,7 @@ def view_key(recipe: Recipe, rows: list[MeshRow], what: Drawn, names: tuple[str,
     given["output"], given["basis"] = {"displaced": displaces(recipe)}, {"tangents": recipe.basis.tangents}
     left_out = RAYLESS - {"basis", "output"}
     if what == "low" and not displaces(recipe):
-        left_out |= {"reach", "pockets", "nudges", "omissions", "straight_picture"}
+        left_out |= {"reach", "pockets", "nudges", "omissions", "straight_picture", "creases"}
     return _digest(VIEWS, what, {k: v for k, v in given.items() if k not in left_out}, _copies(rows))
 
 

@@ -7,7 +7,7 @@ import pytest
 
 from inkwell_cast.core.assembly import BakeMeshes, Warm
 from inkwell_cast.core.bake import bake
-from inkwell_cast.core.local_settings import Level, Mend, Omission, Pocket, Stroke
+from inkwell_cast.core.local_settings import Crease, Level, Mend, Omission, Pocket, Stroke
 from inkwell_cast.core.map_settings import Occlusion
 from inkwell_cast.core.mesh import merge
 from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
@@ -51,6 +51,7 @@ CHANGES = {
         "mends": [Mend(omissions=[Omission(part="high/waves_high_slab", centre=(0.8, 0.8, 0), radius=0.06)])]
     },
     "a level": {"levels": {"object:waves_low/waves_low": Level(outward=0.03)}},
+    "a crease": {"mends": [Mend(creases=[Crease(centre=(0.5, 0.5, 0), radius=0.2, directions="split")])]},
     "nothing": {"output": Output(maps=["normal", "height"], depth=8)},
 }
 

@@ -8,10 +8,11 @@ import pytest
 
 from inkwell_cast.core.assembly import BakeMeshes
 from inkwell_cast.core.bake import bake
+from inkwell_cast.core.cage import directions_of
 from inkwell_cast.core.flaws import flaws_of, marks_in, write_marks
-from inkwell_cast.core.local_settings import Omission
+from inkwell_cast.core.local_settings import Crease, Omission
 from inkwell_cast.core.map_settings import Occlusion
-from inkwell_cast.core.mesh import Layer, layer_of_corners, merge
+from inkwell_cast.core.mesh import Layer, corner_positions, layer_of_corners, merge
 from inkwell_cast.core.near import points_of
 from inkwell_cast.core.normals import with_normals
 from inkwell_cast.core.probe import probe
@@ -206,8 +207,27 @@ def test_a_break_at_a_seam_is_cured_by_averaged_rays():
     result = baked(low, high, ["normal"], size=96, reach_of_all=split)
     flaw = next(s.flaw for s in flaws_of([result.sheets[0].ground]) if s.flaw.cause == "seam")
     assert "places 0.0707 apart, where the sculpt has turned by 90°" in flaw.what
-    again = baked(low, high, ["normal"], size=96, reach_of_all=split, mends=flaw.mends)
-    assert "seam" not in {s.flaw.cause for s in flaws_of([again.sheets[0].ground])}
+    assert len(flaw.mends) == 2
+    for mend in flaw.mends:
+        again = baked(low, high, ["normal"], size=96, reach_of_all=split, mends=[mend])
+        assert "seam" not in {s.flaw.cause for s in flaws_of([again.sheets[0].ground])}, mend.words
+
+
+def test_rays_part_at_the_corners_of_one_edge_and_stay_averaged_elsewhere():
+    low, high = hard_cube(1.0), replace(hard_cube(1.1), uvs=())
+    own = Reach(unit="scene", outward=0.2, inward=0.2)
+
+    def ways(**more):
+        return directions_of(baked(low, high, ["normal"], size=64, reach_of_all=own, **more).assembly)
+
+    def ball(way):
+        return Crease(centre=(0.5, 0.5, 0), radius=0.51, directions=way)  # the edge between +x and +y, along z
+
+    points, plain, parted = corner_positions(low), ways(), ways(creases=[ball("split")])
+    on = np.abs(points[..., :2] - 0.5).max(axis=2) < 1e-6
+    np.testing.assert_array_equal(parted[~on], plain[~on])
+    np.testing.assert_allclose(parted[on], low.normals.at_corners()[on], atol=1e-6)
+    np.testing.assert_allclose(ways(creases=[ball("split"), ball("averaged")]), plain, atol=1e-6)
 
 
 @pytest.mark.parametrize(("sides", "causes"), [(8, {"wavy"}), (48, set())])

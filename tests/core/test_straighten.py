@@ -179,3 +179,20 @@ def test_what_is_no_picture_is_refused_by_name_and_a_large_one_is_made_smaller()
         stored_picture(b"roses", "poem.txt")
     stored = stored_picture(cv2.imencode(".png", np.zeros((300, 4096), np.uint8))[1].tobytes(), "wide.png")
     assert picture_in(stored).shape == (75, 1024)
+
+
+def test_every_mend_of_leaning_detail_takes_most_of_it_away():
+    def leaning(**more):
+        own = Reach(unit="scene", outward=0.15, inward=0.05, bend=0.1)
+        sculpt = merge([replace(cube(), uvs=()), *(disc(side) for side in DISCS)], "sculpt")
+        made = baked(cube(name="low"), sculpt, ["normal"], size=SIZE, samples=1, reach_of_all=own, **more)
+        shown = flaws_of([made.sheets[0].ground])
+        return [own.flaw for own in shown if own.flaw.cause == "leaning"]
+
+    flaws = leaning()
+    assert len(flaws) >= 1
+    for choice in range(3):
+        left = leaning(mends=[flaw.mends[choice] for flaw in flaws])
+        assert sum(flaw.weight for flaw in left) < 0.3 * sum(flaw.weight for flaw in flaws), (
+            flaws[0].mends[choice].words
+        )

@@ -144,10 +144,11 @@ def test_a_place_is_mended_by_hand(client, piece, short, workshop):
     number = short.rsplit("/", 1)[1]
     client.post(f"{piece}/settings/cage", data={"reach.unit": "percent", "reach.outward": "5", "reach.inward": "5"})
     at = {"x": 2.7, "y": 0, "z": 0, "radius": "0.4"}
-    for kind in ("heal", "averaged", "split", f"bake-{number}"):
+    for kind in ("heal", "averaged", "split", f"bake-{number}", "edges-split"):
         assert "kept among the mends" in client.post(f"{piece}/mends/place", data=at | {"kind": kind}).text
     mends = recipe_of(workshop, piece).mends
-    assert [(len(mend.heals), len(mend.patches)) for mend in mends] == [(1, 0), (0, 1), (0, 1), (0, 1)]
+    assert [(len(mend.heals), len(mend.patches)) for mend in mends] == [(1, 0), (0, 1), (0, 1), (0, 1), (0, 0)]
+    assert mends[4].creases[0].directions == "split"
     assert mends[3].patches[0].outward == pytest.approx(0.001)
     facts = baked(client, piece)["facts"]
     assert workshop.bake(facts["id"]).manifest.maps

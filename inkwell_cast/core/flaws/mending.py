@@ -5,7 +5,7 @@ import numpy as np
 from ..arrays import F64
 from ..assembly import Assembly
 from ..levels import object_scope
-from ..local_settings import Directions, Fix, FixKind, Heal, Level, Mend, Omission, Patch, Place, Pocket, Stroke
+from ..local_settings import Crease, Directions, Fix, FixKind, Heal, Level, Mend, Omission, Place, Pocket, Stroke
 from .found import Spot, length
 
 RIM = 0.25  # of a pocket
@@ -69,14 +69,11 @@ def fix(spot: Spot, words: str, kind: FixKind, keys: list[str]) -> Mend:
     return Mend(name=spot.name, words=words, fixes=fixes)
 
 
-def patch(spot: Spot, way: Directions) -> Mend:
-    """The flaw's place taken from a bake with other directions."""
-    words = {"split": "Take it from split rays here", "averaged": "Take it from averaged rays here"}[way]
-    own = [
-        Patch(centre=(x, y, z), radius=max(radius / (1 - RIM), 1e-9), rim=RIM, directions=way)
-        for (x, y, z), radius in _balls(spot)
-    ]
-    return Mend(name=spot.name, words=words, patches=own)
+def edges(spot: Spot, way: Directions) -> Mend:
+    """The edges of the low at the flaw, where rays part or are averaged."""
+    words = {"split": "Split the rays at its edges", "averaged": "Average the rays at these edges"}[way]
+    ball = Crease(centre=spot.middle, radius=max(ROOM * spot.radius, 1e-9), directions=way)
+    return Mend(name=spot.name, words=words, creases=[ball])
 
 
 def heal(spot: Spot) -> Mend:

@@ -60,8 +60,8 @@ def find(seen: Seen) -> Found:
         return Told(
             f"Both sides of the seam strike places {gap} apart, where the sculpt has turned by {bend:.0f}°; what lies "
             "between is on neither.",
-            "Average the rays of this part over its hard edges, or take the seam alone from such a bake.",
-            lambda spot: [mending.directions(spot, "averaged"), mending.patch(spot, "averaged")],
+            "Average the rays at these edges, or those of the whole part.",
+            lambda spot: [mending.edges(spot, "averaged"), mending.directions(spot, "averaged")],
         )  # fmt: skip
 
     return Found(rows, angle.astype(np.float64), tell)

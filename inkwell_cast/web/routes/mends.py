@@ -10,7 +10,7 @@ from starlette.responses import Response
 
 from ...core.errors import InputProblem
 from ...core.flaws import FLAW_MARKS, Flaw, marks_in
-from ...core.local_settings import Heal, Mend, Patch
+from ...core.local_settings import Crease, Directions, Heal, Mend, Patch
 from ...core.mends import add_mend, switched, without_mend
 from ...core.recipe import Recipe
 from ...store.bakes import BakeRow
@@ -116,6 +116,11 @@ def _by_hand(
     if kind in ("averaged", "split"):
         taken = Patch(centre=centre, radius=radius, directions=kind)  # type: ignore[arg-type]
         return Mend(name=name, words=f"Take a place from {kind} rays", patches=[taken])
+    if kind in ("edges-averaged", "edges-split"):
+        way: Directions = "split" if kind == "edges-split" else "averaged"
+        word = {"split": "Split", "averaged": "Average"}[way]
+        crease = Crease(centre=centre, radius=radius, directions=way)
+        return Mend(name=name, words=f"{word} the rays at edges of a place", creases=[crease])
     number = kind.removeprefix("bake-")
     row = bake_of(request, piece.id, int(number)) if number.isdigit() else None
     if row is None:

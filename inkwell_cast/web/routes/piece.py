@@ -141,7 +141,7 @@ def redraws(before: Recipe, after: Recipe) -> list[str]:
         return ["low-changed"]
     cage = any(
         getattr(before, name) != getattr(after, name)
-        for name in ("reach", "pockets", "nudges", "levels", "straight_picture")
+        for name in ("reach", "pockets", "nudges", "levels", "straight_picture", "creases")
     )
     return ["low-changed" if displaces(after) else "cage-changed"] if cage else []
 
