@@ -28,8 +28,8 @@ def find(seen: Seen) -> Found:
         return Told(
             f"Rays lean by up to {seen.lean[at].max():.0f}° from the flat face; what stands {off} off it is drawn "
             f"{aside} to the side.",
-            "Straighten the rays here, split them at the edges, or give the low a loop of edges there.",
-            lambda spot: [mending.straighten(spot), mending.straighten_flat(spot), mending.edges(spot, "split")],
+            "Straighten the rays here, split them at hard edges, or give the low a loop of edges there.",
+            lambda spot: [mending.straighten(spot), mending.straighten_flat(spot), mending.directions(spot, "split")],
         )
 
     return Found(rows, np.minimum(seen.lean[rows], 45.0), tell)
