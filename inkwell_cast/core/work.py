@@ -7,7 +7,7 @@ their rays are traced again for such a layer.
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from functools import partial
 from typing import Any
 
@@ -22,13 +22,17 @@ from .fit import cage_of
 from .gather import RAWS, empty
 from .ground import Ground
 from .low import Low, prepare_lows
+from .memory import free
 from .mesh import Mesh, corner_positions
 from .rays import Rays
 from .recipe import PROOF_SIDE, RAYLESS, Recipe
-from .room import on_disk as lies_on_disk
+from .room import on_disk
 from .sheet import nearest_covered
 from .sheets import lay_out_sheets
 from .turns import Turns, by_pair, turns_of
+
+MOST_AGAIN = 0.5  # of the busy tiles: with more, a whole cast is quicker
+SPARE = 0.4  # of the memory that is free, for copies
 
 Progress = Callable[[float], None]
 Tell = Callable[[str, float], None]
@@ -60,6 +64,18 @@ class SheetWork:
     raws: dict[str, Layer] = field(default_factory=dict)
     padded: tuple[int, I32] | None = None
     again: I64 | None = None
+
+    @property
+    def keeps(self) -> bool:
+        """Whether another bake can go on from what was found: all of it is there, in memory."""
+        return self.cast is not None and self.hits is not None and self.again is None and not on_disk(self.cast.normal)
+
+    @property
+    def size(self) -> int:
+        """Bytes of what was found."""
+        arrays = [getattr(own, f.name) for own in (self.cast, self.hits) if own is not None for f in fields(own)]
+        arrays += [layer.values for layer in self.raws.values()]
+        return sum(array.nbytes for array in arrays if hasattr(array, "nbytes"))
 
     def ground(self, assembly: Assembly, sculpt: Sculpt, warm: Warm, cast: Cast | None = None) -> Ground:
         found, low, basis = cast or self.cast, self.low, assembly.recipe.basis
@@ -128,24 +144,21 @@ def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: Progress, b
 
 
 def _take_over(before: LaidOut, made: LaidOut, assembly: Assembly) -> None:
-    """Keep what an earlier bake found where the rays are the same, and mark the tiles that must be cast again."""
+    """Keep what an earlier bake found where the rays are the same, and mark the tiles that must be cast again.
+
+    A sheet of which most changed is cast whole: that needs no copies. So is one whose copies would not fit beside it.
+    """
     old = {sheet.name: sheet for sheet in before.sheets}
-    same = [(old[sheet.name], sheet) for sheet in made.sheets if sheet.name in old]
-    same = [
-        (one, sheet)
-        for one, sheet in same
-        if one.cast is not None
-        and one.hits is not None
-        and one.again is None
-        and same_low(one.low, sheet.low)
-        and not lies_on_disk(one.cast.normal)
-    ]
-    if not same:
+    pairs = [(old[sheet.name], sheet) for sheet in made.sheets if sheet.name in old]
+    same = [(one, sheet) for one, sheet in pairs if one.keeps and same_low(one.low, sheet.low)]
+    if not same or sum(one.size for one, _ in same) > SPARE * free():
         return
     changed = changed_rays(corner_positions(assembly.low), before.cage, made.cage)
     for one, sheet in same:
-        sheet.cast, sheet.hits, sheet.raws, sheet.padded = one.cast, one.hits, dict(one.raws), one.padded
-        sheet.again = tiles_of(sheet.low.grid, changed[sheet.low.triangles])
+        tiles = tiles_of(sheet.low.grid, changed[sheet.low.triangles])
+        if len(tiles) <= MOST_AGAIN * len(sheet.low.grid.busy_tiles):
+            sheet.cast, sheet.hits, sheet.raws, sheet.padded = one.cast, one.hits, dict(one.raws), one.padded
+            sheet.again = tiles
 
 
 def fill(
