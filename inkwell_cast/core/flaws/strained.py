@@ -7,6 +7,7 @@ from .found import Found, Told
 from .seen import Seen
 
 KEY, TITLE = "strained", "Strained gradient"
+BY_PART = True  # it is the low that bends too sharply, not a place
 STRAIN = 60.0  # degrees between shading normal and face: from here on rounding counts more than twice
 STEP = 0.45  # degrees: what one 8-bit step of a steep normal shows
 

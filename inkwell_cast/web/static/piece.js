@@ -436,6 +436,7 @@ document.body.addEventListener("htmx:afterRequest", (e) => {
 followBake();
 document.body.addEventListener("bake-ended", async (e) => {
   baking = false;
+  model.clearMarks(); sheet.setHatched(null); // of a flaw of before
   if (e.detail.facts || peeked) await showBake(e.detail.facts || state.facts);
   peeked = "";
   const step = e.detail.facts ? `${base}/panel/review` : stepHere();
