@@ -63,7 +63,7 @@ async function loadMeshes(turn = true) {
   done();
   if (facts.meshes) $("model-note").textContent = problems.join(" ");
   if (turn || before.isEmpty() || !before.equals(model.box)) model.fit();
-  await showBake(facts.facts);
+  await showBake((await json(`${base}/state`)).facts); // a bake may have ended while meshes were loaded
   $("table").dataset.views = "ready";
 }
 
