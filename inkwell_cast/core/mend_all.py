@@ -1,8 +1,8 @@
 """Mend all: the best mend of every flaw, baked, and kept where it did good.
 
-Mends are tried together and judged each by its own flaw: what a viewer would see of it (area times angle, over flaws of
-any cause near its place) must fall by `BETTER`, and the likeness must not suffer. One that does not is taken back, and
-the next that the flaw offers is tried in its place. What is left has no mend among the settings.
+Mends are tried together and judged each by its own flaw: what a viewer would see of it (area times angle) must fall to
+`BETTER` of it or less, and neither the likeness nor the sum of all flaws may get worse; where it does, each is baked by
+itself. One that does no good is taken back, and the next that its flaw offers is tried in its place.
 """
 
 from collections.abc import Callable
@@ -35,12 +35,44 @@ class MendedAll:
     report: Report
 
 
+@dataclass(frozen=True, slots=True)
+class _State:
+    """A recipe with some mends, its bake, its flaws, and the likeness with misses."""
+
+    recipe: Recipe
+    bake: Bake
+    flaws: list[Flaw]
+    angle: float
+
+    @property
+    def weight(self) -> float:
+        return sum(flaw.weight for flaw in self.flaws)
+
+    def harms(self, before: "_State") -> bool:
+        """Whether the whole is worse than it was: less like the sculpt, or more flaws to be seen."""
+        return self.angle > before.angle + WORSE or self.weight > before.weight
+
+
 @dataclass(slots=True)
 class _Try:
+    """A flaw whose mends are tried one after the other, until one helps."""
+
     flaw: Flaw
     choices: list[Mend]
-    after: float = 0.0
     kept: bool = False
+
+    def left_in(self, state: _State) -> float:
+        """What a viewer would still see of the flaw: those of its cause and part in its ball."""
+        near = [
+            other.weight
+            for other in state.flaws
+            if (other.part, other.cause) == (self.flaw.part, self.flaw.cause)
+            and np.linalg.norm(np.subtract(other.middle, self.flaw.middle)) <= self.flaw.radius + other.radius
+        ]
+        return sum(near)
+
+    def helped_in(self, state: _State) -> bool:
+        return self.left_in(state) <= BETTER * self.flaw.weight
 
 
 def mend_all(
@@ -48,60 +80,50 @@ def mend_all(
     cancel: Callable[[], bool] = lambda: False, warm: Warm | None = None,
 ) -> MendedAll:  # fmt: skip
     """Mend what settings can; raises what `bake` does."""
-    warm = warm or Warm()
-    count = 0
+    warm, count = warm or Warm(), 0
 
     def heard(stage: str, share: float) -> None:
         progress(stage, min((count + share) / USUAL, 0.97))
 
-    def baked(mends: list[Mend]) -> tuple[Recipe, Bake, list[Flaw]]:
+    def baked(mends: list[Mend]) -> _State:
         nonlocal count
         given = recipe
         for mend in mends:
             given = add_mend(given, mend)
-        made = bake(
-            given, meshes, lambda stage, share: progress(stage, min((count + share) / USUAL, 0.97)), cancel, warm
-        )
+        made = bake(given, meshes, heard, cancel, warm)
         count += 1
         shown = flaws_of([sheet.ground for sheet in made.sheets], made.findings())
-        return given, made, [found.flaw for found in shown]
+        return _State(given, made, [found.flaw for found in shown], mean_angle(made))
 
-    given, made, flaws = baked([])
-    first, likeness = flaws, mean_angle(made)
-    tries = [_Try(flaw, list(flaw.mends)) for flaw in flaws if flaw.mends]
+    first = baked([])
+    tries = [_Try(flaw, list(flaw.mends)) for flaw in first.flaws if flaw.mends]
     tried, kept = list[Tried](), list[Mend]()
     for _ in range(ROUNDS):
         waiting = [own for own in tries if not own.kept and own.choices]
         if not waiting:
             break
-        at_work = [own.choices[0] for own in waiting]
-        _, made, flaws = baked([*kept, *at_work])
-        good = [_left_of(own.flaw, flaws) <= BETTER * own.flaw.weight for own in waiting]
-        harmed = mean_angle(made) > likeness + WORSE
-        for own, helps in zip(waiting, good, strict=True):
-            own.after, own.kept = _left_of(own.flaw, flaws), helps and not harmed
-        if harmed:  # find out which: each by itself
-            for own, helps in zip(waiting, good, strict=True):
-                if helps and len(waiting) > 1:
-                    _, alone, _ = baked([*kept, own.choices[0]])
-                    own.kept = mean_angle(alone) <= likeness + WORSE
+        together = baked([*kept, *(own.choices[0] for own in waiting)])
+        harmed = together.harms(first)
         for own in waiting:
-            mend = own.choices.pop(0)
+            state, mend = together, own.choices.pop(0)
+            if harmed and len(waiting) > 1 and own.helped_in(together):
+                state = baked([*kept, mend])  # is it this one that does harm?
+            own.kept = own.helped_in(state) and not state.harms(first)
+            kept += [mend] if own.kept else []
             tried.append(
                 Tried(
                     title=own.flaw.title, part=own.flaw.part, words=mend.words, before=own.flaw.weight,
-                    after=own.after, kept=own.kept,
+                    after=own.left_in(state), kept=own.kept,
                 )
             )  # fmt: skip
-            kept += [mend] if own.kept else []
-    given, made, flaws = baked(kept)
+    last = baked(kept)
     progress("mending", 1.0)
-    left = [f"{flaw.title}, {flaw.part.rpartition('/')[2]}: {flaw.remedy}" for flaw in flaws if not flaw.mends]
+    left = [f"{flaw.title}, {flaw.part.rpartition('/')[2]}: {flaw.remedy}" for flaw in last.flaws if not flaw.mends]
     report = Report(
-        flaws=(len(first), len(flaws)), weight=(_weight(first), _weight(flaws)),
-        likeness=(likeness, mean_angle(made)), tried=tried, left=left,
+        flaws=(len(first.flaws), len(last.flaws)), weight=(first.weight, last.weight),
+        likeness=(first.angle, last.angle), tried=tried, left=left,
     )  # fmt: skip
-    return MendedAll(given, made, report)
+    return MendedAll(last.recipe, last.bake, report)
 
 
 def mean_angle(made: Bake) -> float:
@@ -119,17 +141,3 @@ def mean_angle(made: Bake) -> float:
                 count += covered.size
                 break
     return total / count if count else 0.0
-
-
-def _left_of(flaw: Flaw, flaws: list[Flaw]) -> float:
-    """What a viewer would still see where a flaw was: flaws of its cause and part, and others that lie in its ball."""
-    left = 0.0
-    for other in flaws:
-        if other.part == flaw.part and other.cause == flaw.cause:
-            away = np.linalg.norm(np.subtract(other.middle, flaw.middle))
-            left += other.weight if away <= flaw.radius + other.radius else 0.0
-    return left
-
-
-def _weight(flaws: list[Flaw]) -> float:
-    return sum(flaw.weight for flaw in flaws)

@@ -12,7 +12,7 @@ from .found import Flaw
 CAUSES = {
     "pairs": ("alone", 45.0), "winding": ("back", 45.0), "overlaps": ("overlap", 45.0),
     "uv_area": ("folded", 30.0), "hard_edges": ("hard_edge", 8.0), "faceted": ("faceted", 6.0),
-    "doubles": ("cracked", 2.0), "borders": ("open", 20.0), "tiles": ("tiles", 1.0),
+    "doubles": ("cracked", 2.0), "borders": ("open", 4.0), "tiles": ("tiles", 1.0),
 }  # fmt: skip
 NOTES = {"borders", "tiles"}
 TITLES = {"winding": "Struck a back face", "borders": "Open sculpt"}
@@ -21,7 +21,11 @@ TITLES = {"winding": "Struck a back face", "borders": "Open sculpt"}
 def flaw_of(finding: Finding) -> Flaw | None:
     """The flaw that a finding is, with its remedy as a mend; None where a viewer of the map would see nothing of it."""
     place = finding.place
-    if finding.check not in CAUSES or place is None or (finding.severity == "note" and finding.check not in NOTES):
+    if finding.check not in CAUSES or place is None:
+        return None
+    if finding.severity == "note" and finding.check not in NOTES:
+        return None
+    if finding.check == "borders" and finding.marks.on_low:  # a low may be open where it is never seen
         return None
     cause, error = CAUSES[finding.check]
     mend = mend_of(finding.fix, f"{finding.title}, {finding.part.rpartition('/')[2]}") if finding.fix else None
