@@ -93,7 +93,7 @@ def test_the_keyboard_and_settings_that_are_out_of_range(quiet: Page, server, ri
     page = quiet
     make_piece(page, server, ring_files)
     page.keyboard.press("?")
-    expect(page.get_by_text("low, sculpt, wipe in turn")).to_be_visible()
+    expect(page.get_by_text("low, sculpt, both, wipe in turn")).to_be_visible()
     page.keyboard.press("Escape")
     page.keyboard.press("4")
     expect(page.get_by_role("heading", name="Maps", exact=True)).to_be_visible()
