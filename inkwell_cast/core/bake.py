@@ -33,7 +33,7 @@ from .memory import free, needed, refuse_too_large
 from .mends import Report
 from .mesh import Mesh
 from .peek import Peek, peeking
-from .recipe import RAYLESS, Recipe
+from .recipe import Recipe
 from .refusals import refuse_unusable, warnings_after
 from .relief import displaced
 from .repair import repaired
@@ -237,11 +237,8 @@ class Bake:
         return made
 
     def findings(self) -> list[Finding]:
-        """What the checks say of the piece, found once for meshes and the settings that checks heed."""
-        given = self.recipe.model_dump(mode="json", exclude=RAYLESS | {"pockets", "nudges", "omissions"})
-        own = {k: v for k, v in given.pop("sheet").items() if k in ("channel", "split")}
-        key = f"{given} {own} {self.sculpt.serial} {[id(mesh) for mesh in self.assembly.files.values()]}"
-        return self.warm.once("findings", key, lambda: findings_of(self.assembly))
+        """What the checks say of the piece."""
+        return findings_of(self.assembly, self.warm)
 
     def coverage(self) -> Coverage:
         """What the cage of this bake holds of the sculpt."""

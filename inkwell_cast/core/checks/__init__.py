@@ -5,7 +5,7 @@ from typing import Protocol
 
 from ..assembly import Assembly, BakeMeshes, Warm, assemble, undivided
 from ..errors import Cancelled
-from ..recipe import Recipe
+from ..recipe import RAYLESS, Recipe
 from . import (
     borders,
     cages,
@@ -26,6 +26,8 @@ from . import (
     winding,
 )
 from .finding import SEVERITIES, Finding, Inspected, Remedy, Severity, inspect
+
+UNHEEDED = RAYLESS | {"pockets", "nudges", "omissions", "creases", "straight_picture"}  # settings that no check heeds
 
 
 class Check(Protocol):
@@ -51,11 +53,19 @@ def check(
 
     `cancel()` is asked between checks and a true answer raises Cancelled.
     """
-    return findings_of(assemble(recipe, meshes, warm), cancel)
+    warm = warm or Warm()
+    return findings_of(assemble(recipe, meshes, warm), warm, cancel)
 
 
-def findings_of(assembly: Assembly, cancel: Callable[[], bool] = lambda: False) -> list[Finding]:
-    """The same for a piece that is put together."""
+def findings_of(assembly: Assembly, warm: Warm, cancel: Callable[[], bool] = lambda: False) -> list[Finding]:
+    """The same for a piece that is put together, found once for its files and the settings that checks heed."""
+    given = assembly.recipe.model_dump(mode="json", exclude=UNHEEDED)
+    sheet, files = given.pop("sheet"), list(assembly.files.values())
+    key = f"{given} {sheet['channel']} {sheet['split']} {[id(mesh) for mesh in files]}"
+    return warm.once("findings", key, lambda: (_found_in(assembly, cancel), files))[0]  # files held: ids stay theirs
+
+
+def _found_in(assembly: Assembly, cancel: Callable[[], bool]) -> list[Finding]:
     piece = inspect(undivided(assembly))
     found = [*numbers.find(piece)]
     if not found:  # nothing else can be computed with such values

@@ -27,9 +27,10 @@ def pocket(assembly: Assembly, spot: Spot, reach: tuple[float, float]) -> Mend:
 
 def straighten(spot: Spot) -> Mend:
     """Rays that leave the faces under the flaw at right angles."""
+    centres, radius = _dabs(spot.places)
     strokes = [
-        Stroke(kind="straighten", points=[centre], radius=max(radius, 1e-9), amount=1.0, falloff=0.3)
-        for centre, radius in _balls(spot)
+        Stroke(kind="straighten", points=[(x, y, z)], radius=max(radius, 1e-9), amount=1.0, falloff=0.3)
+        for x, y, z in centres.tolist()
     ]
     return Mend(name=spot.name, words="Straighten the rays here", nudges=strokes)
 
@@ -69,11 +70,10 @@ def fix(spot: Spot, words: str, kind: FixKind, keys: list[str]) -> Mend:
     return Mend(name=spot.name, words=words, fixes=fixes)
 
 
-def edges(spot: Spot, way: Directions) -> Mend:
-    """The edges of the low at the flaw, where rays part or are averaged."""
-    words = {"split": "Split the rays at its edges", "averaged": "Average the rays at these edges"}[way]
-    ball = Crease(centre=spot.middle, radius=max(ROOM * spot.radius, 1e-9), directions=way)
-    return Mend(name=spot.name, words=words, creases=[ball])
+def average_edges(spot: Spot) -> Mend:
+    """Averaged rays at the corners of the low beside the flaw."""
+    ball = Crease(centre=spot.middle, radius=max(ROOM * spot.radius, 1e-9), directions="averaged")
+    return Mend(name=spot.name, words="Average the rays at these edges", creases=[ball])
 
 
 def heal(spot: Spot) -> Mend:
@@ -83,11 +83,6 @@ def heal(spot: Spot) -> Mend:
         words="Fill it in from its rim",
         heals=[Heal(centre=spot.middle, radius=max(ROOM * spot.radius, 1e-9))],
     )
-
-
-def _balls(spot: Spot) -> list[tuple[tuple[float, float, float], float]]:
-    centres, radius = _dabs(spot.places)
-    return [((x, y, z), radius) for x, y, z in centres.tolist()]
 
 
 def _dabs(places: F64) -> tuple[F64, float]:

@@ -61,7 +61,7 @@ def find(seen: Seen) -> Found:
             f"Both sides of the seam strike places {gap} apart, where the sculpt has turned by {bend:.0f}°; what lies "
             "between is on neither.",
             "Average the rays at these edges, or those of the whole part.",
-            lambda spot: [mending.edges(spot, "averaged"), mending.directions(spot, "averaged")],
+            lambda spot: [mending.average_edges(spot), mending.directions(spot, "averaged")],
         )  # fmt: skip
 
     return Found(rows, angle.astype(np.float64), tell)

@@ -46,7 +46,7 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
         ],
         "stale": stale(shown, piece.recipe, meshes) if shown else "",
         "before": next((b for b in done if shown and b.id < shown.id and not b.trial and b.proof == shown.proof), None),
-        "disk": shop.bakery.disk_use(piece_id),
+        "disk_use": shop.bakery.disk_use,
         "peek": shop.bakery.peek_at(bakes[0].id) if bakes and bakes[0].open else "",
         "facts": bake_facts(shown, piece.recipe, meshes) if shown else None,
         **scope_context(piece.recipe, paired, request.query_params.get("scope", "piece")),
