@@ -21,7 +21,7 @@ css: $(READY)
 
 test: $(READY)
 	@command -v chromium >/dev/null || (apt-get update -q && apt-get install -y -q --no-install-recommends chromium)
-	@test -d tests/node_modules/mikktspace -a -d tests/node_modules/ag-psd || npm install --silent --no-audit --no-fund --prefix tests
+	@test -d tests/node_modules/mikktspace -a -d tests/node_modules/ag-psd -a -d tests/node_modules/gltf-validator -a -d tests/node_modules/three || npm install --silent --no-audit --no-fund --prefix tests
 	@$(BIN)/python -c "import pxr" 2>/dev/null || $(BIN)/pip install --quiet --disable-pip-version-check -r requirements-usd.lock
 	$(BIN)/ruff format --check .
 	$(BIN)/ruff check .

@@ -4,13 +4,15 @@ import argparse
 import pathlib
 import sys
 from collections.abc import Sequence
-from typing import get_args
+from typing import Any, get_args
 
 from pydantic import ValidationError
 
 from ..core.errors import InputProblem, RayLibraryMissing
+from ..core.handoff_settings import Handoff
 from ..core.local_settings import NormalMode
 from ..core.mix import MIXES
+from ..core.receiver import Receiver
 from ..core.recipe import DEPTHS, Basis, MapKey, Normals, Output, Sheet, refusals
 from .cage import run_cage, run_coverage
 from .commands import (
@@ -24,9 +26,21 @@ from .commands import (
     run_serve,
     run_settings,
 )
-from .input import add_cage, add_meshes, reason
+from .input import add_cage, add_meshes, add_settings, reason
+from .leaving import (
+    export_library,
+    list_receivers,
+    make_receiver,
+    run_handoff,
+    save_piece,
+    show_piece,
+    show_receiver,
+    show_schema,
+)
+from .run import run_batch
 
 BAD_INPUT, FAULT = 2, 1
+Commands = Any  # what argparse gives for adding commands has no public name
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -58,11 +72,94 @@ def words_of(problem: Exception) -> str:
 def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser("inkwell-cast", description="Bake a sculpt onto a UV-unwrapped mesh.")
     commands = parser.add_subparsers(required=True, metavar="COMMAND")
+    path = pathlib.Path
     command = commands.add_parser("bake", help="bake maps into a folder")
     command.set_defaults(run=run_bake)
+    _add_bake(command)
+    command.add_argument(
+        "--out", required=True, type=path, metavar="DIR", help="folder for the pictures and manifest.json"
+    )
+    command.add_argument(
+        "--mesh", type=path, metavar="FILE", help="write the low that the maps were baked on too, .obj, .ply or .glb"
+    )
+    command = commands.add_parser("handoff", help="bake, and write what leaves: maps, meshes, manifest and report")
+    command.set_defaults(run=run_handoff)
+    _add_bake(command)
+    command.add_argument("--out", required=True, type=path, metavar="DIR|ZIP", help="folder, or archive, that is made")
+    command.add_argument("--existing", choices=("ask", "replace", "number"), help=reason(Handoff, "existing"))
+    command.add_argument("--name", default="", metavar="NAME", help="what {piece} stands for")
+    _add_batch(commands)
+    _add_receivers(commands)
+    _add_pieces(commands)
+    _add_looking(commands)
+    return parser
+
+
+def _add_batch(commands: Commands) -> None:
+    command = commands.add_parser(
+        "run", help="bake and hand off every piece of some folders; exit code 3 when some failed"
+    )
+    command.set_defaults(run=run_batch)
     add, path = command.add_argument, pathlib.Path
+    add(
+        "paths", nargs="+", type=path, metavar="FOLDER|PIECE",
+        help="folders whose meshes make pieces by name, each folder in them being one piece; and .icast files",
+    )  # fmt: skip
+    add("--receiver", metavar="R", help="a ready receiver by name, or a JSON file; see `inkwell-cast receivers`")
+    add("--out", required=True, type=path, metavar="DIR", help="gets a folder a piece, and summary.json and .txt")
+    add("--jobs", type=int, default=1, metavar="N", help="pieces baked at once (default 1; each uses every core)")
+    add("--watch", action="store_true", help="stay, and bake again what changes")
+    add("--again", action="store_true", help="bake also what is done and did not change")
+    add("--mend", action="store_true", help="try the best mend of every flaw, and keep what does good")
+    add("--recipe", type=path, metavar="FILE", help="JSON with settings for pieces that have none of their own")
+    command.set_defaults(files=[], low=[], high=[], together=False)
+
+
+def _add_receivers(commands: Commands) -> None:
+    command = commands.add_parser("receivers", help="what maps can be made for: list, show, make, schema")
+    command.set_defaults(run=list_receivers)
+    kinds = command.add_subparsers(metavar="DO")
+    command = kinds.add_parser("list", help="the ready ones")
+    command.set_defaults(run=list_receivers)
+    command = kinds.add_parser("show", help="print one as JSON")
+    command.set_defaults(run=show_receiver)
+    command.add_argument("receiver", metavar="NAME|FILE")
+    command = kinds.add_parser("make", help="a JSON file from the settings of a piece or a recipe")
+    command.set_defaults(run=make_receiver)
+    add_settings(command)
+    command.add_argument("--name", required=True, metavar="NAME", help=reason(Receiver, "name", bare=True))
+    command.add_argument("--does", default="", metavar="WORDS", help="what it is for, in a sentence")
+    command.add_argument("--out", required=True, type=pathlib.Path, metavar="FILE")
+    command = kinds.add_parser("schema", help="print the JSON schema of a receiver file")
+    command.set_defaults(run=show_schema)
+
+
+def _add_pieces(commands: Commands) -> None:
+    kinds = commands.add_parser("piece", help="portable piece files").add_subparsers(required=True, metavar="DO")
+    command = kinds.add_parser("save", help="meshes and settings into one .icast")
+    command.set_defaults(run=save_piece)
     add_meshes(command)
-    add("--out", required=True, type=path, metavar="DIR", help="folder for the pictures and manifest.json")
+    add_cage(command)
+    command.add_argument("--library", type=pathlib.Path, metavar="FILE", help="a material library, as JSON")
+    command.add_argument("--receiver", metavar="R", help="settings of a receiver, laid over")
+    command.add_argument("--name", default="", metavar="NAME", help="the piece's name; by default that of its low")
+    command.add_argument("--out", required=True, type=pathlib.Path, metavar="FILE.icast")
+    command = kinds.add_parser("show", help="what a piece file holds")
+    command.set_defaults(run=show_piece)
+    command.add_argument("piece", type=pathlib.Path, metavar="FILE.icast")
+    command.add_argument("--json", action="store_true", help="print all of its JSON")
+    command = commands.add_parser("library", help="write the material library of a piece or a recipe as JSON")
+    command.set_defaults(run=export_library)
+    add_settings(command)
+    command.add_argument("--out", required=True, type=pathlib.Path, metavar="FILE")
+
+
+def _add_bake(command: argparse.ArgumentParser) -> None:
+    """Meshes, and every setting that has an option of its own."""
+    add = command.add_argument
+    add_meshes(command)
+    add("--receiver", metavar="R", help="a ready receiver by name, or a JSON file; see `inkwell-cast receivers`")
+    add("--library", type=pathlib.Path, metavar="FILE", help="a material library, as JSON")
     add("--maps", help=f"{reason(Output, 'maps')} Any of {', '.join(get_args(MapKey))}, with commas between.")
     add("--sheets", choices=("one", "material", "tile"), help=reason(Sheet, "split"))
     add("--channel", type=int, metavar="N", help=reason(Sheet, "channel"))
@@ -70,7 +167,6 @@ def _parser() -> argparse.ArgumentParser:
     add("--size", metavar="WxH", help="Width and height of the sheet in texels, 16 to 16384 each.")
     add("--samples", type=int, choices=(1, 4, 16, 64), help=reason(Sheet, "samples"))
     add_cage(command)
-    add("--mesh", type=path, metavar="FILE", help="write the low that the maps were baked on too, .obj, .ply or .glb")
     add(
         "--mend", action="store_true",
         help="first try the best mend of every flaw and keep those that do good; the manifest's recipe holds them",
@@ -79,6 +175,11 @@ def _parser() -> argparse.ArgumentParser:
     add("--format", choices=tuple(DEPTHS), help=reason(Output, "format"))
     add("--green", choices=("up", "down"), help=reason(Basis, "green"))
     add("--padding", metavar="N|auto|fill", help=reason(Sheet, "padding"))
+
+
+def _add_looking(commands: Commands) -> None:
+    """Commands that look at a piece or convert one file."""
+    path = pathlib.Path
     command = commands.add_parser("cage", help="write the cage that a bake would use, in the low's own topology")
     command.set_defaults(run=run_cage)
     add_meshes(command)
@@ -135,4 +236,3 @@ def _parser() -> argparse.ArgumentParser:
             "--port", type=int, default=8734, help="port on 127.0.0.1 (default 8734; 0 takes a free one)"
         )
         command.add_argument("--data", type=path, metavar="DIR", help="folder for pieces and bakes")
-    return parser

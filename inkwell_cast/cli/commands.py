@@ -6,12 +6,13 @@ import json
 from pydantic import BaseModel
 
 from ..core.assembly import assemble
-from ..core.bake import bake
+from ..core.bake import Bake, bake
 from ..core.checks import check
 from ..core.convert import convert_file
 from ..core.errors import InputProblem
 from ..core.export import low_mesh
 from ..core.formats import read_mesh, write_mesh
+from ..core.manifest import Manifest, MeshFile
 from ..core.mend_all import mend_all
 from ..core.mends import Report
 from ..core.mix import mix_files
@@ -120,17 +121,20 @@ def _basis_of(option: str, text: str) -> Basis | None:
     return Basis.model_validate(dict(part.split("=", 1) for part in given))
 
 
-def run_bake(options: argparse.Namespace) -> int:
+def baked(options: argparse.Namespace, bar: Bar) -> tuple[Bake, Report | None, list[MeshFile]]:
+    """The bake that a command line asks for, what was mended on its way, and the files it was made of."""
     recipe = recipe_of(options)
-    bar = Bar()
     meshes, sources = meshes_of(options, bar)
+    if options.mend:
+        done = mend_all(recipe, meshes, bar.show)
+        return done.bake, done.report, sources
+    return bake(recipe, meshes, bar.show), None, sources
+
+
+def run_bake(options: argparse.Namespace) -> int:
+    bar = Bar()
     try:
-        report = None
-        if options.mend:
-            done = mend_all(recipe, meshes, bar.show)
-            result, report = done.bake, done.report
-        else:
-            result = bake(recipe, meshes, bar.show)
+        result, report, sources = baked(options, bar)
         try:
             manifest = result.save(options.out, sources, mending=report)
             if options.mesh:
@@ -143,6 +147,13 @@ def run_bake(options: argparse.Namespace) -> int:
             ) from error
     finally:
         bar.end()
+    tell(manifest)
+    print(f"{manifest.texels:,} texels, {manifest.missed_texels:,} missed; {len(manifest.maps)} maps in {options.out}")
+    return 0
+
+
+def tell(manifest: Manifest) -> None:
+    """What a bake found, in lines."""
     for warning in manifest.warnings:
         print(f"note: {warning}")
     if manifest.mending:
@@ -170,8 +181,6 @@ def run_bake(options: argparse.Namespace) -> int:
     for pair in manifest.pairs:
         if pair.cage_words:
             print(f"cage of {pair.name}: {pair.cage_words}")
-    print(f"{manifest.texels:,} texels, {manifest.missed_texels:,} missed; {len(manifest.maps)} maps in {options.out}")
-    return 0
 
 
 def _say_mending(report: Report) -> None:

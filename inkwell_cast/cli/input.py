@@ -10,15 +10,24 @@ from typing import Any
 from ..core.bake import BakeMeshes
 from ..core.errors import InputProblem
 from ..core.formats import read_mesh
+from ..core.library import join, read_library_file
 from ..core.manifest import MeshFile, sha256_of
-from ..core.recipe import Reach, Recipe
+from ..core.mesh import Mesh
+from ..core.pairing import read_name
+from ..core.piece_file import SUFFIX, PieceFile, read_piece
+from ..core.receiver import find_receiver
+from ..core.recipe import Pairing, Reach, Recipe
 from ..core.straighten import stored_picture
 
 
 def add_meshes(command: argparse.ArgumentParser) -> None:
     path = pathlib.Path
     command.add_argument(
-        "files", nargs="*", type=path, metavar="FILE", help="meshes whose parts say their role by name"
+        "files",
+        nargs="*",
+        type=path,
+        metavar="FILE",
+        help="meshes whose parts say their role by name; or one .icast, with its settings",
     )
     command.add_argument("--low", nargs="+", default=[], type=path, metavar="FILE", help="meshes to bake onto")
     command.add_argument("--high", nargs="+", default=[], type=path, metavar="FILE", help="sculpts they receive from")
@@ -38,26 +47,44 @@ def add_cage(command: argparse.ArgumentParser) -> None:
         help="turn rays to the faces that they leave from: on flat faces, or where a grey picture laid by UV is white",
     )  # fmt: skip
     add("--directions", choices=("averaged", "split"), help=reason(Reach, "directions"))
-    add(
-        "--set",
-        nargs="+",
-        action="extend",
-        default=[],
-        metavar="NAME=VALUE",
+    _add_set(command)
+
+
+def _add_set(command: argparse.ArgumentParser) -> None:
+    command.add_argument(
+        "--set", nargs="+", action="extend", default=[], metavar="NAME=VALUE",
         help="any setting by name; see `inkwell-cast settings`",
+    )  # fmt: skip
+    command.add_argument(
+        "--recipe", type=pathlib.Path, metavar="FILE", help="JSON with settings; options given here win over it"
     )
-    add("--recipe", type=pathlib.Path, metavar="FILE", help="JSON with settings; options given here win over it")
 
 
-def reason(model: Any, field: str) -> str:
+def add_settings(command: argparse.ArgumentParser) -> None:
+    """Settings alone, of a piece file or a recipe."""
+    command.add_argument("files", nargs="*", type=pathlib.Path, metavar="FILE.icast", help="a piece with its settings")
+    _add_set(command)
+    command.set_defaults(
+        low=[], high=[], together=False, reach=None, fit=False, clearance=None, directions=None, straighten=None
+    )
+
+
+def reason(model: Any, field: str, bare: bool = False) -> str:
     found = model.model_fields[field]
+    if bare:
+        return str(found.description).replace("%", "%%")
     shown = ",".join(found.default) if isinstance(found.default, list) else found.default
     return f"{found.description} Default {shown}.".replace("%", "%%")
 
 
 def recipe_of(options: argparse.Namespace) -> Recipe:
     """The recipe file's settings, or the defaults, changed by what was given on the command line."""
-    settings = recipe_file(options).model_dump()
+    recipe = recipe_file(options)
+    if getattr(options, "library", None):
+        recipe = recipe.model_copy(update={"library": join(recipe.library, read_library_file(options.library))})
+    if getattr(options, "receiver", None):
+        recipe = find_receiver(options.receiver).laid_over(recipe)
+    settings = recipe.model_dump()
     if options.reach:
         settings["reach"] |= {"unit": "scene", "outward": options.reach[0], "inward": options.reach[1]}
     if options.fit:
@@ -115,8 +142,9 @@ def set_value(settings: dict[str, Any], given: str) -> None:
 
 
 def recipe_file(options: argparse.Namespace) -> Recipe:
-    """The settings of --recipe, or the defaults; --together on top."""
-    recipe = Recipe()
+    """The settings of --recipe, those of a piece file, or the defaults; --together on top."""
+    piece = piece_of(options)
+    recipe = piece[0].recipe.model_copy() if piece else Recipe()
     if options.recipe:
         try:
             text = options.recipe.read_text()
@@ -130,11 +158,44 @@ def recipe_file(options: argparse.Namespace) -> Recipe:
     return recipe
 
 
+def piece_of(options: argparse.Namespace) -> tuple[PieceFile, list[Mesh]] | None:
+    """The piece file among the files of a command, read once; None without one. Raises InputProblem."""
+    given = [path for path in options.files if path.suffix.lower() == SUFFIX]
+    if not given:
+        return None
+    if len(options.files + options.low + options.high) > 1:
+        raise InputProblem(str(given[0]), "A piece file has all its meshes with it.", "Name it alone.")
+    if not hasattr(options, "read_piece"):
+        options.read_piece = read_piece(given[0])
+    piece: tuple[PieceFile, list[Mesh]] = options.read_piece
+    return piece
+
+
+def name_of(options: argparse.Namespace) -> str:
+    """What a piece of the command line is called: as said, as its file says, or after its first mesh."""
+    piece = piece_of(options)
+    if getattr(options, "name", ""):
+        return str(options.name)
+    if piece:
+        return piece[0].name
+    first: pathlib.Path = (options.low + options.files + options.high)[0]
+    read = read_name(first.stem, Pairing())
+    return (read[0].stem if read else first.stem) or first.stem
+
+
 def meshes_of(options: argparse.Namespace, bar: "Bar") -> tuple[BakeMeshes, list[MeshFile]]:
     """The meshes of a command line, and what the manifest says of their files."""
     if not options.files + options.low + options.high:
         raise InputProblem("The command", "No mesh is named.", "Give files, or --low and --high.")
-    meshes, sources = BakeMeshes([], []), []
+    meshes, sources = BakeMeshes([], []), list[MeshFile]()
+    piece = piece_of(options)
+    if piece:
+        meshes.named.extend(piece[1])
+        for entry, mesh in zip(piece[0].meshes, piece[1], strict=True):
+            sources.append(
+                MeshFile(role="by name", file=entry.file, sha256=entry.sha256, triangles=len(mesh.triangles))
+            )
+        return meshes, sources
     for role, paths, into in (
         ("low", options.low, meshes.lows), ("high", options.high, meshes.highs),
         ("cage", getattr(options, "cage", []), meshes.cages), ("by name", options.files, meshes.named),

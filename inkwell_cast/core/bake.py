@@ -1,9 +1,7 @@
 """The one road from meshes and a recipe to maps."""
 
-import os
 import pathlib
 import re
-import tempfile
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -40,6 +38,7 @@ from .repair import repaired
 from .room import free_on_disk, room
 from .sheet import pad
 from .work import fill, laid_out
+from .writing import whole
 
 __all__ = ["STAGES", "Bake", "BakeMeshes", "BakedSheet", "bake"]
 
@@ -165,7 +164,7 @@ class Bake:
             pair.likeness = rated
         for facts in result.sheets:
             facts.heat = heats.get(facts.name, "")
-        with _whole(target / "manifest.json") as partial:
+        with whole(target / "manifest.json") as partial:
             partial.write_text(result.model_dump_json(indent=2) + "\n")
         return result
 
@@ -203,10 +202,13 @@ class Bake:
         wanted = {".ora": own.layers, ".psd": own.psd}
         if not any(wanted.values()):
             return files
-        content, stem = layers_of(ids, legend, own.by, self.high), sheet.file_of("layers", "", taken)
+        content, stem = (
+            layers_of(ids, legend, own.by, self.high, self.recipe.library),
+            sheet.file_of("layers", "", taken),
+        )
         for suffix in [suffix for suffix, wants in wanted.items() if wants]:
             path = target / f"{stem}{suffix}"
-            with _whole(path) as partial:
+            with whole(path) as partial:
                 WRITERS[suffix](partial, content)
             made = MapFile(
                 key=f"layers{suffix}", label=f"Layers, {suffix[1:].upper()}", sheet=sheet.name, file=path.name,
@@ -223,12 +225,13 @@ class Bake:
         taken: set[str], previews: str | pathlib.Path | None,
     ) -> MapFile:  # fmt: skip
         """Write one picture, and fill in what its entry says of it."""
-        name = self.recipe.output.format
+        form = self.recipe.output.form_of(made.key)
+        name = form.format
         path = target / sheet.file_of(made.key.replace(":", "_"), SUFFIXES[name], taken)
         values = image if exact is None else exact
-        if self.recipe.output.exact and exact is None:
-            values = png.dequantise(image).astype(np.float16 if self.recipe.output.depth == 16 else np.float32)
-        with _whole(path) as partial:
+        if form.exact and exact is None:
+            values = png.dequantise(image).astype(np.float16 if form.depth == 16 else np.float32)
+        with whole(path) as partial:
             write_picture(partial, name, values)
         made.file, made.sha256 = path.name, sha256_of(path)
         if previews and name != "png":
@@ -349,19 +352,19 @@ def _derive(
     recipe = ground.recipe
     made = BakedSheet(name, ground, {}, {}, {})
     for n, key in enumerate(recipe.output.maps):
-        map_ = maps.REGISTRY[key]
+        map_, form = maps.REGISTRY[key], recipe.output.form_of(key)
         derived = map_.derive(ground, raws[map_.RAW] if map_.RAW else None)
-        if recipe.output.exact:
+        if form.exact:
             values = derived.image.copy() if derived.exact is None else derived.exact()
             empty = map_.BACKGROUND if derived.exact is None else (0.0,) * values.shape[2]
-            kind = np.float16 if recipe.output.depth == 16 else np.float32
+            kind = np.float16 if form.depth == 16 else np.float32
             made.exact[key] = room(values.shape, kind, on_disk)
             made.exact[key][...] = _padded(values, source, ground, empty)
             del values
         image = _padded(derived.image, source, ground, map_.BACKGROUND)
         dither = recipe.basis.dither and isinstance(map_, maps.ReadsNormals)
-        made.images[key] = room(image.shape, np.uint8 if recipe.output.steps == 8 else np.uint16, on_disk)
-        png.quantise(image, recipe.output.steps, dither, made.images[key])
+        made.images[key] = room(image.shape, np.uint8 if form.steps == 8 else np.uint16, on_disk)
+        png.quantise(image, form.steps, dither, made.images[key])
         made.facts[key] = derived.facts
         del derived, image  # a large one makes room for the next
         tell((n + 1) / len(recipe.output.maps))
@@ -382,16 +385,3 @@ def _stage(seconds: dict[str, float], name: str) -> Iterator[None]:
     started = time.perf_counter()
     yield
     seconds[name] = round(time.perf_counter() - started, 4)
-
-
-@contextmanager
-def _whole(path: pathlib.Path) -> Iterator[pathlib.Path]:
-    """A temporary name beside `path` that takes its place when the block ends well, and vanishes otherwise."""
-    handle, name = tempfile.mkstemp(dir=path.parent, prefix=".", suffix=path.suffix)
-    os.close(handle)
-    partial = pathlib.Path(name)
-    try:
-        yield partial
-        os.replace(partial, path)
-    finally:
-        partial.unlink(missing_ok=True)

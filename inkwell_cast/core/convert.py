@@ -3,6 +3,7 @@ their green points.
 """
 
 import pathlib
+from dataclasses import replace
 
 import numpy as np
 
@@ -18,22 +19,26 @@ from .mix import save
 from .normals import with_normals
 from .recipe import Basis, Recipe, Sheet
 from .sheet import TILE, fill_tile, nearest_covered, pad
-from .sheets import lay_out_sheets
+from .sheets import SheetPlan, lay_out_sheets
 
 SURE = 1.3  # how many times rougher the wrong green must be
 
 
-def convert(image: F32, low: Mesh, source: Basis | None, target: Basis | None, channel: int = 0) -> F32:
+def convert(
+    image: F32, low: Mesh, source: Basis | None, target: Basis | None, channel: int = 0, plan: SheetPlan | None = None
+) -> F32:
     """A normal map (H, W, 3) of a low, values 0 to 1, in another basis; None stands for object space.
 
-    Texels off the low keep the nearest on it. Raises InputProblem for a low without UVs or tangents that are asked for.
+    `plan` is the sheet that it belongs to, by default one that takes the whole low. Texels off the low keep the nearest
+    on it. Raises InputProblem for a low without UVs or tangents that are asked for.
     """
     mesh = with_normals(low)
     if channel >= len(mesh.uvs) or not mesh.uvs[channel].complete:
         raise InputProblem(low.name, f"It has no UVs in channel {channel}.", "Choose another channel, or unwrap it.")
     height, width = image.shape[:2]
     recipe = Recipe(sheet=Sheet(width=width, height=height, samples=1, channel=channel))
-    laid = prepare_lows(mesh, lay_out_sheets(recipe, mesh).sheets, channel, 1)[0]
+    plans = [replace(plan, width=width, height=height)] if plan else lay_out_sheets(recipe, mesh).sheets
+    laid = prepare_lows(mesh, plans, channel, 1)[0]
     cast = rasterised(laid)
     covered = cast.covered > 0
     if source is None:

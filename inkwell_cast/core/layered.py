@@ -1,4 +1,4 @@
-"""The layered files: a masked layer of colour for each ID in a folder, and the ID map below."""
+"""The layered files: a folder a channel with a masked layer of colour for each ID, and the ID map below."""
 
 from functools import partial
 
@@ -7,6 +7,7 @@ import numpy as np
 from .arrays import U8, Any_
 from .images import openraster, psd
 from .images.stack import Layer, Stack
+from .library import Library
 from .maps.ids import mask_of, rgb_of
 from .mesh import Mesh
 from .srgb import to_srgb
@@ -14,18 +15,34 @@ from .srgb import to_srgb
 WRITERS = {".ora": openraster.write, ".psd": psd.write}
 
 
-def layers_of(ids: Any_, legend: dict[str, str], by: str, sculpt: Mesh) -> list[Stack | Layer]:
-    """An ID map (H, W, 3) in whole steps, 8 or 16 bits, and a masked layer for each that its legend names."""
-    own = _material_colors(sculpt) if by == "material" else {}
+def layers_of(ids: Any_, legend: dict[str, str], by: str, sculpt: Mesh, library: Library) -> list[Stack | Layer]:
+    """An ID map (H, W, 3) in whole steps, 8 or 16 bits, and masked layers of what its legend names, channel by channel.
 
-    def masked(name: str, color: str) -> U8:
+    A folder has a layer for each material of the library that is on the map and has a colour there. In the first, what
+    is not in the library has the colour of the sculpt's material, or of its ID.
+    """
+    own = _material_colors(sculpt) if by in ("material", "library") else {}
+    in_use = any(library.find(name) for name in legend)
+
+    def masked(color: str, shown: tuple[int, ...]) -> U8:
         mask = mask_of(ids, color)
         picture = np.empty((*mask.shape[:2], 4), np.uint8)
-        picture[..., :3], picture[..., 3:] = own.get(name, rgb_of(color)), _eight_bits(mask)
+        picture[..., :3], picture[..., 3:] = shown, _eight_bits(mask)
         return picture
 
-    layers = [Layer(name, partial(masked, name, color)) for name, color in legend.items()]
-    return [Stack("Colour", layers), Layer("ID", partial(_eight_bits, ids))]
+    def shown_in(channel: str, first: bool, name: str, color: str) -> tuple[int, ...] | None:
+        material = library.find(name)
+        if material and channel in material.colors:
+            return rgb_of(material.colors[channel])
+        return own.get(name, rgb_of(color)) if first and material is None else None
+
+    folders = list[Stack | Layer]()
+    for n, channel in enumerate(library.channels if in_use else ["Colour"]):
+        shown = {name: shown_in(channel, n == 0, name, color) for name, color in legend.items()}
+        layers = [Layer(name, partial(masked, legend[name], s)) for name, s in shown.items() if s is not None]
+        if layers:
+            folders.append(Stack(channel, layers))
+    return [*folders, Layer("ID", partial(_eight_bits, ids))]
 
 
 def _eight_bits(steps: Any_) -> U8:

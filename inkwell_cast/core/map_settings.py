@@ -134,16 +134,20 @@ class Ids(Part):
     """One flat colour for each of something."""
 
     by: Annotated[
-        Literal["material", "object", "part", "color", "pair", "file"],
-        setting("One for each", "Material, object, connected part, vertex colour, pair or file of the sculpt."),
+        Literal["material", "object", "part", "color", "pair", "file", "library"],
+        setting(
+            "One for each",
+            "Material, object, connected part, vertex colour, pair or file of the sculpt; or material of the library, "
+            "as assigned, and by the sculpt's own names elsewhere.",
+        ),
     ] = "material"
     masks: Annotated[bool, setting("Masks", "Writes a black-and-white picture for each colour too.")] = False
     layers: Annotated[
         bool,
         setting(
             "OpenRaster",
-            "Writes an OpenRaster file too: a masked layer of colour for each, in a folder, the ID map below. "
-            "Materials keep their own colours.",
+            "Writes an OpenRaster file too: a folder for each channel of the material library with a masked layer of "
+            "colour for each ID, the ID map below. What is not in the library keeps its own colour.",
         ),
     ] = False
     psd: Annotated[

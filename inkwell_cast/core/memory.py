@@ -31,7 +31,9 @@ def needed(recipe: Recipe, sizes: list[tuple[int, int]]) -> Need:
     made = [maps.REGISTRY[key] for key in recipe.output.maps]
     layers = sum(RAWS[raw].CHANNELS * FLOAT_BYTES for raw in {m.RAW for m in made if m.RAW})
     channels = [len(m.BACKGROUND) for m in made]
-    pictures = sum(channels) * (recipe.output.steps // 8 + (recipe.output.depth // 8 if recipe.output.exact else 0))
+    forms = [recipe.output.form_of(key) for key in recipe.output.maps]
+    each = [form.steps // 8 + (form.depth // 8 if form.exact else 0) for form in forms]
+    pictures = sum(n * size for n, size in zip(channels, each, strict=True))
     samples = texels * recipe.sheet.samples
     hits = samples if samples <= MOST_SAMPLES * len(sizes) else AT_ONCE
     kept, passing = texels * (CAST_BYTES + layers + pictures), largest * AT_WORK_BYTES + hits * HIT_BYTES

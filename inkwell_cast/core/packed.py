@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from .arrays import I32, Any_
+from .errors import InputProblem
 from .mesh import Layer, Mesh
 from .texture import Texture
 
@@ -98,16 +99,68 @@ def read_packed(path: pathlib.Path) -> Mesh:
 
     They are mapped copy-on-write: compiled code would be compiled once more for arrays that cannot be written.
     """
-    header, a = unpack(np.asarray(np.memmap(path, np.uint8, "c")))
+    header, arrays = unpack(np.asarray(np.memmap(path, np.uint8, "c")))
+    return _mesh(header, arrays, header["name"])
+
+
+def _mesh(header: dict[str, Any], a: dict[str, Any_], name: str) -> Mesh:
     layers = {name: Layer(a[name], a[f"corners{row}"]) for name, row in header["layers"].items()}
     textures: list[Texture | None] = [None] * len(header["material_names"])
-    for n, (name, channel, turned, tint) in header.get("textures", {}).items():
-        textures[int(n)] = Texture(name, a[f"texture{n}"], channel, tuple(turned), tuple(tint))
+    for n, (called, channel, turned, tint) in header.get("textures", {}).items():
+        textures[int(n)] = Texture(called, a[f"texture{n}"], channel, tuple(turned), tuple(tint))
     return Mesh(
-        header["name"], a["positions"], a["corners0"], normals=layers.get("normals"),
+        name, a["positions"], a["corners0"], normals=layers.get("normals"),
         uvs=tuple(layers[f"uv{n}"] for n in range(sum(name.startswith("uv") for name in layers))),
         tangents=layers.get("tangents"), colors=layers.get("colors"), polygons=a.get("polygons"),
         objects=a["objects"], object_names=tuple(header["object_names"]), materials=a["materials"],
         material_names=tuple(header["material_names"]), material_colors=a["material_colors"],
         textures=tuple(textures),
     )  # fmt: skip
+
+
+def read_foreign(data: bytes, name: str) -> Mesh:
+    """A packed mesh that came from elsewhere, checked throughout before anything computes with it.
+
+    `name` is what messages call it. Raises InputProblem.
+    """
+    try:
+        header, arrays = unpack(np.frombuffer(bytearray(data), np.uint8))
+        mesh = _mesh(header, arrays, name)
+        wrong = _wrong(mesh) if all(a.flags.aligned for a in arrays.values()) else "its arrays are out of place"
+    except (KeyError, TypeError, ValueError, AttributeError, IndexError, OverflowError, RecursionError) as error:
+        wrong = f"its description is damaged ({error})"
+    if wrong:
+        raise InputProblem(name, f"The mesh cannot be used: {wrong}.", "Save the piece again where it was made.")
+    return mesh
+
+
+def _wrong(mesh: Mesh) -> str:
+    """What about the arrays of a mesh would break what computes with them; "" for nothing."""
+    count, rows = len(mesh.triangles), len(mesh.positions)
+    layers = [("positions", mesh.positions, mesh.triangles, 3, 0)]
+    named = [("normals", mesh.normals, 3), ("tangents", mesh.tangents, 4), ("colours", mesh.colors, 4)]
+    named += [(f"UVs {n}", uv, 2) for n, uv in enumerate(mesh.uvs)]
+    layers += [(what, own.values, own.corners, width, -1) for what, own, width in named if own is not None]
+    for what, values, corners, width, least in layers:
+        if values.ndim != 2 or values.shape[1] != width or values.dtype != np.float32 or not np.isfinite(values).all():
+            return f"its {what} are no finite numbers"
+        if corners.shape != (count, 3) or corners.dtype != np.int32:
+            return f"its {what} do not fit its triangles"
+        if count and (corners.min() < least or corners.max() >= max(len(values), least + 1)):
+            return f"its {what} name rows that are not there"
+    for what, of, most in (
+        ("objects", mesh.objects, len(mesh.object_names)), ("materials", mesh.materials, len(mesh.material_names)),
+        ("polygons", mesh.polygons, 1 << 31),
+    ):  # fmt: skip
+        if of is not None and (
+            of.shape != (count,) or of.dtype != np.int32 or (count and (of.min() < 0 or of.max() >= most))
+        ):
+            return f"its {what} are not those of its triangles"
+    if not count or not rows:
+        return "it holds no triangles"
+    colors = mesh.material_colors
+    if colors.shape != (len(mesh.material_names), 3) or not np.isfinite(colors).all():
+        return "its materials have no colours"
+    if not all(isinstance(name, str) for name in (*mesh.object_names, *mesh.material_names)):
+        return "its names are no text"
+    return ""

@@ -1,9 +1,11 @@
 """All that a user can set, once: default, range, unit and reason. Forms, command line and docs are made from here."""
 
-from typing import Annotated, Literal, Self
+from typing import Annotated, Literal
 
-from pydantic import Field, ValidationError, model_validator
+from pydantic import Field, ValidationError
 
+from .handoff_settings import DEPTHS, Form, Handoff, MapKey
+from .library import Library
 from .local_settings import (
     Crease,
     Directions,
@@ -31,19 +33,16 @@ from .map_settings import (
 )
 from .setting import Part, setting
 
+__all__ = ["DEPTHS", "MapKey"]
+
 LARGEST_SIDE, PROOF_SIDE, PROOF_RAYS = 16384, 512, 16
-DEPTHS = {"png": (8, 16), "tga": (8,), "tiff": (8, 16, 32), "exr": (16, 32), "jpeg": (8,)}
 
 # settings that no ray heeds
 RAYLESS = {
     "basis", "output", "occlusion", "sheet_occlusion", "curvature", "cavity", "height",
-    "displacement", "thickness", "ids", "patches", "heals",
+    "displacement", "thickness", "ids", "patches", "heals", "handoff", "library",
 }  # fmt: skip
 
-MapKey = Literal[
-    "normal", "normal_object", "bent", "occlusion", "floaters", "sheet_occlusion", "curvature", "cavity", "height",
-    "displacement", "thickness", "position", "ids", "color", "opacity", "straightening",
-]  # fmt: skip
 Role = Literal["low", "high", "float", "cage", "self"]
 
 
@@ -235,43 +234,19 @@ class Basis(Part):
     ] = False
 
 
-class Output(Part):
-    """What is written."""
+class Output(Form):
+    """What is written: format and depth of all maps, where none of their own are set."""
 
     maps: Annotated[
         list[MapKey],
         setting("Maps", "All maps of one bake come from the same rays and line up to the texel.", min_length=1),
     ] = ["normal"]  # noqa: RUF012 (pydantic copies it)
-    depth: Annotated[
-        Literal[8, 16, 32],
-        setting(
-            "Depth",
-            "16 bits keep gentle slopes free of steps; 8 make smaller files. OpenEXR and 32-bit TIFF hold scene units.",
-            "bits",
-        ),
-    ] = 8
-    format: Annotated[
-        Literal["png", "tga", "tiff", "exr", "jpeg"],
-        setting("Format", "PNG has 8 or 16 bits, TGA and JPEG 8, TIFF 8, 16 or 32, OpenEXR 16 (half) or 32 (float)."),
-    ] = "png"
+    own: dict[MapKey, Form] = Field(default_factory=dict, description="Format and depth of single maps, by map.")
 
-    @model_validator(mode="after")
-    def _that_there_is(self) -> Self:
-        if self.depth not in DEPTHS[self.format]:
-            raise ValueError(
-                f"{self.format.upper()} has no {self.depth} bits; choose {' or '.join(map(str, DEPTHS[self.format]))}"
-            )
-        return self
-
-    @property
-    def exact(self) -> bool:
-        """Whether files hold values as they are, in scene units, not from 0 to 1."""
-        return self.format == "exr" or self.depth == 32
-
-    @property
-    def steps(self) -> Literal[8, 16]:
-        """Bits of the picture that the views show."""
-        return 8 if self.depth == 8 else 16
+    def form_of(self, key: str) -> Form:
+        """Format and depth of a map, or of what lies beside it ("mask:NAME"): its own, else those of all."""
+        name = "ids" if key.startswith("mask:") else key
+        return next((form for own, form in self.own.items() if own == name), self)
 
 
 class Recipe(Part):
@@ -292,6 +267,8 @@ class Recipe(Part):
     thickness: Thickness = Thickness()
     ids: Ids = Ids()
     output: Output = Output()
+    library: Library = Library()
+    handoff: Handoff = Handoff()
     pairing: Pairing = Pairing()
     levels: dict[str, Level] = Field(default_factory=dict, description="By scope: pair:NAME or object:FILE/OBJECT.")
     omissions: list[Omission] = Field(default_factory=list, description="Highs left out, by place.")

@@ -3,10 +3,14 @@
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+from ..core.batch import Item, Outcome
 from ..core.checks import Finding
 from ..core.coverage import Coverage
+from ..core.handoff import Finished, Handed
+from ..core.handoff_settings import Handoff
 from ..core.manifest import Manifest
 from ..core.probe import Probe
+from ..core.receiver import Receiver
 from ..core.recipe import Basis, Recipe
 from ..core.section import Along, Section
 
@@ -139,9 +143,53 @@ class ConvertMap:
     target: Basis | None
 
 
-Job = ConvertMap | Load | BakeInto | ProbeAt | Draw | CheckPiece | Cover | SectionAt | Export
+@dataclass(frozen=True, slots=True)
+class HandOff:
+    """Hand off a finished bake of these meshes: its manifest, and by sheet and key its files and the PNGs shown."""
+
+    recipe: Recipe
+    sources: list[Source]
+    finished: Finished
+    handoff: Handoff
+    target: str
+    receiver: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class LoadPacked:
+    """Check the packed copy of a mesh that came in a piece file."""
+
+    path: str
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class RunItem:
+    """Bake a piece of a batch and hand it off into a folder."""
+
+    item: Item
+    recipe: Recipe
+    receiver: Receiver | None
+    out: str
+    mend: bool = False
+
+
+Job = (
+    HandOff
+    | LoadPacked
+    | RunItem
+    | ConvertMap
+    | Load
+    | BakeInto
+    | ProbeAt
+    | Draw
+    | CheckPiece
+    | Cover
+    | SectionAt
+    | Export
+)
 QUICK = (ProbeAt, SectionAt)  # jobs that follow the pointer
-Result = str | Loaded | Manifest | Probe | list[Finding] | Coverage | Section | None
+Result = Handed | Outcome | str | Loaded | Manifest | Probe | list[Finding] | Coverage | Section | None
 
 
 @dataclass(frozen=True, slots=True)

@@ -21,6 +21,7 @@ from ..core import bake as baking
 from ..core import view
 from ..core.arrays import U8, U16
 from ..core.assembly import Assembly, BakeMeshes, Warm, assemble
+from ..core.batch import run_item
 from ..core.cage import lows_of
 from ..core.checks import Finding, check
 from ..core.convert import convert_file
@@ -30,11 +31,12 @@ from ..core.export import EXPORTS
 from ..core.field import located_of
 from ..core.fit import cage_of
 from ..core.formats import read_mesh, write_mesh
+from ..core.handoff import Handed, hand_off
 from ..core.images import write_picture
 from ..core.manifest import Manifest, MeshFile
 from ..core.mend_all import mend_all
 from ..core.mesh import Mesh
-from ..core.packed import read_packed, write_blocks, write_packed
+from ..core.packed import read_foreign, read_packed, write_blocks, write_packed
 from ..core.probe import Probe, probe
 from ..core.recipe import Recipe
 from ..core.refusals import refuse_empty, refuse_unpaired, refuse_unusable
@@ -51,12 +53,15 @@ from .messages import (
     Draw,
     Export,
     Failed,
+    HandOff,
     Job,
     Load,
     Loaded,
+    LoadPacked,
     PartFacts,
     ProbeAt,
     Result,
+    RunItem,
     SectionAt,
     Source,
     Told,
@@ -152,6 +157,15 @@ class _Worker:
                 return convert_file(given, made, low, job.source, job.target, channel)
             case BakeInto():
                 return self._bake(job)
+            case HandOff():
+                return self._hand_off(job)
+            case LoadPacked():
+                return _facts(read_foreign(pathlib.Path(job.path).read_bytes(), job.name))
+            case RunItem():
+                out = pathlib.Path(job.out)
+                return run_item(
+                    job.item, job.recipe, job.receiver, out, job.mend, self._tell, self._cancel.is_set, self._warm
+                )
 
     def _tell(self, stage: str, share: float, at_once: bool = False) -> None:
         now = time.monotonic()
@@ -167,9 +181,14 @@ class _Worker:
             raise Cancelled
         self._tell("keeping", 0.6)
         write_packed(pathlib.Path(job.copy), mesh)
-        return Loaded(
-            len(mesh.triangles), len(mesh.positions), _parts(mesh), [n for n in mesh.material_names if n],
-            len(mesh.uvs), mesh.diagonal,
+        return _facts(mesh)
+
+    def _hand_off(self, job: HandOff) -> Handed:
+        self._tell("handing off", 0.0, True)
+        assembly = displaced(self._assembled(job.recipe, job.sources), self._warm, self._fitting)
+        return hand_off(
+            job.finished, assembly, self._warm, job.handoff, job.target, job.receiver, None, self._tell,
+            self._cancel.is_set,
         )  # fmt: skip
 
     def _bake(self, job: BakeInto) -> Manifest:
@@ -276,6 +295,13 @@ class _Worker:
 
 def _key(recipe: Recipe, sources: list[Source]) -> str:
     return recipe.model_dump_json() + "".join(s.path + s.name for s in sources)
+
+
+def _facts(mesh: Mesh) -> Loaded:
+    return Loaded(
+        len(mesh.triangles), len(mesh.positions), _parts(mesh), [n for n in mesh.material_names if n], len(mesh.uvs),
+        mesh.diagonal,
+    )  # fmt: skip
 
 
 def _parts(mesh: Mesh) -> list[PartFacts]:

@@ -19,6 +19,7 @@ from .texels import Cancel, Progress, over_tiles, tile_box
 CHANNELS, KIND = 1, np.int32
 MOST_NAMES = 4096
 MOST_VOTES = 64
+KINDS = ("part", "object", "material")  # of assignments to the library, the most specific first
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,7 +31,7 @@ class Names:
 
 
 def depends(recipe: Recipe) -> object:
-    return recipe.ids.by
+    return recipe.ids.by, _assigned(recipe) if recipe.ids.by == "library" else None
 
 
 def cost(recipe: Recipe) -> float:
@@ -39,13 +40,17 @@ def cost(recipe: Recipe) -> float:
 
 def prepare(ground: Ground) -> Names:
     by, pairs = ground.assembly.recipe.ids.by, [pair.name for pair in ground.assembly.paired.pairs]
-    key = f"{ground.sculpt.serial} {by} {pairs}"
+    key = f"{ground.sculpt.serial} {depends(ground.assembly.recipe)} {pairs}"
     found: Names = ground.warm.once("names", key, lambda: names_of(ground.assembly, ground.sculpt, by))
     return found
 
 
+def _assigned(recipe: Recipe) -> list[tuple[str, str, str]]:
+    return sorted((kind, *own) for kind in KINDS for own in recipe.library.of(kind).items())
+
+
 def names_of(assembly: Assembly, sculpt: Sculpt, by: str) -> Names:
-    """The names by "material", "object", "part" (what hangs together), "color", "pair" or "file"."""
+    """The names by "material", "object", "part" (what hangs together), "color", "pair", "file" or "library"."""
     mesh = sculpt.mesh
     if by == "material":
         return _named([name or "no material" for name in mesh.material_names], mesh.materials)
@@ -58,6 +63,8 @@ def names_of(assembly: Assembly, sculpt: Sculpt, by: str) -> Names:
         return _named([pair.name for pair in assembly.paired.pairs], pairs)
     if by == "color":
         return _by_color(mesh)
+    if by == "library":
+        return _by_library(assembly, sculpt)
     return _by_part(mesh)
 
 
@@ -66,6 +73,26 @@ def _named(names: list[str], of: I32) -> Names:
     place = {name: n for n, name in enumerate(dict.fromkeys(names))}
     row = np.array([place[name] for name in names], np.int32)
     return Names(tuple(place), row[of] + np.int32(1))
+
+
+def _by_library(assembly: Assembly, sculpt: Sculpt) -> Names:
+    """The material of the library that a triangle's part, object or material was given; else its own material."""
+    plain = names_of(assembly, sculpt, "material")
+    names = list(plain.names)
+    of: I32 = plain.of - np.int32(1)
+    for kind in reversed(KINDS):
+        chosen = assembly.recipe.library.of(kind)
+        if not chosen:
+            continue
+        found = names_of(assembly, sculpt, kind)
+        place = np.full(len(found.names), -1, np.int32)
+        for n, name in enumerate(found.names):
+            if name in chosen:
+                place[n] = len(names)
+                names.append(chosen[name])
+        given = place[found.of - 1]
+        of = np.where(given >= 0, given, of)
+    return _named(names, of)
 
 
 def _by_color(mesh: Mesh) -> Names:

@@ -12,7 +12,7 @@ SUFFIXES = {"png": ".png", "tga": ".tga", "tiff": ".tif", "exr": ".exr", "jpeg":
 
 
 def write_picture(path: pathlib.Path, name: str, values: U8 | U16 | F32) -> None:
-    """Write values (H, W, 1 or 3), whole steps or floats as the format takes them. Raises InputProblem."""
+    """Write values (H, W, 1, 3 or 4), whole steps or floats as the format takes them. Raises InputProblem."""
     try:
         FORMATS[name].write(path, values)
     except OSError as error:

@@ -1,4 +1,4 @@
-"""OpenEXR with half or float channels R, G, B, or Y for grey."""
+"""OpenEXR with half or float channels R, G, B and perhaps A, or Y for grey."""
 
 import pathlib
 
@@ -10,9 +10,9 @@ from ..errors import InputProblem
 
 
 def write(path: pathlib.Path, values: Any_) -> None:
-    """Write `values (H, W, 1 or 3)`, float16 or float32, as they are."""
+    """Write `values (H, W, 1, 3 or 4)`, float16 or float32, as they are."""
     header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
-    channels = {"Y": values[..., 0]} if values.shape[2] == 1 else {"RGB": values}
+    channels = {{1: "Y", 3: "RGB", 4: "RGBA"}[values.shape[2]]: values[..., 0] if values.shape[2] == 1 else values}
     with OpenEXR.File(header, {name: np.ascontiguousarray(own) for name, own in channels.items()}) as made:
         made.write(str(path))
 

@@ -43,9 +43,13 @@ def dequantise(steps: U8 | U16 | F32) -> F32:
 
 
 def write(path: pathlib.Path, steps: U8 | U16) -> None:
-    """Write `steps (H, W, 3)` in RGB order or (H, W, 1) grey. Raises OSError where the file cannot be written."""
+    """Write `steps (H, W, 3 or 4)` in RGB or RGBA order, or (H, W, 1) grey.
+
+    Raises OSError where the file cannot be written.
+    """
     fast = [cv2.IMWRITE_PNG_COMPRESSION, 1, cv2.IMWRITE_PNG_STRATEGY, cv2.IMWRITE_PNG_STRATEGY_RLE]
-    made, data = cv2.imencode(".png", cv2.cvtColor(steps, cv2.COLOR_RGB2BGR) if steps.shape[2] == 3 else steps, fast)
+    order = {3: cv2.COLOR_RGB2BGR, 4: cv2.COLOR_RGBA2BGRA}.get(steps.shape[2])
+    made, data = cv2.imencode(".png", steps if order is None else cv2.cvtColor(steps, order), fast)
     if not made:
         raise InputProblem(path.name, "The picture could not be encoded.", "Try another size or depth.")
     data.tofile(path)

@@ -10,7 +10,7 @@ from ..errors import InputProblem
 
 
 def write(path: pathlib.Path, steps: U8) -> None:
-    """Write `steps (H, W, 1 or 3)`."""
+    """Write `steps (H, W, 1, 3 or 4)`."""
     Image.fromarray(steps[..., 0] if steps.shape[2] == 1 else steps).save(path, format="TGA", compression="tga_rle")
 
 

@@ -26,8 +26,8 @@ APART, TRIES = 120, 32  # of 255 in red, green and blue, and how far along a nam
 def derive(ground: Ground, raw: Any_ | None) -> Derived:
     """(H, W, 3) float32. Facts: the legend, colours by name, of those that occur."""
     assert raw is not None
-    names, chosen = prepare(ground).names, ground.recipe.ids.colors
-    colors = colors_of(names, chosen)
+    names, library = prepare(ground).names, ground.recipe.library
+    colors = colors_of(names, library.id_colors() | ground.recipe.ids.colors)
     table: F32 = np.array([(0, 0, 0), *(rgb_of(colors[name]) for name in names)], np.float32) / np.float32(255)
     found = np.unique(raw)
     legend = {names[n - 1]: colors[names[n - 1]] for n in found.tolist() if n > 0}

@@ -1,0 +1,118 @@
+"""The commands handoff, receivers and piece: what leaves the program, and what comes back as a whole."""
+
+import argparse
+import json
+import pathlib
+import tempfile
+
+from ..core.errors import InputProblem
+from ..core.handoff import Finished, hand_off
+from ..core.library import Library
+from ..core.piece_file import SUFFIX, read_contents, write_meshes
+from ..core.receiver import READY, Receiver, find_receiver, schema
+from .commands import baked, tell
+from .input import Bar, meshes_of, name_of, recipe_file, recipe_of
+
+
+def run_handoff(options: argparse.Namespace) -> int:
+    """Bake, and hand off what came of it."""
+    bar, name = Bar(), name_of(options)
+    try:
+        result, report, sources = baked(options, bar)
+        with tempfile.TemporaryDirectory() as folder:
+            place = pathlib.Path(folder)
+            manifest = result.save(place, sources, place, report)
+            given = result.assembly.given.handoff
+            handoff = given.model_copy(update={"existing": options.existing or given.existing})
+            receiver = find_receiver(options.receiver).name if options.receiver else ""
+            handed = hand_off(
+                Finished.of_folder(name, manifest, place, place), result.assembly, result.warm, handoff, options.out,
+                receiver, progress=bar.show,
+            )  # fmt: skip
+    finally:
+        bar.end()
+    tell(manifest)
+    print(f"{len(handed.manifest.files)} files and their manifest in {handed.path}")
+    return 0
+
+
+def list_receivers(options: argparse.Namespace) -> int:
+    for own in READY:
+        print(f"{own.name}\n    {own.does}")
+    return 0
+
+
+def show_receiver(options: argparse.Namespace) -> int:
+    print(find_receiver(options.receiver).portable(), end="")
+    return 0
+
+
+def show_schema(options: argparse.Namespace) -> int:
+    print(json.dumps(schema(), indent=2))
+    return 0
+
+
+def make_receiver(options: argparse.Namespace) -> int:
+    """A receiver from the settings of a piece file or a recipe."""
+    made = Receiver.of(recipe_of(options), options.name, options.does)
+    _written(options.out, made.portable())
+    print(f"{options.out}: receiver “{made.name}”")
+    return 0
+
+
+def save_piece(options: argparse.Namespace) -> int:
+    """Meshes and settings into one portable file."""
+    if options.out.suffix.lower() != SUFFIX:
+        raise InputProblem(str(options.out), "A piece file ends with .icast.", f"Write {options.out.stem}{SUFFIX}.")
+    bar = Bar()
+    try:
+        meshes, sources = meshes_of(options, bar)
+        recipe = recipe_of(options)
+        files = dict(recipe.files)
+        for role, given in (("low", meshes.lows), ("high", meshes.highs)):
+            for mesh in given:
+                files[mesh.name] = recipe.file(mesh.name).model_copy(update={"role": role})
+        recipe = recipe.model_copy(update={"files": files})
+        every = [*meshes.lows, *meshes.highs, *meshes.cages, *meshes.named]
+        hashes = [source.sha256 for source in sources]
+        try:
+            write_meshes(options.out, name_of(options), recipe, list(zip(every, hashes, strict=True)))
+        except OSError as error:
+            raise _unwritten(options.out, error) from error
+    finally:
+        bar.end()
+    print(f"{options.out}: {len(every)} meshes with their settings")
+    return 0
+
+
+def show_piece(options: argparse.Namespace) -> int:
+    """What a piece file holds."""
+    piece = read_contents(options.piece)
+    if options.json:
+        print(piece.model_dump_json(by_alias=True, indent=2))
+        return 0
+    print(f"{piece.name}: {len(piece.meshes)} meshes, {len(piece.bakes)} bakes, {len(piece.recipe.mends)} mends")
+    for mesh in piece.meshes:
+        print(f"  {mesh.file}  {mesh.sha256[:12]}…")
+    return 0
+
+
+def export_library(options: argparse.Namespace) -> int:
+    """The material library of a piece file or a recipe as a JSON of its own."""
+    library = recipe_file(options).library
+    if library == Library():
+        raise InputProblem("The library", "It is empty.", "Name a piece or a recipe that has materials.")
+    _written(options.out, library.portable())
+    print(f"{options.out}: {len(library.materials)} materials, channels {', '.join(library.channels)}")
+    return 0
+
+
+def _written(path: pathlib.Path, text: str) -> None:
+    try:
+        path.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise _unwritten(path, error) from error
+
+
+def _unwritten(path: pathlib.Path, error: OSError) -> InputProblem:
+    return InputProblem(str(path), f"It cannot be written ({error.strerror}).", "Choose another folder.")

@@ -1,0 +1,144 @@
+"""The command run: every piece of some folders baked and handed off."""
+
+import argparse
+import concurrent.futures
+import pathlib
+import sys
+import threading
+import time
+
+from ..core.batch import (
+    Item,
+    Outcome,
+    Summary,
+    find_items,
+    inputs_of,
+    read_summary,
+    resumed,
+    still_good,
+    write_summary,
+)
+from ..core.errors import InputProblem
+from ..core.receiver import Receiver, find_receiver
+from ..core.recipe import Recipe
+from ..engine import Engine, JobFailed
+from ..engine.messages import RunItem
+from .input import recipe_file
+
+SOME_FAILED = 3
+LOOK_EVERY = 0.7
+Stamp = tuple[tuple[str, int, int], ...]
+
+
+def run_batch(options: argparse.Namespace) -> int:
+    """Exit code 0 when every piece is done, 3 when some failed, 2 for folders that hold none."""
+    receiver = find_receiver(options.receiver) if options.receiver else None
+    work = _Batch(options, receiver, recipe_file(options))
+    try:
+        summary = work.round()
+        while options.watch:
+            print("watching; Ctrl-C ends", flush=True)
+            work.wait_for_a_change()
+            summary = work.round()
+    finally:
+        work.close()
+    return SOME_FAILED if summary.failed else 0
+
+
+class _Batch:
+    """Engines that bake the pieces of a batch, as many at once as were asked for."""
+
+    def __init__(self, options: argparse.Namespace, receiver: Receiver | None, recipe: Recipe) -> None:
+        self.paths: list[pathlib.Path] = options.paths
+        self.out: pathlib.Path = options.out
+        self.receiver, self.recipe, self.mend, self.again = receiver, recipe, options.mend, options.again
+        self._engines = [Engine() for _ in range(max(1, options.jobs))]
+        self._free = list(self._engines)
+        self._lock = threading.Lock()
+        self._summary = Summary()
+        self._seen: dict[str, Stamp] = {}
+
+    def close(self) -> None:
+        for engine in self._engines:
+            engine.close()
+
+    def round(self) -> Summary:
+        """Bake every piece that is not done with its inputs as they are; prints the table at the end."""
+        items = find_items(self.paths)
+        self._seen = {item.name: _stamp(item) for item in items}
+        self._summary = resumed(items, read_summary(self.out), self.receiver.name if self.receiver else "")
+        write_summary(self.out, self._summary)
+        with concurrent.futures.ThreadPoolExecutor(len(self._engines)) as pool:
+            futures = [pool.submit(self._one, item) for item in items]
+            try:
+                for future in futures:
+                    future.result()
+            except BaseException:
+                pool.shutdown(wait=False, cancel_futures=True)
+                self.close()
+                raise
+        self.again = False
+        print(self._summary.table(), end="")
+        print(f"{len(items)} pieces, {self._summary.failed} failed; summary in {self.out}", flush=True)
+        return self._summary
+
+    def wait_for_a_change(self) -> None:
+        """Until a mesh is new, gone or written anew, and has then been left alone for a moment."""
+        while True:
+            time.sleep(LOOK_EVERY)
+            try:
+                now = {item.name: _stamp(item) for item in find_items(self.paths)}
+            except InputProblem:
+                continue  # in the middle of a change
+            if now != self._seen:
+                time.sleep(LOOK_EVERY)
+                if {item.name: _stamp(item) for item in find_items(self.paths)} == now:
+                    return
+
+    def _one(self, item: Item) -> None:
+        try:
+            inputs = inputs_of(item, self.recipe, self.receiver, self.mend)
+        except InputProblem as problem:
+            self._keep(Outcome(piece=item.name, state="failed", message=str(problem)))
+            return
+        if not self.again and still_good(self._summary.of(item.name), inputs, self.out):
+            self._say(f"{item.name}: as before")
+            return
+        with self._lock:
+            engine = self._free.pop()
+        self._say(f"{item.name}: at work")
+        started = time.monotonic()
+        job = RunItem(item, self.recipe, self.receiver, str(self.out), self.mend)
+        try:
+            done: Outcome = engine.submit(job).future.result()
+            outcome = done.model_copy(update={"inputs": inputs})
+        except JobFailed as failed:
+            spent = round(time.monotonic() - started, 2)
+            outcome = Outcome(
+                piece=item.name, state="failed", message=failed.message, inputs=inputs, seconds=spent
+            )  # fmt: skip
+        finally:
+            with self._lock:
+                self._free.append(engine)
+        self._say(f"{item.name}: {outcome.message or outcome.state}")
+        self._keep(outcome)
+
+    def _keep(self, outcome: Outcome) -> None:
+        with self._lock:
+            self._summary = self._summary.with_outcome(outcome)
+            write_summary(self.out, self._summary)
+
+    def _say(self, words: str) -> None:
+        with self._lock:
+            print(words, file=sys.stderr, flush=True)
+
+
+def _stamp(item: Item) -> Stamp:
+    found = []
+    for file in item.files:
+        try:
+            facts = file.stat()
+            found.append((str(file), facts.st_mtime_ns, facts.st_size))
+        except OSError:
+            found.append((str(file), 0, 0))
+    return tuple(found)

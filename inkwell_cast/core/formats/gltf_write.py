@@ -1,0 +1,129 @@
+"""Writing GLB, with pictures that its materials wear."""
+
+import json
+import pathlib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..arrays import F32, Any_
+from ..mesh import Layer, Mesh
+
+MAGIC, JSON_CHUNK, BIN_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
+
+
+@dataclass(frozen=True, slots=True)
+class Worn:
+    """Pictures that a material wears, as PNG files; b"" for none. `channel` is the UV channel they are laid out by."""
+
+    normal: bytes = b""
+    occlusion: bytes = b""
+    color: bytes = b""
+    channel: int = 0
+
+
+def write(path: pathlib.Path, mesh: Mesh, worn: Sequence[Worn] = ()) -> None:
+    """Write GLB: one node an object and one primitive a material; corners whose layers share all rows become one.
+
+    `worn` are pictures for the first materials.
+    """
+    document: dict[str, Any] = {
+        "asset": {"version": "2.0", "generator": "Inkwell Cast"}, "scene": 0, "scenes": [{"nodes": []}], "nodes": [],
+        "meshes": [], "accessors": [], "bufferViews": [],
+    }  # fmt: skip
+    if any(mesh.material_names) or worn:
+        document["materials"] = [
+            {"name": n, "pbrMetallicRoughness": {"baseColorFactor": [*map(float, c), 1.0], "metallicFactor": 0.0}}
+            for n, c in zip(mesh.material_names, mesh.material_colors, strict=True)
+        ]
+    blobs: list[bytes] = []
+
+    def store(array: Any_, component: int, kind: str, target: int, bounds: bool = False) -> int:
+        raw = np.ascontiguousarray(array).tobytes()
+        offset = sum(len(b) for b in blobs)
+        blobs.append(raw + b"\0" * (-len(raw) % 4))
+        document["bufferViews"].append({"buffer": 0, "byteOffset": offset, "byteLength": len(raw), "target": target})
+        entry: dict[str, Any] = {
+            "bufferView": len(document["bufferViews"]) - 1, "componentType": component,
+            "count": len(array), "type": kind,
+        }  # fmt: skip
+        if bounds:
+            entry |= {"min": array.min(axis=0).tolist(), "max": array.max(axis=0).tolist()}
+        document["accessors"].append(entry)
+        return len(document["accessors"]) - 1
+
+    for o, name in enumerate(mesh.object_names):
+        primitives = []
+        for m in range(len(mesh.material_names)):
+            chosen = np.flatnonzero((mesh.objects == o) & (mesh.materials == m))
+            if not len(chosen):
+                continue
+            vertices, indices = _vertices(mesh, chosen)
+            attributes = {
+                key: store(rows, 5126, f"VEC{rows.shape[1]}", 34962, key == "POSITION")
+                for key, rows in vertices.items()
+            }
+            primitive = {"attributes": attributes, "indices": store(indices, 5125, "SCALAR", 34963)}
+            if "materials" in document:
+                primitive["material"] = m
+            primitives.append(primitive)
+        if primitives:
+            document["meshes"].append({"name": name, "primitives": primitives})
+            document["nodes"].append({"name": name, "mesh": len(document["meshes"]) - 1})
+            document["scenes"][0]["nodes"].append(len(document["nodes"]) - 1)
+    for own, material in zip(worn, document.get("materials", []), strict=False):
+        _dress(document, blobs, material, own)
+    body = b"".join(blobs)
+    document["buffers"] = [{"byteLength": len(body)}]
+    text = json.dumps(document, separators=(",", ":")).encode()
+    text += b" " * (-len(text) % 4)
+    with path.open("wb") as file:
+        file.write(np.array([MAGIC, 2, 28 + len(text) + len(body), len(text), JSON_CHUNK], "<u4").tobytes())
+        file.write(text)
+        file.write(np.array([len(body), BIN_CHUNK], "<u4").tobytes())
+        file.write(body)
+
+
+def _dress(document: dict[str, Any], blobs: list[bytes], material: dict[str, Any], worn: Worn) -> None:
+    """Let a material wear pictures, stored in the file itself."""
+
+    def texture(data: bytes, name: str) -> dict[str, Any]:
+        offset = sum(len(b) for b in blobs)
+        blobs.append(data + b"\0" * (-len(data) % 4))
+        document["bufferViews"].append({"buffer": 0, "byteOffset": offset, "byteLength": len(data)})
+        images, textures = document.setdefault("images", []), document.setdefault("textures", [])
+        view = len(document["bufferViews"]) - 1
+        images.append({"bufferView": view, "mimeType": "image/png", "name": f"{material['name']} {name}".strip()})
+        document.setdefault("samplers", [{"magFilter": 9729, "minFilter": 9987, "wrapS": 10497, "wrapT": 10497}])
+        textures.append({"sampler": 0, "source": len(images) - 1})
+        return {"index": len(textures) - 1} | ({"texCoord": worn.channel} if worn.channel else {})
+
+    if worn.normal:
+        material["normalTexture"] = texture(worn.normal, "normal")
+    if worn.occlusion:
+        material["occlusionTexture"] = texture(worn.occlusion, "occlusion")
+    base = material["pbrMetallicRoughness"] | {"roughnessFactor": 0.6}
+    if worn.color:
+        base |= {"baseColorTexture": texture(worn.color, "base colour"), "baseColorFactor": [1.0, 1.0, 1.0, 1.0]}
+    material["pbrMetallicRoughness"] = base
+
+
+def _vertices(mesh: Mesh, chosen: Any_) -> tuple[dict[str, F32], Any_]:
+    """Vertex rows of some triangles, split where normals, UVs or colours differ, and uint32 indices."""
+    layers: dict[str, Layer] = {"POSITION": Layer(mesh.positions, mesh.triangles)}
+    if mesh.normals and (mesh.normals.corners[chosen] >= 0).all():
+        layers["NORMAL"] = mesh.normals
+    for c, uv in enumerate(mesh.uvs):
+        if (uv.corners[chosen] < 0).any():
+            break
+        layers[f"TEXCOORD_{c}"] = Layer(np.stack([uv.values[:, 0], 1 - uv.values[:, 1]], axis=1), uv.corners)
+    if mesh.tangents and "NORMAL" in layers and (mesh.tangents.corners[chosen] >= 0).all():
+        layers["TANGENT"] = mesh.tangents
+    if mesh.colors and (mesh.colors.corners[chosen] >= 0).all():
+        layers["COLOR_0"] = mesh.colors
+    keys = np.stack([layer.corners[chosen].reshape(-1) for layer in layers.values()], axis=1)
+    unique, place = np.unique(keys, axis=0, return_inverse=True)
+    rows = {key: np.asarray(layer.values[unique[:, k]], np.float32) for k, (key, layer) in enumerate(layers.items())}
+    return rows, place.reshape(-1).astype(np.uint32)

@@ -1,0 +1,93 @@
+"""What a handoff will hold, before anything is written: every file with its name."""
+
+import datetime
+from dataclasses import dataclass
+
+from ..handoff_settings import Form, Handoff, Pack
+from ..images import SUFFIXES
+from ..manifest import MapFile, SheetFacts
+from ..maps import REGISTRY
+from ..recipe import Recipe
+from .names import Named, named_all
+from .packing import needed
+
+MESHES = {"glb": ("low", ".glb"), "obj": ("low", ".obj"), "cage": ("cage", ".obj")}
+
+
+@dataclass(frozen=True, slots=True)
+class Planned:
+    """A file to be: its name, and the map or the pack that it holds, on which sheet; else a mesh ("glb" …)."""
+
+    name: str
+    label: str
+    sheet: str = ""
+    key: str = ""
+    pack: Pack | None = None
+    mesh: str = ""
+
+
+def plan(
+    handoff: Handoff, piece: str, recipe: Recipe, sheets: list[SheetFacts], maps: list[MapFile],
+    pairs: dict[str, list[str]], day: datetime.date,
+) -> list[Planned]:  # fmt: skip
+    """Every file of a handoff but its manifest and report.
+
+    `recipe` and `maps` are those of the bake, `pairs` the pairs on each sheet. Raises InputProblem for names that clash
+    or are too long, and for a pattern that is none.
+    """
+    planned, named = list[Planned](), list[Named]()
+    hidden = set() if handoff.loose else handoff.packed_maps()
+    by_tile = recipe.sheet.split == "tile"
+
+    def add(label: str, sheet: SheetFacts | None, word: str, depth: str, suffix: str, **what: object) -> None:
+        own = pairs.get(sheet.name, []) if sheet else []
+        named.append(
+            Named(
+                f"{label}{f' of {sheet.name}' if sheet and sheet.name else ''}", own[0] if len(own) == 1 else "",
+                sheet.name if sheet else "", (sheet.name if by_tile else "1001") if sheet else "", word,
+                sheet.width if sheet else 0, sheet.height if sheet else 0, depth, suffix,
+            )
+        )  # fmt: skip
+        planned.append(Planned("", label, sheet.name if sheet else "", **what))  # type: ignore[arg-type]
+
+    for sheet in sheets:
+        for made in [m for m in maps if m.sheet == sheet.name and m.key not in hidden]:
+            kind, _, mask = made.key.partition(":")
+            word = next((own for key, own in handoff.words.items() if key == made.key), made.key)
+            if kind == "mask":
+                word = f"mask_{mask}"
+            form = recipe.output.form_of(made.key)
+            depth, suffix = form.words, SUFFIXES[form.format]
+            if made.key.startswith("layers."):
+                word, depth, suffix = "layers", "8", made.key.removeprefix("layers")
+            add(made.label or REGISTRY[made.key].LABEL, sheet, word, depth, suffix, key=made.key)
+        for pack in handoff.packs:
+            add(f"Packed picture {pack.name}", sheet, pack.name, pack.words, SUFFIXES[pack.format], pack=pack)
+    for what, (word, suffix) in MESHES.items():
+        if getattr(handoff, what):
+            label = {"glb": "Low with its maps", "obj": "Low", "cage": "Cage"}[what]
+            add(label, None, word, "", suffix, mesh=what)
+    names = named_all(handoff.pattern, piece, named, day)
+    return [
+        Planned(name, own.label, own.sheet, own.key, own.pack, own.mesh)
+        for name, own in zip(names, planned, strict=True)
+    ]
+
+
+def example(
+    handoff: Handoff, piece: str, recipe: Recipe, sheets: list[SheetFacts], day: datetime.date
+) -> list[Planned]:
+    """The same for a piece that has not been baked yet, as far as its settings tell."""
+    maps = [MapFile(key=key, sheet=s.name, file="", sha256="") for s in sheets for key in recipe.output.maps]
+    return plan(handoff, piece, recipe, sheets, maps, {}, day)
+
+
+def missing(handoff: Handoff, maps: list[MapFile]) -> list[str]:
+    """Maps, by name, that packed pictures take from and a bake has not."""
+    return needed(handoff.packs, [made.key for made in maps])
+
+
+def form_words(form: Form) -> str:
+    """A form as people say it: "PNG, 8 bit"."""
+    depth = {(True, 16): "half", (True, 32): "float"}.get((form.exact, form.depth), f"{form.depth} bit")
+    return f"{form.format.upper()}, {depth}"
