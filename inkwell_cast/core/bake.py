@@ -239,6 +239,10 @@ class Bake:
             write_picture(pathlib.Path(previews) / made.preview, "png", image)
         return made
 
+    def pairs_on(self, sheet: BakedSheet) -> list[int]:
+        """The pairs that lie on a sheet, in order."""
+        return [int(n) for n in np.unique(self.assembly.low_pair[sheet.low.triangles])]
+
     def findings(self) -> list[Finding]:
         """What the checks say of the piece."""
         return findings_of(self.assembly, self.warm)

@@ -3,6 +3,7 @@
 from typing import Any
 
 from .checks import Remedy
+from .handoff_settings import Handoff, Pack, Well
 from .levels import FIELDS
 from .local_settings import Fix, Level, Place, Pocket, Stroke
 from .pairing import Pair, Paired
@@ -122,6 +123,43 @@ def without_stroke(recipe: Recipe, number: int | None) -> Recipe:
     """Take back a nudge, counted from 0, or all of them."""
     kept = [] if number is None else [s for n, s in enumerate(recipe.nudges) if n != number]
     return recipe.model_copy(update={"nudges": kept})
+
+
+def add_pack(recipe: Recipe) -> Recipe:
+    """One more packed picture, under a name of its own. Raises pydantic's error for too many."""
+    names, n = {pack.name.casefold() for pack in recipe.handoff.packs}, 1
+    while (name := "packed" if n == 1 else f"packed {n}") in names:
+        n += 1
+    return _with_packs(recipe, [*recipe.handoff.packs, Pack(name=name)])
+
+
+def set_pack(recipe: Recipe, number: int, values: dict[str, Any]) -> Recipe:
+    """Change a packed picture, counted from 0. Raises pydantic's error for a value that cannot be."""
+    packs = list(recipe.handoff.packs)
+    packs[number] = Pack.model_validate(packs[number].model_dump() | values)
+    return _with_packs(recipe, packs)
+
+
+def set_well(recipe: Recipe, number: int, channel: str, values: dict[str, Any]) -> Recipe:
+    """Change what one channel of a packed picture holds; an alpha channel is added when it gets something."""
+    own = recipe.handoff.packs[number].wells.get(channel, Well())
+    return set_pack(recipe, number, {channel: own.model_dump() | values})
+
+
+def without_pack(recipe: Recipe, number: int) -> Recipe:
+    return _with_packs(recipe, [pack for n, pack in enumerate(recipe.handoff.packs) if n != number])
+
+
+def _with_packs(recipe: Recipe, packs: list[Pack]) -> Recipe:
+    handoff = Handoff.model_validate(recipe.handoff.model_dump() | {"packs": packs})
+    return recipe.model_copy(update={"handoff": handoff})
+
+
+def set_word(recipe: Recipe, key: str, word: str) -> Recipe:
+    """What {map} stands for in the names of a map's files; "" lets it go by its own name. Raises pydantic's error."""
+    words = {k: w for k, w in recipe.handoff.words.items() if k != key} | ({key: word} if word else {})
+    handoff = Handoff.model_validate(recipe.handoff.model_dump() | {"words": words})
+    return recipe.model_copy(update={"handoff": handoff})
 
 
 def set_id_color(recipe: Recipe, name: str, color: str) -> Recipe:

@@ -66,7 +66,7 @@ def with_material(library: Library, name: str) -> Library:
     return library.model_copy(update={"materials": [*library.materials, made]})
 
 
-def changed(library: Library, name: str, **values: object) -> Library:
+def changed(library: Library, name: str, /, **values: object) -> Library:
     """A material with other values; a new name goes into its assignments. Raises InputProblem and pydantic's error."""
     own = library.find(name)
     if own is None:

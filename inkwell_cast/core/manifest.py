@@ -53,6 +53,7 @@ class SheetFacts(BaseModel):
     texels: int
     missed_texels: int
     shared_texels: int
+    pairs: list[str] = []  # those that lie on it
     heat: str = ""  # a picture of the angles between low and sculpt (`likeness.stored`), beside the previews
 
 
@@ -101,11 +102,12 @@ class Manifest(BaseModel):
     ) -> "Manifest":  # fmt: skip
         diagonal = bake.low.mesh.diagonal
         outward, inward = bake.recipe.reach.in_scene_units(diagonal)
+        names = [pair.name for pair in bake.assembly.paired.pairs]
         sheets = [
             SheetFacts(
                 name=s.name, width=s.low.grid.width, height=s.low.grid.height, texels=s.cast.texels,
                 coverage=s.cast.texels / s.cast.covered.size, missed_texels=s.cast.missed,
-                shared_texels=s.cast.contested,
+                shared_texels=s.cast.contested, pairs=[names[n] for n in bake.pairs_on(s)],
             )
             for s in bake.sheets
         ]  # fmt: skip

@@ -12,6 +12,7 @@ import re
 import shutil
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Callable
 from typing import Any, Literal
 
@@ -28,6 +29,8 @@ SUFFIX, CONTENTS = ".icast", "piece.json"
 KIND, VERSION = "inkwell-cast piece", 1
 MOST_ENTRIES, MOST_JSON = 20_000, 200_000_000
 MOST_TIMES, ALWAYS_FINE = 200, 100_000_000  # how much larger contents may be than the archive, and bytes that may be
+# what reading a damaged archive raises
+DAMAGE = (zipfile.BadZipFile, zlib.error, NotImplementedError, RuntimeError, ValueError, EOFError)
 ENTRY = re.compile(r"files/[0-9a-f]{64}")
 Hash = Field(pattern="^[0-9a-f]{64}$")
 
@@ -35,7 +38,7 @@ Hash = Field(pattern="^[0-9a-f]{64}$")
 class MeshEntry(BaseModel):
     """A mesh of a piece: the name of the file that it came from, that file's hash, and its own."""
 
-    file: str = Field(min_length=1, max_length=255)
+    file: str = Field(max_length=255, pattern=r"^[^/\\\x00]+$")
     sha256: str = Hash
     copy_: str = Field(alias="copy", pattern="^[0-9a-f]{64}$")
 
@@ -176,15 +179,7 @@ def _contents(archive: zipfile.ZipFile, name: str, size: int) -> PieceFile:
         given: Any = json.loads(archive.read(entry))
     except KeyError:
         raise InputProblem(name, f"It has no {CONTENTS}.", damaged) from None
-    except (
-        ValueError,
-        OSError,
-        RecursionError,
-        zipfile.BadZipFile,
-        NotImplementedError,
-        RuntimeError,
-        EOFError,
-    ) as error:
+    except (*DAMAGE, OSError) as error:
         raise InputProblem(name, f"Its {CONTENTS} cannot be read ({error}).", damaged) from None
     if not isinstance(given, dict) or given.get("kind") != KIND:
         raise InputProblem(name, "It is no piece file.", "Choose a file that Inkwell Cast saved as .icast.")
@@ -218,7 +213,7 @@ def _extract(archive: zipfile.ZipFile, digest: str, target: pathlib.Path, name: 
             while block := source.read(1 << 20):
                 found.update(block)
                 sink.write(block)
-    except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError, ValueError) as error:
+    except DAMAGE as error:
         raise InputProblem(name, f"A file in it is damaged ({error}).", "Copy it again.") from None
     except OSError as error:
         raise InputProblem(name, f"It cannot be unpacked ({error.strerror}).", "Free some space.") from error

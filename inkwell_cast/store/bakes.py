@@ -101,6 +101,22 @@ def end(db: sqlite3.Connection, bake_id: int, state: str, message: str) -> None:
     db.execute("UPDATE bake SET state = ?, message = ?, ended = ? WHERE id = ?", (state, message, time.time(), bake_id))
 
 
+def date(
+    db: sqlite3.Connection, bake_id: int, name: str, created: float, started: float | None, ended: float | None
+) -> None:  # fmt: skip
+    """Name and times of a bake that was made elsewhere."""
+    db.execute(
+        "UPDATE bake SET name = ?, created = ?, started = ?, ended = ? WHERE id = ?",
+        (name, created, started, ended, bake_id),
+    )
+
+
+def pictures_of(db: sqlite3.Connection, bake_id: int) -> dict[tuple[str, str], str]:
+    """Content hashes of a bake's pictures by sheet and map."""
+    rows = db.execute("SELECT sheet, key, sha256 FROM picture WHERE bake_id = ?", (bake_id,))
+    return {(row["sheet"], row["key"]): row["sha256"] for row in rows}
+
+
 def rename(db: sqlite3.Connection, bake_id: int, name: str) -> None:
     db.execute("UPDATE bake SET name = ? WHERE id = ?", (name, bake_id))
 

@@ -30,20 +30,23 @@ class Bakery:
         self._tickets: dict[int, Ticket] = {}
         self._folders: dict[int, pathlib.Path] = {}  # where running bakes write
 
-    def start(self, piece_id: int, proof: bool, trial: Mend | None = None, mend: bool = False) -> int:
-        """Queue a bake of a piece as it is now. One that is still open is left alone and returned.
+    def start(
+        self, piece_id: int, proof: bool, trial: Mend | None = None, mend: bool = False, recipe: Recipe | None = None
+    ) -> int:
+        """Queue a bake of a piece as it is now, or with other settings. One that is still open is left and returned.
 
         `trial` is tried out in this bake only; `mend` mends what settings can, and keeps that. Neither goes into a bake
-        that is open: raises InputProblem.
+        that is open, nor do other settings: raises InputProblem.
         """
         piece, rows, earlier = self.shop.wanted(piece_id)
         if earlier and earlier[0].open:
-            if trial or mend:
+            if trial or mend or recipe:
                 raise InputProblem("The bake", "Another one is at work.", "Wait until it has ended, or cancel it.")
             return earlier[0].id
         if sum(row.facts.triangles for row in rows) > HUGE:
             self.shop.stop_checking()  # such checks must not hold up a bake; the page asks for them again
-        recipe = piece.recipe.proof() if proof else piece.recipe
+        recipe = recipe or piece.recipe
+        recipe = recipe.proof() if proof else recipe
         recipe = add_mend(recipe, trial) if trial else recipe
         with self.store.writing() as db:
             bake_id = bakes.add(db, piece_id, recipe, meshes_key(rows), proof, trial)

@@ -67,7 +67,7 @@ def displaces(recipe: Recipe) -> bool:
 
 
 def setup_key(recipe: Recipe, rows: list[MeshRow]) -> str:
-    return _digest(recipe.model_dump(mode="json"), _copies(rows))
+    return _digest(recipe.model_dump(mode="json", exclude={"handoff", "library"}), _copies(rows))
 
 
 def view_key(recipe: Recipe, rows: list[MeshRow], what: Drawn, names: tuple[str, ...]) -> str:

@@ -2,6 +2,7 @@
 
 import pathlib
 from datetime import datetime
+from hashlib import sha256
 from typing import Any, Literal, get_args, get_origin
 
 from fastapi import Request
@@ -26,7 +27,7 @@ STAGE_WORDS = {
     "compiling": "Preparing, first start only", "reading": "Reading meshes", "keeping": "Keeping a copy",
     "drawing": "Drawing the sculpt", "measuring": "Measuring the sculpt", "fitting": "Fitting the cage",
     "checking": "Checking",
-    "preparing": "Preparing the low", "scene": "Building the scene",
+    "handing": "Handing off", "preparing": "Preparing the low", "scene": "Building the scene",
     "casting": "Casting", "maps": "Deriving maps", "writing": "Writing files",
 }  # fmt: skip
 
@@ -37,6 +38,8 @@ def stage_words(stage: str) -> str:
     layer, _, pair = at.partition(" · ")
     words = STAGE_WORDS.get(kind, "")
     named = next((m.LABEL.lower() for m in maps.REGISTRY.values() if layer and layer in (m.RAW, m.KEY)), "")
+    if kind == "handing":
+        return f"{words}: {at.partition(' ')[2].lower()}" if " " in at else words
     words = f"{words}: {named}" if named else words
     return f"{words}, {pair}" if pair else words
 
@@ -136,6 +139,7 @@ def stale(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> str:
     if row.meshes != meshes_key(rows):
         return "meshes"
     wanted = add_mend(recipe, row.trial) if row.trial else recipe
+    wanted = wanted.model_copy(update={"handoff": row.recipe.handoff})  # names and packing need no other bake
     return "" if row.recipe in (wanted, wanted.proof()) else "settings"
 
 
@@ -145,6 +149,7 @@ def called(row: BakeRow) -> str:
 
 
 templates.env.filters |= {
+    "hash": lambda text: sha256(text.encode()).hexdigest()[:12],
     "when": when, "bytes": in_bytes, "short": short, "called": called,
     "count": count, "units": units, "duration": duration, "spark": spark, "scope": scope_label,
 }  # fmt: skip

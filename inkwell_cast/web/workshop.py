@@ -36,6 +36,8 @@ from ..store.bakes import BakeRow
 from ..store.meshes import MeshRow
 from ..store.pieces import Piece
 from .bakery import Bakery
+from .batches import Batches
+from .counter import Counter
 from .intake import MAX_UPLOAD, Intake, Upload, unknown_upload
 from .outline import meshes_key, paired_of, refuse_half_a_piece, sculpts_of, setup_key, view_key, with_reach
 
@@ -54,7 +56,7 @@ class Workshop:
         self._covered: dict[str, Coverage] = {}
         self._following: dict[int, list[Ticket]] = {}  # jobs that are of no use once their piece's settings change
         self._drawing: dict[str, asyncio.Task[pathlib.Path]] = {}
-        self.bakery = Bakery(self)
+        self.bakery, self.counter, self.batches = Bakery(self), Counter(self), Batches(self)
         store.tidy()
         with store.writing() as db:
             bakes.mark_interrupted(db)

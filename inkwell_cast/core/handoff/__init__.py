@@ -90,8 +90,7 @@ def hand_off(
     """
     target, day = pathlib.Path(target), day or datetime.date.today()
     planned = plan(
-        handoff, finished.piece, finished.manifest.recipe, finished.manifest.sheets, finished.manifest.maps,
-        _pairs_by_sheet(assembly), day,
+        handoff, finished.piece, finished.manifest.recipe, finished.manifest.sheets, finished.manifest.maps, day
     )  # fmt: skip
     zipped = target.suffix.lower() == ".zip"
     refuse_taken(target, handoff.existing)
@@ -125,15 +124,6 @@ def hand_off(
             str(target), f"The handoff cannot be written ({error.strerror or error}).",
             "Free some space or choose another folder." if error.errno == errno.ENOSPC else "Choose another folder.",
         ) from error  # fmt: skip
-
-
-def _pairs_by_sheet(assembly: Assembly) -> dict[str, list[str]]:
-    """The pairs that lie on each sheet, by name."""
-    names = [pair.name for pair in assembly.paired.pairs]
-    return {
-        sheet.name: [names[n] for n in sorted(set(assembly.low_pair[sheet.triangles].tolist()))]
-        for sheet in lay_out_sheets(assembly.recipe, assembly.low).sheets
-    }
 
 
 def _write(path: pathlib.Path, own: Planned, finished: Finished, assembly: Assembly, warm: Warm) -> None:

@@ -43,12 +43,16 @@ def archive_of(folder: pathlib.Path) -> pathlib.Path:
     return path
 
 
+class Taken(InputProblem):
+    """Something is there, and what becomes of it must be asked."""
+
+
 def refuse_taken(target: pathlib.Path, existing: str) -> None:
-    """Raise InputProblem for a target that may not be replaced."""
+    """Raise InputProblem for a target that may not be replaced, `Taken` where it may if that is wished."""
     if not target.exists() or existing == "number":
         return
     if existing == "ask" and not (target.is_dir() and not any(target.iterdir())):
-        raise InputProblem(
+        raise Taken(
             str(target), "Something is there already.", "Choose to replace it, to number the new one, or another place."
         )
     if target.is_dir() and any(target.iterdir()) and not is_handoff(target):

@@ -28,19 +28,19 @@ class Planned:
 
 def plan(
     handoff: Handoff, piece: str, recipe: Recipe, sheets: list[SheetFacts], maps: list[MapFile],
-    pairs: dict[str, list[str]], day: datetime.date,
+    day: datetime.date,
 ) -> list[Planned]:  # fmt: skip
     """Every file of a handoff but its manifest and report.
 
-    `recipe` and `maps` are those of the bake, `pairs` the pairs on each sheet. Raises InputProblem for names that clash
-    or are too long, and for a pattern that is none.
+    `recipe` and `maps` are those of the bake. Raises InputProblem for names that clash or are too long, and for a
+    pattern that is none.
     """
     planned, named = list[Planned](), list[Named]()
     hidden = set() if handoff.loose else handoff.packed_maps()
     by_tile = recipe.sheet.split == "tile"
 
     def add(label: str, sheet: SheetFacts | None, word: str, depth: str, suffix: str, **what: object) -> None:
-        own = pairs.get(sheet.name, []) if sheet else []
+        own = sheet.pairs if sheet else []
         named.append(
             Named(
                 f"{label}{f' of {sheet.name}' if sheet and sheet.name else ''}", own[0] if len(own) == 1 else "",
@@ -79,7 +79,7 @@ def example(
 ) -> list[Planned]:
     """The same for a piece that has not been baked yet, as far as its settings tell."""
     maps = [MapFile(key=key, sheet=s.name, file="", sha256="") for s in sheets for key in recipe.output.maps]
-    return plan(handoff, piece, recipe, sheets, maps, {}, day)
+    return plan(handoff, piece, recipe, sheets, maps, day)
 
 
 def missing(handoff: Handoff, maps: list[MapFile]) -> list[str]:

@@ -2,6 +2,7 @@
 
 import json
 import math
+from collections.abc import Callable
 from typing import Any
 
 from fastapi import APIRouter, Request
@@ -20,6 +21,18 @@ from ..outline import displaces, paired_of, sculpts_of
 from ..pages import STEPS, bake_facts, render, stale, workshop
 
 router = APIRouter(prefix="/pieces/{piece_id}")
+Extension = Callable[[Request, dict[str, Any]], dict[str, Any]]
+_extensions: dict[str, Extension] = {}
+
+
+def extend(step: str) -> Callable[[Extension], Extension]:
+    """Register what else the template of a step needs."""
+
+    def register(extension: Extension) -> Extension:
+        _extensions[step] = extension
+        return extension
+
+    return register
 
 
 def context(request: Request, piece_id: int, step: str, bake_id: int | None = None) -> dict[str, Any]:
@@ -35,7 +48,7 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
     findings = shop.checked(piece, meshes)
     sides = boxes(piece.recipe, paired, meshes)
     diagonal = math.hypot(*sides["low"]["size"]) if "low" in sides else 0.0
-    return {
+    values: dict[str, Any] = {
         "piece": piece, "meshes": meshes, "bakes": bakes, "done": done, "shown": shown, "step": step, "paired": paired,
         "diagonal": diagonal, "boxes": sides, "last": bakes[0] if bakes else None, "errors": {},
         "errors_in": set(), "given": {}, "said": [],
@@ -51,6 +64,7 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
         "facts": bake_facts(shown, piece.recipe, meshes) if shown else None,
         **scope_context(piece.recipe, paired, request.query_params.get("scope", "piece")),
     }  # fmt: skip
+    return values | _extensions[step](request, values) if step in _extensions else values
 
 
 def boxes(recipe: Recipe, paired: Paired, meshes: list[MeshRow]) -> dict[str, dict[str, list[float]]]:
@@ -156,6 +170,11 @@ def _with_fields(recipe: Recipe, form: Any) -> Recipe:
             sheet, _, side = field.rpartition(".")
             width, height = recipe.size_of(sheet)
             given["sizes"].setdefault(sheet, {"width": width, "height": height})[side] = _plain(str(raw[-1]))
+        elif group == "own":  # format and depth of one map
+            given["output"]["own"].pop(field, None)
+            kind, _, depth = str(raw[-1]).partition("-")
+            if kind:
+                given["output"]["own"][field] = {"format": kind, "depth": _plain(depth)}
         elif group in given and isinstance(given[group], dict) and field in given[group]:
             now = given[group][field]
             given[group][field] = [v for v in raw if v] if isinstance(now, list) else _typed(str(raw[-1]), now)

@@ -8,6 +8,7 @@ from ...core.errors import InputProblem
 from ...core.formats import COMPANIONS
 from ..intake import Upload, too_large
 from ..pages import render, stage_words, workshop
+from .batches import batch_context
 
 router = APIRouter()
 
@@ -23,7 +24,7 @@ class NewPiece(BaseModel):
 
 @router.get("/")
 def shelf(request: Request) -> Response:
-    return render(request, "shelf.html", entries=workshop(request).shelf())
+    return render(request, "shelf.html", entries=workshop(request).shelf(), **batch_context(request))
 
 
 @router.get("/new")

@@ -2,6 +2,7 @@
 import { Against } from "./against.js";
 import { Brush } from "./brush.js";
 import { Hand } from "./hand.js";
+import { Leaving } from "./handoff.js";
 import { fetchMesh, ModelView } from "./model.js";
 import { Parts } from "./parts.js";
 import { Pockets } from "./pockets.js";
@@ -662,7 +663,8 @@ pockets.tend();
 brush.tend();
 hand.tend();
 
-document.body.addEventListener("htmx:afterSettle", tendPanel);
+const leaving = new Leaving(base, { ask, json, toast, sayProgress });
+document.body.addEventListener("htmx:afterSettle", () => { tendPanel(); leaving.tend(); });
 tendPanel();
 setShow("low");
 loadMeshes().catch((error) => { $("model-note").textContent = error.message; });

@@ -1,0 +1,135 @@
+"""Batches of the shelf: pieces baked for a receiver and handed off, one after the other."""
+
+import asyncio
+import pathlib
+from typing import TYPE_CHECKING
+
+from ..core.batch import Outcome, Summary, write_summary
+from ..core.errors import InputProblem
+from ..core.handoff import plain
+from ..core.receiver import Receiver
+from ..engine import JobFailed
+from ..store import batches
+from ..store.batches import BatchRow
+
+if TYPE_CHECKING:
+    from .workshop import Workshop
+
+LOOK_EVERY = 0.1
+
+
+class Batches:
+    """The batches of a workshop; one is at work at a time."""
+
+    def __init__(self, shop: "Workshop") -> None:
+        self.shop, self.store = shop, shop.store
+        self._task: asyncio.Task[None] | None = None
+        self._at: int | None = None  # the bake that is at work
+        self._piece: int | None = None
+        self._cancelled = False
+        with self.store.writing() as db:
+            batches.end_all(db)
+
+    def all(self) -> list[BatchRow]:
+        with self.store.reading() as db:
+            return batches.all_of(db)
+
+    def start(self, piece_ids: list[int], receiver: Receiver, place: str) -> int:
+        """Begin a batch into a folder of this machine. Raises InputProblem.
+
+        Must be called where an event loop runs.
+        """
+        folder = pathlib.Path(place.strip()).expanduser()
+        if not place.strip() or not folder.is_absolute():
+            raise InputProblem(place or "The folder", "This is no whole path.", "Give one such as /home/me/textures.")
+        if not piece_ids:
+            raise InputProblem("The batch", "No piece is ticked.", "Tick those to bake.")
+        if self._task and not self._task.done():
+            raise InputProblem("The batch", "Another one is at work.", "Wait until it has ended, or cancel it.")
+        named: dict[str, int] = {}
+        for piece_id in piece_ids:
+            name = self.shop.wanted(piece_id)[0].name
+            if named.setdefault(plain(name).casefold(), piece_id) != piece_id:
+                raise InputProblem(name, "Two of the pieces have this name.", "Leave one of them out.")
+        waiting = [Outcome(piece=self.shop.wanted(p)[0].name, state="waiting") for p in piece_ids]
+        summary = Summary(receiver=receiver.name, outcomes=waiting)
+        write_summary(folder, summary)
+        with self.store.writing() as db:
+            batch_id = batches.add(db, str(folder), summary)
+        self._cancelled = False
+        self._task = asyncio.create_task(self._run(batch_id, piece_ids, receiver, folder, summary))
+        return batch_id
+
+    def cancel(self) -> None:
+        """Stop the batch at work; what is done stays."""
+        self._cancelled = True
+        if self._at is not None:
+            self.shop.bakery.cancel(self._at)
+        if self._piece is not None:
+            self.shop.counter.cancel(self._piece)
+
+    def forget(self, batch_id: int) -> None:
+        with self.store.writing() as db:
+            batches.delete(db, batch_id)
+
+    def at_work(self) -> tuple[str, float]:
+        """The stage and share of the bake at work."""
+        row = self.shop.bake(self._at) if self._at is not None else None
+        return (row.stage, row.share) if row else ("", 0.0)
+
+    async def _run(
+        self, batch_id: int, piece_ids: list[int], receiver: Receiver, folder: pathlib.Path, summary: Summary
+    ) -> None:
+        message = ""
+        try:
+            for piece_id, waiting in zip(piece_ids, summary.outcomes, strict=True):
+                if self._cancelled:
+                    message = "Cancelled; what is done is kept."
+                    break
+                outcome = await self._one(piece_id, waiting.piece, receiver, folder)
+                summary = summary.with_outcome(outcome)
+                with self.store.writing() as db:
+                    batches.tell(db, batch_id, summary)
+                await asyncio.to_thread(write_summary, folder, summary)
+        except InputProblem as problem:
+            message = str(problem)
+        except Exception as error:
+            message = f"Something went wrong inside the program ({error})."
+        finally:
+            self._at = self._piece = None
+            with self.store.writing() as db:
+                batches.end(db, batch_id, message)
+
+    async def _one(self, piece_id: int, name: str, receiver: Receiver, folder: pathlib.Path) -> Outcome:
+        """Bake a piece as the receiver wants it and hand it off; its own settings stay as they are."""
+        try:
+            await self._until_idle(piece_id)
+            piece = self.shop.wanted(piece_id)[0]
+            bake_id = self.shop.bakery.start(piece_id, False, recipe=receiver.laid_over(piece.recipe))
+            self._at, self._piece = bake_id, piece_id
+            row = await self._ended(bake_id)
+            if row.manifest is None:
+                return Outcome(piece=name, state="failed", message=row.message or "The bake was deleted.")
+            handed = await self.shop.counter.hand_off_batch(piece_id, bake_id, folder / plain(name), receiver)
+        except (InputProblem, JobFailed) as problem:
+            return Outcome(piece=name, state="failed", message=str(problem))
+        made = row.manifest
+        return Outcome(
+            piece=name, state="done", folder=handed.path.name, seconds=round(row.seconds or 0.0, 2),
+            likeness=made.likeness.mean if made.likeness else None, texels=made.texels,
+            missed_texels=made.missed_texels, flaws=None if made.flaws is None else len(made.flaws),
+        )  # fmt: skip
+
+    async def _until_idle(self, piece_id: int) -> None:
+        """Wait for a bake of the piece that is at work already."""
+        while any(row.open for row in self.shop.wanted(piece_id)[2][:1]) and not self._cancelled:
+            await asyncio.sleep(LOOK_EVERY)
+
+    async def _ended(self, bake_id: int):  # type: ignore[no-untyped-def]
+        while True:
+            row = self.shop.bake(bake_id)
+            if row is None:
+                raise InputProblem("The bake", "It was deleted while it ran.", "Start the batch again.")
+            if not row.open:
+                return row
+            await asyncio.sleep(LOOK_EVERY)

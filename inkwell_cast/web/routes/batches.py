@@ -1,0 +1,55 @@
+"""Batches of the shelf."""
+
+from fastapi import APIRouter, Request
+from starlette.responses import Response
+
+from ...core.errors import InputProblem
+from ..pages import render, workshop
+
+router = APIRouter(prefix="/batches")
+
+
+def fragment(request: Request, problem: str = "", place: str = "") -> Response:
+    return render(request, "batches.html", **batch_context(request), problem=problem, place=place)
+
+
+def batch_context(request: Request) -> dict[str, object]:
+    """What the list of batches shows."""
+    shop = workshop(request)
+    stage, share = shop.batches.at_work()
+    return {
+        "batches": shop.batches.all(),
+        "receivers": shop.counter.receivers(),
+        "batch_stage": stage,
+        "batch_share": share,
+    }
+
+
+@router.get("")
+def batches(request: Request) -> Response:
+    return fragment(request)
+
+
+@router.post("")
+async def start(request: Request) -> Response:
+    form = await request.form()
+    shop, place = workshop(request), str(form.get("place", ""))
+    chosen = [int(str(n)) for n in form.getlist("piece") if str(n).isdigit()]
+    try:
+        shop.batches.start(chosen, shop.counter.receiver(str(form.get("receiver", ""))), place)
+    except InputProblem as problem:
+        return fragment(request, str(problem), place)
+    return fragment(request)
+
+
+@router.post("/cancel")
+def cancel(request: Request) -> Response:
+    workshop(request).batches.cancel()
+    return fragment(request)
+
+
+@router.post("/{batch_id}/out")
+def forget(request: Request, batch_id: int) -> Response:
+    """Take a batch off the list; its files stay where they are."""
+    workshop(request).batches.forget(batch_id)
+    return fragment(request)

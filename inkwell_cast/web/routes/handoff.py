@@ -1,0 +1,265 @@
+"""The step Handoff: receivers, names, packing, and the folder or archive that leaves."""
+
+import datetime
+import json
+import pathlib
+from collections.abc import Callable
+from functools import lru_cache
+from typing import Any
+
+import cv2
+import numpy as np
+from fastapi import APIRouter, Request
+from starlette.exceptions import HTTPException
+from starlette.responses import FileResponse, JSONResponse, Response
+
+from ...core import editing
+from ...core.errors import InputProblem
+from ...core.handoff.names import TOKENS
+from ...core.handoff.packing import packed
+from ...core.handoff.place import Taken
+from ...core.handoff.plan import example, missing, plan
+from ...core.handoff_settings import CHANNELS, Pack
+from ...core.images import png
+from ...core.manifest import SheetFacts
+from ...core.receiver import READY, Receiver, read_receiver, schema
+from ...core.recipe import Recipe
+from ...engine import JobFailed
+from ..pages import render, workshop
+from .meshes import file_stem
+from .piece import changed, context, extend
+
+router = APIRouter()
+PIECE = "/pieces/{piece_id}"
+MOST_BYTES = 1 << 20  # of a receiver's file
+
+
+@extend("handoff")
+def handoff_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
+    """What the template of the step needs: receivers, the names that files will have, earlier handoffs."""
+    counter, piece, shown = workshop(request).counter, values["piece"], values["shown"]
+    recipe: Recipe = piece.recipe
+    names, problem = [], ""
+    try:
+        day = datetime.date.today()
+        if shown:
+            made = shown.manifest
+            names = plan(recipe.handoff, piece.name, shown.recipe, made.sheets, made.maps, day)
+        else:
+            sheet = SheetFacts(
+                name="", width=recipe.sheet.width, height=recipe.sheet.height, coverage=0, texels=0, missed_texels=0,
+                shared_texels=0, pairs=[pair.name for pair in values["paired"].pairs],
+            )  # fmt: skip
+            names = example(recipe.handoff, piece.name, recipe, [sheet], day)
+    except InputProblem as found:
+        problem = f"{found.what} {found.remedy}"
+    fits = counter.receiver_of(recipe)
+    return {
+        "ready_receivers": READY, "own_receivers": counter.own_receivers(), "receiver": fits, "names": names,
+        "name_problem": problem, "tokens": TOKENS, "channels": CHANNELS, "past": counter.past(piece.id),
+        "does": {own.name: own.does for own in counter.receivers()},
+        "lacking": missing(recipe.handoff, shown.manifest.maps) if shown else [],
+    }  # fmt: skip
+
+
+# receivers
+
+
+def _change(request: Request, piece_id: int, words: str, edit: Callable[[Recipe], Recipe], said: str = "") -> Response:
+    workshop(request).change(piece_id, words, edit)
+    return changed(request, piece_id, "handoff", said=[said] if said else [])
+
+
+@router.post(PIECE + "/receiver")
+async def use_receiver(request: Request, piece_id: int) -> Response:
+    """Lay a receiver over a piece's settings."""
+    found = workshop(request).counter.receiver(str((await request.form()).get("receiver", "")))
+    before = context(request, piece_id, "handoff")["piece"].recipe
+    workshop(request).change(piece_id, f"Receiver {found.name}", found.laid_over)
+    after = context(request, piece_id, "handoff")["piece"].recipe
+    same = before.output.maps == after.output.maps and before.sheet == after.sheet
+    said = [] if same else [f"The settings are now those of “{found.name}”; maps or sizes changed, so bake again."]
+    return changed(request, piece_id, "handoff", *(["low-changed"] if before.sheet != after.sheet else []), said=said)
+
+
+@router.post(PIECE + "/receiver/keep")
+async def keep_receiver(request: Request, piece_id: int) -> Response:
+    """Make a receiver of what the piece is set to."""
+    form = await request.form()
+    recipe = context(request, piece_id, "handoff")["piece"].recipe
+    name, does = str(form.get("name", "")).strip(), str(form.get("does", "")).strip()
+    workshop(request).counter.keep_receiver(Receiver.of(recipe, name, does, "sizes" in form))
+    return changed(request, piece_id, "handoff")
+
+
+@router.post(PIECE + "/receiver/out")
+async def forget_receiver(request: Request, piece_id: int) -> Response:
+    workshop(request).counter.forget_receiver(str((await request.form()).get("receiver", "")))
+    return changed(request, piece_id, "handoff")
+
+
+@router.put("/receivers")
+async def take_receiver(request: Request, name: str) -> Response:
+    """Keep a receiver from a JSON file, which is the request's body."""
+    body = b""
+    async for chunk in request.stream():
+        body += chunk
+        if len(body) > MOST_BYTES:
+            raise InputProblem(name, "It is larger than 1 MB.", "Choose a receiver’s file.")
+    found = read_receiver(body, name)
+    workshop(request).counter.keep_receiver(found)
+    return JSONResponse({"name": found.name})
+
+
+@router.get("/receivers/schema.json")
+def receiver_schema() -> Response:
+    return JSONResponse(schema())
+
+
+@router.get("/receivers/{name}.json")
+def save_receiver(request: Request, name: str) -> Response:
+    found = workshop(request).counter.receiver(name)
+    headers = {"Content-Disposition": f'attachment; filename="{file_stem(found.name)}.json"'}
+    return Response(found.portable(), media_type="application/json", headers=headers)
+
+
+# names and packing
+
+
+@router.post(PIECE + "/words")
+async def set_word(request: Request, piece_id: int) -> Response:
+    form = await request.form()
+    key, word = str(form.get("key", "")), str(form.get("word", "")).strip()
+    return _change(
+        request, piece_id, "Names", lambda recipe: editing.set_word(recipe, key, "" if word == key else word)
+    )
+
+
+@router.post(PIECE + "/packs")
+def add_pack(request: Request, piece_id: int) -> Response:
+    return _change(request, piece_id, "Add a packed picture", editing.add_pack)
+
+
+def _pack(request: Request, piece_id: int, number: int) -> Pack:
+    packs: list[Pack] = context(request, piece_id, "handoff")["piece"].recipe.handoff.packs
+    if not 0 <= number < len(packs):
+        raise InputProblem("The packed picture", "It is no longer there.", "Reload the page.")
+    return packs[number]
+
+
+@router.post(PIECE + "/packs/{number}")
+async def set_pack(request: Request, piece_id: int, number: int) -> Response:
+    """Name, space and form of a packed picture; form is FORMAT-DEPTH."""
+    _pack(request, piece_id, number)
+    form = await request.form()
+    values: dict[str, Any] = {k: str(form[k]) for k in ("name", "space") if k in form}
+    if "form" in form:
+        kind, _, depth = str(form["form"]).partition("-")
+        values |= {"format": kind, "depth": int(depth) if depth.isdigit() else depth}
+    return _change(request, piece_id, "Packing", lambda recipe: editing.set_pack(recipe, number, values))
+
+
+@router.post(PIECE + "/packs/{number}/out")
+def drop_pack(request: Request, piece_id: int, number: int) -> Response:
+    _pack(request, piece_id, number)
+    return _change(request, piece_id, "Packing", lambda recipe: editing.without_pack(recipe, number))
+
+
+@router.post(PIECE + "/packs/{number}/{channel}")
+async def set_well(request: Request, piece_id: int, number: int, channel: str) -> Response:
+    """What a channel holds: `take` is MAP.CHANNEL, "" for one value, or "none" for no alpha."""
+    _pack(request, piece_id, number)
+    if channel not in CHANNELS:
+        raise HTTPException(404, "A picture has no such channel.")
+    form = await request.form()
+    if form.get("take") == "none":
+        return _change(request, piece_id, "Packing", lambda recipe: editing.set_pack(recipe, number, {channel: None}))
+    values: dict[str, Any] = {}
+    if "take" in form:
+        key, _, source = str(form["take"]).partition(".")
+        values |= {"map": key, "channel": source or "red"}
+    if "inverts" in form:
+        values["invert"] = "invert" in form
+    if "value" in form:
+        values["value"] = str(form["value"]).strip()
+    return _change(request, piece_id, "Packing", lambda recipe: editing.set_well(recipe, number, channel, values))
+
+
+@router.get(PIECE + "/packs/{number}.png")
+def pack_picture(
+    request: Request, piece_id: int, number: int, bake: int, sheet: str = "", channel: str = ""
+) -> Response:
+    """A small picture of what a pack gives with a bake, or of one of its channels; 204 where a map is missing."""
+    pack, shop = _pack(request, piece_id, number), workshop(request)
+    row = shop.bake(bake)
+    if row is None or row.piece_id != piece_id or row.manifest is None:
+        raise HTTPException(404, "This bake does not belong to the piece.")
+    paths = tuple((key, str(shop.picture(bake, sheet, key) or "")) for key in pack.maps)
+    if not all(path for _, path in paths):
+        return Response(status_code=204)
+    return Response(_pack_png(pack.model_dump_json(), paths, channel), media_type="image/png")
+
+
+@lru_cache(maxsize=200)
+def _pack_png(given: str, paths: tuple[tuple[str, str], ...], channel: str) -> bytes:
+    pack = Pack.model_validate_json(given).model_copy(update={"format": "png", "depth": 8})
+    places = {key: pathlib.Path(path) for key, path in paths}
+    first = next(iter(places.values()), None)
+    height, width = png.read(first).shape[:2] if first else (64, 64)
+    made = packed(pack, (width, height), places.get)
+    if channel in pack.wells:
+        made = made[..., [list(pack.wells).index(channel)] * 3]
+    scale = 128 / max(width, height)
+    small = cv2.resize(
+        made[..., :3], (max(1, round(width * scale)), max(1, round(height * scale))), interpolation=cv2.INTER_AREA
+    )
+    return bytes(cv2.imencode(".png", np.ascontiguousarray(small[..., ::-1]))[1])
+
+
+# handing off
+
+
+@router.post(PIECE + "/handoff")
+async def hand_off(request: Request, piece_id: int) -> Response:
+    """Write a handoff to a place of this machine; a place that is taken is asked about in the panel."""
+    form = await request.form()
+    place, existing = str(form.get("place", "")), str(form.get("existing", ""))
+    bake = str(form.get("bake", ""))
+    counter, values = workshop(request).counter, context(request, piece_id, "handoff")
+    try:
+        done = await counter.hand_off(piece_id, int(bake) if bake.isdigit() else 0, place, existing)
+    except Taken as taken:
+        return render(request, "panel.html", **values | {"taken": str(taken.where), "place": place})
+    except JobFailed as failed:
+        if failed.kind != "cancelled":
+            raise
+        return render(
+            request,
+            "panel.html",
+            **values | {"said": ["The handoff was cancelled; nothing was written."], "place": place},
+        )
+    said = f"{len(done.manifest.files) + 1} files are in {done.path}."
+    response = render(request, "panel.html", **context(request, piece_id, "handoff") | {"handed": said, "place": place})
+    response.headers["HX-Trigger"] = json.dumps({"handed-off": {}})
+    return response
+
+
+@router.post(PIECE + "/handoff/cancel")
+def cancel(request: Request, piece_id: int) -> Response:
+    workshop(request).counter.cancel(piece_id)
+    return Response(status_code=204)
+
+
+@router.post(PIECE + "/handoff/archive")
+async def archive(request: Request, piece_id: int, bake: int) -> Response:
+    """Make an archive to fetch; its address."""
+    token = await workshop(request).counter.archive(piece_id, bake)
+    return JSONResponse({"address": f"/pieces/{piece_id}/handoff/{token}.zip"})
+
+
+@router.get(PIECE + "/handoff/{token}.zip")
+def fetch(request: Request, piece_id: int, token: str) -> Response:
+    path = workshop(request).counter.archived(token)
+    if path is None:
+        raise HTTPException(404, "This archive is no longer kept. Make it again.")
+    return FileResponse(path, media_type="application/zip", filename=path.name)

@@ -1,0 +1,118 @@
+"""The material library of a piece."""
+
+from collections.abc import Callable
+from typing import Any
+
+from fastapi import APIRouter, Request
+from starlette.responses import JSONResponse, Response
+
+from ...core import library as libraries
+from ...core.errors import InputProblem
+from ...core.library import Library, read_library
+from ...core.recipe import Recipe
+from ..pages import workshop
+from .meshes import file_stem
+from .piece import changed, context, extend
+
+router = APIRouter(prefix="/pieces/{piece_id}/library")
+MOST_BYTES = 4 << 20
+
+
+@extend("maps")
+def library_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
+    """What can be given a material: materials and objects of the sculpt, parts of the last bake, what has one."""
+    sculpts = {(part.file, part.name) for pair in values["paired"].pairs for part in pair.giving}
+    names = [
+        ("material", m)
+        for row in values["meshes"]
+        if any(f == row.file_name for f, _ in sculpts)
+        for m in row.facts.materials
+    ]
+    names += [
+        ("object", part.name)
+        for row in values["meshes"]
+        for part in row.facts.parts
+        if (row.file_name, part.name) in sculpts
+    ]
+    for row in values["done"][:1]:
+        for made in row.manifest.maps if row.manifest else []:
+            if made.key == "ids" and made.facts.get("by") == "part":
+                names += [("part", name) for name in made.facts["legend"]]
+    names += [(own.kind, own.name) for own in values["piece"].recipe.library.assigned]
+    return {"sculpt_names": list(dict.fromkeys(names))}
+
+
+def _edit(request: Request, piece_id: int, words: str, edit: Callable[[Library], Library]) -> Response:
+    def with_library(recipe: Recipe) -> Recipe:
+        return recipe.model_copy(update={"library": Library.model_validate(edit(recipe.library).model_dump())})
+
+    workshop(request).change(piece_id, words, with_library)
+    return changed(request, piece_id, "maps")
+
+
+@router.post("/materials")
+async def add(request: Request, piece_id: int) -> Response:
+    name = str((await request.form()).get("name", "")).strip()
+    return _edit(request, piece_id, f"Material {name}", lambda own: libraries.with_material(own, name))
+
+
+@router.post("/change")
+async def change(request: Request, piece_id: int) -> Response:
+    """One value of a material: its name (`to`), its ID colour, or its colour in a channel."""
+    form = {key: str(value) for key, value in (await request.form()).items()}
+    name = form.get("name", "")
+
+    def edit(own: Library) -> Library:
+        if "to" in form:
+            return libraries.changed(own, name, name=form["to"].strip())
+        if "id_color" in form:
+            return libraries.changed(own, name, id_color=form["id_color"])
+        material = own.find(name)
+        colors = dict(material.colors) if material else {}
+        return libraries.changed(own, name, colors=colors | {form.get("channel", ""): form.get("color", "")})
+
+    return _edit(request, piece_id, f"Material {name}", edit)
+
+
+@router.post("/out")
+async def out(request: Request, piece_id: int) -> Response:
+    name = str((await request.form()).get("name", ""))
+    return _edit(request, piece_id, f"Material {name} out", lambda own: libraries.without(own, name))
+
+
+@router.post("/channels")
+async def channels(request: Request, piece_id: int) -> Response:
+    """The channels, with commas between."""
+    given = [part.strip() for part in str((await request.form()).get("channels", "")).split(",") if part.strip()]
+    if not given:
+        raise InputProblem("Channels", "None is named.", "Name at least one, such as Colour.")
+    return _edit(request, piece_id, "Channels", lambda own: libraries.with_channels(own, given))
+
+
+@router.post("/assign")
+async def assign(request: Request, piece_id: int) -> Response:
+    form = {key: str(value) for key, value in (await request.form()).items()}
+    kind, name, material = (form.get(key, "") for key in ("kind", "name", "material"))
+    return _edit(
+        request, piece_id, f"{name}: {material or 'none'}", lambda own: libraries.assign(own, kind, name, material)
+    )
+
+
+@router.put("")
+async def take(request: Request, piece_id: int, name: str) -> Response:
+    """Lay a library from a JSON file, the request's body, into that of the piece."""
+    body = b""
+    async for chunk in request.stream():
+        body += chunk
+        if len(body) > MOST_BYTES:
+            raise InputProblem(name, "It is larger than 4 MB.", "Choose a library’s file.")
+    more = read_library(body, name)
+    _edit(request, piece_id, f"Library {name}", lambda own: libraries.join(own, more))
+    return JSONResponse({"materials": len(more.materials)})
+
+
+@router.get(".json")
+def save(request: Request, piece_id: int) -> Response:
+    piece = context(request, piece_id, "maps")["piece"]
+    headers = {"Content-Disposition": f'attachment; filename="{file_stem(piece.name)}_materials.json"'}
+    return Response(piece.recipe.library.portable(), media_type="application/json", headers=headers)

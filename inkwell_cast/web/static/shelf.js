@@ -1,0 +1,44 @@
+// The shelf: a piece from its file, and which pieces a batch takes.
+
+const problem = document.getElementById("problem");
+
+function tell(text) {
+  problem.textContent = text;
+  problem.hidden = !text;
+}
+
+async function open(file) {
+  tell("");
+  const label = document.getElementById("open-piece").parentElement, words = label.firstChild;
+  const before = words.textContent;
+  words.textContent = "Opening … ";
+  try {
+    const response = await fetch(`/pieces/open?name=${encodeURIComponent(file.name)}`, { method: "PUT", body: file });
+    const answer = await response.json().catch(() => ({}));
+    if (!response.ok) throw new Error(answer.error || `The server answered ${response.status}.`);
+    location.href = answer.address;
+  } catch (error) { tell(error.message); }
+  words.textContent = before;
+}
+
+document.getElementById("open-piece").addEventListener("change", (e) => {
+  const file = e.target.files[0];
+  e.target.value = "";
+  if (file) open(file);
+});
+for (const type of ["dragover", "drop"]) {
+  document.addEventListener(type, (e) => {
+    if (!e.dataTransfer.types.includes("Files")) return;
+    e.preventDefault();
+    if (type === "drop" && e.dataTransfer.files[0]) open(e.dataTransfer.files[0]);
+  });
+}
+document.getElementById("tick-all")?.addEventListener("click", () => {
+  const boxes = [...document.querySelectorAll("input[name=piece]")], all = boxes.every((box) => box.checked);
+  for (const box of boxes) box.checked = !all;
+});
+document.body.addEventListener("htmx:responseError", (e) => {
+  let text = `The server answered ${e.detail.xhr.status}.`;
+  try { text = JSON.parse(e.detail.xhr.responseText).error || text; } catch { /* not JSON */ }
+  tell(text);
+});
