@@ -127,7 +127,7 @@ def _in_folder(folder: pathlib.Path) -> list[Item]:
         there = sorted(entry for entry in folder.iterdir() if not entry.name.startswith("."))
     except OSError as error:
         raise InputProblem(str(folder), f"It cannot be read ({error.strerror}).", "Check its rights.") from error
-    items, groups = list[Item](), dict[str, list[pathlib.Path]]()
+    items, groups = list[Item](), dict[str, list[tuple[str, pathlib.Path]]]()
     for entry in there:
         if entry.is_dir():
             if not is_handoff(entry):
@@ -137,8 +137,9 @@ def _in_folder(folder: pathlib.Path) -> list[Item]:
             items.append(Item(entry.stem, (entry,)))
         elif entry.suffix.lower() in REGISTRY:
             read = read_name(entry.stem, Pairing())
-            groups.setdefault((read[0].stem if read else entry.stem) or entry.stem, []).append(entry)
-    return items + [Item(stem, tuple(files)) for stem, files in groups.items()]
+            stem = (read[0].stem if read else "") or entry.stem
+            groups.setdefault(stem.casefold(), []).append((stem, entry))
+    return items + [Item(own[0][0], tuple(file for _, file in own)) for own in groups.values()]
 
 
 def inputs_of(item: Item, recipe: Recipe, receiver: Receiver | None, mend: bool) -> str:
