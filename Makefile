@@ -1,4 +1,4 @@
-.PHONY: install demo test bench css fuzz
+.PHONY: install demo test bench css fuzz pictures
 
 PYTHON ?= python3
 VENV := .venv
@@ -34,3 +34,6 @@ fuzz: $(READY)
 
 bench: $(READY)
 	$(BIN)/python -m bench
+
+pictures: $(READY)
+	$(BIN)/python -m tests.guide_pictures

@@ -52,17 +52,24 @@ def workshop(tmp_path, shared_engine):
     made.store.close()
 
 
+@contextlib.contextmanager
+def running(workshop):
+    """The address of a server over a workshop."""
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        config = uvicorn.Config(create_app(workshop), log_level="warning", timeout_graceful_shutdown=1)
+        server = uvicorn.Server(config)
+        thread = threading.Thread(target=server.run, kwargs={"sockets": [listener]}, daemon=True)
+        thread.start()
+        while not server.started:
+            time.sleep(0.01)
+        yield f"http://127.0.0.1:{listener.getsockname()[1]}"
+        server.should_exit = True
+        with contextlib.suppress(RuntimeError):
+            thread.join(timeout=5)
+
+
 @pytest.fixture
 def server(workshop):
     """The address of a server over `workshop`."""
-    with socket.create_server(("127.0.0.1", 0)) as listener:
-        config = uvicorn.Config(create_app(workshop), log_level="warning", timeout_graceful_shutdown=1)
-        running = uvicorn.Server(config)
-        thread = threading.Thread(target=running.run, kwargs={"sockets": [listener]}, daemon=True)
-        thread.start()
-        while not running.started:
-            time.sleep(0.01)
-        yield f"http://127.0.0.1:{listener.getsockname()[1]}"
-        running.should_exit = True
-        with contextlib.suppress(RuntimeError):
-            thread.join(timeout=5)
+    with running(workshop) as address:
+        yield address

@@ -114,9 +114,10 @@ class Handoff(Part):
             max_length=200,
         ),
     ] = "{piece}_{sheet}_{map}"
-    words: dict[MapKey, Annotated[str, Field(max_length=60)]] = Field(
-        default_factory=dict, description="What {map} stands for, by map; others go by their own name."
-    )
+    words: Annotated[
+        dict[MapKey, Annotated[str, Field(max_length=60)]],
+        setting("Words for maps", "What {map} stands for, by map; others go by their own name."),
+    ] = Field(default_factory=dict)
     existing: Annotated[
         Literal["ask", "replace", "number"],
         setting(
@@ -125,7 +126,9 @@ class Handoff(Part):
             "new one, which gets a number.",
         ),
     ] = "ask"
-    packs: list[Pack] = Field(default_factory=list, max_length=32, description="Pictures packed from several maps.")
+    packs: Annotated[
+        list[Pack], setting("Packed pictures", "Pictures whose channels come from several maps.", max_length=32)
+    ] = Field(default_factory=list)
     loose: Annotated[
         bool, setting("Packed maps alone too", "Maps that are packed are written as files of their own as well.")
     ] = True

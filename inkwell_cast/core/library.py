@@ -34,12 +34,16 @@ class Assignment(Part):
 class Library(Part):
     """Materials and the channels that the layered file has a folder for."""
 
-    version: Literal[1] = 1
+    version: Annotated[Literal[1], setting("Version", "Of the form of its file.")] = 1
     channels: Annotated[
         list[Name], setting("Channels", "Each becomes a folder of the layered file.", max_length=16)
     ] = Field(default_factory=lambda: ["Colour"])
-    materials: list[Material] = Field(default_factory=list, max_length=400)
-    assigned: list[Assignment] = Field(default_factory=list, max_length=4000)
+    materials: Annotated[
+        list[Material], setting("Materials", "Each with a colour for each channel and one for IDs.", max_length=400)
+    ] = Field(default_factory=list)
+    assigned: Annotated[
+        list[Assignment], setting("Assigned", "Which part, object or material has which.", max_length=4000)
+    ] = Field(default_factory=list)
 
     def find(self, name: str) -> Material | None:
         return next((material for material in self.materials if material.name == name), None)

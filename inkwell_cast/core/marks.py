@@ -30,7 +30,7 @@ class Marks:
 
 def marks_of(mesh: Mesh, chosen: Any_, uvs: F32 | None, on_low: bool) -> Marks:
     """At most `MOST_MARKS` triangles, spread evenly: those marked (T,), or marked in a corner or edge (T, 3)."""
-    rows = np.flatnonzero(chosen.reshape(len(chosen), -1).any(axis=1))
+    rows = np.flatnonzero(chosen.any(axis=tuple(range(1, chosen.ndim))))
     if len(rows) > MOST_MARKS:
         rows = rows[np.linspace(0, len(rows) - 1, MOST_MARKS).astype(np.int64)]
     flat = np.zeros((0, 3, 2), np.float32) if uvs is None else uvs[rows]

@@ -17,7 +17,7 @@ def weld(values: F32) -> I32:
     """For every row of `values (V, K) float32` the index of the first row equal to it: (V,) int32. -0 equals 0."""
     with np.errstate(invalid="ignore"):
         plain = np.ascontiguousarray(values, np.float32) + np.float32(0)
-    return _first_equal(plain.view(np.uint32).reshape(len(values), -1))
+    return _first_equal(plain.view(np.uint32).reshape(len(values), values.shape[1]))
 
 
 @numba.njit(cache=True, nogil=True)

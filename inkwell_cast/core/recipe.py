@@ -241,7 +241,10 @@ class Output(Form):
         list[MapKey],
         setting("Maps", "All maps of one bake come from the same rays and line up to the texel.", min_length=1),
     ] = ["normal"]  # noqa: RUF012 (pydantic copies it)
-    own: dict[MapKey, Form] = Field(default_factory=dict, description="Format and depth of single maps, by map.")
+    own: Annotated[
+        dict[MapKey, Form],
+        setting("Own forms", "Format and depth of single maps, by map; the others have those of all."),
+    ] = Field(default_factory=dict)
 
     def form_of(self, key: str) -> Form:
         """Format and depth of a map, or of what lies beside it ("mask:NAME"): its own, else those of all."""

@@ -12,7 +12,7 @@ from .cage_view import cage_lines, dent_lines, sparse_rays
 from .edges import edges_of, seams_of
 from .fit import cage_of
 from .mesh import Layer, Mesh, corner_positions, merge
-from .normals import smooth, with_normals
+from .normals import smooth, weld, with_normals
 from .packed import Blocks, pack
 from .sheets import SheetPlan, lay_out_sheets
 
@@ -212,17 +212,22 @@ def _facing(mesh: Mesh, near: Any_, normals: F32) -> Any_:
 def _thinned(mesh: Mesh) -> tuple[F32, I32, Any_]:
     """Positions, triangles, and for every position a corner of the mesh that has it.
 
-    Of a very large mesh, vertices of one cell of a fine grid become one first, so that decimating it stays quick.
+    Vertices at one place become one, else decimating tears files apart that have a vertex for every corner. Of a very
+    large mesh so do those of one cell of a fine grid, so that it stays quick.
     """
     corner = np.zeros(len(mesh.positions), np.int64)
     corner[mesh.triangles.reshape(-1)] = np.arange(3 * len(mesh.triangles))
     if len(mesh.triangles) <= THIN_OUT_ABOVE:
-        return mesh.positions, mesh.triangles, corner
+        return _joined(mesh, *np.unique(weld(mesh.positions), return_inverse=True), corner)
     low, high = mesh.bounds.astype(np.float64)
     cell = (high - low).max() / 500
     grid = np.floor((mesh.positions - low) / cell).astype(np.int64)
     keys = (grid[:, 0] << 42) | (grid[:, 1] << 21) | grid[:, 2]
     _, kept, place = np.unique(keys, return_index=True, return_inverse=True)
-    triangles = place.astype(np.int32)[mesh.triangles]
+    return _joined(mesh, kept, place, corner)
+
+
+def _joined(mesh: Mesh, kept: Any_, place: Any_, corner: Any_) -> tuple[F32, Any_, Any_]:
+    triangles: Any_ = place[mesh.triangles].astype(np.int32)
     a, b, c = triangles.T
     return mesh.positions[kept], triangles[(a != b) & (b != c) & (c != a)], corner[kept]

@@ -11,7 +11,7 @@ from ..core.recipe import refusals
 from ..engine import JobFailed
 from .guard import Guard
 from .pages import HERE, render
-from .routes import bakes, basis, batches, cage, handoff, library, mends, meshes, piece, piece_file, shelf
+from .routes import bakes, basis, batches, cage, guide, handoff, library, mends, meshes, piece, piece_file, shelf
 from .workshop import Workshop
 
 
@@ -21,7 +21,7 @@ def create_app(workshop: Workshop) -> FastAPI:
     app.state.workshop = workshop
     app.add_middleware(Guard)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    for module in (piece_file, shelf, batches, basis, handoff, library, mends, bakes, meshes, cage, piece):
+    for module in (guide, piece_file, shelf, batches, basis, handoff, library, mends, bakes, meshes, cage, piece):
         app.include_router(module.router)
     app.add_exception_handler(InputProblem, _refused)
     app.add_exception_handler(JobFailed, _refused)

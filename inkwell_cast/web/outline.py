@@ -14,7 +14,7 @@ from ..store.meshes import MeshRow
 from ..store.pieces import Piece
 
 LIKENESS = "likeness"  # the key of the picture of angles to the sculpt, among those of a bake's maps
-VIEWS = 4  # raised whenever what is drawn of the same meshes changes, so that older drawings are made anew
+VIEWS = 5  # raised whenever what is drawn of the same meshes changes, so that older drawings are made anew
 
 
 def refuse_half_a_piece(name: str, paired: Paired) -> None:

@@ -37,7 +37,8 @@ def stage_words(stage: str) -> str:
     kind, _, at = stage.partition(" ")
     layer, _, pair = at.partition(" · ")
     words = STAGE_WORDS.get(kind, "")
-    named = next((m.LABEL.lower() for m in maps.REGISTRY.values() if layer and layer in (m.RAW, m.KEY)), "")
+    made = maps.REGISTRY.get(layer) or next((m for m in maps.REGISTRY.values() if layer and layer == m.RAW), None)
+    named = made.LABEL.lower() if made else ""
     if kind == "handing":
         return f"{words}: {at.partition(' ')[2].lower()}" if " " in at else words
     words = f"{words}: {named}" if named else words

@@ -10,6 +10,7 @@ from pydantic import ValidationError
 
 from inkwell_cast.core import refusals, view
 from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
+from inkwell_cast.core.checks import check
 from inkwell_cast.core.errors import InputProblem
 from inkwell_cast.core.images import png, write_picture
 from inkwell_cast.core.mesh import Layer, Mesh
@@ -156,6 +157,25 @@ def test_a_large_sculpt_is_shown_through_a_stand_in(monkeypatch):
         ring = np.hypot(arrays["position"][:, 0], arrays["position"][:, 1]) - 2
         assert np.abs(np.hypot(ring, arrays["position"][:, 2]) - 0.7).max() < 0.01
         assert np.abs(np.linalg.norm(arrays["normal"], axis=1) - 1).max() < 1e-4
+
+
+def test_a_sculpt_with_a_vertex_for_every_corner_is_not_torn_by_its_stand_in():
+    whole = torus(800, 400)
+    corners = np.arange(3 * len(whole.triangles), dtype=np.int32).reshape(-1, 3)
+    split = replace(
+        whole, positions=whole.positions[whole.triangles].reshape(-1, 3), triangles=corners, uvs=(), normals=None
+    )
+    light = view.stand_in(split)
+    assert len(light.triangles) < 300_000
+    edges = np.sort(light.triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
+    _, times = np.unique(edges, axis=0, return_counts=True)
+    assert (times == 2).mean() > 0.999  # closed, as the whole one is
+
+
+def test_an_object_without_faces_is_told_and_breaks_no_check():
+    mesh = replace(torus(12, 6), name="ring.glb", object_names=("ring_low", "gone_high"))
+    found = check(Recipe(), BakeMeshes([], [], [mesh]))
+    assert any("gone_high" in finding.part for finding in found)
 
 
 def test_the_demo_inkstand_is_what_it_promises():

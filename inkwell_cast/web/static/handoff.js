@@ -53,8 +53,8 @@ export class Leaving {
   async clicked(e) {
     const token = e.target.closest("[data-token]")?.dataset.token, field = document.getElementById("pattern");
     if (token && field) {
-      const at = field.selectionStart ?? field.value.length;
-      field.setRangeText(`{${token}}`, at, field.selectionEnd ?? at, "end");
+      const at = field.selectionStart || field.value.length; // a field that was drawn anew has its caret at 0
+      field.setRangeText(`{${token}}`, at, Math.max(at, field.selectionEnd), "end");
       field.focus();
       field.dispatchEvent(new Event("change", { bubbles: true }));
     } else if (e.target.id === "handing-cancel") {

@@ -1,0 +1,52 @@
+"""The guide: every page is there, and every link in it leads somewhere."""
+
+import pathlib
+import re
+
+import pytest
+
+from inkwell_cast.core.flaws import REGISTRY
+from inkwell_cast.core.flaws.checked import CAUSES
+from inkwell_cast.web.routes.guide import FOLDER
+
+PAGES = sorted(path.stem for path in FOLDER.glob("*.md"))
+TEMPLATES = FOLDER.parent / "templates"
+
+
+@pytest.fixture
+def anchors(client):
+    def of(page):
+        return set(re.findall(r'id="([^"]+)"', client.get(f"/guide/{page}").text))
+
+    return of
+
+
+@pytest.mark.parametrize("name", PAGES)
+def test_every_link_and_picture_of_a_page_leads_somewhere(client, anchors, name):
+    answer = client.get(f"/guide/{name}.md")
+    assert answer.status_code == 200
+    body = answer.text.partition("<main>")[2].partition("</main>")[0]
+    assert body.count("<h1") == 1
+    for link in re.findall(r'(?:href|src)="([^"]+)"', body):
+        if link.startswith("http"):
+            continue
+        page, _, anchor = link.partition("#")
+        assert client.get(f"/guide/{page or name}").status_code == 200, link
+        if anchor:
+            assert anchor in anchors(page or name), link
+
+
+def test_every_flaw_has_a_page_and_every_help_of_a_template_is_there():
+    flaws = {*REGISTRY, *(cause for cause, _ in CAUSES.values()), "outside", "back"}
+    assert {page.removeprefix("flaw-") for page in PAGES if page.startswith("flaw-")} == flaws
+    for template in TEMPLATES.rglob("*.html"):
+        text = template.read_text()
+        for page in re.findall(r'help\("([\w-]+)"\)', text) + re.findall(r'href="/guide/([\w-]+)"', text):
+            assert page in PAGES, (template.name, page)
+
+
+def test_what_is_not_in_the_guide_is_said(client):
+    assert client.get("/guide", follow_redirects=True).status_code == 200
+    for gone in ("none", "..%2Fapp", "pictures/none.png", "pictures/..%2Findex.md"):
+        assert client.get(f"/guide/{gone}").status_code == 404
+    assert pathlib.Path(FOLDER / "index.md").is_file()
