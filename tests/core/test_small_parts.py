@@ -174,7 +174,7 @@ def test_a_sculpt_with_a_vertex_for_every_corner_is_not_torn_by_its_stand_in():
 
 def test_an_object_without_faces_is_told_and_breaks_no_check():
     mesh = replace(torus(12, 6), name="ring.glb", object_names=("ring_low", "gone_high"))
-    found = check(Recipe(), BakeMeshes([], [], [mesh]))
+    found = check(Recipe(), BakeMeshes([], [], [mesh, replace(torus(40, 20, name="ring_high"), name="ring_high.ply")]))
     assert any("gone_high" in finding.part for finding in found)
 
 
