@@ -16,8 +16,11 @@ class Finished:
     shown: dict[tuple[str, str], pathlib.Path]
 
     @classmethod
-    def of_folder(cls, piece: str, manifest: Manifest, folder: pathlib.Path, previews: pathlib.Path) -> "Finished":
+    def of_folder(
+        cls, piece: str, manifest: Manifest, folder: str | pathlib.Path, previews: str | pathlib.Path
+    ) -> "Finished":
         """A bake that was saved into `folder`, with PNGs of its other formats in `previews`."""
+        folder, previews = pathlib.Path(folder), pathlib.Path(previews)
         files = {(m.sheet, m.key): folder / m.file for m in manifest.maps}
         shown = {(m.sheet, m.key): previews / m.preview if m.preview else folder / m.file for m in manifest.maps}
         return cls(piece, manifest, files, shown)

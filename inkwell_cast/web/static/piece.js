@@ -1,16 +1,17 @@
 // The page of a piece: joins the two views, the keyboard and the fragments that the server sends.
 import { Against } from "./against.js";
 import { Brush } from "./brush.js";
+import { Cover } from "./cover.js";
 import { Hand } from "./hand.js";
 import { Leaving } from "./handoff.js";
+import { MeshesPanel } from "./meshes.js";
 import { fetchMesh, ModelView } from "./model.js";
 import { Parts } from "./parts.js";
 import { Pockets } from "./pockets.js";
 import { RangeRule } from "./range.js";
-import { ReachRule } from "./reach.js";
+import { sendPictures } from "./sends.js";
 import { Slice } from "./slice.js";
 import { SheetView } from "./sheet.js";
-import { takeDrops, uploadsInto } from "./upload.js";
 
 const $ = (id) => document.getElementById(id);
 const base = `/pieces/${$("table").dataset.piece}`;
@@ -499,149 +500,21 @@ document.body.addEventListener("htmx:afterSwap", () => {
   typing = null;
 });
 
-// Pictures from elsewhere go to the server, and what it made of them comes back as a download.
-document.body.addEventListener("submit", async (e) => {
-  const form = e.target;
-  if (!form.matches(".sends")) return;
-  e.preventDefault();
-  const button = form.querySelector("button"), { address, query } = form.dataset, input = form.querySelector("input[type=file]");
-  button.disabled = true;
-  try {
-    const body = new FormData();
-    for (const file of [...input.files].sort((a, b) => a.name.localeCompare(b.name))) body.append(input.name, file);
-    const response = await fetch(`${address}?${query}=${form.elements[query].value}`, { method: "POST", body });
-    if (!response.ok) throw new Error((await response.json()).error);
-    const link = document.createElement("a"), said = decodeURIComponent(response.headers.get("X-Said") || "");
-    link.href = URL.createObjectURL(await response.blob());
-    link.download = /filename="(.*)"/.exec(response.headers.get("Content-Disposition"))[1];
-    link.click();
-    setTimeout(() => URL.revokeObjectURL(link.href), 1000);
-    if (said) toast(said);
-  } catch (error) { toast(error.message); }
-  button.disabled = false;
+sendPictures(toast);
+const meshes = new MeshesPanel(base, {
+  ask, json, partly: () => loadMeshes(false),
+  changed: async (said) => {
+    hideFinding();
+    await loadMeshes(false);
+    await ask("GET", `${base}/panel/meshes`, "#panel");
+    if (said.length) toast(said.join(" "));
+  },
 });
-
-async function afterUpload(said) {
-  hideFinding();
-  await loadMeshes(false);
-  await ask("GET", `${base}/panel/meshes`, "#panel");
-  if (said.length) toast(said.join(" "));
-}
-
-function tendPanel() {
-  const drop = $("panel-drop");
-  if (!drop || drop.dataset.tended) return;
-  drop.dataset.tended = "yes";
-  const post = (address, body) => json(address, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
-  let added = 0, said = [];
-  const take = uploadsInto($("panel-uploads"), async (answer) => {
-    const done = await post(`${base}/meshes`, { token: answer.token, role: answer.role });
-    added += 1; said.push(...done.said);
-  });
-  takeDrops(drop, async (files) => {
-    added = 0; said = [];
-    await take(files);
-    if (added && !$("panel-uploads")?.querySelector(".problem")) await afterUpload(said);
-    else if (added) await loadMeshes(false);
-  });
-  for (const row of document.querySelectorAll(".file")) {
-    const replace = uploadsInto($("panel-uploads"), async (answer) => {
-      const done = await post(`${base}/meshes/${row.dataset.mesh}/replace`, { token: answer.token });
-      await afterUpload([`${answer.name} was taken in its place.`, ...done.said]);
-    });
-    takeDrops(row, (files) => replace(files.slice(0, 1)));
-  }
-  tendPairs();
-}
-
-// Parts are dragged from pair to pair, or moved by a small form.
-function tendPairs() {
-  const form = $("part-menu");
-  if (!form) return;
-  for (const part of document.querySelectorAll(".part")) {
-    part.addEventListener("dragstart", (e) => { e.dataTransfer.setData("application/x-part", part.dataset.key); e.dataTransfer.effectAllowed = "move"; });
-  }
-  for (const row of document.querySelectorAll(".pair-row")) {
-    const carries = (e) => e.dataTransfer.types.includes("application/x-part");
-    row.addEventListener("dragover", (e) => { if (carries(e)) { e.preventDefault(); row.classList.add("over"); } });
-    row.addEventListener("dragleave", () => row.classList.remove("over"));
-    row.addEventListener("drop", (e) => {
-      if (!carries(e)) return;
-      e.preventDefault();
-      ask("POST", `${base}/parts`, { target: "#panel", values: { key: e.dataTransfer.getData("application/x-part"), pair: row.dataset.pair } });
-    });
-  }
-  for (const button of document.querySelectorAll("[data-menu]")) {
-    button.addEventListener("click", () => {
-      form.reset();
-      form.querySelector("[name=key]").value = button.dataset.menu;
-      $("part-menu-name").textContent = button.dataset.menu;
-      form.hidden = false;
-      button.closest(".part").after(form);
-      form.querySelector("select").focus();
-    });
-  }
-  $("part-menu-close").addEventListener("click", () => { form.hidden = true; });
-  $("pair-search")?.addEventListener("input", (e) => {
-    const wanted = e.target.value.toLowerCase();
-    for (const row of document.querySelectorAll(".pair-row, #alone .part")) row.hidden = !row.textContent.toLowerCase().includes(wanted);
-  });
-}
-// The reach rule of the step Cage: while a handle is dragged the server measures what the tried reach would hold.
-
-let rule = null, trying = null;
-function tendReach() {
-  const waiting = $("measuring");
-  if (waiting && !waiting.dataset.tended) { waiting.dataset.tended = "yes"; sayProgress(() => waiting); }
-  const svg = $("reach-rule");
-  if (!svg) { if (rule) { rule = null; model.setPoints(null); } return; }
-  if (svg.dataset.tended) return;
-  svg.dataset.tended = "yes";
-  const scope = encodeURIComponent(svg.dataset.scope);
-  rule = new ReachRule(svg, tryReach, (reach) => {
-    for (const name of ["outward", "inward"]) {
-      const field = document.querySelector(`#panel input[name$=".${name}"]`), value = Number((reach[name] / rule.scale).toPrecision(3)).toString();
-      if (field && field.value !== value) { field.value = value; field.dispatchEvent(new Event("change", { bubbles: true })); return; }
-    }
-  });
-  async function tryReach(reach) {
-    const first = !trying;
-    trying = { ...reach };
-    if (!first) return;
-    while (trying) {
-      const { outward, inward } = trying, { scale } = rule;
-      const query = `scope=${scope}&outward=${outward / scale}&inward=${inward / scale}`;
-      const answer = await fetch(`${base}/coverage?${query}`);
-      if (answer.ok && $("coverage")) { $("coverage").innerHTML = await answer.text(); showCoverage(query); }
-      if (trying && trying.outward === outward && trying.inward === inward) trying = null;
-    }
-  }
-}
-
-async function showCoverage(query) {
-  const covered = $("covered");
-  if (!covered || !rule) return;
-  rule.setRule(JSON.parse(covered.dataset.rule));
-  const found = await fetchMesh(`${base}/coverage/points?${query}`);
-  if (found && $("reach-rule")) model.setPoints(found.arrays.points, found.arrays.low);
-}
-document.body.addEventListener("htmx:afterSettle", (e) => {
-  tendReach();
-  if (e.detail.target?.id === "coverage") showCoverage(`scope=${encodeURIComponent($("reach-rule").dataset.scope)}`).catch((error) => toast(error.message));
+const cover = new Cover(base, model, {
+  toast, sayProgress,
+  mark: (header, arrays) => { setShow("low"); model.showMarks(arrays.corners, header.place); sheet.setHatched(arrays.uvs); },
+  turnTo: (place, show) => { setShow(show); model.turnTo(new Float32Array(0), [place.slice(0, 3), place[3]]); },
 });
-document.body.addEventListener("click", async (e) => {
-  if (e.target.id === "show-folds") {
-    const { header, arrays } = await fetchMesh(`${base}/coverage/folds?scope=${encodeURIComponent($("reach-rule").dataset.scope)}`);
-    setShow("low");
-    model.showMarks(arrays.corners, header.place); sheet.setHatched(arrays.uvs);
-    return;
-  }
-  const place = e.target.dataset?.place?.split(",").map(Number);
-  if (!place) return;
-  setShow(e.target.dataset.showAs || "sculpt");
-  model.turnTo(new Float32Array(0), [place.slice(0, 3), place[3]]);
-});
-tendReach();
 
 async function sendToCage(address, values) {
   try { await json(`${base}/${address}`, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(values) }); }
@@ -651,7 +524,7 @@ async function sendToCage(address, values) {
 }
 const postPanel = (address, values) => ask("POST", `${base}/${address}`, { target: "#panel", values });
 const pockets = new Pockets(model, {
-  busy: () => brush.on, clicked, begin: () => setShow("low"), scale: () => rule.scale,
+  busy: () => brush.on, clicked, begin: () => setShow("low"), scale: () => cover.scale,
   add: ([x, y, z]) => sendToCage("pockets", { x, y, z }), change: (number, values) => postPanel(`pockets/${number}`, values),
 });
 const brush = new Brush(model, (stroke) => sendToCage("nudges", stroke), () => { pockets.placing = false; setShow("low"); });
@@ -664,8 +537,8 @@ brush.tend();
 hand.tend();
 
 const leaving = new Leaving(base, { ask, json, toast, sayProgress });
-document.body.addEventListener("htmx:afterSettle", () => { tendPanel(); leaving.tend(); });
-tendPanel();
+document.body.addEventListener("htmx:afterSettle", () => { meshes.tend(); leaving.tend(); });
+meshes.tend();
 setShow("low");
 loadMeshes().catch((error) => { $("model-note").textContent = error.message; });
 

@@ -1,0 +1,69 @@
+// The reach rule of the step Cage: while a handle is dragged the server measures what the tried reach would hold.
+import { fetchMesh } from "./model.js";
+import { ReachRule } from "./reach.js";
+
+const $ = (id) => document.getElementById(id);
+
+export class Cover {
+  constructor(base, model, { toast, sayProgress, mark, turnTo }) {
+    Object.assign(this, { base, model, toast, sayProgress, mark, turnTo });
+    this.rule = null;
+    this.trying = null;
+    document.body.addEventListener("htmx:afterSettle", (e) => {
+      this.tend();
+      if (e.detail.target?.id === "coverage") this.show(`scope=${encodeURIComponent($("reach-rule").dataset.scope)}`).catch((error) => toast(error.message));
+    });
+    document.body.addEventListener("click", (e) => this.clicked(e).catch((error) => toast(error.message)));
+    this.tend();
+  }
+
+  get scale() { return this.rule.scale; }
+
+  tend() {
+    const waiting = $("measuring");
+    if (waiting && !waiting.dataset.tended) { waiting.dataset.tended = "yes"; this.sayProgress(() => waiting); }
+    const svg = $("reach-rule");
+    if (!svg) { if (this.rule) { this.rule = null; this.model.setPoints(null); } return; }
+    if (svg.dataset.tended) return;
+    svg.dataset.tended = "yes";
+    const scope = encodeURIComponent(svg.dataset.scope);
+    this.rule = new ReachRule(svg, (reach) => this.tryReach(reach, scope), (reach) => {
+      for (const name of ["outward", "inward"]) {
+        const field = document.querySelector(`#panel input[name$=".${name}"]`), value = Number((reach[name] / this.rule.scale).toPrecision(3)).toString();
+        if (field && field.value !== value) { field.value = value; field.dispatchEvent(new Event("change", { bubbles: true })); return; }
+      }
+    });
+  }
+
+  async tryReach(reach, scope) {
+    const first = !this.trying;
+    this.trying = { ...reach };
+    if (!first) return;
+    while (this.trying) {
+      const { outward, inward } = this.trying, { scale } = this.rule;
+      const query = `scope=${scope}&outward=${outward / scale}&inward=${inward / scale}`;
+      const answer = await fetch(`${this.base}/coverage?${query}`);
+      if (answer.ok && $("coverage")) { $("coverage").innerHTML = await answer.text(); this.show(query); }
+      if (this.trying && this.trying.outward === outward && this.trying.inward === inward) this.trying = null;
+    }
+  }
+
+  async show(query) {
+    const covered = $("covered");
+    if (!covered || !this.rule) return;
+    this.rule.setRule(JSON.parse(covered.dataset.rule));
+    const found = await fetchMesh(`${this.base}/coverage/points?${query}`);
+    if (found && $("reach-rule")) this.model.setPoints(found.arrays.points, found.arrays.low);
+  }
+
+  // Folds are hatched in both views; a place of the sculpt that is not held is turned to.
+  async clicked(e) {
+    if (e.target.id === "show-folds") {
+      const { header, arrays } = await fetchMesh(`${this.base}/coverage/folds?scope=${encodeURIComponent($("reach-rule").dataset.scope)}`);
+      this.mark(header, arrays);
+      return;
+    }
+    const place = e.target.dataset?.place?.split(",").map(Number);
+    if (place) this.turnTo(place, e.target.dataset.showAs || "sculpt");
+  }
+}
