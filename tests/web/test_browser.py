@@ -38,6 +38,7 @@ def test_from_files_to_a_downloaded_picture(quiet: Page, server, ring_files, tmp
     expect(page.get_by_role("slider", name="Wipe")).to_be_visible()
 
     page.get_by_role("link", name="Handoff").click()
+    page.get_by_text("Single files of this bake").click()
     with page.expect_download() as download:
         page.get_by_role("link", name="Download normal", exact=True).click()
     download.value.save_as(tmp_path / "normal.png")

@@ -37,6 +37,7 @@ def test_from_meshes_to_a_packed_handoff(quiet: Page, server, ring_files, tmp_pa
     expect(page.get_by_role("button", name="Hand off into this place")).to_be_disabled()
     page.get_by_role("button", name="map", exact=True).click()
     expect(page.locator("#pattern")).to_have_value("{piece}{map}")
+    expect(page.locator("#names")).to_contain_text("masks.png")  # the panel has been drawn anew
     # a map is dragged into a well, and another chosen by its menu
     page.locator(".well.blue select").scroll_into_view_if_needed()  # chips and wells in one view
     page.locator(".map-chip", has_text="Cavity").drag_to(page.locator(".well.blue .well-glass"))

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import F32, Any_
+from ..arrays import F32, I32, Any_
 from ..mesh import Layer, Mesh
 
 MAGIC, JSON_CHUNK, BIN_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
@@ -123,7 +123,20 @@ def _vertices(mesh: Mesh, chosen: Any_) -> tuple[dict[str, F32], Any_]:
         layers["TANGENT"] = mesh.tangents
     if mesh.colors and (mesh.colors.corners[chosen] >= 0).all():
         layers["COLOR_0"] = mesh.colors
-    keys = np.stack([layer.corners[chosen].reshape(-1) for layer in layers.values()], axis=1)
-    unique, place = np.unique(keys, axis=0, return_inverse=True)
-    rows = {key: np.asarray(layer.values[unique[:, k]], np.float32) for k, (key, layer) in enumerate(layers.items())}
-    return rows, place.reshape(-1).astype(np.uint32)
+    first, place = _distinct([layer.corners[chosen].reshape(-1) for layer in layers.values()])
+    rows = {
+        key: np.asarray(layer.values[layer.corners[chosen].reshape(-1)[first]], np.float32)
+        for key, layer in layers.items()
+    }
+    return rows, place.astype(np.uint32)
+
+
+def _distinct(columns: list[I32]) -> tuple[Any_, Any_]:
+    """Where each distinct row of some columns (N,) first stands, in their order, and which of them each row is."""
+    first, place = np.unique(columns[0], return_index=True, return_inverse=True)[1:]
+    for n, column in enumerate(columns[1:], 1):
+        if any(column is own or np.array_equal(column, own) for own in columns[:n]):
+            continue
+        key = place * (np.int64(column.max(initial=0)) + 1) + column
+        first, place = np.unique(key, return_index=True, return_inverse=True)[1:]
+    return first, place
