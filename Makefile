@@ -1,4 +1,4 @@
-.PHONY: install demo test bench css fuzz pictures
+.PHONY: install demo test bench css fuzz pictures screenshots
 
 PYTHON ?= python3
 VENV := .venv
@@ -37,3 +37,6 @@ bench: $(READY)
 
 pictures: $(READY)
 	$(BIN)/python -m tests.guide_pictures
+
+screenshots: $(READY)
+	$(BIN)/python -m tests.screenshots
