@@ -27,7 +27,8 @@ test: $(READY)
 	$(BIN)/ruff check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
-	$(BIN)/pytest
+	$(BIN)/pytest -n 2 --ignore tests/web
+	$(BIN)/pytest tests/web
 
 fuzz: $(READY)
 	$(BIN)/python -m tests.fuzz

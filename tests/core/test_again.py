@@ -36,7 +36,7 @@ def meshes():
 def recipe(**more):
     given = {
         "reach": Reach(unit="scene", outward=0.2, inward=0.1), "output": Output(maps=MAPS, depth=16),
-        "sheet": Sheet(width=256, height=256, samples=4), "occlusion": Occlusion(rays=8, denoise=True),
+        "sheet": Sheet(width=208, height=208, samples=4), "occlusion": Occlusion(rays=8, denoise=True),
     }  # fmt: skip
     return Recipe(**(given | more))
 
