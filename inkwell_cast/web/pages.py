@@ -10,6 +10,7 @@ from fastapi.templating import Jinja2Templates
 from starlette.responses import Response
 
 from ..core import maps
+from ..core.errors import InputProblem
 from ..core.fixes import WORDS
 from ..core.formats import COMPANIONS, REGISTRY
 from ..core.likeness import SCALE
@@ -21,6 +22,7 @@ from ..store.meshes import MeshRow
 from .outline import LIKENESS, meshes_key
 from .workshop import Workshop
 
+MOST_BYTES = 4 << 20  # of a small file
 HERE = pathlib.Path(__file__).parent
 STEPS = ("meshes", "cage", "basis", "maps", "review", "handoff")
 STAGE_WORDS = {
@@ -129,6 +131,16 @@ templates.env.globals |= {
 def workshop(request: Request) -> Workshop:
     found: Workshop = request.app.state.workshop
     return found
+
+
+async def small_body(request: Request, name: str, what: str) -> bytes:
+    """The body of a request that is a small file. Raises InputProblem for a larger one."""
+    body = b""
+    async for chunk in request.stream():
+        body += chunk
+        if len(body) > MOST_BYTES:
+            raise InputProblem(name, f"It is larger than {MOST_BYTES >> 20} MB.", f"Choose {what}.")
+    return body
 
 
 def render(request: Request, name: str, **context: Any) -> Response:

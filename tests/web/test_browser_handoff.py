@@ -9,6 +9,14 @@ from playwright.sync_api import Page, expect
 from .browser import SLOW, full_bake, make_piece, ready, set_size
 
 
+def to_a_baked_piece(page: Page, server: str, ring_files) -> None:
+    """The step Handoff of a piece with a small bake."""
+    make_piece(page, server, ring_files)
+    set_size(page, 64, 64)
+    full_bake(page)
+    to_handoff(page)
+
+
 def to_handoff(page: Page) -> None:
     page.locator("#steps").get_by_role("link", name="Handoff").click()
     expect(page.get_by_role("heading", name="Handoff")).to_be_visible()
@@ -16,10 +24,7 @@ def to_handoff(page: Page) -> None:
 
 def test_from_meshes_to_a_packed_handoff(quiet: Page, server, ring_files, tmp_path):
     page = quiet
-    make_piece(page, server, ring_files)
-    set_size(page, 64, 64)
-    full_bake(page)
-    to_handoff(page)
+    to_a_baked_piece(page, server, ring_files)
     # a receiver is looked at, then used
     page.get_by_label("Receiver", exact=True).select_option("Packed masks")
     expect(page.locator("#receiver-does")).to_contain_text("turned over")
@@ -66,10 +71,7 @@ def test_from_meshes_to_a_packed_handoff(quiet: Page, server, ring_files, tmp_pa
 
 def test_a_receiver_of_one_s_own_and_a_refused_file(quiet: Page, server, ring_files, tmp_path):
     page = quiet
-    make_piece(page, server, ring_files)
-    set_size(page, 64, 64)
-    full_bake(page)
-    to_handoff(page)
+    to_a_baked_piece(page, server, ring_files)
     page.get_by_text("Keep, export or import receivers").click()
     page.locator("#own-receivers input[name=name]").fill("For lamps")
     page.get_by_role("button", name="Keep these settings as a receiver").click()
@@ -88,10 +90,7 @@ def test_a_receiver_of_one_s_own_and_a_refused_file(quiet: Page, server, ring_fi
 
 def test_a_piece_travels_and_a_batch_runs_from_the_shelf(quiet: Page, server, ring_files, tmp_path):
     page = quiet
-    make_piece(page, server, ring_files)
-    set_size(page, 64, 64)
-    full_bake(page)
-    to_handoff(page)
+    to_a_baked_piece(page, server, ring_files)
     with page.expect_download() as download:
         page.get_by_role("link", name="Save as .icast").click()
     download.value.save_as(tmp_path / "ring.icast")

@@ -25,13 +25,12 @@ from ...core.manifest import SheetFacts
 from ...core.receiver import READY, Receiver, read_receiver, schema
 from ...core.recipe import Recipe
 from ...engine import JobFailed
-from ..pages import render, workshop
+from ..pages import render, small_body, workshop
 from .meshes import file_stem
 from .piece import changed, context, extend
 
 router = APIRouter()
 PIECE = "/pieces/{piece_id}"
-MOST_BYTES = 1 << 20  # of a receiver's file
 
 
 @extend("handoff")
@@ -101,12 +100,7 @@ async def forget_receiver(request: Request, piece_id: int) -> Response:
 @router.put("/receivers")
 async def take_receiver(request: Request, name: str) -> Response:
     """Keep a receiver from a JSON file, which is the request's body."""
-    body = b""
-    async for chunk in request.stream():
-        body += chunk
-        if len(body) > MOST_BYTES:
-            raise InputProblem(name, "It is larger than 1 MB.", "Choose a receiver’s file.")
-    found = read_receiver(body, name)
+    found = read_receiver(await small_body(request, name, "a receiver’s file"), name)
     workshop(request).counter.keep_receiver(found)
     return JSONResponse({"name": found.name})
 

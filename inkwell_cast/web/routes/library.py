@@ -10,12 +10,11 @@ from ...core import library as libraries
 from ...core.errors import InputProblem
 from ...core.library import Library, read_library
 from ...core.recipe import Recipe
-from ..pages import workshop
+from ..pages import small_body, workshop
 from .meshes import file_stem
 from .piece import changed, context, extend
 
 router = APIRouter(prefix="/pieces/{piece_id}/library")
-MOST_BYTES = 4 << 20
 
 
 @extend("maps")
@@ -101,12 +100,7 @@ async def assign(request: Request, piece_id: int) -> Response:
 @router.put("")
 async def take(request: Request, piece_id: int, name: str) -> Response:
     """Lay a library from a JSON file, the request's body, into that of the piece."""
-    body = b""
-    async for chunk in request.stream():
-        body += chunk
-        if len(body) > MOST_BYTES:
-            raise InputProblem(name, "It is larger than 4 MB.", "Choose a library’s file.")
-    more = read_library(body, name)
+    more = read_library(await small_body(request, name, "a library’s file"), name)
     _edit(request, piece_id, f"Library {name}", lambda own: libraries.join(own, more))
     return JSONResponse({"materials": len(more.materials)})
 
