@@ -23,13 +23,13 @@ from ..manifest import Manifest, sha256_of
 from ..sheets import lay_out_sheets
 from .dressed import by_sheet, worn
 from .finished import Finished
-from .names import check_pattern, plain
+from .names import plain
 from .packing import packed
 from .place import KIND, MANIFEST, REPORT, archive_of, beside, put, refuse_taken
 from .plan import Planned, plan
 from .report import report
 
-__all__ = ["Finished", "Handed", "HandedFile", "check_pattern", "hand_off", "plain"]
+__all__ = ["Finished", "Handed", "HandedFile", "hand_off", "plain"]
 
 VERSION = 1
 

@@ -3,7 +3,7 @@
 import datetime
 from dataclasses import dataclass
 
-from ..handoff_settings import Form, Handoff, Pack
+from ..handoff_settings import Handoff, Pack
 from ..images import SUFFIXES
 from ..manifest import MapFile, SheetFacts
 from ..maps import REGISTRY
@@ -85,9 +85,3 @@ def example(
 def missing(handoff: Handoff, maps: list[MapFile]) -> list[str]:
     """Maps, by name, that packed pictures take from and a bake has not."""
     return needed(handoff.packs, [made.key for made in maps])
-
-
-def form_words(form: Form) -> str:
-    """A form as people say it: "PNG, 8 bit"."""
-    depth = {(True, 16): "half", (True, 32): "float"}.get((form.exact, form.depth), f"{form.depth} bit")
-    return f"{form.format.upper()}, {depth}"

@@ -464,13 +464,17 @@ document.body.addEventListener("htmx:responseError", (e) => {
 });
 document.body.addEventListener("htmx:sendError", () => toast("The server cannot be reached. Is it still running?"));
 
-// What was unfolded in the panel stays so when it is drawn anew.
-let unfolded = new Set();
+// What was unfolded in the panel, and the open menu of a bake, stay so when they are drawn anew.
+const unfolded = { panel: new Set(), "bakes-leaf": new Set() };
 document.body.addEventListener("htmx:beforeSwap", (e) => {
-  if (e.detail.target.id === "panel") unfolded = new Set([...document.querySelectorAll("#panel details[id][open]")].map((d) => d.id));
+  const { id } = e.detail.target;
+  if (unfolded[id]) unfolded[id] = new Set([...document.querySelectorAll(`#${id} details[id][open]`)].map((d) => d.id));
 });
 function tendMaps() {
-  for (const details of document.querySelectorAll("#panel details[id]")) if (unfolded.has(details.id)) details.open = true;
+  for (const [id, open] of Object.entries(unfolded)) {
+    for (const details of document.querySelectorAll(`#${id} details[id]`)) if (open.has(details.id)) details.open = true;
+    open.clear(); // what is closed later stays closed
+  }
   const change = (field, value) => { const input = document.querySelector(`#panel input[name="${field}"]`); input.value = value; input.dispatchEvent(new Event("change", { bubbles: true })); };
   for (const svg of document.querySelectorAll(".range-rule:not([data-tended])")) { svg.dataset.tended = "yes"; new RangeRule(svg, change); }
   for (const color of document.querySelectorAll("[data-id-name]:not([data-tended])")) {
