@@ -10,7 +10,8 @@ import numpy as np
 
 from .arrays import F32, I32, I64, Any_, Bool
 from .edges import bends, edges_of, shaded
-from .embree import Scene, Vertices
+from .embree import Scene, Vertices, tracers_of
+from .errors import Cancelled
 from .fixes import seam_normals, treated
 from .levels import in_force, scopes
 from .map_settings import Subdivision
@@ -146,9 +147,22 @@ class Assembly:
 
 
 class Warm:
-    """Keeps treated files and the sculpt's scenes, so that the next bake does not build them again."""
+    """Keeps treated files and the sculpt's scenes, so that the next bake does not build them again.
 
-    def __init__(self) -> None:
+    `stopped()` says whether what is being made is no longer wanted: long work asks it, or calls `look`.
+    """
+
+    def __init__(self, stopped: Callable[[], bool] = lambda: False) -> None:
+        self.stopped = stopped
+        self.forget()
+
+    def look(self) -> None:
+        """Raises Cancelled if the work is no longer wanted."""
+        if self.stopped():
+            raise Cancelled
+
+    def forget(self) -> None:
+        """Let go of everything."""
         self._treated: dict[str, tuple[Mesh, FileSettings, Mesh]] = {}
         self._kept: dict[str, tuple[str, Any]] = {}
         self._sculpt: tuple[list[tuple[Mesh, tuple[str, ...]]], Sculpt] | None = None
@@ -158,6 +172,7 @@ class Warm:
         known = self._kept.get(name)
         if known is None or known[0] != key:
             self._kept.pop(name, None)
+            self.look()
             known = self._kept[name] = key, make()
         found: T = known[1]
         return found
@@ -193,7 +208,7 @@ class Warm:
             return known[1]
         self._sculpt = known = None  # let the old scenes go before the new ones need their memory,
         self._kept.clear()  # and all that was computed of them
-        self._sculpt = wanted, _build(wanted, ends, assembly.sculpt_keys)
+        self._sculpt = wanted, _build(wanted, ends, assembly.sculpt_keys, self)
         return self._sculpt[1]
 
 
@@ -211,19 +226,21 @@ def _by_file(parts: list[Part]) -> dict[str, tuple[str, ...]]:
     return {file: tuple(names) for file, names in found.items()}
 
 
-def _build(wanted: list[tuple[Mesh, tuple[str, ...]]], ends: I64, keys: tuple[str, ...]) -> Sculpt:
+def _build(wanted: list[tuple[Mesh, tuple[str, ...]]], ends: I64, keys: tuple[str, ...], warm: Warm) -> Sculpt:
     dressed: dict[int, Mesh] = {}
     pieces = []
     for mesh, names in wanted:
+        warm.look()
         whole = dressed.setdefault(id(mesh), with_normals(mesh))
         pieces.append(take(whole, names))
     counts = np.cumsum([0, *[len(piece.triangles) for piece in pieces]])
     first = counts[ends].astype(np.int64)
+    warm.look()
     mesh = with_normals(merge(pieces, "sculpt"))
+    warm.look()
     shared = Vertices(mesh.positions)
-    scenes = [Scene(shared, mesh.triangles[a:b]) for a, b in pairwise(first.tolist())]
-    tracers = np.array([scene.tracer for scene in scenes], np.uint64).reshape(-1, 2)
-    return Sculpt(mesh, first, tracers, scenes, keys)
+    scenes = [Scene(shared, mesh.triangles[a:b], cancelled=warm.stopped) for a, b in pairwise(first.tolist())]
+    return Sculpt(mesh, first, tracers_of(scenes), scenes, keys)
 
 
 def take(mesh: Mesh, names: tuple[str, ...]) -> Mesh:

@@ -1,6 +1,6 @@
 """The cage: where rays start. It is a cage mesh from a file, else the low pushed outward; see `rays.make_ray`."""
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -9,7 +9,6 @@ from .arrays import F32, F64, I32, I64, Bool
 from .assembly import Assembly
 from .cage_surface import NEAR, SurfaceBuilder
 from .edges import bends, edges_of, shaded
-from .embree import Scene
 from .levels import in_force, scopes
 from .mesh import Mesh, corner_positions
 from .normals import averaged
@@ -77,7 +76,6 @@ class Cage:
     special: Special
     straightened: Straightened | None = None
     forms: tuple[CageForm, ...] = ()
-    scenes: list[Scene] = field(default_factory=list)
 
 
 def directions_of(assembly: Assembly) -> F32:
@@ -126,9 +124,9 @@ def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
     long = outward[:, None] if lengths is None else lengths
     directions = directions_of(assembly)
     offsets = np.asarray(directions * np.maximum(long, smallest)[..., None], np.float32)
-    surface, forms, scenes = _from_files(assembly, directions, offsets)
+    surface, forms = _from_files(assembly, directions, offsets)
     special = replace(nothing_special(count, len(assembly.paired.pairs)), surface=surface)
-    bare = Cage(offsets, offsets, inward, special, None, forms, scenes)
+    bare = Cage(offsets, offsets, inward, special, None, forms)
     cage = replace(
         bare, special=replace(
             special, pockets=pockets_of(assembly), straight=straight_of(assembly), omitted=omitted_of(assembly)
@@ -153,11 +151,11 @@ def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
     return cage
 
 
-def _from_files(assembly: Assembly, directions: F32, offsets: F32) -> tuple[Surface, tuple[CageForm, ...], list[Scene]]:
+def _from_files(assembly: Assembly, directions: F32, offsets: F32) -> tuple[Surface, tuple[CageForm, ...]]:
     """Lay the cage meshes over their lows; those that fit point to point write their offsets into `offsets`."""
     low, pairs = assembly.low, assembly.paired.pairs
     if all(cage is None for cage in assembly.cages):
-        return no_surface(len(low.triangles), len(pairs)), (), []
+        return no_surface(len(low.triangles), len(pairs)), ()
     points, channel = corner_positions(low), assembly.recipe.sheet.channel
     uvs = low.uvs[channel].at_corners() if channel < len(low.uvs) and low.uvs[channel].complete else None
     laid = SurfaceBuilder(points, directions, uvs, len(pairs), NEAR * low.diagonal)
@@ -177,7 +175,7 @@ def _from_files(assembly: Assembly, directions: F32, offsets: F32) -> tuple[Surf
         found = laid.add(n, rows, cage)
         form: Literal["surface", "length"] = "surface" if found.share else "length"
         forms.append(CageForm(pairs[n].name, form, counts, faces, found.apart, found.share, found.limited))
-    return laid.surface(), tuple(forms), laid.scenes
+    return laid.surface(), tuple(forms)
 
 
 def rays_of(assembly: Assembly, cage: Cage, rows: I32 | I64 | None = None) -> Rays:

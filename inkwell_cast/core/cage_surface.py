@@ -15,10 +15,11 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from .arrays import F32, F64, I32, I64, Any_
-from .embree import Scene, Vertices
+from .embree import Scene, Vertices, tracers_of
 from .mesh import Mesh, corner_positions
 from .nearest import cage_point, nearest_in, nearest_of
 from .normals import averaged, with_normals
+from .pointers import as_float64, as_int64, keeping
 from .special import Surface, laid_flat, nothing_special
 
 NEAR = 1e-3  # of the low's diagonal: closer than this the cage lies on the low
@@ -52,7 +53,7 @@ class SurfaceBuilder:
         self.points, self.directions, self.uvs, self.near = points, directions, uvs, near
         self.scenes: list[Scene] = []
         self._grid, self._first = np.zeros(len(points), np.int32), np.zeros(len(points), np.int64)
-        self._tracers: Any_ = np.zeros((pairs, 2), np.uint64)
+        self._scene_of = [-1] * pairs
         self._corners, self._normals = [np.zeros((0, 3, 3), np.float32)], [np.zeros((0, 3, 3), np.float32)]
         self._limited, self._counts = [np.zeros(0, np.bool_)], [np.zeros(1, np.int64)]
         self._listed = [np.zeros(0, np.int32)]
@@ -83,13 +84,16 @@ class SurfaceBuilder:
         """A scene that is struck from both sides."""
         both = np.concatenate([cage.triangles, cage.triangles[:, ::-1]]).astype(np.int32)
         self.scenes.append(Scene(Vertices(cage.positions), both))
-        self._tracers[pair] = self.scenes[-1].tracer
+        self._scene_of[pair] = len(self.scenes) - 1
 
     def surface(self) -> Surface:
         corners = np.concatenate(self._corners)
+        known = tracers_of(self.scenes)
+        none = np.zeros((1, 2), np.uint64)
+        tracers = keeping(np.concatenate([none, known])[np.array(self._scene_of) + 1], known)
         return Surface(
             self._grid, self._first, np.concatenate(self._limited), np.cumsum(np.concatenate(self._counts)),
-            np.concatenate(self._listed), corners, np.concatenate(self._normals), _balls(corners), self._tracers,
+            np.concatenate(self._listed), corners, np.concatenate(self._normals), _balls(corners), tracers,
             self.near,
         )  # fmt: skip
 
@@ -110,8 +114,8 @@ class _Cells:
         """For every cell the nearest agreeing point of the cage (C, 3), its squared distance, whether there is one."""
         count = len(self.surface.grid)
         own = replace(nothing_special(count, 0), surface=self.surface)
-        _, numbers, places = laid_flat(np.zeros((count, 3, 3), np.float32), np.zeros(count, np.int32), own)
-        return _nearest(self.middles, self.ways, numbers, places)  # type: ignore[no-any-return]
+        special = laid_flat(np.zeros((count, 3, 3), np.float32), np.zeros(count, np.int32), own)
+        return _nearest(self.middles, self.ways, special)  # type: ignore[no-any-return]
 
     def at(self, values: F32) -> F64:
         """Values at corners (P, 3, k), interpolated at the middles."""
@@ -207,7 +211,8 @@ def _agree(normals, directions):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _nearest(middles, ways, numbers, places):  # type: ignore[no-untyped-def]
+def _nearest(middles, ways, special):  # type: ignore[no-untyped-def]
+    numbers, places = numba.carray(as_float64(special[-2]), 1 << 40), numba.carray(as_int64(special[-1]), 1 << 40)
     found, square = np.zeros((len(middles), 3)), np.zeros(len(middles))
     there = np.zeros(len(middles), np.bool_)
     for i in range(len(middles)):

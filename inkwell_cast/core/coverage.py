@@ -1,5 +1,6 @@
 """Coverage: which of the sculpt's surface a cage holds, by how much it misses, and what reach would hold it."""
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numba
@@ -58,11 +59,14 @@ class Coverage:
     gaps: Gaps
 
 
-def coverage(assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, lows: Bool | None = None) -> Coverage:
+def coverage(
+    assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, lows: Bool | None = None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> Coverage:  # fmt: skip
     """How well a cage holds the sculpt as `field.locate` found it, for all lows or those marked in `lows (T,)`."""
     within = np.ones(len(cage.offsets), bool) if lows is None else lows
     chosen, facts = within[located.triangle], _cage_facts(assembly, cage, within)
-    gaps = gaps_of(assembly, sculpt, cage, within)
+    gaps = gaps_of(assembly, sculpt, cage, within, cancelled)
     t, height, weight = located.triangle[chosen], located.height[chosen], located.weight[chosen]
     if not len(t):
         return replace(_NOTHING, cage=facts, gaps=gaps)
@@ -72,7 +76,7 @@ def coverage(assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, l
     def work(i: int, j: int) -> None:
         _beyond(t[i:j], b[i:j], height[i:j], above[i:j], below[i:j], *rays.arrays)
 
-    in_batches(len(t), work)
+    in_batches(len(t), work, cancelled=cancelled)
     reach, slack = located.reach[chosen], TOLERANCE * assembly.low.diagonal
     outside, under = above > slack, below > slack
     needed = max(float(reach.max()), 0.0), max(float(-reach.min()), 0.0)

@@ -11,6 +11,7 @@ import importlib.metadata
 import pathlib
 import sys
 import weakref
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numba
@@ -20,13 +21,15 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
-from .arrays import F32, I32
-from .errors import RayLibraryMissing
-from .pointers import as_float32, as_int32
+from .arrays import F32, I32, Any_
+from .errors import Cancelled, RayLibraryMissing
+from .pointers import as_float32, as_int32, keeping
 
 _TRIANGLES, _INDEX, _VERTEX, _UINT3, _FLOAT3, _ROBUST = 0, 0, 1, 0x5003, 0x9003, 4
 _RAY_FLOATS, _RAY_HIT_FLOATS = 16, 32
 _INVALID = 0xFFFFFFFF
+_CANCELLED = 6  # RTC_ERROR_CANCELLED
+_MONITOR = ctypes.CFUNCTYPE(ctypes.c_bool, ctypes.c_void_p, ctypes.c_double)
 
 
 @functools.cache
@@ -67,6 +70,7 @@ def _library() -> ctypes.CDLL:
         ("rtcCommitScene", None, [pointer]),
         ("rtcReleaseScene", None, [pointer]),
         ("rtcGetDeviceError", unsigned, [pointer]),
+        ("rtcSetSceneProgressMonitorFunction", None, [pointer, _MONITOR, pointer]),
     ]:
         function = getattr(library, name)
         function.restype, function.argtypes = result, arguments
@@ -108,11 +112,14 @@ class Vertices:
 class Scene:
     """Triangles ready for rays.
 
-    triangles (T, 3) int32 over `vertices`. `tracer` (2,) uint64, a row of what kernels hand to `first_hit`, is valid
-    as long as the scene lives; so is `blocker`, what they hand to `blocked`. Rays strike front faces, or both sides.
+    triangles (T, 3) int32 over `vertices`. Rays strike front faces, or both sides. Kernels get it by `tracers_of` and
+    `blockers_of`. Building asks `cancelled()` and raises Cancelled; it raises MemoryError where there is no room.
     """
 
-    def __init__(self, vertices: Vertices, triangles: I32, both_sides: bool = False) -> None:
+    def __init__(
+        self, vertices: Vertices, triangles: I32, both_sides: bool = False,
+        cancelled: Callable[[], bool] = lambda: False,
+    ) -> None:  # fmt: skip
         library, device = _library(), _device()
         self.vertices = vertices
         self._triangles = np.ascontiguousarray(triangles, np.int32)
@@ -130,14 +137,34 @@ class Scene:
         library.rtcSetSceneFlags(scene, _ROBUST)
         library.rtcAttachGeometry(scene, geometry)
         library.rtcReleaseGeometry(geometry)
+        monitor = _MONITOR(lambda _, share: not cancelled())
+        library.rtcSetSceneProgressMonitorFunction(scene, monitor, None)
         library.rtcCommitScene(scene)
+        library.rtcSetSceneProgressMonitorFunction(scene, _MONITOR(), None)
         error = library.rtcGetDeviceError(device)
+        if error == _CANCELLED:
+            raise Cancelled
         if error:
             raise MemoryError(
                 f"The ray library could not build a scene of {len(triangles):,} triangles (code {error})."
             )
-        self.tracer = np.array([ctypes.cast(library.rtcIntersect1, ctypes.c_void_p).value, scene], np.uint64)
-        self.blocker = np.array([ctypes.cast(library.rtcOccluded1, ctypes.c_void_p).value, scene], np.uint64)
+        self._handle = scene
+
+
+def tracers_of(scenes: Sequence[Scene]) -> Any_:
+    """What kernels hand to `first_hit`, a row a scene, (S, 2) uint64. The array keeps the scenes alive."""
+    return _handles(scenes, "rtcIntersect1")
+
+
+def blockers_of(scenes: Sequence[Scene]) -> Any_:
+    """The same for `blocked`."""
+    return _handles(scenes, "rtcOccluded1")
+
+
+def _handles(scenes: Sequence[Scene], function: str) -> Any_:
+    address = ctypes.cast(getattr(_library(), function), ctypes.c_void_p).value if scenes else 0
+    rows = np.array([[address, scene._handle] for scene in scenes], np.uint64).reshape(-1, 2)
+    return keeping(rows, *scenes)
 
 
 def _call(builder: Any, arguments: Any, size: int, whole: dict[int, int]) -> Any:

@@ -6,22 +6,27 @@ x - a0] = 0 with a_i = p_i + s d_i, a cubic in s, solved by Newton's method from
 directions make the field continuous over edges, so the search walks from triangle to triangle.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 
 import numba
 import numpy as np
 from scipy.spatial import cKDTree
 
-from .arrays import F32, F64, I32
+from .arrays import F32, F64, I32, I64, Any_
 from .assembly import Assembly, Sculpt, Warm
 from .cage import build_cage, directions_of
 from .edges import edges_of
+from .errors import Cancelled
 from .mesh import corner_positions
 from .spread import spread_over
+from .threads import in_batches
 
 SEEDS = 60_000
 MOST_POINTS = 1_000_000
 STEPS = 48
+AT_ONCE = 2_000_000  # triangles between two looks at a cancel
 NEWTON_STEPS = 8
 INSIDE = -1e-4
 
@@ -57,13 +62,17 @@ def located_of(assembly: Assembly, warm: Warm) -> Located:
     if any(cage is not None for cage in assembly.cages):
         offsets = build_cage(assembly).corners
         along = offsets / np.maximum(np.linalg.norm(offsets, axis=2, keepdims=True), 1e-30)
-    return warm.once("located", f"{assembly.digest()} {sculpt.serial}", lambda: locate(assembly, sculpt, along))
+    key = f"{assembly.digest()} {sculpt.serial}"
+    return warm.once("located", key, lambda: locate(assembly, sculpt, along, warm.stopped))
 
 
-def locate(assembly: Assembly, sculpt: Sculpt, along: F32 | None = None) -> Located:
+def locate(
+    assembly: Assembly, sculpt: Sculpt, along: F32 | None = None, cancelled: Callable[[], bool] = lambda: False
+) -> Located:  # fmt: skip
     """The sculpt's vertices (an even choice of about a million, if there are more) on the rays of their pair's lows.
 
     `along (T, 3, 3)` are other directions than the unit ones of the cage; `reach` is then in their lengths.
+    `cancelled()` is asked at least every 100 ms; a true answer raises Cancelled.
     """
     low = assembly.low
     points = corner_positions(low).astype(np.float64)
@@ -74,12 +83,14 @@ def locate(assembly: Assembly, sculpt: Sculpt, along: F32 | None = None) -> Loca
     for n, (first, last) in enumerate(zip(sculpt.first[:-1].tolist(), sculpt.first[1:].tolist(), strict=True)):
         rows = np.flatnonzero(assembly.low_pair == n)
         if len(rows) and last > first:
-            places, normals, weights, owner = _vertices(sculpt, first, last, step)
+            places, normals, weights, owner = _vertices(sculpt, first, last, step, cancelled)
             seeds, owners, _ = spread_over(points, rows, SEEDS)
-            triangle = owners[cKDTree(seeds).query(places, workers=-1)[1]].astype(np.int32)
+            tree, exact = cKDTree(seeds), places.astype(np.float64)
+            triangle = np.empty(len(places), np.int32)
             b, height, reach = np.empty((len(places), 3)), np.empty(len(places)), np.empty(len(places))
-            seen = np.zeros(len(places), np.bool_)
-            _walk(places.astype(np.float64), normals, points, directions, across, triangle, b, height, reach, seen)
+            seen, field = np.zeros(len(places), np.bool_), (points, directions, across)
+            work = partial(_find, tree, owners, exact, normals, field, (triangle, b, height, reach, seen))
+            in_batches(len(places), work, cancelled=cancelled)
             parts.append(
                 Located(
                     triangle[seen], b[seen].astype(np.float32), height[seen].astype(np.float32),
@@ -93,27 +104,53 @@ def locate(assembly: Assembly, sculpt: Sculpt, along: F32 | None = None) -> Loca
     return Located(*(np.concatenate([getattr(p, name) for p in parts]) for name in Located.__slots__))  # type: ignore[attr-defined]
 
 
-def _vertices(sculpt: Sculpt, first: int, last: int, step: int) -> tuple[F32, F32, F64, I32]:
+def _find(
+    tree: cKDTree, owners: I64, places: F64, normals: F32, field: tuple[F64, F64, I32], out: tuple[Any_, ...],
+    i: int, j: int,
+) -> None:  # fmt: skip
+    """Locate places i to j, from the low triangle of the nearest seed on."""
+    triangle, *rest = (array[i:j] for array in out)
+    triangle[:] = owners[tree.query(places[i:j])[1]]
+    _walk(places[i:j], normals[i:j], *field, triangle, *rest)  # type: ignore[call-arg]
+
+
+def _vertices(
+    sculpt: Sculpt, first: int, last: int, step: int, cancelled: Callable[[], bool]
+) -> tuple[F32, F32, F64, I32]:  # fmt: skip
     """Every step-th position that triangles first to last use, its normal, the surface it stands for, its object."""
     mesh = sculpt.mesh
     assert mesh.normals is not None
-    triangles, rows = mesh.triangles[first:last], mesh.normals.corners[first:last]
-    corner = mesh.positions[triangles].astype(np.float64)
-    area = np.linalg.norm(np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]), axis=1) / 6
-    used, place = np.unique(triangles.reshape(-1), return_inverse=True)
-    weights: F64 = np.bincount(place, np.repeat(area, 3), len(used)).astype(np.float64)
-    normal = np.zeros(len(used), np.int64)
-    normal[place] = rows.reshape(-1)
-    owner = np.zeros(len(used), np.int32)
-    owner[place] = np.repeat(mesh.objects[first:last], 3)
-    kept = slice(None, None, step)
-    return mesh.positions[used[kept]], mesh.normals.values[normal[kept]], weights[kept] * step, owner[kept]
+    triangles, rows, objects = mesh.triangles[first:last], mesh.normals.corners[first:last], mesh.objects[first:last]
+    count = len(mesh.positions)
+    area, normal, owner = np.zeros(count), np.full(count, -1, np.int64), np.zeros(count, np.int32)
+    for begin in range(0, len(triangles), AT_ONCE):
+        if cancelled():
+            raise Cancelled
+        part = slice(begin, begin + AT_ONCE)
+        _collect(mesh.positions, triangles[part], rows[part], objects[part], area, normal, owner)
+    used = np.flatnonzero(normal >= 0)[::step]
+    return mesh.positions[used], mesh.normals.values[normal[used]], area[used] * step, owner[used]
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@numba.njit(cache=True, nogil=True)
+def _collect(positions, triangles, rows, objects, area, normal, owner):  # type: ignore[no-untyped-def]
+    """For every vertex of some triangles a third of their area, and the normal's row and the object of the last."""
+    for t in range(len(triangles)):
+        a, b, c = positions[triangles[t, 0]], positions[triangles[t, 1]], positions[triangles[t, 2]]
+        ux, uy, uz = np.float64(b[0]) - a[0], np.float64(b[1]) - a[1], np.float64(b[2]) - a[2]
+        vx, vy, vz = np.float64(c[0]) - a[0], np.float64(c[1]) - a[1], np.float64(c[2]) - a[2]
+        x, y, z = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+        third = np.sqrt(x * x + y * y + z * z) / 6
+        for k in range(3):
+            vertex = triangles[t, k]
+            area[vertex] += third
+            normal[vertex], owner[vertex] = rows[t, k], objects[t]
+
+
+@numba.njit(cache=True, nogil=True)
 def _walk(places, normals, points, directions, across, triangle, b, height, reach, seen):  # type: ignore[no-untyped-def]
     """Start at `triangle` and walk to the one whose rays hold each place; see `Located` for the outputs."""
-    for i in numba.prange(len(places)):
+    for i in range(len(places)):
         t = triangle[i]
         best, best_t, b0, b1, b2, s = -1e30, t, 0.0, 0.0, 0.0, 0.0
         previous = -1

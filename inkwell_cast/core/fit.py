@@ -15,6 +15,7 @@ by object.
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 
 import numba
 import numpy as np
@@ -29,7 +30,7 @@ from .edges import edges_of
 from .embree import hit_along
 from .field import Located, locate, located_of
 from .mesh import corner_positions
-from .threads import in_batches
+from .threads import awaited, in_batches
 
 SLOPE = 1.0
 CELLS = 4  # a face is cut into CELLS x CELLS cells; only the highest point of each is asked for at first
@@ -38,6 +39,7 @@ FOLD_SHARE = 0.9  # of the way to where a face would fold
 LEAST = 1e-5  # of the diagonal: a cage never lies on the sculpt
 BEHIND = 20.0
 LIFT = 1e-5  # of the diagonal: where the way out from a point of the sculpt begins
+MOST_SECONDS = 120.0  # of one object; what is given up goes on in its thread no longer than this
 FINE = 1e-4  # of the clearance: what may be lacking in the end
 
 
@@ -78,14 +80,22 @@ def cage_of(assembly: Assembly, warm: Warm, tell: Callable[[float], None] = lamb
     sculpt, located = warm.sculpt(assembly), located_of(assembly, warm)
     clearance = max(reach.clearance * reach.scale(assembly.low.diagonal), LEAST * assembly.low.diagonal)
     key = f"{assembly.digest()} {sculpt.serial} {clearance}"
-    lengths = warm.once("fit", key, lambda: fit_offsets(assembly, sculpt, located, clearance, tell))
+
+    def heard(share: float) -> None:
+        warm.look()
+        tell(share)
+
+    lengths = warm.once("fit", key, lambda: fit_offsets(assembly, sculpt, located, clearance, heard))
     return build_cage(assembly, lengths)
 
 
 def fit_offsets(
     assembly: Assembly, sculpt: Sculpt, located: Located, clearance: float, tell: Callable[[float], None]
 ) -> F32:
-    """Lengths of the cage's offsets at the low's corners, (T, 3) float32; they and `clearance` in scene units."""
+    """Lengths of the cage's offsets at the low's corners, (T, 3) float32; they and `clearance` in scene units.
+
+    `tell(share)` is called at least every 100 ms and may raise Cancelled.
+    """
     directions = directions_of(assembly)
     surface = _surface(assembly, directions.astype(np.float64))
     object_of = np.zeros(len(surface.area), np.int64)
@@ -94,15 +104,26 @@ def fit_offsets(
     rows = _asks(assembly, sculpt, directions, surface, located, clearance, every)
     offsets = _solve(surface, object_of, rows, clearance, lambda share: tell(share / 2))
     for n in range(ROUNDS):
-        found = locate(assembly, sculpt, directions * offsets[surface.ids][..., None].astype(np.float32))
+        share = (ROUNDS + n) / (2 * ROUNDS)
+        along = directions * offsets[surface.ids][..., None].astype(np.float32)
+        found = locate(assembly, sculpt, along, partial(_heard, tell, share))
         own = np.einsum("nk,nk->n", found.b, offsets[surface.ids[found.triangle]])
         lacking = found.reach * own > own - clearance * (1 - FINE)
         if not lacking.any():
             break
         rows = rows.and_also(_asks(assembly, sculpt, directions, surface, found, clearance, lacking, own))
-        share = (ROUNDS + n) / (2 * ROUNDS)
-        offsets = _solve(surface, object_of, rows, clearance, lambda part, s=share: tell(s + part / (2 * ROUNDS)))  # type: ignore[misc]
+        offsets = _solve(surface, object_of, rows, clearance, partial(_tell_part, tell, share))
     return np.asarray(offsets[surface.ids], np.float32)
+
+
+def _heard(tell: Callable[[float], None], share: float) -> bool:
+    """Tell the share; it raises Cancelled where the fit is no longer wanted."""
+    tell(share)
+    return False
+
+
+def _tell_part(tell: Callable[[float], None], share: float, part: float) -> None:
+    tell(share + part / (2 * ROUNDS))
 
 
 def _surface(assembly: Assembly, directions: F64) -> _Surface:
@@ -221,11 +242,15 @@ def _solve(
         offsets[own] = _least(
             surface.area[own], np.maximum(surface.limit[own], 0), rows.b[mine][:, own], rows.asked[mine],
             rows.most[mine], place[surface.links[of_link == n]], SLOPE * surface.lengths[of_link == n], clearance,
+            partial(tell, done / len(objects)),
         )  # fmt: skip
     return offsets
 
 
-def _least(area: F64, limit: F64, b: csr_array, asked: F64, most: F64, links: I64, steps: F64, clearance: float) -> F64:
+def _least(
+    area: F64, limit: F64, b: csr_array, asked: F64, most: F64, links: I64, steps: F64, clearance: float,
+    look: Callable[[], None],
+) -> F64:  # fmt: skip
     """The least offsets of one object: the program of the module's docstring."""
     count, highest = len(area), float(np.max(asked, initial=clearance))
     k, capped = len(links), np.flatnonzero(most < 2 * highest)  # no offset comes near the other ones
@@ -236,9 +261,10 @@ def _least(area: F64, limit: F64, b: csr_array, asked: F64, most: F64, links: I6
         over = vstack([csr_array((asks.shape[0] - len(capped), len(capped))), -eye_array(len(capped))])
     weight = area / max(float(area.mean()), 1e-300) + 1e-3
     bounds = np.stack([np.minimum(clearance, limit), limit], axis=1)
-    found = linprog(
-        np.concatenate([weight, np.full(len(capped), BEHIND)]), hstack([asks, over]).tocsr(),
-        np.concatenate([-asked, steps, steps, most[capped]]),
-        bounds=np.concatenate([bounds, np.tile([0, np.inf], (len(capped), 1))]), method="highs",
-    )  # fmt: skip
+    rows, sides = hstack([asks, over]).tocsr(), np.concatenate([-asked, steps, steps, most[capped]])
+    costs = np.concatenate([weight, np.full(len(capped), BEHIND)])
+    limits = np.concatenate([bounds, np.tile([0, np.inf], (len(capped), 1))])
+    found = awaited(
+        lambda: linprog(costs, rows, sides, bounds=limits, method="highs", options={"time_limit": MOST_SECONDS}), look
+    )
     return np.asarray(found.x[:count]) if found.x is not None else np.minimum(highest, limit)

@@ -1,5 +1,6 @@
 """Where the low's own rays cannot serve: they strike nothing, or start behind another surface of their pair."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numba
@@ -31,7 +32,9 @@ class Gaps:
     places: list[Place]
 
 
-def gaps_of(assembly: Assembly, sculpt: Sculpt, cage: Cage, within: Bool) -> Gaps:
+def gaps_of(
+    assembly: Assembly, sculpt: Sculpt, cage: Cage, within: Bool, cancelled: Callable[[], bool] = lambda: False
+) -> Gaps:  # fmt: skip
     """Try rays spread evenly over the triangles of the low that `within (T,)` marks.
 
     A ray starts behind another surface where the way from the low out to its start enters some body of the pair.
@@ -47,7 +50,7 @@ def gaps_of(assembly: Assembly, sculpt: Sculpt, cage: Cage, within: Bool) -> Gap
     def work(i: int, j: int) -> None:
         _try(triangle[i:j], b[i:j], missed[i:j], depth[i:j], *rays.arrays, rays.pair, sculpt.tracers)
 
-    in_batches(len(owner), work)
+    in_batches(len(owner), work, cancelled=cancelled)
     places: F64 = np.einsum("nk,nkc->nc", b, points[owner])
     lost = missed | (depth > 0)
     lack = np.where(depth > 0, LACKS.index("behind"), LACKS.index("missed")).astype(np.int32)

@@ -9,6 +9,7 @@ from .setting import Part, setting
 FixKind = Literal["merge_doubles", "flip_winding", "smooth", "split_at_seams", "into_tile"]
 NormalMode = Literal["keep", "smooth", "angle", "seams", "weighted"]
 Directions = Literal["averaged", "split"]
+Brush = Literal["out", "in", "smooth", "erase", "straighten"]
 
 
 class Level(Part):
@@ -62,7 +63,7 @@ class Stroke(Part):
     """A nudge of the cage: one stroke of the brush, kept in space. Lengths are in scene units."""
 
     kind: Annotated[
-        Literal["out", "in", "smooth", "erase", "straighten"],
+        Brush,
         setting(
             "Brush",
             "Out and in move the cage away from the low or toward it; smooth draws it to its mean reach around the "

@@ -1,22 +1,22 @@
 """What occludes: scenes that rays strike from both sides, floaters apart."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
 from .arrays import Any_
 from .assembly import Assembly, Sculpt
-from .embree import Scene, Vertices
+from .embree import Scene, Vertices, blockers_of, tracers_of
 from .ground import Ground
 
 
 @dataclass(frozen=True, slots=True)
 class Occluders:
-    """tracers and blockers (P, 2) uint64, a row a pair: of scenes that live as long as this does."""
+    """tracers and blockers (P, 2) uint64, a row a pair."""
 
     tracers: Any_
     blockers: Any_
-    scenes: list[Scene]
 
 
 def occluders_on(ground: Ground, which: str) -> Occluders:
@@ -24,10 +24,14 @@ def occluders_on(ground: Ground, which: str) -> Occluders:
     assembly, sculpt = ground.assembly, ground.sculpt
     floats = sorted(part.key for pair in assembly.paired.pairs for part in pair.floats)
     key = f"{assembly.digest()} {sculpt.serial} {floats}"
-    return ground.warm.once(f"occluders {which}", key, lambda: occluders_of(assembly, sculpt, which))
+    return ground.warm.once(
+        f"occluders {which}", key, lambda: occluders_of(assembly, sculpt, which, ground.warm.stopped)
+    )
 
 
-def occluders_of(assembly: Assembly, sculpt: Sculpt, which: str) -> Occluders:
+def occluders_of(
+    assembly: Assembly, sculpt: Sculpt, which: str, cancelled: Callable[[], bool] = lambda: False
+) -> Occluders:
     """Scenes for the rays of every pair.
 
     Of its "pair" or the whole "piece" without their floaters, "all" of the pair, its "floaters", or of the "low"
@@ -35,22 +39,24 @@ def occluders_of(assembly: Assembly, sculpt: Sculpt, which: str) -> Occluders:
     """
     count = len(assembly.paired.pairs)
     if which == "low":
-        low = Scene(Vertices(assembly.low.positions), assembly.low.triangles, both_sides=True)
+        low = Scene(Vertices(assembly.low.positions), assembly.low.triangles, both_sides=True, cancelled=cancelled)
         return _told([low] * count)
     mesh, vertices = sculpt.mesh, sculpt.scenes[0].vertices
     floats = {part.key for pair in assembly.paired.pairs for part in pair.floats}
     solid = np.array([key not in floats for key in sculpt.keys])[mesh.objects]
     if which == "piece":
-        return _told([Scene(vertices, mesh.triangles[solid], both_sides=True)] * count)
+        return _told([Scene(vertices, mesh.triangles[solid], both_sides=True, cancelled=cancelled)] * count)
     if which == "floaters":
         solid = ~solid
     elif which == "all":
         solid[:] = True
     scenes = []
     for first, last in zip(sculpt.first[:-1].tolist(), sculpt.first[1:].tolist(), strict=True):
-        scenes.append(Scene(vertices, mesh.triangles[first:last][solid[first:last]], both_sides=True))
+        scenes.append(
+            Scene(vertices, mesh.triangles[first:last][solid[first:last]], both_sides=True, cancelled=cancelled)
+        )
     return _told(scenes)
 
 
 def _told(scenes: list[Scene]) -> Occluders:
-    return Occluders(np.stack([s.tracer for s in scenes]), np.stack([s.blocker for s in scenes]), scenes)
+    return Occluders(tracers_of(scenes), blockers_of(scenes))

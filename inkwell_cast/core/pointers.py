@@ -1,10 +1,27 @@
-"""Addresses as pointers inside kernels: what lies there is read without owning it, so it must outlive the call."""
+"""Addresses as pointers inside kernels: what lies there is read without owning it, so it must outlive the call.
+
+An array that holds addresses is made by `keeping`, which ties what lies there to the array: whoever holds the array
+holds that too.
+"""
 
 from typing import Any
 
+import numpy as np
 from numba import types
 from numba.extending import intrinsic
 from numba.np.arrayobj import populate_array
+
+
+class _Kept:
+    """An array's memory, and what must live as long as it."""
+
+    def __init__(self, values: Any, owners: tuple[object, ...]) -> None:
+        self.values, self.owners, self.__array_interface__ = values, owners, values.__array_interface__
+
+
+def keeping(values: Any, *owners: object) -> Any:
+    """The same array (C-contiguous); it and every view of it keep `owners` alive, copies do not."""
+    return np.asarray(_Kept(np.ascontiguousarray(values), owners))
 
 
 def _pointer_to(kind: Any, address: Any) -> Any:

@@ -19,7 +19,7 @@ class Rays:
 
     points and offsets (P, 3, 3) float32, from each corner to the cage; inward (P,) float32; pair (P,) int32 is the row
     of the sculpt's tracers. special (P + 2,) int64 says which parts of `Special` have their say in a triangle, and ends
-    in the addresses of numbers (N,) float64 and places (M,) int64, which hold those.
+    in the addresses of the two arrays that hold those; it keeps them, and the scenes of cage meshes, alive.
     """
 
     points: F32
@@ -27,18 +27,16 @@ class Rays:
     inward: F32
     pair: I32
     special: I64
-    numbers: F64
-    places: I64
 
     @property
     def arrays(self) -> tuple[F32, F32, F32, I64]:
-        """What `make_ray` takes after the barycentrics; it holds while these rays live."""
+        """What `make_ray` takes after the barycentrics."""
         return self.points, self.offsets, self.inward, self.special
 
 
 def rays_through(points: F32, offsets: F32, inward: F32, pair: I32, own: Special) -> Rays:
     """Rays of some triangles, with what is special on them."""
-    return Rays(points, offsets, inward, pair, *laid_flat(points, pair, own))
+    return Rays(points, offsets, inward, pair, laid_flat(points, pair, own))
 
 
 def ray_at(rays: Rays, triangle: int, b: tuple[float, float, float]) -> tuple[F64, F64, float, float]:

@@ -49,7 +49,7 @@ from .blocks import (
 )  # fmt: skip
 from .embree import hit_along
 from .nearest import mixed, nearest_of
-from .pointers import as_float64, as_int64
+from .pointers import as_float64, as_int64, keeping
 
 MOST_PASSED = 64  # surfaces of left out highs that a ray goes through
 
@@ -163,8 +163,8 @@ def nothing_special(triangles: int, pairs: int) -> Special:
     )
 
 
-def laid_flat(points: F32, pair: I32, own: Special) -> tuple[I64, F64, I64]:
-    """`Rays.special`, `Rays.numbers` and `Rays.places` of some triangles (P, 3, 3) and their pairs."""
+def laid_flat(points: F32, pair: I32, own: Special) -> I64:
+    """`Rays.special` of some triangles (P, 3, 3) and their pairs; it keeps all that it points to."""
     pockets, nudges, surface, straight = own.pockets, own.nudges, own.surface, own.straight
     special: Any_ = np.where(surface.grid > 0, SURFACE, 0) | np.where(np.diff(nudges.starts) > 0, NUDGES, 0)
     special = np.where(straight.flat, FLAT, 0) | special | (PAINTED if len(straight.picture) else 0)
@@ -194,7 +194,7 @@ def laid_flat(points: F32, pair: I32, own: Special) -> tuple[I64, F64, I64]:
     flat = np.concatenate([np.asarray(a, np.float64).reshape(-1) for a in numbers])
     held = np.concatenate([header, *(np.asarray(a, np.int64).reshape(-1) for a in places)])
     ends = [flat.ctypes.data, held.ctypes.data]
-    return np.concatenate([special, ends]).astype(np.int64), flat, held
+    return keeping(np.concatenate([special, ends]).astype(np.int64), flat, held, surface.tracers)
 
 
 def _face_normals(points: F32) -> F64:

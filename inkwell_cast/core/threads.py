@@ -7,7 +7,8 @@ the work between batches.
 import threading
 import time
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor, wait
+from concurrent.futures import Future, ThreadPoolExecutor, TimeoutError, wait
+from typing import TypeVar
 
 import numba
 import numpy as np
@@ -16,6 +17,8 @@ from .errors import Cancelled
 
 BATCH_SECONDS = 0.03
 LOOK_SECONDS = 0.05
+
+T = TypeVar("T")
 
 
 def in_batches(
@@ -64,3 +67,28 @@ def in_batches(
                 progress(done / max(count, 1))
         finally:
             stop.set()
+
+
+def awaited(work: Callable[[], T], look: Callable[[], None]) -> T:
+    """What one long native call gives; `look()` is called meanwhile, and what it raises gives the call up.
+
+    A call that was given up goes on in its thread until it is done, so it must change nothing that others use.
+    """
+    ended: Future[T] = Future()
+
+    def serve() -> None:
+        try:
+            result = work()
+        except BaseException as error:
+            ended.set_exception(error)
+        else:
+            ended.set_result(result)
+
+    threading.Thread(target=serve, name="native call", daemon=True).start()
+    while True:
+        try:
+            return ended.result(timeout=LOOK_SECONDS)
+        except TimeoutError:
+            if ended.done():
+                raise
+            look()

@@ -14,6 +14,7 @@ from ..core.receiver import Receiver
 from ..core.recipe import Basis, Recipe
 from ..core.section import Along, Section
 
+OUT_OF_MEMORY = "The machine ran out of memory. Choose a smaller sheet or fewer maps, or close other programs."
 PEEK = "peek.png"  # in the folder of a running bake: the map that it is at
 Drawn = Literal["low", "cage", "sculpt"]
 Exported = Literal["low", "sculpt", "cage", "displaced"]
@@ -193,15 +194,25 @@ Result = Handed | Outcome | str | Loaded | Manifest | Probe | list[Finding] | Co
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
-    """Progress: the stage and the share of the whole, 0 to 1."""
+class Asked:
+    """A job with its number; whatever the process says of it bears that number."""
 
+    number: int
+    job: Job
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """Progress: the stage and the share of the whole, 0 to 1; number 0 is said before the first job."""
+
+    number: int
     stage: str
     share: float
 
 
 @dataclass(frozen=True, slots=True)
 class Done:
+    number: int
     result: Any
 
 
@@ -209,6 +220,7 @@ class Done:
 class Failed:
     """`kind` is "input" for something the user can mend, "cancelled", "memory" or "fault"."""
 
+    number: int
     kind: str
     message: str
     detail: str = field(default="")

@@ -1,27 +1,33 @@
-"""Getting the kernels ready: compiled once after an installation, from disk at later starts."""
+"""Getting the kernels ready: compiled once after an installation or an update, from disk at later starts."""
 
 import pathlib
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Callable
 from typing import get_args
 
 import numpy as np
 
+from .. import kernel_cache
 from ..core import bake as baking
 from ..core import edges, normals, refusals
 from ..core.arrays import F32
-from ..core.assembly import Assembly, Sculpt, Warm
+from ..core.assembly import Assembly, Sculpt, Warm, assemble
 from ..core.basis import mikktspace
 from ..core.cage import rays_of
 from ..core.cast import cast_rays, empty_cast, empty_hits
 from ..core.checks import check
-from ..core.embree import Scene, Vertices
+from ..core.coverage import coverage
+from ..core.embree import Scene, Vertices, tracers_of
+from ..core.field import located_of
+from ..core.fit import cage_of
 from ..core.formats import read_mesh, write_mesh
 from ..core.ground import Ground
 from ..core.images import png
 from ..core.likeness import likeness
+from ..core.local_settings import Brush, Heal, Omission, Patch, Pocket, Stroke
 from ..core.low import Low
 from ..core.map_settings import Occlusion, Subdivision
 from ..core.maps import REGISTRY, ReadsNormals
@@ -29,11 +35,28 @@ from ..core.mesh import Layer, Mesh
 from ..core.pairing import Paired
 from ..core.probe import probe
 from ..core.rays import rays_through
-from ..core.recipe import MapKey, Output, Recipe, Sheet
+from ..core.recipe import MapKey, Output, Reach, Recipe, Sheet
+from ..core.section import section
 from ..core.sheet import grid, nearest_covered, pad
 from ..core.special import nothing_special
 
 RECIPE = Recipe(sheet=Sheet(width=16, height=16, samples=1), output=Output(maps=["normal", "normal_object"]))
+COMPLETE = "complete"  # in the folder of kernels: all of them are there
+AT_ONCE = 2
+STEPS = (
+    "compile_rays_and_maps", "compile_surface", "compile_cages", "compile_maps", "compile_judging", "compile_readers",
+)  # fmt: skip
+FITTED = RECIPE.model_copy(update={"reach": Reach(shape="fitted")})
+MENDED = RECIPE.model_copy(
+    update={
+        "reach": Reach(straighten=True, outward=8.0),
+        "nudges": [Stroke(kind=kind, points=[(0.2, 0.2, 0.0)], radius=0.2, amount=0.1) for kind in get_args(Brush)],
+        "pockets": [Pocket(centre=(0.2, 0.2, 0.0))],
+        "omissions": [Omission(part="none/none", centre=(0.2, 0.2, 0.0), radius=0.1)],
+        "patches": [Patch(centre=(0.2, 0.2, 0.0), radius=0.2, outward=3.0)],
+        "heals": [Heal(centre=(0.7, 0.7, 0.0), radius=0.2)],
+    }
+)
 OTHERS = [
     Recipe(sheet=RECIPE.sheet, output=Output(maps=list(get_args(MapKey))), occlusion=Occlusion(rays=1, denoise=True)),
     Recipe(sheet=RECIPE.sheet, output=Output(maps=["occlusion"]), occlusion=Occlusion(rays=1, occluders="low")),
@@ -48,28 +71,45 @@ def one_triangle(name: str = "warm-up") -> Mesh:
     return Mesh(name, points, triangles, uvs=(Layer(points[:, :2].copy(), triangles),))
 
 
-def warm_up(on_compile: Callable[[], None] = lambda: None) -> None:
-    """Make every kernel of a bake and of a probe ready, and see to it that those of checks and readers are compiled.
+def warm_up(tell: Callable[[float], None] = lambda share: None) -> None:
+    """Make the kernels of a bake and of a probe ready; where any must be compiled first, all are.
 
-    `on_compile` is called where they must be compiled first; two processes share that work.
+    `tell(share)` hears how much of the compiling is done, if there is any.
     """
-    mesh = one_triangle()
-    normals.weld(mesh.positions)
-    if sum(normals._first_equal.stats.cache_misses.values()):
-        on_compile()
-        with _started("compile_rays_and_maps") as helper:
-            _compile_surface(mesh)
-            helper.wait()
-        _started("compile_others")  # not waited for: most first bakes do without them
-    meshes, warm = baking.BakeMeshes([mesh], [one_triangle()]), Warm()
+    if not (kernel_cache.folder() / COMPLETE).exists():
+        compile_all(tell)
+    meshes, warm = baking.BakeMeshes([one_triangle()], [one_triangle()]), Warm()
     result = baking.bake(RECIPE, meshes, warm=warm)
     _read_back(result.sheets[0].ground)
     probe(result.low, rays_of(result.assembly, result.cage, result.low.triangles), result.sculpt, 4, 12)
 
 
+def compile_all(tell: Callable[[float], None] = lambda share: None) -> None:
+    """Compile every kernel into `kernel_cache.folder()`, by two processes at a time, and remove those of older states.
+
+    One that fails is left to whoever needs it: it will be compiled then, and say what is wrong.
+    """
+    waiting, running, failed = list(STEPS), list[subprocess.Popen[bytes]](), 0
+    while waiting or running:
+        while waiting and len(running) < AT_ONCE:
+            running.append(_started(waiting.pop(0)))
+        time.sleep(0.05)
+        failed += sum(1 for helper in running if helper.poll())
+        running = [helper for helper in running if helper.poll() is None]
+        tell(1 - (len(waiting) + len(running) / 2) / len(STEPS))
+    if not failed:
+        kernel_cache.folder().mkdir(parents=True, exist_ok=True)
+        (kernel_cache.folder() / COMPLETE).touch()
+        kernel_cache.remove_older()
+
+
 def _started(name: str) -> subprocess.Popen[bytes]:
     """A process that runs one of this module's functions, to fill the cache of compiled kernels."""
     return subprocess.Popen([sys.executable, "-c", f"from {__name__} import {name} as run; run()"])
+
+
+def compile_surface() -> None:
+    _compile_surface(one_triangle())
 
 
 def _compile_surface(mesh: Mesh) -> None:
@@ -103,10 +143,14 @@ def compile_rays_and_maps() -> None:
     _read_back(Ground(assembly, sculpt, low, rays, cast, Warm()))
 
 
-def compile_others() -> None:
-    """What maps beyond normals need, and the readers of text and of polygons."""
+def compile_maps() -> None:
+    """What maps beyond normals need."""
     for recipe in OTHERS:
         baking.bake(recipe, baking.BakeMeshes([one_triangle()], [one_triangle()]))
+
+
+def compile_readers() -> None:
+    """The readers of text and of polygons."""
     square = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], np.float32)
     with tempfile.TemporaryDirectory() as folder:
         path = pathlib.Path(folder)
@@ -124,9 +168,44 @@ def compile_others() -> None:
             read_mesh(file)
 
 
+def compile_cages() -> None:
+    """Fitted and foreign cages, strokes, pockets, straightened rays, omissions; coverage and the section."""
+    low, high = patch(3), patch(6, 0.01, name="warm-up high")
+    warm = Warm()
+    for recipe, cages in ((FITTED, []), (MENDED, [patch(4, 0.05, "warm-up cage")]), (MENDED, [])):
+        assembly = assemble(recipe, baking.BakeMeshes([low], [high], cages=cages), warm)
+        sculpt, located = warm.sculpt(assembly), located_of(assembly, warm)
+        cage = cage_of(assembly, warm)
+        coverage(assembly, sculpt, cage, located)
+        section(assembly, sculpt, cage, 0, (0.2, 0.1, 0.0), 0.0, 1.0, "u", (0.0, 0.0, 1.0))
+
+
+def compile_judging() -> None:
+    """What looks at a bake: likeness, flaws and repairs, and what is carried over."""
+    low, high = patch(3), patch(6, 0.01, name="warm-up high")
+    with tempfile.TemporaryDirectory() as folder:
+        shaded = MENDED.model_copy(update={"output": Output(maps=["normal", "occlusion"])})
+        baking.bake(shaded, baking.BakeMeshes([low], [high])).save(folder, previews=folder)
+
+
+def patch(cells: int, height: float = 0.0, name: str = "warm-up low") -> Mesh:
+    """A square of some cells with a fold and a seam in its middle."""
+    u, v = (axis.reshape(-1) for axis in np.meshgrid(*[np.linspace(0, 1, cells + 1)] * 2, indexing="ij"))
+    points = np.stack([u, v, height - 0.3 * np.abs(u - 0.5)], axis=1).astype(np.float32)
+    index = np.arange(len(points), dtype=np.int32).reshape(cells + 1, cells + 1)
+    a, b, c, d = index[:-1, :-1], index[1:, :-1], index[1:, 1:], index[:-1, 1:]
+    triangles = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)])
+    flat = np.stack([u * 0.45, v], axis=1).astype(np.float32)
+    right = (points[triangles, 0].mean(axis=1) > 0.5)[:, None]
+    both = np.concatenate([flat, flat + np.array([0.5, 0], np.float32)])
+    islands = Layer(both, (triangles + right * len(points)).astype(np.int32))
+    colors = np.ones((len(points), 4), np.float32)
+    return Mesh(name, points, triangles, uvs=(islands,), colors=Layer(colors, triangles))
+
+
 def _sculpt(mesh: Mesh) -> Sculpt:
     scene = Scene(Vertices(mesh.positions), mesh.triangles)
-    return Sculpt(mesh, np.array([0, 1], np.int64), scene.tracer[None].copy(), [scene], ("warm-up/warm-up",))
+    return Sculpt(mesh, np.array([0, 1], np.int64), tracers_of([scene]), [scene], ("warm-up/warm-up",))
 
 
 def _read_back(ground: Ground) -> None:

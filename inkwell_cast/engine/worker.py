@@ -43,8 +43,11 @@ from ..core.refusals import refuse_empty, refuse_unpaired, refuse_unusable
 from ..core.relief import displaced
 from ..core.section import Section, section
 from ..core.work import laid_out
+from .memory_watch import MemoryWatch, limit_single_requests
 from .messages import (
+    OUT_OF_MEMORY,
     PEEK,
+    Asked,
     BakeInto,
     CheckPiece,
     ConvertMap,
@@ -76,18 +79,26 @@ PR_SET_PDEATHSIG = 1
 def run(pipe: Connection, cancel: Event) -> None:
     """Serve jobs until the pipe closes. Runs in a process of its own."""
     _die_with_parent()
-    _limit_memory()
+    limit_single_requests()
+    watch = MemoryWatch()
+    watch.start()
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C goes to the server, which ends this process in order
-    worker = _Worker(pipe, cancel)
+    worker = _Worker(pipe, cancel, watch)
     with contextlib.suppress(RayLibraryMissing):  # said again, to the user, by the first job that needs it
-        warm_up(lambda: pipe.send(Told("compiling", 0.0)))
+        warm_up(lambda share: pipe.send(Told(0, "compiling", share)))
     while True:
         try:
-            job = pipe.recv()
+            asked: Asked = pipe.recv()
         except (EOFError, OSError):
             return
-        cancel.clear()
-        pipe.send(worker.answer(job))
+        watch.begin()
+        answer = worker.answer(asked)
+        try:
+            pipe.send(answer)
+        except (EOFError, OSError):
+            return
+        except Exception as error:  # a result that cannot be sent
+            pipe.send(Failed(asked.number, "fault", f"The result could not be handed over ({error})."))
 
 
 def _die_with_parent() -> None:
@@ -103,35 +114,34 @@ def _die_with_parent() -> None:
     threading.Thread(target=watch, daemon=True).start()
 
 
-def _limit_memory() -> None:
-    """Turn running out of memory into an error that can be told, instead of the system ending some process."""
-    if sys.platform == "linux":
-        import resource
-
-        whole = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
-        resource.setrlimit(resource.RLIMIT_AS, (whole, resource.getrlimit(resource.RLIMIT_AS)[1]))
-
-
 class _Worker:
-    def __init__(self, pipe: Connection, cancel: Event) -> None:
-        self._pipe, self._cancel = pipe, cancel
+    def __init__(self, pipe: Connection, cancel: Event, watch: MemoryWatch) -> None:
+        self._pipe, self._cancel, self._watch = pipe, cancel, watch
+        self._number = 0
         self._meshes: OrderedDict[tuple[str, str], Mesh] = OrderedDict()
-        self._warm = Warm()
+        self._warm = Warm(self._stopped)
         self._told = 0.0
 
-    def answer(self, job: Job) -> Done | Failed:
+    def answer(self, asked: Asked) -> Done | Failed:
+        number = self._number = asked.number
         try:
-            return Done(self._do(job))
-        except InputProblem as problem:
-            return Failed("input", str(problem))
+            return Done(number, self._do(asked.job))
+        except (InputProblem, RayLibraryMissing) as problem:
+            return Failed(number, "input", str(problem))
         except Cancelled:
-            return Failed("cancelled", "Cancelled.")
-        except RayLibraryMissing as problem:
-            return Failed("input", str(problem))
+            return Failed(number, "cancelled", "Cancelled.")
         except MemoryError:
-            return Failed("memory", "The machine ran out of memory. Choose a smaller sheet, or close other programs.")
+            self._warm.forget()
+            return Failed(number, "memory", OUT_OF_MEMORY)
         except Exception as error:
-            return Failed("fault", f"Something went wrong inside the program ({error}).", traceback.format_exc())
+            words = f"Something went wrong inside the program ({error})."
+            return Failed(number, "fault", words, traceback.format_exc())
+
+    def _stopped(self) -> bool:
+        """Whether the job at work is to end. Raises MemoryError where the machine has none left for it."""
+        if self._watch.short:
+            raise MemoryError
+        return self._cancel.is_set()
 
     def _do(self, job: Job) -> Result:
         match job:
@@ -164,20 +174,20 @@ class _Worker:
             case RunItem():
                 out = pathlib.Path(job.out)
                 return run_item(
-                    job.item, job.recipe, job.receiver, out, job.mend, self._tell, self._cancel.is_set, self._warm
+                    job.item, job.recipe, job.receiver, out, job.mend, self._tell, self._stopped, self._warm
                 )
 
     def _tell(self, stage: str, share: float, at_once: bool = False) -> None:
         now = time.monotonic()
         if at_once or now - self._told > TELL_EVERY:
             self._told = now
-            self._pipe.send(Told(stage, share))
+            self._pipe.send(Told(self._number, stage, share))
 
     def _load(self, job: Load) -> Loaded:
         self._tell("reading", 0.1)
         mesh = read_mesh(job.path, job.name)
         refuse_empty(mesh)
-        if self._cancel.is_set():
+        if self._stopped():
             raise Cancelled
         self._tell("keeping", 0.6)
         write_packed(pathlib.Path(job.copy), mesh)
@@ -188,7 +198,7 @@ class _Worker:
         assembly = displaced(self._assembled(job.recipe, job.sources), self._warm, self._fitting)
         return hand_off(
             job.finished, assembly, self._warm, job.handoff, job.target, job.receiver, None, self._tell,
-            self._cancel.is_set,
+            self._stopped,
         )  # fmt: skip
 
     def _bake(self, job: BakeInto) -> Manifest:
@@ -203,10 +213,10 @@ class _Worker:
 
         report = None
         if job.mend:
-            done = mend_all(job.recipe, meshes, self._tell, self._cancel.is_set, self._warm)
+            done = mend_all(job.recipe, meshes, self._tell, self._stopped, self._warm)
             baked, report = done.bake, done.report
         else:
-            baked = baking.bake(job.recipe, meshes, self._tell, self._cancel.is_set, self._warm, peek)
+            baked = baking.bake(job.recipe, meshes, self._tell, self._stopped, self._warm, peek)
         (folder / PEEK).unlink(missing_ok=True)
         self._tell("writing", 0.95)
         paired = baked.assembly.paired
@@ -241,7 +251,7 @@ class _Worker:
 
     def _check(self, job: CheckPiece) -> list[Finding]:
         self._tell("checking", 0.1)
-        return check(job.recipe, self._read(job.sources), self._warm, self._cancel.is_set)
+        return check(job.recipe, self._read(job.sources), self._warm, self._stopped)
 
     def _cover(self, job: Cover) -> Coverage:
         self._tell("measuring", 0.1)
@@ -249,10 +259,10 @@ class _Worker:
         refuse_unpaired(assembly)
         sculpt, located = self._warm.sculpt(assembly), located_of(assembly, self._warm)
         cage = cage_of(assembly, self._warm, self._fitting)
-        return coverage(assembly, sculpt, cage, located, lows_of(assembly, job.scope))
+        return coverage(assembly, sculpt, cage, located, lows_of(assembly, job.scope), self._stopped)
 
     def _fitting(self, share: float) -> None:
-        if self._cancel.is_set():
+        if self._stopped():
             raise Cancelled
         self._tell("fitting", share)
 

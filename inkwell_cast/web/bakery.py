@@ -63,7 +63,7 @@ class Bakery:
     def cancel(self, bake_id: int) -> None:
         ticket = self._tickets.get(bake_id)
         if ticket:
-            ticket.cancel.set()
+            ticket.stop()
 
     def peek(self, bake_id: int) -> bytes | None:
         """The map that a running bake is at, as far as it is, as a PNG; None before there is any."""

@@ -126,7 +126,7 @@ class Counter:
         """Give up a handoff that is at work."""
         ticket = self._tickets.get(piece_id)
         if ticket:
-            ticket.cancel.set()
+            ticket.stop()
 
     def past(self, piece_id: int) -> list[HandoffRow]:
         with self.store.reading() as db:
@@ -148,7 +148,7 @@ class Counter:
         try:
             handed: Handed = await asyncio.wrap_future(ticket.future)
         except asyncio.CancelledError:
-            ticket.cancel.set()
+            ticket.stop()
             raise
         finally:
             self._tickets.pop(piece_id, None)

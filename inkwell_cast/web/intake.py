@@ -103,7 +103,7 @@ class Intake:
             try:
                 loaded: Loaded = await asyncio.wrap_future(ticket.future)
             except asyncio.CancelledError:
-                ticket.cancel.set()
+                ticket.stop()
                 raise
             digest = await asyncio.to_thread(sha256_of, path)
             kept = await asyncio.to_thread(self.store.files.adopt, copy)

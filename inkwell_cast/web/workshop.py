@@ -190,7 +190,7 @@ class Workshop:
 
     def set_recipe(self, piece_id: int, recipe: Recipe, words: str) -> None:
         for ticket in self._following.pop(piece_id, []):
-            ticket.cancel.set()
+            ticket.stop(patient=True)
         with self.store.writing() as db:
             pieces.set_recipe(db, piece_id, recipe, words)
 
@@ -260,7 +260,7 @@ class Workshop:
     def stop_checking(self) -> None:
         """Give up checks that are at work."""
         if self._checking:
-            self._checking.cancel.set()
+            self._checking.stop(patient=True)
 
     async def check(self, piece_id: int) -> list[Finding]:
         """What is wrong with a piece; found once for each state of it."""

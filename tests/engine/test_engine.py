@@ -1,3 +1,5 @@
+import contextlib
+import multiprocessing
 import os
 import signal
 import threading
@@ -12,7 +14,18 @@ from inkwell_cast.core.manifest import sha256_of
 from inkwell_cast.core.packed import read_packed, unpack_header, write_packed
 from inkwell_cast.core.recipe import Output, Recipe, Sheet
 from inkwell_cast.engine import Engine, JobFailed
-from inkwell_cast.engine.messages import BakeInto, CheckPiece, Draw, Export, Load, ProbeAt, SectionAt, Source
+from inkwell_cast.engine.messages import (
+    BakeInto,
+    CheckPiece,
+    Done,
+    Draw,
+    Export,
+    Load,
+    ProbeAt,
+    SectionAt,
+    Source,
+    Told,
+)
 
 from ..shapes import torus
 
@@ -112,7 +125,7 @@ def running(engine, sources, folder):
 def test_a_cancel_ends_the_job_and_keeps_the_process(engine, sources, tmp_path):
     before = engine.process_id
     ticket = running(engine, sources, tmp_path)
-    ticket.cancel.set()
+    ticket.stop()
     with pytest.raises(JobFailed) as failed:
         wait(ticket, 5)
     assert failed.value.kind == "cancelled"
@@ -125,8 +138,8 @@ def test_a_job_cancelled_while_it_waits_never_starts(engine, sources, tmp_path):
     first = running(engine, sources, tmp_path)
     started = []
     second = engine.submit(BakeInto(SHORT, sources, str(tmp_path)), on_start=lambda: started.append(1))
-    second.cancel.set()
-    first.cancel.set()
+    second.stop()
+    first.stop()
     with pytest.raises(JobFailed):
         wait(second, 10)
     assert not started
@@ -148,11 +161,85 @@ def test_a_process_that_ignores_a_cancel_is_ended(engine, sources, tmp_path):
     ticket = running(engine, sources, tmp_path)
     stopped = engine.process_id
     os.kill(stopped, signal.SIGSTOP)  # stands for native code that hangs
-    ticket.cancel.set()
+    ticket.stop()
     with pytest.raises(JobFailed) as failed:
         wait(ticket, 10)
     assert failed.value.kind == "cancelled"
     assert engine.process_id != stopped
+
+
+def test_a_waiting_job_ends_at_once_when_it_is_stopped(engine, sources, tmp_path):
+    first = running(engine, sources, tmp_path)
+    second = engine.submit(BakeInto(SHORT, sources, str(tmp_path)))
+    second.stop()
+    assert second.future.done()
+    assert not first.future.done()
+    first.stop()
+    with pytest.raises(JobFailed):
+        wait(first, 10)
+
+
+def test_a_job_out_of_date_is_never_killed(engine, sources, tmp_path):
+    ticket = running(engine, sources, tmp_path)
+    process = engine.process_id
+    os.kill(process, signal.SIGSTOP)  # stands for work that does not look at its cancel for long
+    ticket.stop(patient=True)
+    time.sleep(1.5)
+    assert not ticket.future.done()
+    os.kill(process, signal.SIGCONT)
+    with pytest.raises(JobFailed):
+        wait(ticket, 10)
+    assert engine.process_id == process
+
+
+def test_books_that_cannot_be_written_harm_no_job(engine, sources, tmp_path):
+    def full(*_):
+        raise OSError(28, "No space left on device")
+
+    for n in range(3):
+        folder = tmp_path / str(n)
+        size = SHORT.model_copy(update={"sheet": Sheet(width=64 << n, height=64, samples=1)})
+        made = wait(engine.submit(BakeInto(size, sources, str(folder)), full, full))
+        assert made.sheets[0].width == 64 << n  # its own answer, not that of the job before
+    with pytest.raises(JobFailed, match="nothing_here"):
+        wait(engine.submit(Load(str(tmp_path / "nothing_here.obj"), "nothing_here.obj", "x"), full, full))
+
+
+class Stuttering(Engine):
+    """An engine whose process first repeats an old answer, then says what cannot be understood, then answers."""
+
+    def _spawn(self):
+        self._pipe, theirs = multiprocessing.Pipe()
+        self._process, self._cancel = threading.current_thread(), threading.Event()
+
+        def serve():
+            with contextlib.suppress(EOFError):
+                while True:
+                    asked = theirs.recv()
+                    theirs.send(Done(asked.number - 1, "stale"))
+                    theirs.send(Told(asked.number + 7, "stale", 0.5))
+                    theirs.send(Done(asked.number, asked.job))
+
+        threading.Thread(target=serve, daemon=True).start()
+
+    def _end_process(self):
+        self._process = None
+
+
+def test_an_answer_to_another_job_is_dropped():
+    engine, told = Stuttering(), []
+    for job in ("first", "second"):
+        assert wait(engine.submit(job, lambda stage, share: told.append(stage))) == job
+    assert told == []
+    engine.close()
+
+
+def test_a_caller_that_went_away_does_not_stop_the_engine(engine, sources, tmp_path):
+    first = running(engine, sources, tmp_path)
+    waiting = engine.submit(BakeInto(SHORT, sources, str(tmp_path)))
+    assert waiting.future.cancel()  # what asyncio does when a request is cancelled
+    first.stop()
+    assert wait(engine.submit(BakeInto(SHORT, sources, str(tmp_path)))).texels == 64 * 64
 
 
 def test_closing_ends_the_process_whatever_it_does(sources, tmp_path):

@@ -1,0 +1,109 @@
+"""Where compiled kernels are kept: a folder named by everything that they are compiled from.
+
+Numba looks for a kernel by its own file alone, though functions and constants of other modules are compiled into it.
+So the folder is named by a hash of all sources that take part and of the versions of the compiler and the ray library:
+after a change nothing old is found. Set before Numba is imported; folders of older states are removed once the new one
+is filled.
+"""
+
+import hashlib
+import importlib.metadata
+import os
+import pathlib
+import re
+import shutil
+import sys
+import time
+
+PREFIX = "kernels-"
+LIBRARIES = ("numba", "llvmlite", "numpy", "embreex")
+KEPT_DAYS = 30  # of folders whose installation is gone
+HERE = pathlib.Path(__file__).resolve().parent
+COMPILED = re.compile(rb"^(?:import numba|from numba)\b", re.MULTILINE)
+IMPORTS = re.compile(rb"^from (\.+)([\w.]*) import (\([^)]*\)|[^\n]*)", re.MULTILINE)
+CONSTANT = re.compile(rb"\b_?[A-Z][A-Z0-9_]{2,}\b")
+
+
+def kernel_sources() -> list[pathlib.Path]:
+    """The modules with kernels, and those that they take constants from."""
+    texts = {path: path.read_bytes() for path in sorted((HERE / "core").rglob("*.py"))}
+    taking = {path for path, text in texts.items() if COMPILED.search(text)}
+    waiting = list(taking)
+    while waiting:
+        path = waiting.pop()
+        for source in _constants_of(path, texts[path]):
+            if source in texts and source not in taking:
+                taking.add(source)
+                waiting.append(source)
+    return sorted(taking)
+
+
+def _constants_of(path: pathlib.Path, text: bytes) -> list[pathlib.Path]:
+    """Modules of this package from which one imports constants."""
+    found = []
+    for dots, module, names in IMPORTS.findall(text):
+        if CONSTANT.search(names):
+            base = path.parents[len(dots) - 1].joinpath(*module.decode().split(".")) if module else path.parent
+            found += [base.with_suffix(".py"), base / "__init__.py"]
+    return found
+
+
+def state() -> str:
+    """A hash of all that kernels are compiled from."""
+    found = hashlib.sha256(f"{sys.version_info[:3]} {[_version(name) for name in LIBRARIES]}".encode())
+    for path in kernel_sources():
+        found.update(path.relative_to(HERE).as_posix().encode() + b"\0" + path.read_bytes())
+    return found.hexdigest()[:16]
+
+
+def _version(name: str) -> str:
+    try:
+        return importlib.metadata.version(name)
+    except importlib.metadata.PackageNotFoundError:
+        return ""
+
+
+def folder() -> pathlib.Path:
+    """The folder of the kernels of this state.
+
+    It lies in INKWELL_CAST_KERNELS, else in NUMBA_CACHE_DIR, else where this system keeps a user's caches.
+    """
+    return _root() / f"{PREFIX}{hashlib.sha256(str(HERE).encode()).hexdigest()[:8]}-{state()}"
+
+
+def _root() -> pathlib.Path:
+    named = os.environ.get("INKWELL_CAST_KERNELS")
+    if named:
+        return pathlib.Path(named)
+    given = os.environ.get("NUMBA_CACHE_DIR")
+    if given:
+        path = pathlib.Path(given)
+        return path.parent if path.name.startswith(PREFIX) else path  # set by the process that started this one
+    usual = {
+        "darwin": pathlib.Path.home() / "Library/Caches",
+        "win32": pathlib.Path(os.environ.get("LOCALAPPDATA", pathlib.Path.home())),
+    }
+    own = pathlib.Path(os.environ.get("XDG_CACHE_HOME") or pathlib.Path.home() / ".cache")
+    return usual.get(sys.platform, own) / "inkwell-cast"
+
+
+def use() -> None:
+    """Let Numba keep its kernels in `folder`."""
+    chosen = str(folder())
+    os.environ["NUMBA_CACHE_DIR"] = chosen
+    numba = sys.modules.get("numba")
+    if numba is not None:  # imported before, by a program that uses this one
+        numba.config.CACHE_DIR = chosen
+
+
+def remove_older() -> None:
+    """Remove what earlier states of this installation left, and what nobody has touched for long."""
+    current = folder()
+    mine = current.name[: -len(state())]
+    for other in current.parent.glob(f"{PREFIX}*"):
+        try:
+            old = time.time() - other.stat().st_mtime > KEPT_DAYS * 86400
+        except OSError:
+            continue
+        if other != current and (old or other.name.startswith(mine)):
+            shutil.rmtree(other, ignore_errors=True)
