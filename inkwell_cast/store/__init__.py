@@ -7,13 +7,14 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+from . import bakes, disk
 from .database import connect
 from .files import Files
 from .hold import hold
 
 
 class Store:
-    """The data folder. `reading` and `writing` give the connection; writes are one transaction each."""
+    """The data folder. `reading` and `writing` give the connection; writes are one transaction each, inner ones too."""
 
     def __init__(self, folder: pathlib.Path) -> None:
         folder.mkdir(parents=True, exist_ok=True)
@@ -31,23 +32,34 @@ class Store:
     @contextmanager
     def writing(self) -> Iterator[sqlite3.Connection]:
         with self._lock:
+            if self._connection.in_transaction:  # a part of a write that is under way
+                yield self._connection
+                return
             self._connection.execute("BEGIN IMMEDIATE")
             try:
                 yield self._connection
-            except BaseException:
-                self._connection.execute("ROLLBACK")
+                self._connection.execute("COMMIT")
+            except BaseException:  # also of a COMMIT that failed, which leaves its transaction open
+                if self._connection.in_transaction:
+                    self._connection.execute("ROLLBACK")
                 raise
-            self._connection.execute("COMMIT")
 
     def tidy(self) -> None:
         """Remove what an earlier run left unfinished, and files that nothing names any more."""
         for left in self.files.incoming.iterdir():
             shutil.rmtree(left) if left.is_dir() else left.unlink()
         with self.reading() as connection:
-            rows = connection.execute(
-                "SELECT copy FROM mesh UNION SELECT sha256 FROM view UNION SELECT sha256 FROM picture"
-            )
-            self.files.keep_only({row[0] for row in rows})
+            self.files.keep_only(disk.named(connection))
+        with self.writing() as connection:
+            bakes.summarise(connection)
+
+    def remove_deleted(self, before: float) -> None:
+        """Remove for good what was deleted before a moment, and free its disk at once."""
+        with self.writing() as connection:
+            gone = disk.remove_deleted(connection, before)
+            free = disk.unnamed(connection, gone)
+        for digest in free:
+            self.files.remove(digest)
 
     def close(self) -> None:
         with self._lock:

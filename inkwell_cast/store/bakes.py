@@ -1,33 +1,64 @@
-"""The table of bakes, finished and not, and the pictures that came out of them."""
+"""The tables of bakes, finished and not, and of the pictures that came out of them.
+
+What lists show of a bake is a light row; its recipe and manifest lie in a table of their own and are read one by one.
+"""
 
 import sqlite3
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
+
+from pydantic import BaseModel
 
 from ..core.local_settings import Mend
 from ..core.manifest import Manifest
 from ..core.recipe import Recipe
 
 
+class BakeSummary(BaseModel):
+    """What a list says of a bake; the rest is empty until it is done."""
+
+    width: int
+    height: int
+    samples: int
+    sheets: int = 1
+    first_map: str = ""
+    first_sheet: str = ""
+    likeness: float | None = None
+    flaws: int | None = None
+    missed_texels: int = 0
+
+    @classmethod
+    def of(cls, recipe: Recipe, manifest: Manifest | None) -> "BakeSummary":
+        if manifest is None:
+            return cls(width=recipe.sheet.width, height=recipe.sheet.height, samples=recipe.sheet.samples)
+        first, sheet = next(iter(manifest.maps), None), next(iter(manifest.sheets), None)
+        return cls(
+            width=sheet.width if sheet else recipe.sheet.width, height=sheet.height if sheet else recipe.sheet.height,
+            samples=recipe.sheet.samples, sheets=len(manifest.sheets),
+            first_map=first.key if first else "", first_sheet=first.sheet if first else "",
+            likeness=manifest.likeness.mean if manifest.likeness else None,
+            flaws=None if manifest.flaws is None else len(manifest.flaws), missed_texels=manifest.missed_texels,
+        )  # fmt: skip
+
+
 @dataclass(frozen=True, slots=True)
 class BakeRow:
-    """A bake; `trial` is the mend that it tries out, beyond the settings of its piece."""
+    """A bake as lists show it; `tries` says whether it tries out a mend beyond the settings of its piece."""
 
     id: int
     piece_id: int
     state: str
-    recipe: Recipe
     meshes: str
     stage: str
     share: float
     message: str
-    manifest: Manifest | None
     created: float
     started: float | None
     ended: float | None
-    name: str = ""
-    proof: bool = False
-    trial: Mend | None = None
+    name: str
+    proof: bool
+    tries: bool
+    summary: BakeSummary
 
     @property
     def open(self) -> bool:
@@ -45,13 +76,35 @@ class BakeRow:
         return (time.time() - self.started) * (1 - self.share) / self.share
 
 
-def _bake(row: sqlite3.Row) -> BakeRow:
-    values = dict(row)
-    values["recipe"] = Recipe.model_validate_json(row["recipe"])
-    values["manifest"] = Manifest.model_validate_json(row["manifest"]) if row["manifest"] else None
-    values["proof"] = bool(row["proof"])
-    values["trial"] = Mend.model_validate_json(row["trial"]) if row["trial"] else None
-    return BakeRow(**values)
+@dataclass(frozen=True, slots=True)
+class BakeRecord(BakeRow):
+    """A bake with its recipe, its manifest once it is done, and the mend that it tries out."""
+
+    recipe: Recipe
+    manifest: Manifest | None
+    trial: Mend | None
+
+
+_LIGHT = (
+    "id, piece_id, state, meshes, stage, share, message, created, started, ended, name, proof, trial != '' AS tries, "
+    "summary"
+)
+
+
+def _row(row: sqlite3.Row) -> BakeRow:
+    values = {f.name: row[f.name] for f in fields(BakeRow)}
+    summary = BakeSummary.model_validate_json(row["summary"])
+    return BakeRow(**values | {"proof": bool(row["proof"]), "tries": bool(row["tries"]), "summary": summary})
+
+
+def _record(row: sqlite3.Row) -> BakeRecord:
+    light = _row(row)
+    return BakeRecord(
+        **{f.name: getattr(light, f.name) for f in fields(BakeRow)},
+        recipe=Recipe.model_validate_json(row["recipe"]),
+        manifest=Manifest.model_validate_json(row["manifest"]) if row["manifest"] else None,
+        trial=Mend.model_validate_json(row["trial"]) if row["trial"] else None,
+    )
 
 
 def add(
@@ -59,20 +112,63 @@ def add(
 ) -> int:  # fmt: skip
     """A bake that waits; `meshes` is the state of the piece's meshes it will use (see `meshes_key`)."""
     cursor = db.execute(
-        "INSERT INTO bake (piece_id, state, recipe, meshes, created, proof, trial) "
+        "INSERT INTO bake (piece_id, state, meshes, created, proof, trial, summary) "
         "VALUES (?, 'waiting', ?, ?, ?, ?, ?)",
-        (piece_id, recipe.model_dump_json(), meshes, time.time(), proof, trial.model_dump_json() if trial else ""),
+        (
+            piece_id, meshes, time.time(), proof, trial.model_dump_json() if trial else "",
+            BakeSummary.of(recipe, None).model_dump_json(),
+        ),
+    )  # fmt: skip
+    bake_id = int(cursor.lastrowid or 0)
+    db.execute("INSERT INTO bake_contents (bake_id, recipe) VALUES (?, ?)", (bake_id, recipe.model_dump_json()))
+    return bake_id
+
+
+def get(db: sqlite3.Connection, bake_id: int) -> BakeRecord | None:
+    row = db.execute(
+        f"SELECT {_LIGHT}, trial, recipe, manifest FROM bake JOIN bake_contents ON bake_id = id "
+        "WHERE id = ? AND deleted IS NULL",
+        (bake_id,),
+    ).fetchone()
+    return _record(row) if row else None
+
+
+def row_of(db: sqlite3.Connection, bake_id: int) -> BakeRow | None:
+    row = db.execute(f"SELECT {_LIGHT} FROM bake WHERE id = ? AND deleted IS NULL", (bake_id,)).fetchone()
+    return _row(row) if row else None
+
+
+def of_piece(db: sqlite3.Connection, piece_id: int, most: int = -1) -> list[BakeRow]:
+    """The newest bakes of a piece, newest first; all by default."""
+    rows = db.execute(
+        f"SELECT {_LIGHT} FROM bake WHERE piece_id = ? AND deleted IS NULL ORDER BY id DESC LIMIT ?", (piece_id, most)
     )
-    return int(cursor.lastrowid or 0)
+    return [_row(row) for row in rows]
 
 
-def get(db: sqlite3.Connection, bake_id: int) -> BakeRow | None:
-    row = db.execute("SELECT * FROM bake WHERE id = ?", (bake_id,)).fetchone()
-    return _bake(row) if row else None
+def count_done(db: sqlite3.Connection, piece_id: int) -> int:
+    row = db.execute(
+        "SELECT count(*) FROM bake WHERE piece_id = ? AND state = 'done' AND deleted IS NULL", (piece_id,)
+    ).fetchone()
+    return int(row[0])
 
 
-def of_piece(db: sqlite3.Connection, piece_id: int) -> list[BakeRow]:
-    return [_bake(row) for row in db.execute("SELECT * FROM bake WHERE piece_id = ? ORDER BY id DESC", (piece_id,))]
+def newest_done(db: sqlite3.Connection, piece_id: int) -> BakeRow | None:
+    row = db.execute(
+        f"SELECT {_LIGHT} FROM bake WHERE piece_id = ? AND state = 'done' AND deleted IS NULL ORDER BY id DESC LIMIT 1",
+        (piece_id,),
+    ).fetchone()
+    return _row(row) if row else None
+
+
+def done_before(db: sqlite3.Connection, row: BakeRow) -> int | None:
+    """The bake of the same kind that ended well before another one: what that is compared with."""
+    found = db.execute(
+        "SELECT id FROM bake WHERE piece_id = ? AND id < ? AND state = 'done' AND trial = '' AND proof = ? "
+        "AND deleted IS NULL ORDER BY id DESC LIMIT 1",
+        (row.piece_id, row.id, row.proof),
+    ).fetchone()
+    return int(found["id"]) if found else None
 
 
 def start(db: sqlite3.Connection, bake_id: int) -> None:
@@ -85,14 +181,22 @@ def tell(db: sqlite3.Connection, bake_id: int, stage: str, share: float) -> None
 
 def finish(db: sqlite3.Connection, bake_id: int, manifest: Manifest, pictures: dict[tuple[str, str], str]) -> None:
     """Keep the result; `pictures` are content hashes by sheet and map. One that mended on its way has new settings."""
+    if db.execute("SELECT 1 FROM bake WHERE id = ?", (bake_id,)).fetchone() is None:
+        return  # its piece was removed for good meanwhile
+    recipe = db.execute("SELECT recipe FROM bake_contents WHERE bake_id = ?", (bake_id,)).fetchone()["recipe"]
+    recipe = manifest.recipe.model_dump_json() if manifest.mending else recipe
+    summary = BakeSummary.of(Recipe.model_validate_json(recipe), manifest)
     db.execute(
-        "UPDATE bake SET state = 'done', share = 1, manifest = ?, ended = ? WHERE id = ?",
-        (manifest.model_dump_json(), time.time(), bake_id),
+        "UPDATE bake SET state = 'done', share = 1, started = coalesce(started, created), ended = ?, summary = ? "
+        "WHERE id = ?",
+        (time.time(), summary.model_dump_json(), bake_id),
     )
-    if manifest.mending:
-        db.execute("UPDATE bake SET recipe = ? WHERE id = ?", (manifest.recipe.model_dump_json(), bake_id))
+    db.execute(
+        "UPDATE bake_contents SET manifest = ?, recipe = ? WHERE bake_id = ?",
+        (manifest.model_dump_json(), recipe, bake_id),
+    )
     db.executemany(
-        "INSERT INTO picture (bake_id, sheet, key, sha256) VALUES (?, ?, ?, ?)",
+        "INSERT OR REPLACE INTO picture (bake_id, sheet, key, sha256) VALUES (?, ?, ?, ?)",
         [(bake_id, sheet, key, h) for (sheet, key), h in pictures.items()],
     )
 
@@ -126,26 +230,25 @@ def keep_trial(db: sqlite3.Connection, bake_id: int) -> None:
     db.execute("UPDATE bake SET trial = '' WHERE id = ?", (bake_id,))
 
 
-def delete(db: sqlite3.Connection, bake_id: int) -> list[str]:
-    """Forget a bake; the hashes of those of its pictures that nothing else names."""
-    rows = db.execute(
-        "SELECT DISTINCT sha256 FROM picture WHERE bake_id = :id AND sha256 NOT IN "
-        "(SELECT sha256 FROM picture WHERE bake_id != :id UNION SELECT copy FROM mesh UNION SELECT sha256 FROM view)",
-        {"id": bake_id},
-    ).fetchall()
-    db.execute("DELETE FROM bake WHERE id = ?", (bake_id,))
-    return [str(row["sha256"]) for row in rows]
+def delete(db: sqlite3.Connection, bake_ids: list[int], moment: float) -> None:
+    """Put bakes aside; they can be brought back."""
+    db.executemany("UPDATE bake SET deleted = ? WHERE id = ?", [(moment, n) for n in bake_ids])
 
 
-def hashes_of(db: sqlite3.Connection, piece_id: int) -> dict[int, set[str]]:
-    """The pictures of each bake of a piece, by content hash."""
-    found: dict[int, set[str]] = {}
+def bring_back(db: sqlite3.Connection, piece_id: int, moment: float) -> int:
+    """Bring back the bakes of a piece that were deleted at a moment; returns how many."""
+    cursor = db.execute("UPDATE bake SET deleted = NULL WHERE piece_id = ? AND deleted = ?", (piece_id, moment))
+    return cursor.rowcount
+
+
+def spare_proofs(db: sqlite3.Connection, piece_id: int, kept: int) -> list[int]:
+    """Proofs and failed bakes of a piece without a name, beyond the newest `kept`."""
     rows = db.execute(
-        "SELECT bake_id, sha256 FROM picture JOIN bake ON bake.id = bake_id WHERE piece_id = ?", (piece_id,)
+        "SELECT id FROM bake WHERE piece_id = ? AND deleted IS NULL AND name = '' AND (proof OR state != 'done') "
+        "AND state NOT IN ('waiting', 'running') ORDER BY id DESC LIMIT -1 OFFSET ?",
+        (piece_id, kept),
     )
-    for row in rows:
-        found.setdefault(row["bake_id"], set()).add(row["sha256"])
-    return found
+    return [int(row["id"]) for row in rows]
 
 
 def mark_interrupted(db: sqlite3.Connection) -> int:
@@ -156,6 +259,16 @@ def mark_interrupted(db: sqlite3.Connection) -> int:
         (time.time(),),
     )
     return cursor.rowcount
+
+
+def summarise(db: sqlite3.Connection) -> None:
+    """Make the summaries of bakes that were written before there were any."""
+    for row in db.execute(
+        "SELECT bake_id, recipe, manifest FROM bake JOIN bake_contents ON bake_id = id WHERE summary = ''"
+    ).fetchall():
+        manifest = Manifest.model_validate_json(row["manifest"]) if row["manifest"] else None
+        summary = BakeSummary.of(Recipe.model_validate_json(row["recipe"]), manifest)
+        db.execute("UPDATE bake SET summary = ? WHERE id = ?", (summary.model_dump_json(), row["bake_id"]))
 
 
 def picture(db: sqlite3.Connection, bake_id: int, sheet: str, key: str) -> str | None:

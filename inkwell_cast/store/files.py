@@ -6,6 +6,10 @@ A file is written under a temporary name and moved into place, so it is whole or
 import os
 import pathlib
 import tempfile
+import threading
+from collections import Counter
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 
 from ..core.manifest import sha256_of
 
@@ -17,6 +21,8 @@ class Files:
         self.folder = folder
         self.incoming = folder / "incoming"
         self.incoming.mkdir(parents=True, exist_ok=True)
+        self._lock = threading.Lock()
+        self._coming: Counter[str] = Counter()  # files that are adopted, and will soon be named by a table
 
     def path(self, sha256: str) -> pathlib.Path:
         if len(sha256) != 64 or not set(sha256) <= set("0123456789abcdef"):
@@ -24,12 +30,39 @@ class Files:
         return self.folder / sha256[:2] / sha256
 
     def adopt(self, source: pathlib.Path) -> str:
-        """Move a finished file from the incoming folder into the store; returns its hash."""
+        """Move a finished file into the store; returns its hash. It stays at least until it is released."""
         digest = sha256_of(source)
-        target = self.path(digest)
-        target.parent.mkdir(exist_ok=True)
-        os.replace(source, target)
+        with self._lock:
+            self._coming[digest] += 1
+        try:
+            target = self.path(digest)
+            target.parent.mkdir(exist_ok=True)
+            _sync(source)
+            os.replace(source, target)
+            _sync(target.parent)
+        except BaseException:
+            self.release(digest)
+            raise
         return digest
+
+    def release(self, *digests: str) -> None:
+        """Say that adopted files are named by a table now, or are not wanted any more."""
+        with self._lock:
+            self._coming.subtract(digests)
+
+    @contextmanager
+    def adopting(self) -> Iterator[Callable[[pathlib.Path], str]]:
+        """Gives `adopt`; the block is where a table comes to name the files, and at its end they are released."""
+        mine: list[str] = []
+
+        def adopt(source: pathlib.Path) -> str:
+            mine.append(self.adopt(source))
+            return mine[-1]
+
+        try:
+            yield adopt
+        finally:
+            self.release(*mine)
 
     def temporary_folder(self) -> pathlib.Path:
         """A new empty folder on the same disk as the store."""
@@ -41,7 +74,10 @@ class Files:
         return path.stat().st_size if path.is_file() else 0
 
     def remove(self, sha256: str) -> None:
-        self.path(sha256).unlink(missing_ok=True)
+        """Delete a file, unless another one of the same content is just being adopted."""
+        with self._lock:
+            if not self._coming[sha256]:
+                self.path(sha256).unlink(missing_ok=True)
 
     def keep_only(self, wanted: set[str]) -> int:
         """Delete every file that nothing names any more; returns how many."""
@@ -51,3 +87,14 @@ class Files:
                 file.unlink(missing_ok=True)
                 gone += 1
         return gone
+
+
+def _sync(path: pathlib.Path) -> None:
+    """See a file, or the names in a folder, safely to the disk."""
+    if os.name == "nt" and path.is_dir():
+        return  # folders cannot be opened there
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)

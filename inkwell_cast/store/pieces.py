@@ -11,7 +11,10 @@ MOST_CHANGES = 300
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """A piece as it stands; `undo` and `redo` say in words what one step back or forth would change, "" for nothing."""
+    """A piece as it stands; `undo` and `redo` say in words what one step back or forth would change, "" for nothing.
+
+    `step` numbers the state of its settings.
+    """
 
     id: int
     name: str
@@ -19,10 +22,11 @@ class Piece:
     created: float
     undo: str = ""
     redo: str = ""
+    step: int = 0
 
 
 _SELECT = """
-SELECT piece.id, piece.name, piece.created, here.recipe, here.words AS undo, next.words AS redo,
+SELECT piece.id, piece.name, piece.created, piece.step, here.recipe, here.words AS undo, next.words AS redo,
        EXISTS (SELECT 1 FROM change WHERE piece_id = piece.id AND step = piece.step - 1) AS has_undo
 FROM piece
 JOIN change AS here ON here.piece_id = piece.id AND here.step = piece.step
@@ -33,7 +37,7 @@ LEFT JOIN change AS next ON next.piece_id = piece.id AND next.step = piece.step 
 def _piece(row: sqlite3.Row) -> Piece:
     return Piece(
         row["id"], row["name"], Recipe.model_validate_json(row["recipe"]), row["created"],
-        row["undo"] if row["has_undo"] else "", row["redo"] or "",
+        row["undo"] if row["has_undo"] else "", row["redo"] or "", row["step"],
     )  # fmt: skip
 
 
@@ -52,11 +56,14 @@ def _write(db: sqlite3.Connection, piece_id: int, step: int, recipe: Recipe, wor
 
 
 def all_of(db: sqlite3.Connection) -> list[Piece]:
-    return [_piece(row) for row in db.execute(f"{_SELECT} ORDER BY piece.created DESC, piece.id DESC")]
+    return [
+        _piece(row)
+        for row in db.execute(f"{_SELECT} WHERE piece.deleted IS NULL ORDER BY piece.created DESC, piece.id DESC")
+    ]
 
 
 def get(db: sqlite3.Connection, piece_id: int) -> Piece | None:
-    row = db.execute(f"{_SELECT} WHERE piece.id = ?", (piece_id,)).fetchone()
+    row = db.execute(f"{_SELECT} WHERE piece.id = ? AND piece.deleted IS NULL", (piece_id,)).fetchone()
     return _piece(row) if row else None
 
 
@@ -82,5 +89,18 @@ def move(db: sqlite3.Connection, piece_id: int, steps: int) -> bool:
     return cursor.rowcount == 1
 
 
+def recipe_at(db: sqlite3.Connection, piece_id: int, step: int) -> Recipe | None:
+    """The settings after a change; None for one that is forgotten."""
+    row = db.execute("SELECT recipe FROM change WHERE piece_id = ? AND step = ?", (piece_id, step)).fetchone()
+    return Recipe.model_validate_json(row["recipe"]) if row else None
+
+
 def delete(db: sqlite3.Connection, piece_id: int) -> None:
-    db.execute("DELETE FROM piece WHERE id = ?", (piece_id,))
+    """Put a piece aside; it can be brought back."""
+    db.execute("UPDATE piece SET deleted = ? WHERE id = ?", (time.time(), piece_id))
+
+
+def bring_back(db: sqlite3.Connection, piece_id: int) -> bool:
+    """Put a deleted piece on the shelf again; whether there was one."""
+    cursor = db.execute("UPDATE piece SET deleted = NULL WHERE id = ? AND deleted IS NOT NULL", (piece_id,))
+    return cursor.rowcount == 1

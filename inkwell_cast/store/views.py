@@ -11,7 +11,10 @@ def get(db: sqlite3.Connection, key: str) -> str | None:
     return str(row["sha256"]) if row else None
 
 
-def put(db: sqlite3.Connection, key: str, sha256: str) -> None:
+def put(db: sqlite3.Connection, key: str, sha256: str, piece_id: int) -> None:
     """Remember a view, and forget those that were made longest ago."""
-    db.execute("INSERT OR REPLACE INTO view (key, sha256, used) VALUES (?, ?, ?)", (key, sha256, time.time()))
+    db.execute(
+        "INSERT OR REPLACE INTO view (key, sha256, used, piece_id) VALUES (?, ?, ?, ?)",
+        (key, sha256, time.time(), piece_id),
+    )
     db.execute("DELETE FROM view WHERE key NOT IN (SELECT key FROM view ORDER BY used DESC LIMIT ?)", (KEPT,))

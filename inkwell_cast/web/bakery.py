@@ -1,7 +1,13 @@
 """Bakes of a piece: started, watched, ended, tried out, compared and thrown away."""
 
+import errno
+import os
 import pathlib
 import shutil
+import sqlite3
+import threading
+import time
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from ..core.errors import InputProblem
@@ -12,13 +18,15 @@ from ..core.mends import add_mend
 from ..core.recipe import Recipe
 from ..engine import JobFailed, Ticket
 from ..engine.messages import PEEK, BakeInto
-from ..store import bakes
-from ..store.bakes import BakeRow
+from ..store import bakes, disk
+from ..store.bakes import BakeRecord
 from .outline import LIKENESS, meshes_key
 
 if TYPE_CHECKING:
     from .workshop import Workshop
 
+TRY_AGAIN_EVERY = 1.0  # seconds
+NO_ROOM = (errno.ENOSPC, errno.EDQUOT)
 HUGE = 3_000_000  # triangles whose checks take longer than an artist waits for a bake to begin
 
 
@@ -29,6 +37,7 @@ class Bakery:
         self.shop, self.store = shop, shop.store
         self._tickets: dict[int, Ticket] = {}
         self._folders: dict[int, pathlib.Path] = {}  # where running bakes write
+        self._closing = threading.Event()
 
     def start(
         self, piece_id: int, proof: bool, trial: Mend | None = None, mend: bool = False, recipe: Recipe | None = None
@@ -48,9 +57,9 @@ class Bakery:
         recipe = recipe or piece.recipe
         recipe = recipe.proof() if proof else recipe
         recipe = add_mend(recipe, trial) if trial else recipe
+        folder = self.store.files.temporary_folder()
         with self.store.writing() as db:
             bake_id = bakes.add(db, piece_id, recipe, meshes_key(rows), proof, trial)
-        folder = self.store.files.temporary_folder()
         ticket = self.shop.engine.submit(
             BakeInto(recipe, self.shop.sources(rows), str(folder), mend),
             on_start=lambda: self._write(bakes.start, bake_id),
@@ -83,34 +92,38 @@ class Bakery:
 
     # what becomes of bakes
 
-    def kept_trial(self, row: BakeRow) -> Mend:
+    def kept_trial(self, row: BakeRecord) -> Mend:
         """What a bake tried out; from now on the bake is an ordinary one."""
         if row.trial is None:
             raise InputProblem("The bake", "It tries nothing out.", "Choose a mend of a flaw.")
         self._write(bakes.keep_trial, row.id)
         return row.trial
 
-    def rename(self, row: BakeRow, name: str) -> None:
+    def rename(self, row: BakeRecord, name: str) -> None:
         self._write(bakes.rename, row.id, name.strip()[:80])
 
-    def delete(self, row: BakeRow) -> None:
-        """Forget a bake that has ended, and its pictures that no other bake has."""
+    def delete(self, row: BakeRecord) -> None:
+        """Put a bake that has ended aside; it can be brought back for a while."""
         if row.open:
             raise InputProblem("The bake", "It is still running.", "Cancel it first.")
-        with self.store.writing() as db:
-            gone = bakes.delete(db, row.id)
-        for digest in gone:
-            self.store.files.remove(digest)
+        self._write(bakes.delete, [row.id], time.time())
 
-    def restore(self, row: BakeRow) -> None:
+    def keep_proofs(self, piece_id: int, kept: int) -> int:
+        """Put aside all but the newest proofs of a piece, those with a name apart; returns how many."""
+        with self.store.writing() as db:
+            spare = bakes.spare_proofs(db, piece_id, max(kept, 0))
+            bakes.delete(db, spare, time.time())
+        return len(spare)
+
+    def restore(self, row: BakeRecord) -> None:
         """Make the settings of a bake those of its piece again; a proof gives back all but size, samples and rays."""
         words = f"Settings of {row.name or 'an earlier bake'}"
         self.shop.change(row.piece_id, words, lambda recipe: row.recipe if not row.proof else _but_size(row, recipe))
 
-    def disk_use(self, piece_id: int) -> dict[int, int]:
-        """Bytes of the pictures of each bake of a piece."""
+    def disk_use(self, bake_ids: list[int]) -> dict[int, int]:
+        """Bytes of the pictures of some bakes."""
         with self.store.reading() as db:
-            found = bakes.hashes_of(db, piece_id)
+            found = disk.of_bakes(db, bake_ids)
         return {bake_id: sum(map(self.store.files.size, digests)) for bake_id, digests in found.items()}
 
     def _write(self, change: Any, *values: Any) -> None:
@@ -118,34 +131,79 @@ class Bakery:
             change(db, *values)
 
     def _ended(self, piece_id: int, bake_id: int, folder: pathlib.Path, future: Any) -> None:
-        """Write down how a bake ended, last of all: who sees that it has finds its folder gone and its files kept."""
+        """A bake ended: write down how. Where that cannot be written, it is tried again until it can."""
+        if not self._closed(piece_id, bake_id, folder, future):
+            again = threading.Thread(
+                target=self._close_later, args=(piece_id, bake_id, folder, future), name=f"end of bake {bake_id}",
+                daemon=True,
+            )  # fmt: skip
+            again.start()
+
+    def _close_later(self, *end: Any) -> None:
+        """Wait for room on the disk: the result lies there already and must not be lost."""
+        while not self._closing.wait(TRY_AGAIN_EVERY):
+            if self._closed(*end):
+                return
+
+    def close(self) -> None:
+        """Give up waiting for room; a restart marks what was left as interrupted."""
+        self._closing.set()
+
+    def _closed(self, piece_id: int, bake_id: int, folder: pathlib.Path, future: Any) -> bool:
+        """Write down how a bake ended, last of all: who sees that it has finds its folder gone and its files kept.
+
+        False where the disk does not take it now.
+        """
         change: Any
         values: tuple[Any, ...]
-        try:
-            manifest: Manifest = future.result()
-            change, values = bakes.finish, (manifest, self._kept_files(manifest, folder))
-            if manifest.mending and self.shop.piece(piece_id):
-                self.shop.change(piece_id, "Mend all", lambda recipe: _with_all(recipe, manifest.recipe.mends))
-        except JobFailed as failed:
-            change, values = bakes.end, ("cancelled" if failed.kind == "cancelled" else "failed", failed.message)
-        except Exception as error:
-            change, values = bakes.end, ("failed", f"The result could not be kept ({error}).")
+        with self.store.files.adopting() as adopt:
+            try:
+                manifest: Manifest = future.result()
+                change, values = bakes.finish, (manifest, _kept_files(manifest, folder, adopt))
+            except JobFailed as failed:
+                change, values = bakes.end, ("cancelled" if failed.kind == "cancelled" else "failed", failed.message)
+            except OSError as error:
+                if error.errno in NO_ROOM:
+                    return False
+                change, values = bakes.end, ("failed", f"The result could not be kept ({error}).")
+            except Exception as error:
+                change, values = bakes.end, ("failed", f"The result could not be kept ({error}).")
+            mended = values[0] if change is bakes.finish and values[0].mending else None
+            try:
+                with self.store.writing() as db:
+                    change(db, bake_id, *values)
+                    if mended and self.shop.piece(piece_id):
+                        self.shop.change(piece_id, "Mend all", lambda recipe: _with_all(recipe, mended.recipe.mends))
+            except sqlite3.OperationalError:
+                return False
         self._tickets.pop(bake_id, None)
         self._folders.pop(bake_id, None)
         shutil.rmtree(folder, ignore_errors=True)
-        self._write(change, bake_id, *values)
+        return True
 
-    def _kept_files(self, manifest: Manifest, folder: pathlib.Path) -> dict[tuple[str, str], str]:
-        """Take what a bake wrote into the store; hashes by sheet and key."""
-        adopt = self.store.files.adopt
-        pictures = {(m.sheet, m.key): adopt(folder / (m.preview or m.file)) for m in manifest.maps}
-        for m in manifest.maps:
-            if m.preview:  # the file itself, beside the picture that the views show
-                pictures[m.sheet, f"{m.key}.file"] = adopt(folder / m.file)
-        pictures |= {(sheet.name, LIKENESS): adopt(folder / sheet.heat) for sheet in manifest.sheets if sheet.heat}
-        if (folder / FLAW_MARKS).is_file():
-            pictures["", FLAW_MARKS] = adopt(folder / FLAW_MARKS)
-        return pictures
+
+def _kept_files(
+    manifest: Manifest, folder: pathlib.Path, adopt: Callable[[pathlib.Path], str]
+) -> dict[tuple[str, str], str]:
+    """Take what a bake wrote into the store; hashes by sheet and key.
+
+    Files stay in the bake's folder too until all is written down, so that this can be tried again.
+    """
+
+    def take(name: str) -> str:
+        twin = folder / f".{name}.taken"
+        twin.unlink(missing_ok=True)
+        os.link(folder / name, twin)
+        return adopt(twin)
+
+    pictures = {(m.sheet, m.key): take(m.preview or m.file) for m in manifest.maps}
+    for m in manifest.maps:
+        if m.preview:  # the file itself, beside the picture that the views show
+            pictures[m.sheet, f"{m.key}.file"] = take(m.file)
+    pictures |= {(sheet.name, LIKENESS): take(sheet.heat) for sheet in manifest.sheets if sheet.heat}
+    if (folder / FLAW_MARKS).is_file():
+        pictures["", FLAW_MARKS] = take(FLAW_MARKS)
+    return pictures
 
 
 def _with_all(recipe: Recipe, mends: list[Mend]) -> Recipe:
@@ -154,7 +212,7 @@ def _with_all(recipe: Recipe, mends: list[Mend]) -> Recipe:
     return recipe
 
 
-def _but_size(row: BakeRow, recipe: Recipe) -> Recipe:
+def _but_size(row: BakeRecord, recipe: Recipe) -> Recipe:
     """The settings of a proof with the sizes and numbers of rays that the piece has now."""
     kept = {"sheet": recipe.sheet, "sizes": recipe.sizes}
     for name in ("occlusion", "thickness"):

@@ -19,7 +19,7 @@ from ..core.recipe import Recipe
 from ..engine import Ticket
 from ..engine.messages import HandOff, Loaded, LoadPacked
 from ..store import bakes, handoffs, meshes, pieces, receivers
-from ..store.bakes import BakeRow
+from ..store.bakes import BakeRecord
 from ..store.handoffs import HandoffRow
 from ..store.meshes import Facts
 from .intake import safe_name, too_large
@@ -73,11 +73,11 @@ class Counter:
 
     # handoffs
 
-    def finished(self, piece_id: int, bake_id: int) -> tuple[Finished, BakeRow]:
+    def finished(self, piece_id: int, bake_id: int) -> tuple[Finished, BakeRecord]:
         """A bake of a piece for handing off. Raises InputProblem for one that is gone, or of other meshes."""
-        piece, rows, there = self.shop.wanted(piece_id)
-        row = next((bake for bake in there if bake.id == bake_id and bake.state == "done"), None)
-        if row is None or row.manifest is None:
+        piece, rows, _ = self.shop.wanted(piece_id)
+        row = self.shop.bake(bake_id)
+        if row is None or row.piece_id != piece_id or row.manifest is None:
             raise InputProblem(piece.name, "This bake has no result.", "Bake first.")
         if row.meshes != meshes_key(rows):
             raise InputProblem(piece.name, "Its meshes changed since this bake; they would not fit.", "Bake again.")
@@ -164,10 +164,14 @@ class Counter:
 
     def save_piece(self, piece_id: int) -> pathlib.Path:
         """A piece with all its bakes as one file, in a folder of its own that the caller removes."""
-        piece, rows, there = self.shop.wanted(piece_id)
+        found = self.shop.piece(piece_id, -1)
+        if found is None:
+            raise InputProblem("The piece", "It is no longer on the shelf.", "Go back to the shelf.")
+        piece, rows, there = found
         entries = []
-        for row in there:
-            if row.state != "done" or row.manifest is None:
+        for light in there:
+            row = self.shop.bake(light.id)
+            if row is None or row.manifest is None:
                 continue
             with self.store.reading() as db:
                 pictures = bakes.pictures_of(db, row.id)
@@ -217,8 +221,12 @@ class Counter:
 
     def _keep(self, piece: PieceFile, folder: pathlib.Path, facts: dict[str, Facts]) -> int:
         """Take the files into the store and write the piece down, in one step."""
-        for digest in piece.hashes:
-            self.store.files.adopt(folder / digest)
+        with self.store.files.adopting() as adopt:
+            for digest in piece.hashes:
+                adopt(folder / digest)
+            return self._write_down(piece, facts)
+
+    def _write_down(self, piece: PieceFile, facts: dict[str, Facts]) -> int:
         with self.store.writing() as db:
             piece_id = pieces.add(db, piece.name, piece.recipe)
             for mesh in piece.meshes:

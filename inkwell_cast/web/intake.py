@@ -5,8 +5,9 @@ import pathlib
 import re
 import secrets
 import shutil
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import asdict, dataclass
+from typing import TypeVar
 
 from ..core.errors import InputProblem
 from ..core.formats import COMPANIONS, format_of
@@ -20,6 +21,10 @@ from ..store.meshes import Facts
 
 MAX_UPLOAD = 4 << 30
 KEPT_BATCHES = 8
+LOOK_EVERY = 0.2  # seconds between two looks at whether the client is still there
+
+T = TypeVar("T")
+Gone = Callable[[], Awaitable[bool]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,8 +61,13 @@ class Intake:
                 shutil.rmtree(self._companions.pop(next(iter(self._companions))), ignore_errors=True)
         await self._write(name, self._companions[batch] / name, chunks)
 
-    async def take_in(self, name: str, chunks: AsyncIterator[bytes], batch: str = "") -> Upload:
-        """Stream a mesh to disk and read it. Raises InputProblem; nothing is left then."""
+    async def take_in(
+        self, name: str, chunks: AsyncIterator[bytes], batch: str = "", gone: Gone | None = None
+    ) -> Upload:  # fmt: skip
+        """Stream a mesh to disk and read it. Raises InputProblem; nothing is left then.
+
+        The reading is given up when `gone()` says that nobody waits for it any more.
+        """
         name = safe_name(name)
         format_of(pathlib.PurePath(name))
         folder = self.store.files.temporary_folder()
@@ -67,11 +77,11 @@ class Intake:
             beside = self._companions.get(batch)
             for companion in beside.iterdir() if beside else ():
                 shutil.copy(companion, folder / companion.name)
-            return await self._keep(name, path, size, "", 0.0)
+            return await self._keep(name, path, size, "", 0.0, gone)
         finally:
             shutil.rmtree(folder, ignore_errors=True)
 
-    async def take_from(self, place: str) -> Upload:
+    async def take_from(self, place: str, gone: Gone | None = None) -> Upload:
         """Read a file of this machine where it lies. Raises InputProblem."""
         path = pathlib.Path(place).expanduser()
         if not path.is_absolute() or not path.is_file():
@@ -80,7 +90,7 @@ class Intake:
         facts = path.stat()
         if facts.st_size > self.max_upload:
             raise too_large(path.name, self.max_upload)
-        return await self._keep(safe_name(path.name), path, facts.st_size, str(path), facts.st_mtime)
+        return await self._keep(safe_name(path.name), path, facts.st_size, str(path), facts.st_mtime, gone)
 
     async def _write(self, name: str, path: pathlib.Path, chunks: AsyncIterator[bytes]) -> int:
         size = 0
@@ -95,16 +105,18 @@ class Intake:
             raise InputProblem(name, f"The file cannot be stored ({error.strerror}).", "Free some space.") from error
         return size
 
-    async def _keep(self, name: str, path: pathlib.Path, size: int, place: str, modified: float) -> Upload:
+    async def _keep(
+        self, name: str, path: pathlib.Path, size: int, place: str, modified: float, gone: Gone | None
+    ) -> Upload:  # fmt: skip
         folder = self.store.files.temporary_folder()
         try:
             copy = folder / "copy"
             ticket = self.engine.submit(Load(str(path), name, str(copy)))
             try:
-                loaded: Loaded = await asyncio.wrap_future(ticket.future)
+                loaded: Loaded = await _unless(gone, asyncio.wrap_future(ticket.future))
             except asyncio.CancelledError:
                 ticket.stop()
-                raise
+                raise InputProblem(name, "Its reading was cancelled.", "Add the file again.") from None
             digest = await asyncio.to_thread(sha256_of, path)
             kept = await asyncio.to_thread(self.store.files.adopt, copy)
         finally:
@@ -116,12 +128,26 @@ class Intake:
         self.uploads[upload.token] = upload
         return upload
 
-    def take_out(self, token: str) -> Upload:
-        """An upload that becomes part of a piece. Raises InputProblem for one that is not known."""
-        upload = self.uploads.pop(token, None)
+    def known(self, token: str) -> Upload:
+        """An upload that is to become part of a piece. Raises InputProblem for one that is not known."""
+        upload = self.uploads.get(token)
         if upload is None:
             raise unknown_upload()
         return upload
+
+    def settled(self, upload: Upload) -> None:
+        """An upload became part of a piece."""
+        if self.uploads.pop(upload.token, None):
+            self.store.files.release(upload.copy)
+
+
+async def _unless(gone: Gone | None, wanted: asyncio.Future[T]) -> T:
+    """What is waited for; raises CancelledError when `gone()` becomes true before."""
+    while gone is not None and not wanted.done():
+        await asyncio.wait([wanted], timeout=LOOK_EVERY)
+        if not wanted.done() and await gone():
+            raise asyncio.CancelledError
+    return await wanted
 
 
 def unknown_upload() -> InputProblem:

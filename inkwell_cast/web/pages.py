@@ -17,7 +17,7 @@ from ..core.likeness import SCALE
 from ..core.mends import add_mend
 from ..core.mix import MIXES
 from ..core.recipe import DEPTHS, Recipe
-from ..store.bakes import BakeRow
+from ..store.bakes import BakeRecord, BakeRow
 from ..store.meshes import MeshRow
 from .outline import LIKENESS, meshes_key
 from .workshop import Workshop
@@ -147,7 +147,7 @@ def render(request: Request, name: str, **context: Any) -> Response:
     return templates.TemplateResponse(request, name, context | {"nonce": request.state.nonce})
 
 
-def stale(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> str:
+def stale(row: BakeRecord, recipe: Recipe, rows: list[MeshRow]) -> str:
     """Why a bake no longer shows the piece as it is: "meshes", "settings", or an empty string."""
     if row.meshes != meshes_key(rows):
         return "meshes"
@@ -158,7 +158,7 @@ def stale(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> str:
 
 def called(row: BakeRow) -> str:
     """What a bake is called in short."""
-    return row.name or f"{'the trial' if row.trial else 'the proof' if row.proof else 'the bake'} of {when(row.ended)}"
+    return row.name or f"{'the trial' if row.tries else 'the proof' if row.proof else 'the bake'} of {when(row.ended)}"
 
 
 templates.env.filters |= {
@@ -168,7 +168,7 @@ templates.env.filters |= {
 }  # fmt: skip
 
 
-def bake_facts(row: BakeRow, recipe: Recipe, rows: list[MeshRow]) -> dict[str, Any]:
+def bake_facts(row: BakeRecord, recipe: Recipe, rows: list[MeshRow]) -> dict[str, Any]:
     """What the views need to know of a finished bake."""
     rated = [LIKENESS] if row.manifest and any(s.heat for s in row.manifest.sheets) else []
     return {

@@ -5,6 +5,7 @@ import pathlib
 import shutil
 import time
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 from ..core import editing
@@ -12,6 +13,7 @@ from ..core.changes import what_changed
 from ..core.checks import Finding
 from ..core.coverage import Coverage
 from ..core.errors import InputProblem
+from ..core.merging import merged
 from ..core.packed import unpack_header
 from ..core.pairing import Part, pair_up
 from ..core.probe import Probe
@@ -32,17 +34,45 @@ from ..engine.messages import (
     Source,
 )
 from ..store import Store, bakes, meshes, pieces, views
-from ..store.bakes import BakeRow
+from ..store.bakes import BakeRecord, BakeRow
 from ..store.meshes import MeshRow
 from ..store.pieces import Piece
 from .bakery import Bakery
 from .batches import Batches
 from .counter import Counter
+from .disk import Disk
 from .intake import MAX_UPLOAD, Intake, Upload, unknown_upload
 from .outline import meshes_key, paired_of, refuse_half_a_piece, sculpts_of, setup_key, view_key, with_reach
 
-KEPT_CHECKS = 20
+KEPT_CHECKS, KEPT_MAKERS = 20, 5000
+RECENT = 12  # bakes that the drawer shows before more are asked for
+DELETED_DAYS = 7  # after which what was deleted is removed for good
 Found = tuple[Piece, list[MeshRow], list[BakeRow]]
+
+
+@dataclass(frozen=True, slots=True)
+class ShownState:
+    """What the page of a request shows: a state of its piece's settings, and the tab that it is in."""
+
+    step: int
+    tab: str
+
+
+def _joined(base: Recipe | None, edit: Callable[[Recipe], Recipe], now: Recipe) -> tuple[Recipe, list[str]]:
+    """A change made to an older state, joined with the newest one; what to say of it."""
+    if base is None:
+        raise InputProblem("The settings", "They changed elsewhere since this page was loaded.", "Reload the page.")
+    changed, collisions, others = merged(base, edit(base), now)
+    said = [f"Meanwhile changed elsewhere, and shown now: {_listed(others)}."] if others else []
+    if collisions:
+        said.append(f"Not changed here, since it was changed elsewhere too: {_listed(collisions)}. Set it again.")
+    return changed, said
+
+
+def _listed(names: list[str]) -> str:
+    """Settings in words, the first few of many."""
+    words = [name.replace(".", ", ").replace("_", " ") for name in names]
+    return "; ".join(words[:4]) + (f" and {len(words) - 4} more" if len(words) > 4 else "")
 
 
 class Workshop:
@@ -55,8 +85,10 @@ class Workshop:
         self._checking: Ticket | None = None
         self._covered: dict[str, Coverage] = {}
         self._following: dict[int, list[Ticket]] = {}  # jobs that are of no use once their piece's settings change
+        self._made_by: dict[tuple[int, int], str] = {}  # the tab that made a state of a piece
         self._drawing: dict[str, asyncio.Task[pathlib.Path]] = {}
-        self.bakery, self.counter, self.batches = Bakery(self), Counter(self), Batches(self)
+        self.bakery, self.counter, self.batches, self.disk = Bakery(self), Counter(self), Batches(self), Disk(self)
+        store.remove_deleted(time.time() - DELETED_DAYS * 86400)
         store.tidy()
         with store.writing() as db:
             bakes.mark_interrupted(db)
@@ -80,13 +112,15 @@ class Workshop:
         refuse_half_a_piece(name, pair_up(parts, recipe.pairing, recipe.files))
         with self.store.writing() as db:
             piece_id = pieces.add(db, name.strip()[:200] or "Untitled piece", recipe)
-            for token in roles:
-                self._put(db, piece_id, self.intake.take_out(token))
+            for upload in known:
+                self._put(db, piece_id, upload)
+        for upload in known:
+            self.intake.settled(upload)
         return piece_id
 
     def add_mesh(self, piece_id: int, token: str, role: str) -> list[str]:
         """Add an upload to a piece, or put it in the place of the file of its name; what that changed, in words."""
-        upload = self.intake.take_out(token)
+        upload = self.intake.known(token)
         piece, rows, _ = self.wanted(piece_id)
         before = next((row for row in rows if row.file_name == upload.file_name), None)
         with self.store.writing() as db:
@@ -94,17 +128,19 @@ class Workshop:
             if before is None and role:
                 recipe = editing.set_file(piece.recipe, upload.file_name, role=role)
                 pieces.set_recipe(db, piece_id, recipe, f"Add {upload.file_name}")
+        self.intake.settled(upload)
         return what_changed(before.facts.parts, upload.facts.parts) if before else []
 
     def replace_mesh(self, piece_id: int, mesh_id: int, token: str) -> list[str]:
         """Put an upload, whatever its name, in the place of a file; everything set for that file stays."""
-        upload = self.intake.take_out(token)
+        upload = self.intake.known(token)
         row = self._row(piece_id, mesh_id)
         with self.store.writing() as db:
             meshes.put(
                 db, piece_id, row.file_name, upload.sha256, upload.copy, upload.size, upload.facts, upload.place,
                 upload.modified,
             )  # fmt: skip
+        self.intake.settled(upload)
         return what_changed(row.facts.parts, upload.facts.parts)
 
     async def reload(self, piece_id: int, mesh_id: int) -> list[str]:
@@ -160,16 +196,28 @@ class Workshop:
         with self.store.writing() as db:
             pieces.delete(db, piece_id)
 
+    def bring_back(self, piece_id: int, moment: float | None = None) -> None:
+        """Bring back a deleted piece, or the bakes of a piece that were deleted at a moment. Raises InputProblem."""
+        with self.store.writing() as db:
+            done = pieces.bring_back(db, piece_id) if moment is None else bakes.bring_back(db, piece_id, moment)
+        if not done:
+            raise InputProblem("What was deleted", "It is no longer there.", "Reload the page.")
+
     # reading
 
-    def shelf(self) -> list[Found]:
+    def shelf(self) -> list[tuple[Piece, list[MeshRow], BakeRow | None, int]]:
+        """Every piece with its files, its newest finished bake and the number of those."""
         with self.store.reading() as db:
-            return [(p, meshes.of_piece(db, p.id), bakes.of_piece(db, p.id)) for p in pieces.all_of(db)]
+            return [
+                (p, meshes.of_piece(db, p.id), bakes.newest_done(db, p.id), bakes.count_done(db, p.id))
+                for p in pieces.all_of(db)
+            ]
 
-    def piece(self, piece_id: int) -> Found | None:
+    def piece(self, piece_id: int, most: int = RECENT) -> Found | None:
+        """A piece with its files and its newest bakes."""
         with self.store.reading() as db:
             found = pieces.get(db, piece_id)
-            return (found, meshes.of_piece(db, piece_id), bakes.of_piece(db, piece_id)) if found else None
+            return (found, meshes.of_piece(db, piece_id), bakes.of_piece(db, piece_id, most)) if found else None
 
     def wanted(self, piece_id: int) -> Found:
         found = self.piece(piece_id)
@@ -177,9 +225,20 @@ class Workshop:
             raise InputProblem("The piece", "It is no longer on the shelf.", "Go back to the shelf.")
         return found
 
-    def bake(self, bake_id: int) -> BakeRow | None:
+    def bake(self, bake_id: int) -> BakeRecord | None:
         with self.store.reading() as db:
             return bakes.get(db, bake_id)
+
+    def bake_before(self, row: BakeRow) -> BakeRecord | None:
+        """What a bake is compared with: the one of its kind before it."""
+        with self.store.reading() as db:
+            found = bakes.done_before(db, row)
+            return bakes.get(db, found) if found else None
+
+    def newest(self, piece_id: int) -> tuple[BakeRow | None, int]:
+        """The newest finished bake of a piece, and how many there are."""
+        with self.store.reading() as db:
+            return bakes.newest_done(db, piece_id), bakes.count_done(db, piece_id)
 
     def picture(self, bake_id: int, sheet: str, key: str) -> pathlib.Path | None:
         with self.store.reading() as db:
@@ -188,18 +247,39 @@ class Workshop:
 
     # settings
 
-    def set_recipe(self, piece_id: int, recipe: Recipe, words: str) -> None:
+    def change(
+        self, piece_id: int, words: str, edit: Callable[[Recipe], Recipe], shown: "ShownState | None" = None,
+        adds: bool = False,
+    ) -> list[str]:  # fmt: skip
+        """Change a piece's settings by one of `core.editing`'s functions; reading and writing are one step.
+
+        Where the page that asks for it has `shown` an older state, the change is made to that state and joined with
+        what happened since; what collides is not changed, which is said in the sentences returned. One that only `adds`
+        to a list is made to the newest state. Raises InputProblem where nothing of it can be joined.
+        """
+        with self.store.writing() as db:
+            piece = pieces.get(db, piece_id)
+            if piece is None:
+                raise InputProblem("The piece", "It is no longer on the shelf.", "Go back to the shelf.")
+            said = list[str]()
+            if shown is None or adds or self._only_by(shown.tab, piece_id, shown.step, piece.step):
+                changed = edit(piece.recipe)
+            else:
+                changed, said = _joined(pieces.recipe_at(db, piece_id, shown.step), edit, piece.recipe)
+            if changed == piece.recipe:
+                return said
+            pieces.set_recipe(db, piece_id, changed, words)
+            if shown:
+                self._made_by[piece_id, piece.step + 1] = shown.tab
+                while len(self._made_by) > KEPT_MAKERS:
+                    self._made_by.pop(next(iter(self._made_by)))
         for ticket in self._following.pop(piece_id, []):
             ticket.stop(patient=True)
-        with self.store.writing() as db:
-            pieces.set_recipe(db, piece_id, recipe, words)
+        return said
 
-    def change(self, piece_id: int, words: str, edit: Callable[[Recipe], Recipe]) -> None:
-        """Change a piece's settings by one of `core.editing`'s functions."""
-        recipe = self.wanted(piece_id)[0].recipe
-        changed = edit(recipe)
-        if changed != recipe:
-            self.set_recipe(piece_id, changed, words)
+    def _only_by(self, tab: str, piece_id: int, before: int, now: int) -> bool:
+        """Whether one tab alone changed a piece since a state that it showed."""
+        return before <= now and all(self._made_by.get((piece_id, n)) == tab for n in range(before + 1, now + 1))
 
     def step_back(self, piece_id: int, steps: int) -> None:
         with self.store.writing() as db:
@@ -221,8 +301,8 @@ class Workshop:
             return self.store.files.path(known)
         if key not in self._drawing:  # several requests for one view wait for one job
             job = self._draw(
-                key, lambda path: Draw(piece.recipe, self.sources(rows), what, path, name, names),
-                piece_id if what == "cage" else None,
+                key, lambda path: Draw(piece.recipe, self.sources(rows), what, path, name, names), piece_id,
+                what == "cage",
             )  # fmt: skip
             self._drawing[key] = asyncio.create_task(job)
         try:
@@ -238,18 +318,22 @@ class Workshop:
         own[:] = [*(t for t in own if not t.future.done()), ticket]
         return ticket
 
-    async def _draw(self, key: str, job: Callable[[str], Job], following: int | None) -> pathlib.Path:
+    async def _draw(self, key: str, job: Callable[[str], Job], piece_id: int, following: bool) -> pathlib.Path:
         folder = self.store.files.temporary_folder()
         try:
             path = folder / "view"
             made = job(str(path))
-            ticket = self.engine.submit(made) if following is None else self._follow(following, made)
+            ticket = self._follow(piece_id, made) if following else self.engine.submit(made)
             await asyncio.wrap_future(ticket.future)
-            digest = await asyncio.to_thread(self.store.files.adopt, path)
+            return await asyncio.to_thread(self._keep_view, key, path, piece_id)
         finally:
             shutil.rmtree(folder, ignore_errors=True)
-        with self.store.writing() as db:
-            views.put(db, key, digest)
+
+    def _keep_view(self, key: str, path: pathlib.Path, piece_id: int) -> pathlib.Path:
+        with self.store.files.adopting() as adopt:
+            digest = adopt(path)
+            with self.store.writing() as db:
+                views.put(db, key, digest, piece_id)
         return self.store.files.path(digest)
 
     async def sheets(self, piece_id: int) -> list[dict[str, Any]]:
@@ -327,7 +411,7 @@ class Workshop:
         finally:
             shutil.rmtree(folder, ignore_errors=True)
 
-    async def probe(self, row: BakeRow, sheet: str, x: int, y: int) -> Probe | None:
+    async def probe(self, row: BakeRecord, sheet: str, x: int, y: int) -> Probe | None:
         """What a texel of a bake sees; None off the low, while the engine is busy, or when the meshes have changed."""
         found = self.piece(row.piece_id)
         if found is None or self.engine.busy or meshes_key(found[1]) != row.meshes:

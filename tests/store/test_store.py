@@ -1,3 +1,4 @@
+import os
 import sqlite3
 
 import pytest
@@ -39,14 +40,135 @@ def test_a_failed_write_changes_nothing(store):
         assert pieces.all_of(db) == []
 
 
-def test_deleting_a_piece_takes_its_rows_along(store):
+def adopted(store, content):
+    folder = store.files.temporary_folder()
+    (folder / "x").write_bytes(content)
+    return store.files.adopt(folder / "x")
+
+
+def finished(db, piece_id, digest, proof=False):
+    """A bake with one picture, done in the tables alone."""
+    bake_id = bakes.add(db, piece_id, Recipe(), "key", proof)
+    db.execute("UPDATE bake SET state = 'done' WHERE id = ?", (bake_id,))
+    db.execute("INSERT INTO picture VALUES (?, '', 'normal', ?)", (bake_id, digest))
+    return bake_id
+
+
+def test_a_deleted_piece_comes_back_whole_until_it_is_removed_for_good(store):
+    copy, shared = adopted(store, b"mesh"), adopted(store, b"in two pieces")
+    store.files.release(copy, shared)
     with store.writing() as db:
-        piece_id = pieces.add(db, "gone", Recipe())
-        put_mesh(db, piece_id)
-        bakes.add(db, piece_id, Recipe(), "key")
+        piece_id, other = pieces.add(db, "gone", Recipe()), pieces.add(db, "stays", Recipe())
+        put_mesh(db, piece_id, copy=copy)
+        finished(db, piece_id, shared)
+        finished(db, other, shared)
         pieces.delete(db, piece_id)
+        assert pieces.get(db, piece_id) is None
+        assert [p.name for p in pieces.all_of(db)] == ["stays"]
+        assert pieces.bring_back(db, piece_id)
+        assert len(meshes.of_piece(db, piece_id)) == len(bakes.of_piece(db, piece_id)) == 1
+        pieces.delete(db, piece_id)
+    store.remove_deleted(before=0)
+    assert store.files.size(copy)
+    store.remove_deleted(before=2e9 * 2)
     with store.reading() as db:
         assert meshes.of_piece(db, piece_id) == bakes.of_piece(db, piece_id) == []
+    assert not store.files.size(copy)
+    assert store.files.size(shared)  # the other piece shows it
+
+
+def test_one_of_two_bakes_that_share_a_picture_is_deleted(store):
+    digest = adopted(store, b"picture")
+    store.files.release(digest)
+    with store.writing() as db:
+        piece_id = pieces.add(db, "p", Recipe())
+        first, second = (finished(db, piece_id, digest) for _ in range(2))
+        bakes.delete(db, [first], 5.0)
+        assert [row.id for row in bakes.of_piece(db, piece_id)] == [second]
+    store.remove_deleted(before=6.0)
+    assert store.files.size(digest)
+    with store.writing() as db:
+        bakes.delete(db, [second], 7.0)
+    store.remove_deleted(before=8.0)
+    assert not store.files.size(digest)
+
+
+def test_bakes_deleted_together_come_back_together(store):
+    with store.writing() as db:
+        piece_id = pieces.add(db, "p", Recipe())
+        ids = [finished(db, piece_id, "a" * 64, proof=True) for _ in range(5)]
+        bakes.rename(db, ids[0], "the good one")
+        spare = bakes.spare_proofs(db, piece_id, 2)
+        assert sorted(spare) == ids[1:3]  # the newest two stay, and the one with a name
+        bakes.delete(db, spare, 5.5)
+        assert bakes.bring_back(db, piece_id, 5.5) == 2
+        assert bakes.count_done(db, piece_id) == 5
+
+
+def test_a_file_that_is_being_adopted_is_not_removed(store):
+    digest = adopted(store, b"soon named")
+    store.files.remove(digest)
+    assert store.files.size(digest)
+    store.files.release(digest)
+    store.files.remove(digest)
+    assert not store.files.size(digest)
+
+
+def test_a_file_is_on_the_disk_before_it_takes_its_place(store, monkeypatch):
+    done = []
+    monkeypatch.setattr("os.fsync", lambda handle: done.append("sync"))
+    replace = os.replace
+    monkeypatch.setattr("os.replace", lambda a, b: (done.append("replace"), replace(a, b)))
+    adopted(store, b"ink")
+    assert done == ["sync", "replace", "sync"]
+
+
+class FullDisk:
+    """A connection whose COMMIT fails, as on a full disk."""
+
+    def __init__(self, real):
+        self.real, self.fails = real, True
+
+    def execute(self, words, *values):
+        if words == "COMMIT" and self.fails:
+            raise sqlite3.OperationalError("database or disk is full")
+        return self.real.execute(words, *values)
+
+    def __getattr__(self, name):
+        return getattr(self.real, name)
+
+
+def test_a_commit_that_fails_is_rolled_back(store):
+    store._connection = full = FullDisk(store._connection)
+    with pytest.raises(sqlite3.OperationalError, match="full"), store.writing() as db:
+        pieces.add(db, "lost", Recipe())
+    full.fails = False
+    with store.writing() as db:
+        pieces.add(db, "kept", Recipe())
+    with store.reading() as db:
+        assert [p.name for p in pieces.all_of(db)] == ["kept"]
+
+
+def test_lists_of_bakes_read_neither_recipes_nor_manifests(store):
+    with store.writing() as db:
+        piece_id = pieces.add(db, "p", Recipe())
+        for _ in range(20):
+            finished(db, piece_id, "a" * 64)
+        db.execute("UPDATE bake_contents SET recipe = 'not JSON', manifest = 'not JSON'")
+        assert len(bakes.of_piece(db, piece_id)) == 20
+        assert len(bakes.of_piece(db, piece_id, 12)) == 12
+        assert bakes.newest_done(db, piece_id).summary.width == 2048
+
+
+def test_bakes_of_before_get_their_summary(tmp_path):
+    first = Store(tmp_path)
+    with first.writing() as db:
+        bake_id = bakes.add(db, pieces.add(db, "p", Recipe()), Recipe(sheet=Sheet(width=64)), "key")
+        db.execute("UPDATE bake SET summary = ''")
+    first.tidy()
+    with first.reading() as db:
+        assert bakes.row_of(db, bake_id).summary.width == 64
+    first.close()
 
 
 def test_open_bakes_are_marked_interrupted(store):
@@ -87,9 +209,7 @@ def test_files_go_by_their_content(store):
 def test_tidying_removes_leftovers_and_orphans_only(store):
     kept, orphan = [], []
     for content, into in ((b"kept", kept), (b"orphan", orphan)):
-        folder = store.files.temporary_folder()
-        (folder / "x").write_bytes(content)
-        into.append(store.files.adopt(folder / "x"))
+        into.append(adopted(store, content))
     with store.writing() as db:
         put_mesh(db, pieces.add(db, "p", Recipe()), copy=kept[0])
     store.tidy()

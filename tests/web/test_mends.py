@@ -108,12 +108,13 @@ def test_bakes_are_named_restored_and_thrown_away(client, piece, short, workshop
     client.post(f"{piece}/settings/cage", data={"reach.outward": "0.5"})
     client.post(f"{short}/restore")
     assert recipe_of(workshop, piece).reach.outward == 0.001
-    used = workshop.bakery.disk_use(piece_id_of(piece))
+    used = workshop.bakery.disk_use([number])
     files = [p for p in workshop.store.files.folder.rglob("*") if p.is_file()]
     assert used[number] > 0
     answer = client.post(f"{short}/out")
     assert "bakes-changed" in answer.headers["HX-Trigger"]
     assert workshop.bake(number) is None
+    workshop.disk.empty()
     assert len([p for p in workshop.store.files.folder.rglob("*") if p.is_file()]) < len(files)
     assert client.post(f"{short}/out").status_code == 404
 

@@ -17,7 +17,7 @@ from ...core.arrays import Any_
 from ...core.images import png
 from ...core.likeness import MISSED, OFF, degrees, heat
 from ...core.manifest import MapFile
-from ...store.bakes import BakeRow
+from ...store.bakes import BakeRecord
 from ..outline import LIKENESS
 from ..pages import bake_facts, render, workshop
 from .meshes import file_stem
@@ -54,8 +54,13 @@ def progress(request: Request, piece_id: int) -> Response:
 
 
 @router.get("/drawer")
-def drawer(request: Request, piece_id: int) -> Response:
-    return render(request, "drawer.html", **context(request, piece_id, "meshes"))
+def drawer(request: Request, piece_id: int, all: bool = False) -> Response:
+    """The newest bakes, or all of them."""
+    values = context(request, piece_id, "meshes")
+    if all:
+        found = workshop(request).piece(piece_id, -1)
+        values["bakes"] = found[2] if found else []
+    return render(request, "drawer.html", **values)
 
 
 @router.get("/bakes/{bake_id}/show")
@@ -174,27 +179,27 @@ def _value(steps: Any_, made: MapFile) -> str:
     return " ".join(f"{v / top:.2f}" for v in steps[: 1 if grey else 3].tolist())
 
 
-def bake_of(request: Request, piece_id: int, bake_id: int) -> BakeRow:
+def bake_of(request: Request, piece_id: int, bake_id: int) -> BakeRecord:
     row = workshop(request).bake(bake_id)
     if row is None or row.piece_id != piece_id:
         raise HTTPException(404, "This bake does not belong to the piece.")
     return row
 
 
-def _manifest(row: BakeRow) -> str:
+def _manifest(row: BakeRecord) -> str:
     if row.manifest is None:
         raise HTTPException(404, "This bake has no result.")
     return row.manifest.model_dump_json(indent=2) + "\n"
 
 
-def picture_of(request: Request, row: BakeRow, sheet: str, key: str) -> pathlib.Path:
+def picture_of(request: Request, row: BakeRecord, sheet: str, key: str) -> pathlib.Path:
     path = workshop(request).picture(row.id, sheet, key)
     if path is None or not path.is_file():
         raise HTTPException(404, "This bake has no such map.")
     return path
 
 
-def _file(request: Request, row: BakeRow, made: MapFile) -> pathlib.Path:
+def _file(request: Request, row: BakeRecord, made: MapFile) -> pathlib.Path:
     return picture_of(request, row, made.sheet, f"{made.key}.file" if made.preview else made.key)
 
 

@@ -20,7 +20,7 @@ from ...core.straighten import stored_picture
 from ..outline import with_reach
 from ..pages import render, workshop
 from .meshes import marked
-from .piece import changed, context
+from .piece import change, changed, context
 
 
 class Place(BaseModel):
@@ -128,7 +128,7 @@ async def section(
 @router.post("/pockets")
 async def add_pocket(request: Request, piece_id: int, place: Place) -> Response:
     """A pocket where the model was clicked."""
-    workshop(request).change(piece_id, "Add a pocket", lambda r: editing.add_pocket(r, (place.x, place.y, place.z)))
+    change(request, piece_id, "Add a pocket", lambda r: editing.add_pocket(r, (place.x, place.y, place.z)), True)
     return changed(request, piece_id, "cage", "cage-changed")
 
 
@@ -148,14 +148,14 @@ async def set_pocket(request: Request, piece_id: int, number: int) -> Response:
     except ValidationError as refused:
         values["errors"] = {f"pocket.{number}": "; ".join(f"{k}: {v}" for k, v in refusals(refused).items())}
         return render(request, "panel.html", **values)
-    workshop(request).change(piece_id, "Pocket", lambda r: editing.set_pocket(r, number, given))
+    change(request, piece_id, "Pocket", lambda r: editing.set_pocket(r, number, given))
     return changed(request, piece_id, "cage", "cage-changed")
 
 
 @router.post("/pockets/{number}/out")
 async def remove_pocket(request: Request, piece_id: int, number: int) -> Response:
     _refuse_missing(context(request, piece_id, "cage")["piece"].recipe, number)
-    workshop(request).change(piece_id, "Remove a pocket", lambda r: editing.without_pocket(r, number))
+    change(request, piece_id, "Remove a pocket", lambda r: editing.without_pocket(r, number))
     return changed(request, piece_id, "cage", "cage-changed")
 
 
@@ -167,13 +167,13 @@ async def set_picture(request: Request, piece_id: int, picture: UploadFile) -> R
     if picture.size and picture.size > BIGGEST_PICTURE:
         raise InputProblem(name, "The picture is larger than 100 MB.", "Choose a smaller one; 1024 texels are kept.")
     stored = stored_picture(await picture.read(), name)
-    workshop(request).change(piece_id, f"Straighten by {name}", lambda r: _with_picture(r, stored))
+    change(request, piece_id, f"Straighten by {name}", lambda r: _with_picture(r, stored))
     return changed(request, piece_id, "cage", "cage-changed")
 
 
 @router.post("/straighten-picture/out")
 def remove_picture(request: Request, piece_id: int) -> Response:
-    workshop(request).change(piece_id, "Remove the straightening picture", lambda r: _with_picture(r, ""))
+    change(request, piece_id, "Remove the straightening picture", lambda r: _with_picture(r, ""))
     return changed(request, piece_id, "cage", "cage-changed")
 
 
@@ -209,7 +209,7 @@ async def add_nudge(request: Request, piece_id: int, brushed: Brushed) -> Respon
     except ValidationError as refused:
         words = "; ".join(f"{k.partition('.')[0]} {v}" for k, v in refusals(refused).items())
         raise InputProblem("The brush", f"{words}.", "Change the brush, or take back earlier strokes.") from refused
-    workshop(request).change(piece_id, f"Nudge {brushed.kind}", lambda r: editing.add_stroke(r, stroke))
+    change(request, piece_id, f"Nudge {brushed.kind}", lambda r: editing.add_stroke(r, stroke), True)
     return changed(request, piece_id, "cage", "cage-changed")
 
 
@@ -220,7 +220,7 @@ async def remove_nudge(request: Request, piece_id: int, number: int | None = Non
     if number is not None and not 0 <= number < count:
         raise InputProblem("The nudge", "It is no longer there.", "Reload the page.")
     words = "Remove a nudge" if number is not None else "Remove all nudges"
-    workshop(request).change(piece_id, words, lambda r: editing.without_stroke(r, number))
+    change(request, piece_id, words, lambda r: editing.without_stroke(r, number))
     return changed(request, piece_id, "cage", "cage-changed")
 
 
@@ -236,8 +236,7 @@ async def measure(request: Request, piece_id: int) -> Response:
     recipe, scope = values["piece"].recipe, values["scope"]
     scale = recipe.reach.scale(values["diagonal"])
     outward, inward = (round_up(value / scale) for value in found.suggested)
-    edited = with_reach(recipe, scope, {"outward": outward, "inward": inward})
-    workshop(request).set_recipe(piece_id, edited, "Measure")
+    change(request, piece_id, "Measure", lambda r: with_reach(r, scope, {"outward": outward, "inward": inward}))
     said = [
         f"The sculpt stands up to {found.needed[0]:.3g} scene units above the low along its rays and lies up to "
         f"{found.needed[1]:.3g} below. The reach is that with a little room."

@@ -27,7 +27,7 @@ from ...core.recipe import Recipe
 from ...engine import JobFailed
 from ..pages import render, small_body, workshop
 from .meshes import file_stem
-from .piece import changed, context, extend
+from .piece import change, changed, context, extend
 
 router = APIRouter()
 PIECE = "/pieces/{piece_id}"
@@ -65,7 +65,7 @@ def handoff_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
 
 
 def _change(request: Request, piece_id: int, words: str, edit: Callable[[Recipe], Recipe], said: str = "") -> Response:
-    workshop(request).change(piece_id, words, edit)
+    change(request, piece_id, words, edit)
     return changed(request, piece_id, "handoff", said=[said] if said else [])
 
 
@@ -74,7 +74,7 @@ async def use_receiver(request: Request, piece_id: int) -> Response:
     """Lay a receiver over a piece's settings."""
     found = workshop(request).counter.receiver(str((await request.form()).get("receiver", "")))
     before = context(request, piece_id, "handoff")["piece"].recipe
-    workshop(request).change(piece_id, f"Receiver {found.name}", found.laid_over)
+    change(request, piece_id, f"Receiver {found.name}", found.laid_over)
     after = context(request, piece_id, "handoff")["piece"].recipe
     same = before.output.maps == after.output.maps and before.sheet == after.sheet
     said = [] if same else [f"The settings are now those of “{found.name}”; maps or sizes changed, so bake again."]

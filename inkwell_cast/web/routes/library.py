@@ -12,7 +12,7 @@ from ...core.library import Library, read_library
 from ...core.recipe import Recipe
 from ..pages import small_body, workshop
 from .meshes import file_stem
-from .piece import changed, context, extend
+from .piece import change, changed, context, extend
 
 router = APIRouter(prefix="/pieces/{piece_id}/library")
 
@@ -33,7 +33,9 @@ def library_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
         for part in row.facts.parts
         if (row.file_name, part.name) in sculpts
     ]
-    for row in values["done"][:1]:
+    newest = workshop(request).newest(values["piece"].id)[0]
+    row = workshop(request).bake(newest.id) if newest else None
+    if row is not None:
         for made in row.manifest.maps if row.manifest else []:
             if made.key == "ids" and made.facts.get("by") == "part":
                 names += [("part", name) for name in made.facts["legend"]]
@@ -45,7 +47,7 @@ def _edit(request: Request, piece_id: int, words: str, edit: Callable[[Library],
     def with_library(recipe: Recipe) -> Recipe:
         return recipe.model_copy(update={"library": Library.model_validate(edit(recipe.library).model_dump())})
 
-    workshop(request).change(piece_id, words, with_library)
+    change(request, piece_id, words, with_library)
     return changed(request, piece_id, "maps")
 
 
@@ -56,7 +58,7 @@ async def add(request: Request, piece_id: int) -> Response:
 
 
 @router.post("/change")
-async def change(request: Request, piece_id: int) -> Response:
+async def change_material(request: Request, piece_id: int) -> Response:
     """One value of a material: its name (`to`), its ID colour, or its colour in a channel."""
     form = {key: str(value) for key, value in (await request.form()).items()}
     name = form.get("name", "")

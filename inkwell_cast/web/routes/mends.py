@@ -13,11 +13,11 @@ from ...core.flaws import FLAW_MARKS, Flaw, marks_in
 from ...core.local_settings import Crease, Directions, Heal, Mend, Patch
 from ...core.mends import add_mend, switched, without_mend
 from ...core.recipe import Recipe
-from ...store.bakes import BakeRow
+from ...store.bakes import BakeRecord
 from ..pages import called, render, workshop
 from .bakes import bake_of, picture_of
 from .meshes import marked
-from .piece import changed, context, redraws
+from .piece import change, changed, context, redraws
 
 router = APIRouter(prefix="/pieces/{piece_id}")
 
@@ -26,7 +26,7 @@ def _change(request: Request, piece_id: int, words: str, edit: Callable[[Recipe]
     """Change the settings, and tell the page what to draw anew."""
     shop = workshop(request)
     before = shop.wanted(piece_id)[0].recipe
-    shop.change(piece_id, words, edit)
+    change(request, piece_id, words, edit)
     events = redraws(before, shop.wanted(piece_id)[0].recipe)
     return changed(request, piece_id, "review", *events, said=[said] if said else [])
 
@@ -162,14 +162,14 @@ def throw_away(request: Request, piece_id: int, bake_id: int) -> Response:
     return response
 
 
-def _flaw(row: BakeRow, number: int) -> Flaw:
+def _flaw(row: BakeRecord, number: int) -> Flaw:
     flaws = (row.manifest.flaws or []) if row.manifest else []
     if not 0 <= number < len(flaws):
         raise HTTPException(404, "This bake has no such flaw.")
     return flaws[number]
 
 
-def _mend(row: BakeRow, number: int, choice: int) -> tuple[Flaw, Mend]:
+def _mend(row: BakeRecord, number: int, choice: int) -> tuple[Flaw, Mend]:
     flaw = _flaw(row, number)
     if not 0 <= choice < len(flaw.mends):
         raise HTTPException(404, "This flaw has no such mend.")

@@ -18,7 +18,7 @@ from ...core.pairing import Pair, Part
 from ...engine import JobFailed
 from ...engine.messages import Exported
 from ..pages import render, workshop
-from .piece import changed, context
+from .piece import change, changed, context
 
 router = APIRouter(prefix="/pieces/{piece_id}")
 
@@ -72,20 +72,20 @@ async def set_file(request: Request, piece_id: int, name: str) -> Response:
     """Role and axes of a file."""
     form = await request.form()
     values = {k: str(form[k]) for k in ("role", "turn") if k in form}
-    workshop(request).change(piece_id, f"{name}: {', '.join(values)}", lambda r: editing.set_file(r, name, **values))
+    change(request, piece_id, f"{name}: {', '.join(values)}", lambda r: editing.set_file(r, name, **values))
     return changed(request, piece_id, "meshes", "meshes-changed")
 
 
 @router.post("/files/unfix")
 def unfix(request: Request, piece_id: int, name: str, number: int) -> Response:
-    workshop(request).change(piece_id, "Take back a fix", lambda r: editing.without_fix(r, name, number))
+    change(request, piece_id, "Take back a fix", lambda r: editing.without_fix(r, name, number))
     return changed(request, piece_id, "meshes", "meshes-changed")
 
 
 @router.post("/files/unplace")
 def unalign(request: Request, piece_id: int, name: str) -> Response:
     edit = {"scale": 1.0, "move": (0.0, 0.0, 0.0)}
-    workshop(request).change(piece_id, "Take back an alignment", lambda r: editing.set_file(r, name, **edit))
+    change(request, piece_id, "Take back an alignment", lambda r: editing.set_file(r, name, **edit))
     return changed(request, piece_id, "meshes", "meshes-changed")
 
 
@@ -95,10 +95,10 @@ async def place_part(request: Request, piece_id: int) -> Response:
     form = await request.form()
     key, pair, role = (str(form.get(k, "")) for k in ("key", "pair", "role"))
     if role == "auto" or pair == "auto":
-        workshop(request).change(piece_id, f"{key} by name", lambda r: editing.unplace_part(r, key))
+        change(request, piece_id, f"{key} by name", lambda r: editing.unplace_part(r, key))
     else:
         roles = role or _role_of(request, piece_id, key)
-        workshop(request).change(piece_id, f"Move {key}", lambda r: editing.place_part(r, key, pair, roles))
+        change(request, piece_id, f"Move {key}", lambda r: editing.place_part(r, key, pair, roles))
     return changed(request, piece_id, "meshes", "meshes-changed")
 
 
@@ -123,7 +123,7 @@ async def rename_pair(request: Request, piece_id: int, name: str) -> Response:
     to = str((await request.form()).get("to", "")).strip()
     _, pair = _pair(request, piece_id, name)
     if to and to != name:
-        workshop(request).change(piece_id, f"Rename {name}", lambda r: editing.rename_pair(r, pair, to))
+        change(request, piece_id, f"Rename {name}", lambda r: editing.rename_pair(r, pair, to))
     return changed(request, piece_id, "meshes", "low-changed")
 
 
@@ -132,7 +132,7 @@ async def split_pair(request: Request, piece_id: int, name: str) -> Response:
     """Put the ticked parts of a pair into one of their own."""
     keys = [str(k) for k in (await request.form()).getlist("key")]
     paired, pair = _pair(request, piece_id, name)
-    workshop(request).change(piece_id, f"Split {name}", lambda r: editing.split_pair(r, paired, pair, keys))
+    change(request, piece_id, f"Split {name}", lambda r: editing.split_pair(r, paired, pair, keys))
     return changed(request, piece_id, "meshes", "meshes-changed")
 
 
@@ -177,7 +177,7 @@ async def fix(request: Request, piece_id: int, number: int) -> Response:
     if finding.fix is None:
         raise InputProblem(finding.title, "There is no fix for this here.", finding.remedy)
     remedy = finding.fix
-    workshop(request).change(piece_id, remedy.words, lambda r: editing.apply(r, remedy))
+    change(request, piece_id, remedy.words, lambda r: editing.apply(r, remedy))
     return changed(request, piece_id, "meshes", "meshes-changed")
 
 

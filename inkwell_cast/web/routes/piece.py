@@ -19,10 +19,12 @@ from ...core.recipe import DEPTHS, Recipe, refusals
 from ...store.meshes import MeshRow
 from ..outline import displaces, paired_of, sculpts_of
 from ..pages import STEPS, bake_facts, render, stale, workshop
+from ..workshop import ShownState
 
 router = APIRouter(prefix="/pieces/{piece_id}")
 Extension = Callable[[Request, dict[str, Any]], dict[str, Any]]
 _extensions: dict[str, Extension] = {}
+MOST_POINTS = 60  # bakes whose likeness a small line shows
 
 
 def extend(step: str) -> Callable[[Extension], Extension]:
@@ -42,14 +44,17 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
     if found is None or step not in STEPS:
         raise HTTPException(404, "This piece is not on the shelf.")
     piece, meshes, bakes = found
-    done = [b for b in bakes if b.state == "done"]
-    shown = next((b for b in done if b.id == bake_id), done[0] if done else None)
+    newest, count = shop.newest(piece_id)
+    shown = shop.bake(bake_id) if bake_id else None
+    if shown is None or shown.piece_id != piece_id or shown.state != "done":
+        shown = shop.bake(newest.id) if newest else None
     paired = paired_of(piece, meshes)
     findings = shop.checked(piece, meshes)
     sides = boxes(piece.recipe, paired, meshes)
     diagonal = math.hypot(*sides["low"]["size"]) if "low" in sides else 0.0
     values: dict[str, Any] = {
-        "piece": piece, "meshes": meshes, "bakes": bakes, "done": done, "shown": shown, "step": step, "paired": paired,
+        "piece": piece, "meshes": meshes, "bakes": bakes, "done_count": count, "shown": shown, "step": step,
+        "paired": paired,
         "diagonal": diagonal, "boxes": sides, "last": bakes[0] if bakes else None, "errors": {},
         "errors_in": set(), "given": {}, "said": [],
         "findings": findings,
@@ -58,7 +63,6 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
             {"centre": p.centre, "radius": p.radius * piece.recipe.reach.scale(diagonal)} for p in piece.recipe.pockets
         ],
         "stale": stale(shown, piece.recipe, meshes) if shown else "",
-        "before": next((b for b in done if shown and b.id < shown.id and not b.trial and b.proof == shown.proof), None),
         "disk_use": shop.bakery.disk_use,
         "peek": shop.bakery.peek_at(bakes[0].id) if bakes and bakes[0].open else "",
         "facts": bake_facts(shown, piece.recipe, meshes) if shown else None,
@@ -98,10 +102,22 @@ def scope_context(recipe: Recipe, paired: Paired, scope: str) -> dict[str, Any]:
     return {"scope": scope, "chains": chains, "values": in_force(recipe, chains[scope])}
 
 
+@extend("review")
+def review_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
+    """The bake before the one shown, and the mean likeness of the last ones, oldest first."""
+    shop, shown = workshop(request), values["shown"]
+    found = shop.piece(values["piece"].id, MOST_POINTS)
+    rated = [row.summary.likeness for row in reversed(found[2] if found else []) if row.state == "done"]
+    return {
+        "before": shop.bake_before(shown) if shown else None,
+        "likeness_history": [value for value in rated if value is not None],
+    }
+
+
 @router.get("")
 def page(request: Request, piece_id: int, step: str = "") -> Response:
     found = workshop(request).piece(piece_id)
-    first = step or ("review" if found and any(b.state == "done" for b in found[2]) else "meshes")
+    first = step or ("review" if found and workshop(request).newest(piece_id)[0] else "meshes")
     return render(request, "piece.html", **context(request, piece_id, first))
 
 
@@ -110,9 +126,24 @@ async def panel(request: Request, piece_id: int, step: str, bake: int | None = N
     return render(request, "panel.html", **context(request, piece_id, step, bake))
 
 
+def change(
+    request: Request, piece_id: int, words: str, edit: Callable[[Recipe], Recipe], adds: bool = False
+) -> None:  # fmt: skip
+    """Change a piece's settings, heeding what the page of the request shows; what there is to say of it is kept."""
+    step, tab = request.headers.get("x-shown-step", ""), request.headers.get("x-tab", "")
+    shown = ShownState(int(step), tab) if step.isdecimal() and len(step) < 10 else None
+    request.state.said = [*said_of(request), *workshop(request).change(piece_id, words, edit, shown, adds)]
+
+
+def said_of(request: Request) -> list[str]:
+    """What changes made for a request left to say."""
+    found: list[str] = getattr(request.state, "said", [])
+    return found
+
+
 def changed(request: Request, piece_id: int, step: str, *events: str, said: list[str] | None = None) -> Response:
     """The panel of a step after a change of settings, and what the page must draw anew."""
-    values = context(request, piece_id, step) | {"said": said or []}
+    values = context(request, piece_id, step) | {"said": [*said_of(request), *(said or [])]}
     response = render(request, "panel.html", **values)
     happened: dict[str, Any] = {"settings-changed": {"facts": values["facts"]}}
     response.headers["HX-Trigger"] = json.dumps(happened | {event: {} for event in events})
@@ -124,23 +155,25 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
     """Take the fields of a step's form; what is out of range is shown beside its field and not kept."""
     values = context(request, piece_id, step)
     form = await request.form()
-    recipe, scope = values["piece"].recipe, values["scope"]
-    try:
+    before, scope = values["piece"].recipe, values["scope"]
+
+    def edit(recipe: Recipe) -> Recipe:
         if scope == "piece":
-            changed_recipe = _with_fields(recipe, form)
-        else:
-            sent = {n.partition(".")[2]: _plain(str(form[n])) for n in form if n.startswith("level.")}
-            now = values["values"]  # fields that show an inherited value and were left alone stay inherited
-            own = {f: v for f, v in sent.items() if f in now and (v != now[f].value or now[f].scope == scope)}
-            changed_recipe = editing.set_level(_with_fields(recipe, form), scope, own)
+            return _with_fields(recipe, form)
+        sent = {n.partition(".")[2]: _plain(str(form[n])) for n in form if n.startswith("level.")}
+        now = in_force(recipe, values["chains"][scope])  # fields left alone go on being inherited
+        own = {f: v for f, v in sent.items() if f in now and (v != now[f].value or now[f].scope == scope)}
+        return editing.set_level(_with_fields(recipe, form), scope, own)
+
+    try:
+        change(request, piece_id, step.capitalize(), edit)
     except ValidationError as refused:
         values["errors"] = refusals(refused)
         values["errors_in"] = {name.partition(".")[0] for name in values["errors"]}
         values["given"] = {name: form[name] for name in form}
         return render(request, "panel.html", **values)
-    if changed_recipe != recipe:
-        workshop(request).set_recipe(piece_id, changed_recipe, step.capitalize())
-    return changed(request, piece_id, step, *redraws(recipe, changed_recipe))
+    after = workshop(request).wanted(piece_id)[0].recipe
+    return changed(request, piece_id, step, *redraws(before, after))
 
 
 def redraws(before: Recipe, after: Recipe) -> list[str]:
@@ -206,7 +239,7 @@ async def inherit(request: Request, piece_id: int, step: str, field: str) -> Res
     """Let a setting of the scope be inherited again."""
     before = context(request, piece_id, step)
     words = f"Inherit {field}"
-    workshop(request).change(piece_id, words, lambda r: editing.set_level(r, before["scope"], {field: None}))
+    change(request, piece_id, words, lambda r: editing.set_level(r, before["scope"], {field: None}))
     return changed(request, piece_id, step, "low-changed")
 
 
@@ -216,7 +249,7 @@ async def id_color(request: Request, piece_id: int) -> Response:
     context(request, piece_id, "maps")
     form = await request.form()
     name, color = str(form.get("name", "")), str(form.get("color", ""))
-    workshop(request).change(piece_id, "Colour", lambda r: editing.set_id_color(r, name, color))
+    change(request, piece_id, "Colour", lambda r: editing.set_id_color(r, name, color))
     return changed(request, piece_id, "maps")
 
 

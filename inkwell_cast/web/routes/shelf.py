@@ -7,7 +7,7 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 from ...core.errors import InputProblem
 from ...core.formats import COMPANIONS
 from ..intake import Upload, too_large
-from ..pages import render, stage_words, workshop
+from ..pages import in_bytes, render, stage_words, workshop
 from .batches import batch_context
 
 router = APIRouter()
@@ -42,13 +42,13 @@ async def upload(request: Request, name: str, batch: str = "") -> Response:
     if name.lower().endswith(COMPANIONS):
         await intake.take_companion(batch, name, request.stream())
         return JSONResponse({"companion": True})
-    return described(await intake.take_in(name, request.stream(), batch))
+    return described(await intake.take_in(name, request.stream(), batch, request.is_disconnected))
 
 
 @router.put("/uploads/from")
 async def upload_from(request: Request, place: Place) -> Response:
     """Take a file in from where it lies on this machine."""
-    return described(await workshop(request).intake.take_from(place.path))
+    return described(await workshop(request).intake.take_from(place.path, request.is_disconnected))
 
 
 def described(taken: Upload) -> Response:
@@ -80,3 +80,42 @@ def delete(request: Request, piece_id: int) -> Response:
         raise InputProblem("The piece", "It is no longer on the shelf.", "Reload the page.")
     workshop(request).delete_piece(piece_id)
     return RedirectResponse("/", 303)
+
+
+@router.get("/disk")
+def disk_use(request: Request, said: str = "") -> Response:
+    """What takes how much disk, what was deleted and can be brought back, and ways to free some."""
+    return render(request, "disk.html", **workshop(request).disk.report(), said=said)
+
+
+@router.post("/disk/proofs")
+async def keep_proofs(request: Request) -> Response:
+    """Put aside all but the newest proofs of every piece."""
+    kept = str((await request.form()).get("kept", ""))
+    if not kept.isdecimal() or len(kept) > 6:
+        raise InputProblem("Proofs to keep", f"“{kept[:40]}” is no number.", "Give one such as 10.")
+    count = workshop(request).disk.keep_proofs(int(kept))
+    return _disk(request, f"{count} {'proof was' if count == 1 else 'proofs were'} deleted, and can be brought back.")
+
+
+@router.post("/disk/back")
+async def bring_back(request: Request) -> Response:
+    """Bring back a deleted piece, or the bakes of one that were deleted together."""
+    form = await request.form()
+    piece_id, moment = str(form.get("piece", "")), str(form.get("moment", ""))
+    try:
+        workshop(request).bring_back(int(piece_id), float(moment) if moment else None)
+    except (ValueError, OverflowError):
+        raise InputProblem("What was deleted", "It is no longer there.", "Reload the page.") from None
+    return _disk(request, "It is back.")
+
+
+@router.post("/disk/empty")
+def empty(request: Request) -> Response:
+    """Remove for good all that was deleted."""
+    freed = workshop(request).disk.empty()
+    return _disk(request, f"{in_bytes(freed)} were freed.")
+
+
+def _disk(request: Request, said: str) -> Response:
+    return render(request, "disk_body.html", **workshop(request).disk.report(), said=said)

@@ -428,6 +428,12 @@ function followBake() {
   baking = now;
   if (missed) ask("GET", `${base}/progress`, { source: "#bake-box", target: "#bake-box" });
 }
+// A change says which state of the settings this page shows, so that one made elsewhere meanwhile is not lost.
+const tab = crypto.randomUUID?.() ?? String(Math.random());
+document.body.addEventListener("htmx:configRequest", (e) => {
+  e.detail.headers["X-Shown-Step"] = $("shown-step")?.dataset.step ?? "";
+  e.detail.headers["X-Tab"] = tab;
+});
 document.body.addEventListener("htmx:afterSettle", followBake);
 // The box that a bake's answer was meant for may have been replaced in the meantime, so the page looks for itself.
 document.body.addEventListener("htmx:afterRequest", (e) => {

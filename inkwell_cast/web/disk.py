@@ -1,0 +1,59 @@
+"""Disk use of the shelf: what takes how much, what was deleted and can be brought back, and freeing it."""
+
+import shutil
+import time
+from typing import TYPE_CHECKING, Any
+
+from ..store import disk
+
+if TYPE_CHECKING:
+    from .workshop import Workshop
+
+
+class Disk:
+    """The disk of a workshop."""
+
+    def __init__(self, shop: "Workshop") -> None:
+        self.shop, self.store = shop, shop.store
+
+    def report(self) -> dict[str, Any]:
+        """Pieces with the bytes of what belongs to them, the largest first; what was deleted; what is free.
+
+        A file that two pieces have counts for both, and once in the sum.
+        """
+        with self.store.reading() as db:
+            live = {piece.id: piece.name for piece, *_ in self.shop.shelf()}
+            files = {piece_id: disk.of_piece(db, piece_id) for piece_id in live}
+            gone = [dict(row) for row in disk.deleted_pieces(db)]
+            gone_files = [disk.of_piece(db, row["id"]) for row in gone]
+            gone_bakes = [dict(row) for row in disk.deleted_bakes(db)]
+        sizes: dict[str, int] = {}
+
+        def size(hashes: set[str]) -> int:
+            for digest in hashes - sizes.keys():
+                sizes[digest] = self.store.files.size(digest)
+            return sum(sizes[digest] for digest in hashes)
+
+        rows = [
+            {"id": piece_id, "name": live[piece_id], **{kind: size(hashes) for kind, hashes in own.items()}}
+            for piece_id, own in files.items()
+        ]
+        for row in rows:
+            row["whole"] = sum(row[kind] for kind in ("meshes", "drawings", "proofs", "bakes", "deleted"))
+        for row, own in zip(gone, gone_files, strict=True):
+            row["whole"] = size(set().union(*own.values()))
+        return {
+            "rows": sorted(rows, key=lambda row: -row["whole"]), "gone": gone, "gone_bakes": gone_bakes,
+            "whole": sum(sizes.values()), "free": shutil.disk_usage(self.store.folder).free,
+            "deleted": sum(row["whole"] for row in gone) + sum(row["deleted"] for row in rows),
+        }  # fmt: skip
+
+    def keep_proofs(self, kept: int) -> int:
+        """Put aside all but the newest proofs of every piece; returns how many."""
+        return sum(self.shop.bakery.keep_proofs(piece.id, kept) for piece, *_ in self.shop.shelf())
+
+    def empty(self) -> int:
+        """Remove for good all that was deleted; returns the bytes that this frees."""
+        before = self.report()["whole"]
+        self.store.remove_deleted(time.time() + 1)
+        return int(before - self.report()["whole"])
