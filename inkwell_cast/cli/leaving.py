@@ -7,6 +7,7 @@ import tempfile
 
 from ..core.errors import InputProblem
 from ..core.handoff import Finished, hand_off
+from ..core.handoff.plan import refuse_unready
 from ..core.library import Library
 from ..core.piece_file import SUFFIX, read_contents, write_meshes
 from ..core.receiver import READY, Receiver, find_receiver, schema
@@ -18,6 +19,8 @@ def run_handoff(options: argparse.Namespace) -> int:
     """Bake, and hand off what came of it."""
     bar, name = Bar(), name_of(options)
     try:
+        asked = recipe_of(options)
+        refuse_unready(asked.handoff, name, asked, options.out, options.existing or asked.handoff.existing)
         result, report, sources = baked(options, bar)
         with tempfile.TemporaryDirectory() as folder:
             place = pathlib.Path(folder)

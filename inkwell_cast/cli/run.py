@@ -57,8 +57,10 @@ class _Batch:
         self._lock = threading.Lock()
         self._summary = Summary()
         self._seen: dict[str, Stamp] = {}
+        self._stopping = False
 
     def close(self) -> None:
+        self._stopping = True
         for engine in self._engines:
             engine.close()
 
@@ -113,6 +115,8 @@ class _Batch:
             done: Outcome = engine.submit(job).future.result()
             outcome = done.model_copy(update={"inputs": inputs})
         except JobFailed as failed:
+            if self._stopping:
+                return  # by Ctrl-C: it stays waiting
             spent = round(time.monotonic() - started, 2)
             outcome = Outcome(
                 piece=item.name, state="failed", message=failed.message, inputs=inputs, seconds=spent
@@ -135,7 +139,7 @@ class _Batch:
 
 def _stamp(item: Item) -> Stamp:
     found = []
-    for file in item.files:
+    for file in item.with_companions():
         try:
             facts = file.stat()
             found.append((str(file), facts.st_mtime_ns, facts.st_size))

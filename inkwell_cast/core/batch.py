@@ -11,15 +11,19 @@ from typing import Literal
 
 from pydantic import BaseModel, ValidationError
 
+from .. import __version__
 from . import piece_file
 from .assembly import BakeMeshes, Warm
 from .bake import bake
 from .errors import InputProblem
 from .formats import REGISTRY, read_mesh
+from .formats.companions import companions_of
 from .handoff import Finished, hand_off, plain
-from .handoff.place import is_handoff
+from .handoff.place import is_handoff, is_unchanged
+from .handoff.plan import refuse_unready
 from .manifest import MeshFile, sha256_of
 from .mend_all import mend_all
+from .mends import mended
 from .pairing import read_name
 from .receiver import Receiver
 from .recipe import Pairing, Recipe
@@ -37,6 +41,13 @@ class Item:
 
     name: str
     files: tuple[pathlib.Path, ...]
+
+    def with_companions(self) -> list[pathlib.Path]:
+        """Its files, and those that they name beside them: materials, buffers, textures."""
+        found = dict.fromkeys(self.files)
+        for file in self.files:
+            found |= dict.fromkeys(companions_of(file))
+        return list(found)
 
     @property
     def is_piece(self) -> bool:
@@ -143,12 +154,22 @@ def _in_folder(folder: pathlib.Path) -> list[Item]:
 
 
 def inputs_of(item: Item, recipe: Recipe, receiver: Receiver | None, mend: bool) -> str:
-    """A hash of all that the result of a piece follows. Raises InputProblem for a file that cannot be read."""
+    """A hash of all that the result of a piece follows, this program's version among it.
+
+    Raises InputProblem for a file that cannot be read.
+    """
     try:
-        files = [(file.name, sha256_of(file)) for file in item.files]
+        files = [(file.name, sha256_of(file)) for file in item.with_companions()]
     except OSError as error:
         raise InputProblem(item.name, f"A file cannot be read ({error}).", "Check its rights.") from error
-    told = [item.name, files, recipe.model_dump_json(), receiver.model_dump_json() if receiver else "", mend]
+    told = [
+        __version__,
+        item.name,
+        files,
+        recipe.model_dump_json(),
+        receiver.model_dump_json() if receiver else "",
+        mend,
+    ]
     return hashlib.sha256(json.dumps(told).encode()).hexdigest()
 
 
@@ -181,6 +202,7 @@ def run_item(
     progress("reading", 0.0)
     name, own, meshes, sources = loaded(item, recipe)
     wanted = receiver.laid_over(own) if receiver else own
+    refuse_unready(wanted.handoff, name, mended(wanted), out / plain(item.name), "replace")
 
     def tell(stage: str, share: float) -> None:
         progress(stage, 0.9 * share)
@@ -239,12 +261,12 @@ def write_summary(out: pathlib.Path, summary: Summary) -> None:
 
 
 def still_good(outcome: Outcome | None, inputs: str, out: pathlib.Path) -> bool:
-    """Whether an earlier outcome holds: the same inputs, done, and still there."""
+    """Whether an earlier outcome holds: the same inputs, done, and every file still there as it was written."""
     return (
         outcome is not None
         and outcome.state == "done"
         and outcome.inputs == inputs
-        and is_handoff(out / outcome.folder)
+        and is_unchanged(out / outcome.folder)
     )
 
 

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import BaseModel
 
+from .. import __version__
 from .coverage import CoverageFacts
 from .flaws.found import Flaw
 from .likeness import Likeness
@@ -75,6 +76,7 @@ class PairFacts(BaseModel):
 class Manifest(BaseModel):
     """Settings, hashes and figures of one bake; distances in scene units, shares from 0 to 1, times in seconds."""
 
+    program: str = ""  # that made it, with its version
     recipe: Recipe
     meshes: list[MeshFile]
     maps: list[MapFile]
@@ -113,6 +115,7 @@ class Manifest(BaseModel):
         ]  # fmt: skip
         paired, forms = bake.assembly.paired, {form.pair: form for form in bake.cage.forms}
         return cls(
+            program=f"inkwell-cast {__version__}",
             recipe=bake.assembly.given,
             meshes=meshes,
             maps=files,

@@ -37,8 +37,11 @@ def multiplied(pictures: Pictures) -> F32:
 
 
 def stacked(pictures: Pictures) -> F32:
-    """Parts baked apart for one sheet, each picture followed by its mask: where that is white it lies on top."""
-    out = pictures[0].copy()
+    """Parts baked apart for one sheet, each picture followed by its mask: where that is white it lies on top.
+
+    Where no mask is white it is black.
+    """
+    out = np.zeros_like(pictures[0])
     for picture, mask in zip(pictures[::2], pictures[1::2], strict=True):
         out = out * (1 - mask[..., :1]) + picture * mask[..., :1]
     return out
@@ -57,6 +60,9 @@ MIXES: dict[str, tuple[Callable[[Pictures], F32], str, range]] = {
 }
 
 
+GREY = ("multiply", "stack")  # of grey pictures these are grey
+
+
 def mix_files(kind: str, given: list[pathlib.Path], made: pathlib.Path) -> None:
     """Mix pictures into one; its suffix says the format, its depth is the greatest of those given.
 
@@ -71,7 +77,13 @@ def mix_files(kind: str, given: list[pathlib.Path], made: pathlib.Path) -> None:
             sizes = [f"{p.shape[1]} x {p.shape[0]}" for p in (picture, read[0])]
             raise InputProblem(path.name, f"It is {sizes[0]}, but {given[0].name} is {sizes[1]}.", "Give equal sizes.")
     out = np.clip(mix([png.dequantise(picture) for picture in read]), 0, 1)
+    if kind in GREY and all(_is_grey(picture) for picture in read):
+        out = out[..., :1]
     save(made, out, max({1: 8, 2: 16}.get(picture.dtype.itemsize, 32) for picture in read))
+
+
+def _is_grey(picture: Any_) -> bool:
+    return all(np.array_equal(picture[..., 0], picture[..., c]) for c in range(1, picture.shape[2]))
 
 
 def save(made: pathlib.Path, image: F32, wanted: int) -> None:

@@ -7,16 +7,18 @@ would unpack to far more than its own size is refused.
 
 import hashlib
 import json
+import math
 import pathlib
 import re
 import shutil
 import tempfile
+import unicodedata
 import zipfile
 import zlib
 from collections.abc import Callable
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, Field, ValidationError
+from pydantic import AfterValidator, BaseModel, Field, ValidationError
 
 from .errors import InputProblem
 from .manifest import Manifest
@@ -33,12 +35,24 @@ MOST_TIMES, ALWAYS_FINE = 200, 100_000_000  # how much larger contents may be th
 DAMAGE = (zipfile.BadZipFile, zlib.error, NotImplementedError, RuntimeError, ValueError, EOFError)
 ENTRY = re.compile(r"files/[0-9a-f]{64}")
 Hash = Field(pattern="^[0-9a-f]{64}$")
+Moment = Annotated[float, Field(ge=0, le=4_102_444_800, allow_inf_nan=False)]  # 1970 to 2100
+
+
+def _printable(text: str) -> str:
+    """Names are shown and become parts of file names: no control characters, no turned writing direction."""
+    odd = next((c for c in text if unicodedata.category(c) in ("Cc", "Cf", "Cs", "Zl", "Zp")), None)
+    if odd is not None:
+        raise ValueError(f"holds the character U+{ord(odd):04X}, which no name has")
+    return text
+
+
+Shown = Annotated[str, AfterValidator(_printable)]
 
 
 class MeshEntry(BaseModel):
     """A mesh of a piece: the name of the file that it came from, that file's hash, and its own."""
 
-    file: str = Field(max_length=255, pattern=r"^[^/\\\x00]+$")
+    file: Shown = Field(max_length=255, pattern=r"^[^/\\\x00]+$")
     sha256: str = Hash
     copy_: str = Field(alias="copy", pattern="^[0-9a-f]{64}$")
 
@@ -46,19 +60,19 @@ class MeshEntry(BaseModel):
 
 
 class PictureEntry(BaseModel):
-    sheet: str = Field(max_length=255)
-    key: str = Field(max_length=255)
+    sheet: Shown = Field(max_length=255)
+    key: Shown = Field(max_length=255)
     sha256: str = Hash
 
 
 class BakeEntry(BaseModel):
     """A finished bake; times are seconds since 1970."""
 
-    name: str = Field(default="", max_length=80)
+    name: Shown = Field(default="", max_length=80)
     proof: bool = False
-    created: float
-    started: float | None = None
-    ended: float | None = None
+    created: Moment
+    started: Moment | None = None
+    ended: Moment | None = None
     manifest: Manifest
     pictures: list[PictureEntry]
     current: bool = Field(default=False, description="Whether it was made of the meshes as they are in the file.")
@@ -69,7 +83,7 @@ class PieceFile(BaseModel):
 
     kind: Literal["inkwell-cast piece"] = "inkwell-cast piece"
     version: Literal[1] = 1
-    name: str = Field(min_length=1, max_length=200)
+    name: Shown = Field(min_length=1, max_length=200)
     recipe: Recipe
     meshes: list[MeshEntry] = Field(max_length=2000)
     bakes: list[BakeEntry] = Field(default_factory=list, max_length=2000)
@@ -200,10 +214,67 @@ def _contents(archive: zipfile.ZipFile, name: str, size: int) -> PieceFile:
         gone = "a picture of a bake"
     if gone is not None:
         raise InputProblem(name, f"It lacks {gone}.", damaged)
+    for bake in piece.bakes:
+        odd = odd_entry(bake.manifest)
+        if odd:
+            raise InputProblem(name, f"A bake in it cannot be used: {odd}.", damaged)
     doubles = [m.file for m in piece.meshes]
     if len(set(doubles)) < len(doubles):
         raise InputProblem(name, "Two of its meshes have one name.", damaged)
     return piece
+
+
+def odd_entry(manifest: Manifest) -> str:
+    """What in a manifest from elsewhere could not have been written by a bake; "" for nothing.
+
+    Its file names become names in archives, and its facts are read by the page.
+    """
+    names = [(m.file, "file") for m in manifest.maps] + [(m.preview or "x", "preview") for m in manifest.maps]
+    names += [(s.heat or "x", "picture") for s in manifest.sheets]
+    for text, what in names:
+        if (
+            not text
+            or pathlib.PurePosixPath(text.replace("\\", "/")).name != text
+            or len(text) > 255
+            or _odd_text(text)
+        ):
+            return f"“{text[:80]}” is no name of a {what}"
+    if not manifest.maps or not manifest.sheets:
+        return "it has no maps"
+    if {m.sheet for m in manifest.maps} - {s.name for s in manifest.sheets}:
+        return "a map lies on a sheet that is not there"
+    for made in manifest.maps:
+        for fact, value in made.facts.items():
+            if not _usable_fact(fact, value):
+                return f"the {fact} of {made.key} is {str(value)[:60]!r}"
+    return ""
+
+
+def _odd_text(text: str) -> bool:
+    try:
+        _printable(text)
+    except ValueError:
+        return True
+    return False
+
+
+def _usable_fact(fact: str, value: Any) -> bool:
+    if fact == "legend":
+        return isinstance(value, dict) and all(
+            len(name) <= 400 and isinstance(color, str) and re.fullmatch("#[0-9a-fA-F]{6}", color)
+            for name, color in value.items()
+        )
+    if fact in ("distance_before", "distance_after"):
+        return isinstance(value, list | tuple) and len(value) == 2 and all(map(_is_number, value))
+    return _is_number(value) or value is None or (isinstance(value, str) and len(value) <= 400) or _numbers(value)
+
+
+def _numbers(value: Any) -> bool:
+    return isinstance(value, list | tuple) and len(value) <= 16 and all(map(_is_number, value))
+
+
+def _is_number(value: Any) -> bool:
+    return isinstance(value, int | float) and math.isfinite(value)
 
 
 def _extract(archive: zipfile.ZipFile, digest: str, target: pathlib.Path, name: str) -> None:

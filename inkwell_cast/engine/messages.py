@@ -145,6 +145,15 @@ class ConvertMap:
 
 
 @dataclass(frozen=True, slots=True)
+class Mix:
+    """Mix pictures into one; see `core.mix`."""
+
+    kind: str
+    given: list[str]
+    made: str
+
+
+@dataclass(frozen=True, slots=True)
 class HandOff:
     """Hand off a finished bake of these meshes: its manifest, and by sheet and key its files and the PNGs shown."""
 
@@ -178,6 +187,7 @@ class RunItem:
 Job = (
     HandOff
     | LoadPacked
+    | Mix
     | RunItem
     | ConvertMap
     | Load

@@ -36,6 +36,7 @@ from ..core.images import write_picture
 from ..core.manifest import Manifest, MeshFile
 from ..core.mend_all import mend_all
 from ..core.mesh import Mesh
+from ..core.mix import mix_files
 from ..core.packed import read_foreign, read_packed, write_blocks, write_packed
 from ..core.probe import Probe, probe
 from ..core.recipe import Recipe
@@ -61,6 +62,7 @@ from .messages import (
     Load,
     Loaded,
     LoadPacked,
+    Mix,
     PartFacts,
     ProbeAt,
     Result,
@@ -165,6 +167,9 @@ class _Worker:
                 low = self._assembled(job.recipe, job.sources).low
                 given, made, channel = pathlib.Path(job.given), pathlib.Path(job.made), job.recipe.sheet.channel
                 return convert_file(given, made, low, job.source, job.target, channel)
+            case Mix():
+                mix_files(job.kind, [pathlib.Path(path) for path in job.given], pathlib.Path(job.made))
+                return None
             case BakeInto():
                 return self._bake(job)
             case HandOff():

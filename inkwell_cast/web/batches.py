@@ -7,10 +7,12 @@ from typing import TYPE_CHECKING
 from ..core.batch import Outcome, Summary, write_summary
 from ..core.errors import InputProblem
 from ..core.handoff import plain
+from ..core.handoff.plan import refuse_unready
 from ..core.receiver import Receiver
 from ..engine import JobFailed
 from ..store import batches
 from ..store.batches import BatchRow
+from .places import local_path
 
 if TYPE_CHECKING:
     from .workshop import Workshop
@@ -39,9 +41,7 @@ class Batches:
 
         Must be called where an event loop runs.
         """
-        folder = pathlib.Path(place.strip()).expanduser()
-        if not place.strip() or not folder.is_absolute():
-            raise InputProblem(place or "The folder", "This is no whole path.", "Give one such as /home/me/textures.")
+        folder = local_path(place, "The folder", "/home/me/textures")
         if not piece_ids:
             raise InputProblem("The batch", "No piece is ticked.", "Tick those to bake.")
         if self._task and not self._task.done():
@@ -51,6 +51,10 @@ class Batches:
             name = self.shop.wanted(piece_id)[0].name
             if named.setdefault(plain(name).casefold(), piece_id) != piece_id:
                 raise InputProblem(name, "Two of the pieces have this name.", "Leave one of them out.")
+        for piece_id in piece_ids:
+            piece = self.shop.wanted(piece_id)[0]
+            recipe = receiver.laid_over(piece.recipe)
+            refuse_unready(recipe.handoff, piece.name, recipe, folder / plain(piece.name), "replace")
         waiting = [Outcome(piece=self.shop.wanted(p)[0].name, state="waiting") for p in piece_ids]
         summary = Summary(receiver=receiver.name, outcomes=waiting)
         write_summary(folder, summary)

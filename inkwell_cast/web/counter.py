@@ -24,6 +24,7 @@ from ..store.handoffs import HandoffRow
 from ..store.meshes import Facts
 from .intake import safe_name, too_large
 from .outline import meshes_key
+from .places import local_path
 
 if TYPE_CHECKING:
     from .workshop import Workshop
@@ -92,11 +93,7 @@ class Counter:
 
     async def hand_off(self, piece_id: int, bake_id: int, place: str, existing: str = "") -> Handed:
         """Write a handoff to a folder or a .zip of this machine; `existing` wins over the piece's setting."""
-        target = pathlib.Path(place.strip()).expanduser()
-        if not place.strip() or not target.is_absolute():
-            raise InputProblem(
-                place or "The folder", "This is no whole path.", "Give one such as /home/me/textures/lamp."
-            )
+        target = local_path(place, "The folder", "/home/me/textures/lamp")
         handoff = self._handoff(piece_id, existing)
         refuse_taken(target, handoff.existing)
         handed, receiver = await self._write(piece_id, bake_id, handoff, target)

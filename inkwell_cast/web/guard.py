@@ -1,14 +1,21 @@
 """Who may talk to the server: pages of its own, on this machine, and nobody else."""
 
+import re
 import secrets
-from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers, MutableHeaders
-from starlette.responses import PlainTextResponse
+from starlette.exceptions import HTTPException
+from starlette.requests import ClientDisconnect
+from starlette.responses import JSONResponse, PlainTextResponse, Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-LOCAL = {"127.0.0.1", "localhost", "::1"}
+LOCAL = re.compile(r"(127\.0\.0\.1|localhost|\[::1\])(:\d{1,5})?", re.IGNORECASE)
 SAFE = {"GET", "HEAD"}
+MOST_ADDRESS = 8_000  # characters of a path with its query
+MOST_BODY = 16 << 20  # bytes of a request that is no file: forms, JSON
+STREAMED = ("/uploads", "/pieces/open")  # they count for themselves
+FILES = "multipart/form-data"
+MOST_FILES = 4 << 30
 
 
 class Guard:
@@ -21,10 +28,29 @@ class Guard:
         if scope["type"] != "http":
             await self.app(scope, receive, send)
             return
-        reason = refusal(scope["method"], Headers(scope=scope))
+        headers = Headers(scope=scope)
+        reason, status = refusal(scope["method"], headers), 403
+        if not reason:
+            reason, status = _too_long(scope)
         if reason:
-            await PlainTextResponse(reason, 403)(scope, receive, send)
+            await PlainTextResponse(reason, status)(scope, receive, send)
             return
+        limit = _limit(scope, headers)
+        announced = headers.get("content-length", "")
+        if limit is not None and announced.isdecimal() and int(announced[:20]) > limit:
+            await _too_large(limit)(scope, receive, send)
+            return
+        taken, left = 0, False
+
+        async def receive_limited() -> Message:
+            nonlocal taken, left
+            message = await receive()
+            left = left or message["type"] == "http.disconnect"
+            taken += len(message.get("body", b""))
+            if limit is not None and taken > limit:
+                raise _Overflow(limit)
+            return message
+
         nonce = secrets.token_urlsafe(16)
         scope.setdefault("state", {})["nonce"] = nonce
 
@@ -40,21 +66,54 @@ class Guard:
                 headers.setdefault("Cache-Control", "no-cache")
             await send(message)
 
-        await self.app(scope, receive, send_guarded)
+        try:
+            await self.app(scope, receive_limited, send_guarded)
+        except ClientDisconnect:
+            return  # nobody is there to answer
+        except Exception:
+            if not left:
+                raise
 
 
 def refusal(method: str, headers: Headers) -> str:
     """Why a request is refused, or an empty string."""
-    host = headers.get("host", "")
-    try:
-        name = urlsplit(f"//{host}").hostname
-    except ValueError:  # not the form of a host at all
-        name = None
-    if name not in LOCAL:
+    hosts = headers.getlist("host")
+    if len(hosts) != 1 or not LOCAL.fullmatch(hosts[0]):
         return "This address is not served here. Open the address that the program printed."
     origin = headers.get("origin")
-    if origin is not None and urlsplit(origin).netloc != host:
+    if origin is not None and origin.lower() != f"http://{hosts[0].lower()}":
         return "Requests from other sites are refused."
     if headers.get("sec-fetch-site") == "cross-site" and method not in SAFE:
         return "Requests from other sites are refused."
     return ""
+
+
+class _Overflow(HTTPException):
+    """A body is larger than its request may have."""
+
+    def __init__(self, limit: int) -> None:
+        super().__init__(413, _too_large_words(limit))
+
+
+def _limit(scope: Scope, headers: Headers) -> int | None:
+    """Bytes that the body of a request may have; None where the route counts for itself."""
+    if scope["path"].startswith(STREAMED):
+        return None
+    return MOST_FILES if headers.get("content-type", "").startswith(FILES) else MOST_BODY
+
+
+def _too_large(limit: int) -> Response:
+    return JSONResponse({"error": _too_large_words(limit)}, 413)
+
+
+def _too_large_words(limit: int) -> str:
+    return f"The request is larger than {limit >> 20} MB."
+
+
+def _too_long(scope: Scope) -> tuple[str, int]:
+    """Why the address of a request is refused, and with which status; "" for none."""
+    if len(scope.get("raw_path", b"")) + len(scope.get("query_string", b"")) > MOST_ADDRESS:
+        return "This address is too long.", 414
+    if "\x00" in scope["path"] or b"%00" in scope.get("query_string", b""):
+        return "This address holds a character that no name has.", 400
+    return "", 0

@@ -18,6 +18,7 @@ from ..engine import Engine
 from ..engine.messages import Load, Loaded
 from ..store import Store
 from ..store.meshes import Facts
+from .places import local_path
 
 MAX_UPLOAD = 4 << 30
 KEPT_BATCHES = 8
@@ -83,9 +84,9 @@ class Intake:
 
     async def take_from(self, place: str, gone: Gone | None = None) -> Upload:
         """Read a file of this machine where it lies. Raises InputProblem."""
-        path = pathlib.Path(place).expanduser()
-        if not path.is_absolute() or not path.is_file():
-            raise InputProblem(place or "The path", "There is no such file on this machine.", "Give its whole path.")
+        path = local_path(place, "The path", "/home/me/lamp_low.obj")
+        if not path.is_file():
+            raise InputProblem(place, "There is no such file on this machine.", "Give its whole path.")
         format_of(path)
         facts = path.stat()
         if facts.st_size > self.max_upload:

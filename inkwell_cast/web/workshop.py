@@ -43,6 +43,7 @@ from .counter import Counter
 from .disk import Disk
 from .intake import MAX_UPLOAD, Intake, Upload, unknown_upload
 from .outline import meshes_key, paired_of, refuse_half_a_piece, sculpts_of, setup_key, view_key, with_reach
+from .places import local_path
 
 KEPT_CHECKS, KEPT_MAKERS = 20, 5000
 RECENT = 12  # bakes that the drawer shows before more are asked for
@@ -168,7 +169,7 @@ class Workshop:
     def set_place(self, piece_id: int, mesh_id: int, place: str, watch: bool) -> None:
         """Where a file lies on this machine, and whether to read it again when it changes there."""
         row, place = self._row(piece_id, mesh_id), place.strip()
-        if place and not (pathlib.Path(place).is_absolute() and pathlib.Path(place).is_file()):
+        if place and not local_path(place, row.file_name, "/home/me/lamp_low.obj").is_file():
             raise InputProblem(row.file_name, f"There is no file “{place}” on this machine.", "Give its whole path.")
         with self.store.writing() as db:
             meshes.set_place(db, mesh_id, place, watch)

@@ -16,6 +16,7 @@ from inkwell_cast.core.batch import (
 )
 from inkwell_cast.core.errors import InputProblem
 from inkwell_cast.core.formats import write_mesh
+from inkwell_cast.core.formats.companions import companions_of
 from inkwell_cast.core.piece_file import write_meshes
 from inkwell_cast.core.receiver import READY, SheetForm
 from inkwell_cast.core.recipe import Reach, Recipe
@@ -94,8 +95,44 @@ def test_a_result_holds_until_its_inputs_or_its_files_change(folder, tmp_path):
     assert not still_good(outcome, inputs_of(item, Recipe(), READY[0], False), out)
     assert not still_good(outcome, inputs_of(item, Recipe(reach=Reach(outward=2)), SMALL, False), out)
     assert not still_good(None, inputs, out)
+    picture = next((out / "torc").glob("*.tga"))
+    written = picture.read_bytes()
+    picture.write_bytes(written[:-1] + b"?")
+    assert not still_good(outcome, inputs, out)
+    picture.unlink()
+    assert not still_good(outcome, inputs, out)
+    picture.write_bytes(written)
+    assert still_good(outcome, inputs, out)
     (out / "torc" / "manifest.json").unlink()
     assert not still_good(outcome, inputs, out)
+
+
+def test_what_lies_beside_a_mesh_is_an_input_too(tmp_path, monkeypatch):
+    (tmp_path / "a_high.obj").write_text("mtllib a.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n")
+    (tmp_path / "a.mtl").write_text("newmtl m\nKd 1 0 0\nmap_Kd -s 1 1 1 wood.png\n")
+    (tmp_path / "wood.png").write_bytes(b"grain")
+    (tmp_path / "b.gltf").write_text('{"buffers": [{"uri": "b%20c.bin"}], "images": [{"uri": "data:x"}]}')
+    (tmp_path / "b c.bin").write_bytes(b"data")
+    assert [p.name for p in companions_of(tmp_path / "a_high.obj")] == ["a.mtl", "wood.png"]
+    assert [p.name for p in companions_of(tmp_path / "b.gltf")] == ["b c.bin"]
+    item = Item("a", (tmp_path / "a_high.obj", tmp_path / "b.gltf"))
+    seen = {inputs_of(item, Recipe(), None, False)}
+    for name in ("a.mtl", "wood.png", "b c.bin"):
+        (tmp_path / name).write_bytes((tmp_path / name).read_bytes() + b"\n# more")
+        seen.add(inputs_of(item, Recipe(), None, False))
+    monkeypatch.setattr("inkwell_cast.core.batch.__version__", "999")
+    seen.add(inputs_of(item, Recipe(), None, False))
+    assert len(seen) == 5
+
+
+def test_what_stands_in_the_way_is_refused_before_the_first_ray(folder, tmp_path, monkeypatch):
+    item, out = find_items([folder / "torc.icast"])[0], tmp_path / "out"
+    out.mkdir()
+    (out / "torc").write_text("a file")
+    monkeypatch.setattr("inkwell_cast.core.batch.bake", lambda *given: pytest.fail("baked"))
+    with pytest.raises(InputProblem, match="not a folder"):
+        run_item(item, Recipe(), SMALL, out)
+    assert (out / "torc").read_text() == "a file"
 
 
 def test_a_summary_is_a_table_and_comes_back(tmp_path):

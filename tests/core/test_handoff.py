@@ -26,6 +26,7 @@ from inkwell_cast.core.handoff.dressed import worn
 from inkwell_cast.core.handoff.names import LONGEST, Named, file_name, named_all, plain
 from inkwell_cast.core.handoff.packing import packed
 from inkwell_cast.core.handoff.place import Taken
+from inkwell_cast.core.handoff.plan import refuse_unready
 from inkwell_cast.core.handoff_settings import Form, Handoff, Pack, Well
 from inkwell_cast.core.images import SUFFIXES, png, read_picture, write_picture
 from inkwell_cast.core.manifest import sha256_of
@@ -200,11 +201,76 @@ def test_what_is_there_is_asked_about_replaced_or_kept_beside(ring, tmp_path):
     handed(ring, target, Handoff(existing="replace"))
     assert (target / "Ring_of_rope_normal.png").exists()
     assert handed(ring, target, Handoff(existing="number")).path == tmp_path / "out_2"
-    (target / "mine.txt").write_text("mine")
-    with pytest.raises(InputProblem, match="no handoff"):
-        handed(ring, target, Handoff(existing="replace"))
-    assert (target / "mine.txt").exists()
     assert sorted(file.name for file in tmp_path.iterdir()) == ["out", "out_2"]  # nothing temporary is left
+
+
+def test_what_others_laid_into_a_handoff_stays_when_it_is_replaced(ring, tmp_path):
+    target = handed(ring, tmp_path / "out", Handoff(words={"normal": "old"})).path
+    (target / "mine.txt").write_text("mine")
+    (target / "thumbs").mkdir()
+    (target / "thumbs" / "normal.meta").write_text("meta")
+    handed(ring, target, Handoff(existing="replace", words={"normal": "new"}))
+    assert (target / "mine.txt").read_text() == "mine"
+    assert (target / "thumbs" / "normal.meta").read_text() == "meta"
+    assert (target / "Ring_of_rope_new.png").exists()
+    assert not (target / "Ring_of_rope_old.png").exists()  # its own manifest named it
+    (target / "Ring_of_rope_own.png").write_bytes(b"painted by hand")
+    with pytest.raises(InputProblem, match="No handoff wrote this file"):
+        handed(ring, target, Handoff(existing="replace", words={"normal": "own"}))
+    assert (target / "Ring_of_rope_own.png").read_bytes() == b"painted by hand"
+    assert (target / "Ring_of_rope_new.png").exists()
+
+
+def foreign_zip(path):
+    with zipfile.ZipFile(path, "w") as archive:
+        archive.writestr("holiday.txt", "photos")
+
+
+@pytest.mark.parametrize("existing", ["ask", "replace"])
+@pytest.mark.parametrize(
+    ("name", "make"),
+    [
+        ("notes", lambda path: path.write_text("a text file")),
+        ("folder", lambda path: (path.mkdir(), (path / "mine.txt").write_text("mine"))),
+        ("old.zip", foreign_zip),
+        ("broken.zip", lambda path: path.write_text("no zip")),
+        ("folder.zip", lambda path: path.mkdir() or (path / "x").write_text("x")),
+    ],
+)
+def test_what_no_handoff_wrote_is_never_replaced(ring, tmp_path, name, make, existing):
+    target = tmp_path / name
+    make(target)
+    before = {file: file.read_bytes() for file in tmp_path.rglob("*") if file.is_file()}
+    with pytest.raises(InputProblem) as refused:
+        handed(ring, target, Handoff(existing=existing))
+    assert not isinstance(refused.value, Taken)  # replacing it is not even offered
+    assert {file: file.read_bytes() for file in tmp_path.rglob("*") if file.is_file()} == before
+    done = handed(ring, target, Handoff(existing="number"))
+    assert done.path != target
+    assert before.items() <= {file: file.read_bytes() for file in tmp_path.rglob("*") if file.is_file()}.items()
+
+
+def test_an_archive_of_a_handoff_is_replaced(ring, tmp_path):
+    target = handed(ring, tmp_path / "ring.zip").path
+    with pytest.raises(Taken):
+        handed(ring, target)
+    handed(ring, target, Handoff(existing="replace", obj=True))
+    assert any(name.endswith("_low.obj") for name in zipfile.ZipFile(target).namelist())
+
+
+def test_what_a_handoff_would_refuse_is_refused_before_the_bake(tmp_path):
+    recipe = recipe_for()
+    refuse_unready(recipe.handoff, "Ring", recipe, tmp_path / "out", "ask")
+    (tmp_path / "notes").write_text("text")
+    for handoff, target, words in (
+        (recipe.handoff, "notes", "not a folder"),
+        (Handoff(packs=[Pack(name="p", red=Well(map="thickness"))]), "out", "take Thickness"),
+    ):
+        with pytest.raises(InputProblem, match=words):
+            refuse_unready(handoff, "Ring", recipe, tmp_path / target, "replace")
+    alike = recipe.model_copy(update={"handoff": recipe.handoff.model_copy(update={"pattern": "{piece}"})})
+    with pytest.raises(InputProblem, match="names every map alike"):
+        refuse_unready(alike.handoff, "Ring", alike, tmp_path / "out", "ask")
 
 
 @pytest.mark.parametrize("at", ["glb", "report", "cancel", "full"])

@@ -1,12 +1,14 @@
 """Mixes of pictures that were baked apart."""
 
+import cv2
 import numpy as np
 import pytest
 
 from inkwell_cast.core.assembly import BakeMeshes
 from inkwell_cast.core.bake import bake
 from inkwell_cast.core.errors import InputProblem
-from inkwell_cast.core.images import png, read_picture, write_picture
+from inkwell_cast.core.images import SUFFIXES, png, read_picture, write_picture
+from inkwell_cast.core.images.size import size_of
 from inkwell_cast.core.mix import detail_over, inside_mask, mix_files, multiplied, stacked
 from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
 
@@ -61,6 +63,39 @@ def test_masks_choose_and_shades_multiply():
     assert multiplied([FLAT * 0 + 0.5, FLAT * 0 + 0.25]) == pytest.approx(np.full((8, 8, 3), 0.125))
     both = stacked([FLAT, 1 - mask, leaning(0.5, 0), mask])
     np.testing.assert_allclose(both, mixed, atol=1e-6)
+
+
+def test_nothing_shows_where_no_mask_is_white():
+    mask = np.zeros((8, 8, 3), np.float32)
+    mask[:4] = 1
+    made = stacked([FLAT, mask])
+    np.testing.assert_array_equal(made[:4], FLAT[:4])
+    assert made[4:].max() == 0
+
+
+def test_grey_pictures_stay_grey(tmp_path):
+    for name in ("a.png", "b.png"):
+        write_picture(tmp_path / name, "png", np.full((8, 8, 1), 128, np.uint8))
+    mix_files("multiply", [tmp_path / "a.png", tmp_path / "b.png"], tmp_path / "made.png")
+    assert cv2.imread(str(tmp_path / "made.png"), cv2.IMREAD_UNCHANGED).shape == (8, 8)
+    write_picture(tmp_path / "b.png", "png", np.full((8, 8, 3), (128, 0, 128), np.uint8))
+    mix_files("multiply", [tmp_path / "a.png", tmp_path / "b.png"], tmp_path / "made.png")
+    assert cv2.imread(str(tmp_path / "made.png"), cv2.IMREAD_UNCHANGED).shape == (8, 8, 3)
+
+
+@pytest.mark.parametrize("suffix", [".png", ".tga", ".tif", ".exr", ".jpg"])
+def test_a_picture_tells_its_size_before_it_is_decoded(tmp_path, suffix, monkeypatch):
+    name = next(n for n, s in SUFFIXES.items() if s == suffix)
+    values = np.zeros((5, 9, 3), np.float16 if name == "exr" else np.uint8)
+    write_picture(tmp_path / f"a{suffix}", name, values)
+    assert size_of(tmp_path / f"a{suffix}") == (9, 5)
+    monkeypatch.setattr("inkwell_cast.core.images.size.LONGEST_SIDE", 8)
+    with pytest.raises(InputProblem, match="9 x 5 pixels; 8 on a side"):
+        read_picture(tmp_path / f"a{suffix}")
+    monkeypatch.undo()
+    monkeypatch.setattr("inkwell_cast.core.images.size.free", lambda: 1000)
+    with pytest.raises(InputProblem, match="of memory here"):
+        read_picture(tmp_path / f"a{suffix}")
 
 
 def test_files_are_mixed_and_what_does_not_fit_is_told(tmp_path):

@@ -151,3 +151,48 @@ def test_a_packed_mesh_that_is_cut_or_scrambled_is_refused_or_harmless(tmp_path)
         with pytest.raises(InputProblem):
             read_foreign(data[:cut], "ring")
     assert isinstance(PieceFile(name="x", recipe=RECIPE, meshes=[]).hashes, set)
+
+
+def with_bake(given, **odd):
+    """The piece with a bake whose manifest says something odd."""
+    made = {
+        "recipe": {}, "meshes": [], "diagonal": 1, "outward_reach": 1, "inward_reach": 1, "coverage": 1, "texels": 1,
+        "missed_texels": 0, "shared_texels": 0, "warnings": [], "seconds": {},
+        "maps": [{"key": "normal", "file": "normal.png", "sha256": SHA, "facts": {}} | odd.pop("map", {})],
+        "sheets": [{"name": "", "width": 4, "height": 4, "coverage": 1, "texels": 1, "missed_texels": 0,
+                    "shared_texels": 0}],
+    } | odd.pop("manifest", {})  # fmt: skip
+    return given | {"bakes": [{"created": 0, "manifest": made, "pictures": []} | odd]}
+
+
+def test_a_bake_from_elsewhere_comes_in(ring):
+    assert len(read_contents(rewritten(ring[0], with_bake)).bakes) == 1
+
+
+@pytest.mark.parametrize(
+    "odd",
+    [
+        {"created": 1e300},
+        {"ended": -5},
+        {"name": "up\nside"},
+        {"name": "turned \u202e over"},
+        {"map": {"file": "../../climbs.png"}},
+        {"map": {"file": "c:\\climbs.png"}},
+        {"map": {"preview": "/etc/climbs.png"}},
+        {"map": {"facts": {"legend": ["no", "legend"]}}},
+        {"map": {"facts": {"legend": {"lid": "red; background: url(x)"}}}},
+        {"map": {"facts": {"black": {"deep": "thing"}}}},
+        {"map": {"sheet": "nowhere"}},
+        {"manifest": {"sheets": []}},
+        {"manifest": {"maps": []}},
+    ],
+)
+def test_a_bake_that_no_program_wrote_is_refused(ring, odd):
+    with pytest.raises(InputProblem, match=r"other\.icast"):
+        read_contents(rewritten(ring[0], lambda given: with_bake(given, **odd)))
+
+
+@pytest.mark.parametrize("name", ["", "a\x00b", "x" * 201, "line\nbreak"])
+def test_names_that_cannot_be_shown_are_refused(ring, name):
+    with pytest.raises(InputProblem, match="Its name cannot be used"):
+        read_contents(rewritten(ring[0], lambda given: given | {"name": name}))

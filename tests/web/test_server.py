@@ -170,11 +170,32 @@ def test_files_of_one_name_and_lost_uploads_lose_nothing(client, workshop, ring_
         ({"host": "[::1"}, 403),
         ({"origin": "http://elsewhere.example"}, 403),
         ({"origin": "null"}, 403),
+        ({"origin": "http://[broken"}, 403),
+        ({"host": "user@127.0.0.1"}, 403),
+        ({"host": "127.0.0.1, inkwell.example"}, 403),
+        ({"host": "127.0.0.1:80:80"}, 403),
         ({"sec-fetch-site": "cross-site"}, 200),
     ],
 )
 def test_other_hosts_and_origins_are_refused(client, headers, status):
     assert client.get("/", headers=headers).status_code == status
+
+
+def test_requests_that_are_too_large_or_odd_are_refused_in_words(client, piece):
+    assert client.post("/pieces", content=b"x" * (17 << 20)).status_code == 413
+    body = iter([b"x" * (1 << 20)] * 18)  # without a length
+    assert client.post(f"{piece}/nudges", content=body, headers={"content-type": "application/json"}).status_code == 413
+    assert client.get("/?" + "x" * 9000).status_code == 414
+    assert client.put("/uploads", params={"name": "a\x00b.obj"}, content=b"").status_code == 400
+    assert client.put("/uploads/from", json={"path": "/a\x00b.obj"}).status_code == 422
+    assert client.put("/uploads/from", json={"path": "/" + "x" * 5000 + ".obj"}).status_code == 422
+    assert client.post(f"{piece}/handoff", data={"bake": "1", "place": "/a\x00b"}).status_code in (404, 422)
+    deep = b"[" * 100_000 + b"]" * 100_000
+    answer = client.post("/pieces", content=deep, headers={"content-type": "application/json"})
+    assert answer.status_code in (400, 422)
+    for place in (1e999, float("nan")):
+        sent = client.post(f"{piece}/pockets", content=f'{{"x": {place}, "y": 0, "z": 0}}'.encode())
+        assert sent.status_code == 422
 
 
 def test_cross_site_writes_are_refused(client):

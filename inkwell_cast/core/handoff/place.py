@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from ..errors import InputProblem
+from ..manifest import sha256_of
 
 MANIFEST, REPORT = "manifest.json", "report.html"
 KIND = "inkwell-cast handoff"
@@ -48,41 +49,88 @@ class Taken(InputProblem):
 
 
 def refuse_taken(target: pathlib.Path, existing: str) -> None:
-    """Raise InputProblem for a target that may not be replaced, `Taken` where it may if that is wished."""
-    if not target.exists() or existing == "number":
+    """Raise InputProblem for a target that may not be replaced, `Taken` where it may if that is wished.
+
+    Only what a handoff of this program wrote is ever replaced.
+    """
+    if existing == "number" or not (target.exists() or target.is_symlink()) or _is_empty(target):
         return
-    if existing == "ask" and not (target.is_dir() and not any(target.iterdir())):
+    zipped = target.suffix.lower() == ".zip"
+    if zipped and not target.is_file():
+        raise InputProblem(str(target), "This is a folder.", "Choose another name for the archive.")
+    if zipped and not is_archive(target):
+        raise InputProblem(str(target), "This archive is no handoff.", "Choose another name, or number the new one.")
+    if not zipped and not target.is_dir():
+        raise InputProblem(str(target), "This is a file, not a folder.", "Choose another place, or number the new one.")
+    if not zipped and not is_handoff(target):
+        raise InputProblem(
+            str(target), "This folder holds files that are no handoff.", "Choose another folder, or number the new one."
+        )
+    if existing == "ask":
         raise Taken(
             str(target), "Something is there already.", "Choose to replace it, to number the new one, or another place."
         )
-    if target.is_dir() and any(target.iterdir()) and not is_handoff(target):
-        raise InputProblem(
-            str(target), "This folder holds files that are no handoff, which replacing it would delete.",
-            "Choose another folder, or number the new one.",
-        )  # fmt: skip
-    if target.suffix.lower() == ".zip" and not target.is_file():
-        raise InputProblem(str(target), "This is a folder.", "Choose another name for the archive.")
+
+
+def _is_empty(target: pathlib.Path) -> bool:
+    return target.is_dir() and not any(target.iterdir())
+
+
+def files_of(folder: pathlib.Path) -> dict[str, tuple[int, str]] | None:
+    """The files that the manifest of a handoff names, with their bytes and SHA-256; None where it is no handoff."""
+    try:
+        manifest = json.loads((folder / MANIFEST).read_bytes())
+        named = {str(own["file"]): (int(own["bytes"]), str(own["sha256"])) for own in manifest["files"]}
+        plain = all(pathlib.PurePath(name).name == name for name in named)
+        return named if manifest["kind"] == KIND and plain else None
+    except (OSError, ValueError, KeyError, TypeError, RecursionError):
+        return None
 
 
 def is_handoff(folder: pathlib.Path) -> bool:
-    """Whether a folder is a handoff, with nothing else in it."""
+    """Whether a folder is a handoff; other files may lie in it too."""
+    return files_of(folder) is not None
+
+
+def is_unchanged(folder: pathlib.Path) -> bool:
+    """Whether a folder is a handoff with every file as it was written."""
+    named = files_of(folder)
+    if named is None:
+        return False
     try:
-        manifest = json.loads((folder / MANIFEST).read_bytes())
-        known = {own["file"] for own in manifest["files"]} | {MANIFEST, REPORT}
-        return bool(manifest["kind"] == KIND) and all(own.name in known for own in folder.iterdir())
-    except (OSError, ValueError, KeyError, TypeError):
+        return all(
+            (folder / name).stat().st_size == size and sha256_of(folder / name) == digest
+            for name, (size, digest) in named.items()
+        )
+    except OSError:
+        return False
+
+
+def is_archive(path: pathlib.Path) -> bool:
+    """Whether a file is a zip that a handoff wrote: one folder with a manifest."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            inner = next(name for name in archive.namelist() if name.count("/") == 1 and name.endswith(f"/{MANIFEST}"))
+            manifest = json.loads(archive.read(inner))
+            return bool(manifest["kind"] == KIND)
+    except (OSError, ValueError, KeyError, TypeError, StopIteration, zipfile.BadZipFile, RecursionError):
         return False
 
 
 def put(made: pathlib.Path, target: pathlib.Path, existing: str) -> pathlib.Path:
-    """Move what was made to its place; gives the place, which may have got a number."""
+    """Move what was made to its place; gives the place, which may have got a number.
+
+    In a folder that is replaced, files that its manifest does not name stay.
+    """
     for number in range(1, MOST_NUMBERS):
         place = target if number == 1 else target.with_name(f"{target.stem}_{number}{target.suffix}")
-        if not place.exists() or (place.is_dir() and not any(place.iterdir())):
+        if not (place.exists() or place.is_symlink()) or _is_empty(place):
             if _moved(made, place):
                 return place
         elif existing != "number":
             refuse_taken(place, existing)
+            if place.is_dir():
+                _take_along(place, made)
             old = made.parent / f"old {number}"  # goes with the temporary folder
             os.rename(place, old)
             try:
@@ -92,6 +140,31 @@ def put(made: pathlib.Path, target: pathlib.Path, existing: str) -> pathlib.Path
                 raise
             return place
     raise InputProblem(str(target), f"There are {MOST_NUMBERS} of it already.", "Choose another folder.")
+
+
+def _take_along(old: pathlib.Path, made: pathlib.Path) -> None:
+    """Put what others laid into an old handoff into the new one too, before that takes its place."""
+    own = {*(files_of(old) or {}), MANIFEST, REPORT}
+    for entry in sorted(old.iterdir()):
+        if entry.name in own:
+            continue
+        if (made / entry.name).exists():
+            raise InputProblem(
+                str(entry), "No handoff wrote this file, and the new one has a file of its name.",
+                "Move it away, or choose another folder.",
+            )  # fmt: skip
+        if entry.is_dir() and not entry.is_symlink():
+            shutil.copytree(entry, made / entry.name, symlinks=True, copy_function=_twin)
+        else:
+            _twin(entry, made / entry.name)
+
+
+def _twin(source: str | pathlib.Path, target: str | pathlib.Path) -> None:
+    """The same file under a second name; a copy where the disk has no hard links."""
+    try:
+        os.link(source, target, follow_symlinks=False)
+    except OSError:
+        shutil.copy2(source, target, follow_symlinks=False)
 
 
 def _moved(made: pathlib.Path, place: pathlib.Path) -> bool:

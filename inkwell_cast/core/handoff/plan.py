@@ -1,15 +1,18 @@
 """What a handoff will hold, before anything is written: every file with its name."""
 
 import datetime
+import pathlib
 from dataclasses import dataclass
 
+from ..errors import InputProblem
 from ..handoff_settings import Handoff, Pack
 from ..images import SUFFIXES
 from ..manifest import MapFile, SheetFacts
 from ..maps import REGISTRY
 from ..recipe import Recipe
-from .names import Named, named_all
+from .names import Named, check_pattern, named_all
 from .packing import needed
+from .place import refuse_taken
 
 MESHES = {"glb": ("low", ".glb"), "obj": ("low", ".obj"), "cage": ("cage", ".obj")}
 
@@ -80,6 +83,28 @@ def example(
     """The same for a piece that has not been baked yet, as far as its settings tell."""
     maps = [MapFile(key=key, sheet=s.name, file="", sha256="") for s in sheets for key in recipe.output.maps]
     return plan(handoff, piece, recipe, sheets, maps, day)
+
+
+def refuse_unready(handoff: Handoff, piece: str, recipe: Recipe, target: pathlib.Path, existing: str) -> None:
+    """Raise InputProblem before a bake for what its handoff would refuse after it.
+
+    A target that is taken, a pattern that is none or names two files alike, packed pictures of maps that are not baked.
+    """
+    refuse_taken(target, existing)
+    sheet = SheetFacts(
+        name="", width=recipe.sheet.width, height=recipe.sheet.height, coverage=0, texels=0, missed_texels=0,
+        shared_texels=0, pairs=[],
+    )  # fmt: skip
+    several = recipe.sheet.split != "one"  # then their names tell sheets apart, which are not known yet
+    check_pattern(handoff.pattern)
+    if not several:
+        example(handoff, piece, recipe, [sheet], datetime.date.today())
+    lacking = needed(handoff.packs, list(recipe.output.maps))
+    if lacking:
+        raise InputProblem(
+            piece, f"Its packed pictures take {', '.join(lacking)}, which it does not bake.",
+            "Add those maps, or change the packing.",
+        )  # fmt: skip
 
 
 def missing(handoff: Handoff, maps: list[MapFile]) -> list[str]:

@@ -6,6 +6,7 @@ from types import ModuleType
 from ..arrays import F32, U8, U16
 from ..errors import InputProblem
 from . import exr, jpeg, png, tga, tiff
+from .size import refuse_too_large
 
 FORMATS: dict[str, ModuleType] = {"png": png, "tga": tga, "tiff": tiff, "exr": exr, "jpeg": jpeg}
 SUFFIXES = {"png": ".png", "tga": ".tga", "tiff": ".tif", "exr": ".exr", "jpeg": ".jpg"}
@@ -28,5 +29,6 @@ def read_picture(path: pathlib.Path) -> U8 | U16 | F32:
     if name is None:
         known = ", ".join(suffix[1:].upper() for suffix in SUFFIXES.values())
         raise InputProblem(path.name, "This kind of picture cannot be read.", f"Give one of {known}.")
+    refuse_too_large(path)
     found: U8 | U16 | F32 = FORMATS[name].read(path)
     return found

@@ -138,7 +138,7 @@ def everything(request: Request, piece_id: int, bake_id: int) -> Response:
     data = io.BytesIO()
     with zipfile.ZipFile(data, "w", zipfile.ZIP_STORED) as archive:
         for entry in row.manifest.maps if row.manifest else []:
-            archive.write(_file(request, row, entry), entry.file)
+            archive.write(_file(request, row, entry), pathlib.PurePath(entry.file).name)
         archive.writestr("manifest.json", _manifest(row))
     headers = {"Content-Disposition": f'attachment; filename="{stem}.zip"'}
     return Response(data.getvalue(), media_type="application/zip", headers=headers)

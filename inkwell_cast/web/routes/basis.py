@@ -11,8 +11,10 @@ from starlette.responses import Response
 
 from ...core.basis_sample import sample
 from ...core.errors import InputProblem
-from ...core.mix import MIXES, mix_files
+from ...core.mix import MIXES
 from ...core.recipe import Basis
+from ...engine.messages import Mix
+from ..intake import safe_name
 from ..pages import workshop
 from .meshes import file_stem
 from .piece import context
@@ -29,19 +31,21 @@ def basis_sample(stored: str = "up", read: str = "up") -> Response:
 
 
 @router.post("/mix")
-async def mix(pictures: list[UploadFile], kind: str = "detail") -> Response:
+async def mix(request: Request, pictures: list[UploadFile], kind: str = "detail") -> Response:
     """Pictures that were baked apart, mixed into one PNG; see `core.mix`."""
     if kind not in MIXES:
         raise InputProblem("The mix", f"“{kind}” is none.", f"Choose one of {', '.join(MIXES)}.")
     with tempfile.TemporaryDirectory() as folder:
         given = []
         for n, picture in enumerate(pictures):
-            own = pathlib.Path(folder) / str(n) / (pathlib.PurePath(picture.filename or "picture.png").name)
+            own = pathlib.Path(folder) / str(n) / safe_name(picture.filename or "picture.png")
             own.parent.mkdir()
-            own.write_bytes(await picture.read())
-            given.append(own)
+            with own.open("wb") as file:
+                while block := await picture.read(1 << 20):
+                    await asyncio.to_thread(file.write, block)
+            given.append(str(own))
         made = pathlib.Path(folder) / "mixed.png"
-        await asyncio.to_thread(mix_files, kind, given, made)
+        await asyncio.wrap_future(workshop(request).engine.submit(Mix(kind, given, str(made))).future)
         headers = {"Content-Disposition": f'attachment; filename="{kind}.png"'}
         return Response(made.read_bytes(), media_type="image/png", headers=headers)
 

@@ -1,0 +1,45 @@
+"""Which files beside a mesh belong to it, told without reading the mesh: materials, buffers, textures."""
+
+import json
+import pathlib
+import re
+from urllib.parse import unquote
+
+MOST_TEXT = 64 << 20  # bytes that are searched for names
+LIBRARY = re.compile(rb"^\s*mtllib\s+([^\r\n]+)", re.MULTILINE)
+PICTURE = re.compile(rb"^\s*map_Kd\s+(?:.*\s)?(\S+)\s*$", re.MULTILINE)
+
+
+def companions_of(path: pathlib.Path) -> list[pathlib.Path]:
+    """Files that lie beside a mesh file and that it names; none for files that hold all themselves."""
+    kind = path.suffix.lower()
+    names = _of_obj(path) if kind == ".obj" else _of_gltf(path) if kind == ".gltf" else []
+    beside = [path.parent / pathlib.PurePosixPath(name.replace("\\", "/")).name for name in names if name]
+    return [file for file in dict.fromkeys(beside) if file.is_file() and file != path]
+
+
+def _of_obj(path: pathlib.Path) -> list[str]:
+    names = list[str]()
+    for found in LIBRARY.findall(_head(path)):
+        name = found.decode("utf-8", "replace").strip()
+        library = path.parent / pathlib.PurePosixPath(name.replace("\\", "/")).name
+        names.append(name)
+        names += [picture.decode("utf-8", "replace") for picture in PICTURE.findall(_head(library))]
+    return names
+
+
+def _of_gltf(path: pathlib.Path) -> list[str]:
+    try:
+        document = json.loads(path.read_bytes())
+        given = [entry.get("uri", "") for key in ("buffers", "images") for entry in document.get(key, [])]
+    except (OSError, ValueError, AttributeError, TypeError, RecursionError):
+        return []
+    return [unquote(uri) for uri in given if isinstance(uri, str) and not uri.startswith("data:")]
+
+
+def _head(path: pathlib.Path) -> bytes:
+    try:
+        with path.open("rb") as file:
+            return file.read(MOST_TEXT)
+    except OSError:
+        return b""
