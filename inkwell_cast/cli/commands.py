@@ -84,6 +84,8 @@ def run_pair(options: argparse.Namespace) -> int:
 
 def run_convert(options: argparse.Namespace) -> int:
     mesh = read_mesh(options.source)
+    for note in mesh.notes:
+        print(f"note: {note}")
     write_mesh(options.target, mesh)
     kept = {".obj": 1, ".ply": 1}.get(options.target.suffix.lower(), len(mesh.uvs))
     if len(mesh.uvs) > kept:

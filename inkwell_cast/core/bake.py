@@ -20,6 +20,7 @@ from .coverage import Coverage, CoverageFacts, coverage
 from .errors import Cancelled
 from .field import located_of
 from .flaws import FLAW_MARKS, flaws_of, write_marks
+from .free_memory import free
 from .ground import Ground
 from .images import SUFFIXES, png, read_picture, write_picture
 from .layered import WRITERS, layers_of
@@ -27,7 +28,7 @@ from .likeness import Likeness, angles, by_pair, figures, stored
 from .low import Low
 from .manifest import Manifest, MapFile, MeshFile, sha256_of
 from .maps.ids import mask_of
-from .memory import free, needed, refuse_too_large
+from .memory import needed, refuse_too_large
 from .mends import Report
 from .mesh import Mesh
 from .peek import Peek, peeking

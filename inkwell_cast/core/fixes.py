@@ -16,6 +16,7 @@ from .mesh import Layer, Mesh, layer_of_corners, subset
 from .normals import smooth, weld, with_normals
 from .recipe import FileSettings
 from .transform import transformed
+from .vertex_colors import with_linear_colors
 
 MERGE_WITHIN = 1e-5  # of the mesh's diagonal
 Box = tuple[tuple[float, ...], tuple[float, ...]]
@@ -28,7 +29,7 @@ TURNS = {
 
 def treated(mesh: Mesh, settings: FileSettings) -> Mesh:
     """A file's mesh as the piece takes it: turned, scaled, moved and fixed. Untouched settings cost nothing."""
-    mesh = transformed(mesh, matrix_of(settings))
+    mesh = with_linear_colors(transformed(mesh, matrix_of(settings)), settings.colors)
     for fix in settings.fixes:
         names = np.array([fix.part in ("", name) for name in mesh.object_names])
         chosen = names[mesh.objects]
@@ -84,7 +85,7 @@ def merge_doubles(mesh: Mesh, chosen: Bool) -> Mesh:
 
 
 def flip_winding(mesh: Mesh, chosen: Bool) -> Mesh:
-    """Turn every triangle over, and the normals of the file with them."""
+    """Turn every triangle over; normals of the file that look away from the new faces turn too, others stay."""
     rows = np.where(chosen[:, None], np.array([2, 1, 0]), np.array([0, 1, 2]))
 
     def turned(layer: Layer | None) -> Layer | None:
@@ -93,7 +94,10 @@ def flip_winding(mesh: Mesh, chosen: Bool) -> Mesh:
     normals = turned(mesh.normals)
     if normals is not None:
         values = normals.at_corners()
-        values[chosen] *= -1
+        p = mesh.positions[mesh.triangles].astype(np.float64)
+        facing = np.cross(p[:, 2] - p[:, 0], p[:, 1] - p[:, 0])  # of the turned faces
+        away = np.einsum("tkc,tc->tk", values, facing) < 0
+        values[away & chosen[:, None]] *= -1
         normals = layer_of_corners(values)
     return replace(
         mesh, triangles=np.take_along_axis(mesh.triangles, rows, axis=1), normals=normals,

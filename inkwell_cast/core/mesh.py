@@ -6,6 +6,7 @@ vertex therefore copies nothing, and one that finds a normal a corner loses noth
 """
 
 from dataclasses import dataclass, field, replace
+from typing import Literal
 
 import numpy as np
 
@@ -13,6 +14,7 @@ from .arrays import F32, I32, Bool
 from .texture import Texture
 
 NO_VALUE = -1
+ColorSpace = Literal["linear", "srgb"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,11 +54,13 @@ class Mesh:
     uvs              layers of 2, one a channel; origin bottom-left
     tangents         layer of 4 (unit tangent along U, sign of the bitangent) as the file has them, or None
     colors           layer of 4 (RGBA, 0 to 1), or None
+    color_space      what the numbers of colors are: "linear" light, or display values ("srgb")
     polygons         (T,) int32, the polygon of its file that a triangle was cut from, or None where all are triangles
     objects          (T,) int32 into object_names
     materials        (T,) int32 into material_names
     material_colors  (M, 3) float32, linear RGB, one a material name
     textures         (M,) the picture of a material's colour, or None
+    notes            what of its file was left out or taken otherwise than it may be meant, in sentences
     """
 
     name: str
@@ -73,6 +77,8 @@ class Mesh:
     material_names: tuple[str, ...] = ()
     material_colors: F32 = field(default_factory=lambda: np.zeros((0, 3), np.float32))
     textures: tuple[Texture | None, ...] = ()
+    color_space: ColorSpace = "linear"
+    notes: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         count = len(self.triangles)
@@ -176,6 +182,8 @@ def merge(meshes: list[Mesh], name: str) -> Mesh:
         material_names=tuple(n for m in meshes for n in m.material_names),
         material_colors=np.concatenate([m.material_colors for m in meshes]),
         textures=tuple(t for m in meshes for t in m.textures),
+        color_space=next((m.color_space for m in meshes if m.colors), "linear"),
+        notes=tuple(dict.fromkeys(note for m in meshes for note in m.notes)),
     )
 
 

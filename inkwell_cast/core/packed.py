@@ -90,6 +90,7 @@ def write_packed(path: pathlib.Path, mesh: Mesh) -> None:
     header = {
         "name": mesh.name, "object_names": mesh.object_names, "material_names": mesh.material_names, "layers": rows,
         "textures": {n: [t.name, t.channel, t.turned, t.tint] for n, t in textures.items()},
+        "color_space": mesh.color_space, "notes": mesh.notes,
     }  # fmt: skip
     write_blocks(path, pack(header, arrays))
 
@@ -114,7 +115,8 @@ def _mesh(header: dict[str, Any], a: dict[str, Any_], name: str) -> Mesh:
         tangents=layers.get("tangents"), colors=layers.get("colors"), polygons=a.get("polygons"),
         objects=a["objects"], object_names=tuple(header["object_names"]), materials=a["materials"],
         material_names=tuple(header["material_names"]), material_colors=a["material_colors"],
-        textures=tuple(textures),
+        textures=tuple(textures), color_space="srgb" if header.get("color_space") == "srgb" else "linear",
+        notes=tuple(str(note)[:400] for note in header.get("notes", [])[:100]),
     )  # fmt: skip
 
 

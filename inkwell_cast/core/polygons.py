@@ -99,8 +99,12 @@ def _cut_ears(n, s, o, corners, positions, picks):  # type: ignore[no-untyped-de
         x, y, z = _area_vector(p, 0, i, i + 1)
         nx, ny, nz = nx + x, ny + y, nz + z
     normal = nx, ny, nz
+    if n > LARGEST:
+        for i in range(n - 2):
+            picks[o + i, 0], picks[o + i, 1], picks[o + i, 2] = s, s + i + 1, s + i + 2
+        return
     left = np.arange(n)
-    m, folded = n, n > LARGEST
+    m, folded = n, False
     while m > 3:
         best = -1 if not folded else 1
         best_score = -np.inf

@@ -152,6 +152,14 @@ class FileSettings(Part):
         Literal["none", "z_to_y", "y_to_z"],
         setting("Up axis", "Turn the file's Z up into Y up, or Y up into Z up; as it is by default."),
     ] = "none"
+    colors: Annotated[
+        Literal["auto", "srgb", "linear"],
+        setting(
+            "Vertex colours",
+            "What their numbers are: display values (sRGB), linear light, or what the format says: glTF and USD have "
+            "light, the others display values.",
+        ),
+    ] = "auto"
     scale: float = Field(default=1.0, gt=0, le=1e9, description="Factor on every position, before the move.")
     move: tuple[float, float, float] = Field(default=(0.0, 0.0, 0.0), description="Scene units.")
     fixes: list[Fix] = Field(default_factory=list)

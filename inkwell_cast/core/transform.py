@@ -54,7 +54,10 @@ def one_name_each(mesh: Mesh) -> Mesh:
     """Join objects and materials of the same name, which primitives repeat."""
     objects, object_names = _renumber(mesh.objects, mesh.object_names)
     materials, material_names = _renumber(mesh.materials, mesh.material_names)
-    firsts = [mesh.material_names.index(n) for n in material_names]
+    if object_names == mesh.object_names and material_names == mesh.material_names:
+        return mesh
+    first = {name: n for n, name in reversed(list(enumerate(mesh.material_names)))}
+    firsts = [first[name] for name in material_names]
     return replace(
         mesh, objects=objects, object_names=object_names, materials=materials, material_names=material_names,
         textures=tuple(mesh.textures[n] for n in firsts),

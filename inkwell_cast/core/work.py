@@ -19,10 +19,10 @@ from .basis import tangents_for
 from .cage import Cage, rays_of
 from .cast import Cast, Hits, bands_of, cast_rays, empty_cast, empty_hits
 from .fit import cage_of
+from .free_memory import free
 from .gather import RAWS, empty
 from .ground import Ground
 from .low import Low, prepare_lows
-from .memory import free
 from .mesh import Mesh, corner_positions
 from .rays import Rays
 from .recipe import PROOF_SIDE, RAYLESS, Recipe

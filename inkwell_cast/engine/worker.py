@@ -190,7 +190,7 @@ class _Worker:
 
     def _load(self, job: Load) -> Loaded:
         self._tell("reading", 0.1)
-        mesh = read_mesh(job.path, job.name)
+        mesh = read_mesh(job.path, job.name, self._stopped)
         refuse_empty(mesh)
         if self._stopped():
             raise Cancelled

@@ -9,8 +9,9 @@ from inkwell_cast.core import bake as baking
 from inkwell_cast.core import memory
 from inkwell_cast.core.assembly import BakeMeshes
 from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.free_memory import free
 from inkwell_cast.core.maps import REGISTRY
-from inkwell_cast.core.memory import free, needed, refuse_too_large
+from inkwell_cast.core.memory import needed, refuse_too_large
 from inkwell_cast.core.recipe import Output, Recipe, Sheet
 from inkwell_cast.core.room import free_on_disk, room
 

@@ -9,10 +9,11 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.errors import InputProblem
-from inkwell_cast.core.formats import gltf, read_mesh, usd, write_mesh
+from inkwell_cast.core.formats import fbx, gltf, read_mesh, usd, write_mesh
 from inkwell_cast.core.mesh import Layer, corner_positions, layer_of_corners
 from inkwell_cast.core.packed import read_packed, write_packed
 from inkwell_cast.core.transform import transformed
+from inkwell_cast.core.vertex_colors import with_linear_colors
 
 from ..shapes import cube, torus
 from .test_formats import assert_same_surface, dressed
@@ -104,7 +105,8 @@ def test_glb_keeps_tangents_and_every_uv_channel(tmp_path):
 def test_obj_brings_colours_materials_and_polygons_back(tmp_path):
     write_mesh(tmp_path / "x.obj", dressed())
     found = read_mesh(tmp_path / "x.obj")
-    np.testing.assert_array_equal(found.colors.at_corners()[..., :3], dressed().colors.at_corners()[..., :3])
+    colors = with_linear_colors(found).colors.at_corners()
+    np.testing.assert_allclose(colors, dressed().colors.at_corners(), atol=1e-6)
     np.testing.assert_array_equal(found.material_colors, dressed().material_colors)
     (tmp_path / "q.obj").write_text("v 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nf 1 2 3 4\nf 1 2 3\n")
     assert read_mesh(tmp_path / "q.obj").polygons.tolist() == [0, 0, 1]
@@ -191,6 +193,42 @@ def test_fbx_keeps_names_places_uvs_and_materials(tmp_path):
     np.testing.assert_allclose(found.normals.at_corners(), np.broadcast_to([0, 0, 1], (2, 3, 3)))
 
 
+SETTINGS = """GlobalSettings:  {{
+  Properties70:  {{
+    P: "UpAxis", "int", "Integer", "",2
+    P: "UpAxisSign", "int", "Integer", "",1
+    P: "FrontAxis", "int", "Integer", "",1
+    P: "FrontAxisSign", "int", "Integer", "",-1
+    P: "CoordAxis", "int", "Integer", "",0
+    P: "CoordAxisSign", "int", "Integer", "",1
+    P: "UnitScaleFactor", "double", "Number", "",2.54
+  }}
+}}
+Objects:"""
+
+
+def test_fbx_axes_and_unit_are_told_and_nothing_is_turned(tmp_path):
+    (tmp_path / "x.fbx").write_text(FBX.replace("Objects:", SETTINGS, 1).format(x=3))
+    found = read_mesh(tmp_path / "x.fbx")
+    np.testing.assert_allclose(found.bounds, [[3, 0, 5], [4, 1, 5]])
+    assert "its up axis is Z and one unit is 2.54 cm" in found.notes[0]
+
+
+def test_fbx_settings_are_found_in_its_binary_form(tmp_path):
+    def text(name):
+        return b"S" + struct.pack("<I", len(name)) + name
+
+    for name, value, found in (
+        (b"UpAxis", b"I" + struct.pack("<i", 2), "its up axis is Z"),
+        (b"UnitScaleFactor", b"D" + struct.pack("<d", 100), "one unit is 100 cm"),
+    ):
+        head = text(name) + text(b"t") + text(b"l") + text(b"") + value
+        (tmp_path / "x.fbx").write_bytes(b"Kaydara FBX Binary  \0" + head)
+        assert found in fbx.axes_and_unit(tmp_path / "x.fbx")
+    (tmp_path / "x.fbx").write_bytes(text(b"UpAxis") + b"S\xff\xff")
+    assert fbx.axes_and_unit(tmp_path / "x.fbx") == ""
+
+
 @pytest.mark.parametrize("content", [b"", b"Kaydara FBX Binary  \x00\x1a\x00" + b"\xff" * 300, b"; FBX 7.4.0\n{{{{"])
 def test_bad_fbx_is_told_and_harms_nobody(content, tmp_path):
     (tmp_path / "bad.fbx").write_bytes(content)
@@ -235,6 +273,94 @@ def test_usd_keeps_names_places_uvs_polygons_and_subsets(tmp_path):
     assert found.polygons.tolist() == [0, 0, 1]
     np.testing.assert_allclose(found.uvs[0].at_corners(), corner_positions(found)[..., :2] - [3, 0])
     assert found.normals.complete
+
+
+OUTSIDE = """#usda 1.0
+(
+    subLayers = [@below.usda@]
+)
+def Xform "lid_low" (
+    references = @elsewhere.usda@</thing>
+)
+{
+    def Mesh "Mesh" (
+        payload = @/etc/payload.usda@
+    )
+    {
+        int[] faceVertexCounts = [3]
+        int[] faceVertexIndices = [0, 1, 2]
+        point3f[] points = [(0, 0, 0), (1, 0, 0), (0, 1, 0)]
+        normal3f[] normals = [(1, 0, 0), (1, 0, 0), (1, 0, 0)]
+        normal3f[] primvars:normals = [(0, 0, 1), (0, 0, 1), (0, 0, 1)] (
+            interpolation = "vertex"
+        )
+        rel material:binding = </brass>
+    }
+}
+def Mesh "ghost"
+{
+    int[] faceVertexCounts = [3]
+    int[] faceVertexIndices = [0, 1, 2]
+    point3f[] points = [(0, 0, 0), (1, 0, 0), (0, 1, 0)]
+    token visibility = "invisible"
+}
+def Mesh "helper"
+{
+    int[] faceVertexCounts = [3]
+    int[] faceVertexIndices = [0, 1, 2]
+    point3f[] points = [(0, 0, 0), (1, 0, 0), (0, 1, 0)]
+    uniform token purpose = "guide"
+}
+class "_bolt"
+{
+    def Mesh "bolt_high"
+    {
+        int[] faceVertexCounts = [3]
+        int[] faceVertexIndices = [0, 1, 2]
+        point3f[] points = [(0, 0, 0), (1, 0, 0), (0, 1, 0)]
+    }
+}
+def Xform "one" (
+    instanceable = true
+    inherits = </_bolt>
+)
+{
+    double3 xformOp:translate = (7, 0, 0)
+    uniform token[] xformOpOrder = ["xformOp:translate"]
+}
+def Material "brass"
+{
+    token outputs:surface.connect = </brass/shader.outputs:surface>
+    def Shader "shader"
+    {
+        uniform token info:id = "UsdPreviewSurface"
+        color3f inputs:diffuseColor = (0.8, 0.6, 0.1)
+        token outputs:surface
+    }
+}
+"""
+
+
+def test_usd_follows_nothing_outside_and_says_what_it_left_out(tmp_path):
+    for name in ("below.usda", "elsewhere.usda"):
+        (tmp_path / name).write_text(USDA.replace('Xform "root"', 'Xform "thing"'))
+    (tmp_path / "x.usda").write_text(OUTSIDE)
+    found = read_mesh(tmp_path / "x.usda")
+    assert sorted(found.object_names) == ["bolt_high", "lid_low"]
+    assert found.bounds[1].tolist() == [8, 1, 0]  # the instance stands where its node is
+    told = " ".join(found.notes)
+    for words in (
+        "elsewhere.usda",
+        "/etc/payload.usda",
+        "1 other files",
+        "ghost is invisible",
+        "helper is there as guide",
+    ):
+        assert words in told
+    lid = found.object_names.index("lid_low")
+    own = found.objects == lid
+    np.testing.assert_allclose(found.normals.at_corners()[own], np.broadcast_to([0, 0, 1], (1, 3, 3)))
+    np.testing.assert_allclose(found.material_colors[found.materials[own]], [[0.8, 0.6, 0.1]])
 
 
 def test_usd_says_what_to_do_where_it_cannot_be_read(tmp_path, monkeypatch):

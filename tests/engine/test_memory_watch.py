@@ -3,7 +3,7 @@ import sys
 
 import pytest
 
-from inkwell_cast.core import memory
+from inkwell_cast.core import free_memory as memory
 from inkwell_cast.engine.memory_watch import GONE, LOW, NO_ROOM, OWN, MemoryWatch
 
 
@@ -41,7 +41,7 @@ def test_a_container_s_limit_counts(tmp_path):
 
 LIMITED = """
 import resource
-from inkwell_cast.core.memory import free
+from inkwell_cast.core.free_memory import free
 from inkwell_cast.engine.memory_watch import limit_single_requests
 import numpy as np
 resource.setrlimit(resource.RLIMIT_{kind}, (6 << 30, 6 << 30))
@@ -65,7 +65,7 @@ MAPPED = """
 import mmap, tempfile
 import numpy as np
 from inkwell_cast.engine.memory_watch import limit_single_requests
-from inkwell_cast.core.memory import anonymous
+from inkwell_cast.core.free_memory import anonymous
 import os
 limit_single_requests()
 whole = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")

@@ -19,6 +19,7 @@ from . import (
     pairs,
     place,
     polygons,
+    reading,
     stray,
     tiles,
     uv_area,
@@ -41,7 +42,7 @@ REGISTRY: dict[str, Check] = {
     module.KEY: module
     for module in (
         numbers, pairs, uvs, place, winding, cages, stray, overlaps, tiles, uv_area, hard_edges, faceted, doubles,
-        borders, non_manifold, polygons, density,
+        borders, non_manifold, polygons, density, reading,
     )
 }  # fmt: skip
 

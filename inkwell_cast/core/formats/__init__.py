@@ -5,6 +5,8 @@ mesh (an MTL, a glTF buffer, a texture) is looked for beside it, by its bare nam
 """
 
 import pathlib
+import re
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Protocol
 
@@ -14,14 +16,17 @@ import numpy as np
 from .. import texture
 from ..arrays import Bool
 from ..errors import InputProblem
-from ..mesh import Mesh
+from ..mesh import Layer, Mesh
+from ..transform import one_name_each
 from . import fbx, gltf, obj, ply, stl, usd
+from .budget import Budget
+from .companions import companions_of
 
 
 class Format(Protocol):
     SUFFIXES: tuple[str, ...]
 
-    def read(self, path: pathlib.Path) -> Mesh: ...
+    def read(self, path: pathlib.Path, budget: Budget) -> Mesh: ...
 
 
 class Writer(Protocol):
@@ -31,20 +36,27 @@ class Writer(Protocol):
 MODULES: tuple[Format, ...] = (obj, ply, stl, gltf, fbx, usd)  # type: ignore[assignment]
 REGISTRY: dict[str, Format] = {suffix: module for module in MODULES for suffix in module.SUFFIXES}
 WRITERS: dict[str, Writer] = {".obj": obj, ".ply": ply, ".glb": gltf}
+LONGEST_NAME = 200
 COMPANIONS = (".mtl", ".bin", *texture.SUFFIXES)  # files that belong to a mesh and lie beside it
 
 
-def read_mesh(path: str | pathlib.Path, name: str = "") -> Mesh:
+def read_mesh(
+    path: str | pathlib.Path, name: str = "", cancelled: Callable[[], bool] = lambda: False
+) -> Mesh:  # fmt: skip
     """Read one file as one mesh, of the format its suffix names, and refuse what cannot be computed with.
 
-    `name` is what messages call the file, by default its own name. Raises InputProblem.
+    `name` is what messages call the file, by default its own name; `cancelled()` is asked between steps. Raises
+    InputProblem, also for a file that would become too large, and Cancelled.
     """
     path = pathlib.Path(path)
     name = name or path.name
     try:
-        mesh = format_of(pathlib.PurePath(name)).read(path)
-        mesh = _named(mesh, name)
+        size = sum(file.stat().st_size for file in (path, *companions_of(path)))
+        budget = Budget(name, size, cancelled)
+        mesh = format_of(pathlib.PurePath(name)).read(path, budget)
+        mesh = _with_usable_colors(_named(mesh, name), budget)
         refuse_unusable_numbers(mesh)
+        mesh = replace(mesh, notes=(*mesh.notes, *budget.notes))
     except InputProblem as problem:
         raise InputProblem(name, problem.what, problem.remedy, problem.part) from None
     except OSError as error:
@@ -59,7 +71,30 @@ def read_mesh(path: str | pathlib.Path, name: str = "") -> Mesh:
 def _named(mesh: Mesh, name: str) -> Mesh:
     """The mesh under the file's name; parts that have none in the file take it too."""
     stem = pathlib.PurePath(name).stem
-    return replace(mesh, name=name, object_names=tuple(part or stem for part in mesh.object_names))
+    return one_name_each(
+        replace(
+            mesh, name=name, object_names=tuple(_plain(part) or stem for part in mesh.object_names),
+            material_names=tuple(_plain(own) for own in mesh.material_names),
+        )
+    )  # fmt: skip
+
+
+def _plain(name: str) -> str:
+    """A name of a file on one line and of bounded length."""
+    return re.sub(r"[\x00-\x1f\x7f\x85\u2028\u2029]", "_", name)[:LONGEST_NAME]
+
+
+def _with_usable_colors(mesh: Mesh, budget: Budget) -> Mesh:
+    """Colours that are no numbers become mid-grey, those below 0 black; that is noted."""
+    if mesh.colors is None:
+        return mesh
+    values = mesh.colors.values
+    bad: Bool = ~np.isfinite(values) | (values < 0)
+    if not bad.any():
+        return mesh
+    budget.note(f"{int(bad.any(axis=1).sum()):,} vertex colours are no numbers, or below 0; they are taken as grey.")
+    grey = np.where(np.arange(values.shape[1]) == 3, np.float32(1), np.float32(0.5))
+    return replace(mesh, colors=Layer(np.where(bad, grey, values).astype(np.float32), mesh.colors.corners))
 
 
 def format_of(path: pathlib.PurePath) -> Format:

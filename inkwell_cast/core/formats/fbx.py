@@ -1,10 +1,13 @@
 """FBX, read through the Open Asset Import Library in a child process.
 
 Kept: node transforms (applied), node names as objects, material names and diffuse colours, per-corner normals, every
-UV set and vertex colours. Polygons are cut by that library, not by `polygons`. Centimetres and axes stay the file's.
+UV set and vertex colours. Polygons are cut by that library, not by `polygons`. Unit and axes stay the file's, and are
+told where they are not centimetres and Y up.
 """
 
 import pathlib
+import re
+import struct
 from typing import Any
 
 import numpy as np
@@ -13,18 +16,19 @@ from ..arrays import F32, F64
 from ..errors import InputProblem
 from ..mesh import Layer, Mesh, merge
 from ..transform import one_name_each, transformed
+from .budget import Budget
 from .isolated import read_in_child
 
 SUFFIXES = (".fbx",)
 _HELPERS = "_$AssimpFbx$_"  # the library adds nodes for pivots under such names
 
 
-def read(path: pathlib.Path) -> Mesh:
+def read(path: pathlib.Path, budget: Budget) -> Mesh:
     """Read one file as one mesh. Raises InputProblem."""
-    return read_in_child(path, __name__)
+    return read_in_child(path, __name__, budget)
 
 
-def parse(path: pathlib.Path) -> Mesh:
+def parse(path: pathlib.Path, budget: Budget) -> Mesh:
     """The same in this process; the library may crash on damaged files."""
     import assimp_py as library
 
@@ -32,11 +36,19 @@ def parse(path: pathlib.Path) -> Mesh:
         scene = library.import_file(str(path), library.Process_Triangulate | library.Process_SortByPType)
     except Exception as error:
         raise InputProblem(path.name, f"It cannot be read as FBX ({error}).", "") from error
+    said = axes_and_unit(path)
+    if said:
+        budget.note(said)
     parts = []
-    waiting: list[tuple[Any, F64, str]] = [(scene.root_node, np.eye(4), "")]
+    root = scene.root_node  # its own matrix is the library's: it would turn a Z up file over, and scale it
+    parts += [_part(path, scene, scene.meshes[m], root.name, np.eye(4)) for m in root.mesh_indices]
+    waiting: list[tuple[Any, F64, str]] = [(child, np.eye(4), "") for child in reversed(root.children)]
     while waiting:
         node, above, owner = waiting.pop()
+        budget.take(instances=1)
         matrix = above @ np.array(node.transformation, np.float64).reshape(4, 4)
+        for m in node.mesh_indices:
+            budget.take(scene.meshes[m].num_vertices, scene.meshes[m].num_faces)
         name = owner if _HELPERS in node.name else node.name
         parts += [_part(path, scene, scene.meshes[m], name or node.name, matrix) for m in node.mesh_indices]
         waiting += [(child, matrix, name) for child in reversed(node.children)]
@@ -44,6 +56,42 @@ def parse(path: pathlib.Path) -> Mesh:
     if not parts:
         raise InputProblem(path.name, "It holds no triangles.", "")
     return one_name_each(merge(parts, path.name))
+
+
+def axes_and_unit(path: pathlib.Path) -> str:
+    """What the file says of its up axis and unit, where that is not Y up and centimetres; "" where it says neither."""
+    data = path.read_bytes()
+    up, unit = _setting(data, b"UpAxis"), _setting(data, b"UnitScaleFactor")
+    said = []
+    if up is not None and int(up) in (0, 2):
+        said.append(f"its up axis is {'XYZ'[int(up)]}")
+    if unit is not None and unit > 0 and unit != 1:
+        said.append(f"one unit is {unit:g} cm")
+    if not said:
+        return ""
+    return f"The file says that {' and '.join(said)}. Nothing was turned or scaled; “Up axis” of the file turns it."
+
+
+def _setting(data: bytes, name: bytes) -> float | None:
+    """A number of the global settings, in the text or the binary form of the format."""
+    text = re.search(rb'P: *"' + name + rb'" *,[^\n]*?, *(-?[0-9.eE+]+)\s*\r?\n', data)
+    if text:
+        try:
+            return float(text.group(1))
+        except ValueError:
+            return None
+    at = data.find(b"S" + len(name).to_bytes(4, "little") + name + b"S")
+    if at < 0:
+        return None
+    at += 5 + len(name)
+    for _ in range(3):  # type, label and flags stand between name and value
+        if data[at : at + 1] != b"S":
+            return None
+        at += 5 + int.from_bytes(data[at + 1 : at + 5], "little")
+    form = {b"I": "<i", b"D": "<d", b"F": "<f", b"L": "<q"}.get(data[at : at + 1])
+    if form is None or at + 1 + struct.calcsize(form) > len(data):
+        return None
+    return float(struct.unpack_from(form, data, at + 1)[0])
 
 
 def _rows(data: Any, kind: type, width: int) -> Any:
@@ -67,7 +115,8 @@ def _part(path: pathlib.Path, scene: Any, mesh: Any, name: str, matrix: F64) -> 
     color = (material.get("COLOR_DIFFUSE") or [0.5, 0.5, 0.5])[:3]
     made = Mesh(
         path.name, positions, triangles, normals=Layer(normals, triangles) if normals is not None else None,
-        uvs=tuple(uvs), colors=Layer(colors[0], triangles) if colors else None, object_names=(name,),
+        uvs=tuple(uvs), colors=Layer(colors[0], triangles) if colors else None, color_space="srgb",
+        object_names=(name,),
         material_names=(str(material.get("NAME", "")),), material_colors=np.array([color], np.float32),
     )  # fmt: skip
     return transformed(made, matrix)

@@ -10,6 +10,7 @@ import binascii
 import json
 import math
 import pathlib
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import unquote
@@ -23,6 +24,7 @@ from ..errors import InputProblem
 from ..mesh import Layer, Mesh, merge
 from ..texture import Texture
 from ..transform import one_name_each, transformed
+from .budget import Budget
 from .gltf_write import BIN_CHUNK, JSON_CHUNK, MAGIC, write
 
 __all__ = ["SUFFIXES", "read", "write"]
@@ -30,7 +32,9 @@ __all__ = ["SUFFIXES", "read", "write"]
 SUFFIXES = (".glb", ".gltf")
 COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
-UNDERSTOOD = {"KHR_mesh_quantization", "KHR_materials_unlit", "KHR_texture_transform"}
+UNDERSTOOD = {"KHR_mesh_quantization", "KHR_materials_unlit", "KHR_texture_transform", "EXT_mesh_gpu_instancing"}
+MODES = {0: "points", 1: "lines", 2: "lines", 3: "lines"}
+INSTANCING = "EXT_mesh_gpu_instancing"
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,25 +44,25 @@ class _File:
     path: pathlib.Path
     document: dict[str, Any]
     buffers: list[U8]
+    budget: Budget
 
 
-def read(path: pathlib.Path) -> Mesh:
+def read(path: pathlib.Path, budget: Budget) -> Mesh:
     """Read every mesh of the file's scene as one mesh. Raises InputProblem for damaged or compressed files."""
     document, binary = _text(path) if path.suffix.lower() == ".gltf" else _chunks(path)
     unknown = set(document.get("extensionsRequired", [])) - UNDERSTOOD
     if unknown:
-        raise InputProblem(
-            path.name, f"It needs the extension {', '.join(sorted(unknown))}.", "Export it without compression."
-        )
+        named = ", ".join(sorted(map(str, unknown)))
+        raise InputProblem(path.name, f"It needs the extension {named}.", f"Export it without {named}.")
     try:
-        file = _File(path, document, _buffers(path, document, binary))
+        file = _File(path, document, _buffers(path, document, binary), budget)
+        placed = list(_placed(file))
+        for primitive, _, matrices in placed:
+            _count(file, primitive, len(matrices))
         parts = [
-            _primitive(file, primitive, name, matrix)
-            for node, name, matrix in _nodes(document)
-            for primitive in document["meshes"][node["mesh"]]["primitives"]
-            if primitive.get("mode", 4) == 4
+            _primitive(file, primitive, name, matrix) for primitive, name, matrices in placed for matrix in matrices
         ]
-    except (KeyError, IndexError, TypeError, AttributeError, ValueError, OverflowError) as error:
+    except (KeyError, IndexError, TypeError, AttributeError, ValueError, OverflowError, RecursionError) as error:
         raise InputProblem(
             path.name, f"Its description names something that is not there ({error}).", "Export it again."
         ) from error
@@ -88,7 +92,7 @@ def _chunks(path: pathlib.Path) -> tuple[dict[str, Any], U8]:
         if kind == JSON_CHUNK:
             try:
                 document = json.loads(body.tobytes())
-            except ValueError as error:
+            except (ValueError, RecursionError) as error:
                 raise InputProblem(path.name, f"Its description is damaged ({error}).", "Export it again.") from error
         elif kind == BIN_CHUNK:
             binary = body
@@ -138,8 +142,46 @@ def _buffers(path: pathlib.Path, document: dict[str, Any], binary: U8) -> list[U
     return found
 
 
-def _nodes(document: dict[str, Any]) -> list[tuple[dict[str, Any], str, F64]]:
+def _placed(file: _File) -> Iterator[tuple[dict[str, Any], str, list[F64]]]:
+    """Every primitive that has triangles, with its name and the matrices of its instances."""
+    for node, name, matrix in _nodes(file):
+        matrices = [matrix]
+        if INSTANCING in node.get("extensions", {}):
+            matrices = _instances(file, node["extensions"][INSTANCING]["attributes"], matrix)
+        for primitive in file.document["meshes"][node["mesh"]]["primitives"]:
+            mode = primitive.get("mode", 4)
+            if mode in (4, 5, 6):
+                yield primitive, name, matrices
+            else:
+                file.budget.note(f"{name} holds {MODES[mode]}, which were left out.")
+
+
+def _instances(file: _File, attributes: dict[str, int], above: F64) -> list[F64]:
+    """The matrices of a node's instances, of which each is a place, a turn and a size (EXT_mesh_gpu_instancing)."""
+    counts = {int(file.document["accessors"][index]["count"]) for index in attributes.values()}
+    if len(counts) != 1:
+        raise ValueError("instances of different counts")
+    file.budget.take(instances=counts.copy().pop())
+    given = {key: _attribute(file, index, 4 if key == "ROTATION" else 3) for key, index in attributes.items()}
+    names = {"TRANSLATION": "translation", "ROTATION": "rotation", "SCALE": "scale"}
+    rows = [
+        {name: given[key][n].tolist() for key, name in names.items() if key in given} for n in range(counts.pop())
+    ]  # fmt: skip
+    return [above @ _matrix(row) for row in rows]
+
+
+def _count(file: _File, primitive: dict[str, Any], instances: int) -> None:
+    """Tell the budget what the instances of a primitive will take."""
+    accessors = file.document["accessors"]
+    vertices = int(accessors[primitive["attributes"]["POSITION"]]["count"])
+    corners = int(accessors[primitive["indices"]]["count"]) if "indices" in primitive else vertices
+    faces = corners // 3 if primitive.get("mode", 4) == 4 else max(corners - 2, 0)
+    file.budget.take(vertices * instances, faces * instances)
+
+
+def _nodes(file: _File) -> list[tuple[dict[str, Any], str, F64]]:
     """Nodes that carry a mesh, with a name and the matrix to scene space."""
+    document = file.document
     nodes = document.get("nodes", [])
     scenes = document.get("scenes")
     inner = {child for node in nodes for child in node.get("children", [])}
@@ -150,13 +192,20 @@ def _nodes(document: dict[str, Any]) -> list[tuple[dict[str, Any], str, F64]]:
         index, above, depth = waiting.pop()
         if depth > 1000:
             raise KeyError("a node that is its own child")
+        file.budget.take(instances=1)
         node = nodes[index]
         matrix = above @ _matrix(node)
         if "mesh" in node:
             mesh = document["meshes"][node["mesh"]]
-            found.append((node, node.get("name") or mesh.get("name") or f"mesh {node['mesh']}", matrix))
+            found.append((node, _text_of(node) or _text_of(mesh) or f"mesh {node['mesh']}", matrix))
         waiting += [(child, matrix, depth + 1) for child in reversed(node.get("children", []))]
     return found
+
+
+def _text_of(named: dict[str, Any]) -> str:
+    """The name of something; what is no text is none."""
+    name = named.get("name")
+    return name if isinstance(name, str) else ""
 
 
 def _matrix(node: dict[str, Any]) -> F64:
@@ -178,18 +227,39 @@ def _matrix(node: dict[str, Any]) -> F64:
 
 def _accessor(file: _File, index: int) -> Any_:
     """The rows of an accessor as a view of the file, (count, width) in their stored type."""
+    accessor = file.document["accessors"][index]
+    kind, width, count = np.dtype(COMPONENTS[accessor["componentType"]]), WIDTHS[accessor["type"]], accessor["count"]
+    if count < 0:
+        raise InputProblem(file.path.name, f"Accessor {index} has an impossible size.", "The file is damaged.")
+    if "bufferView" in accessor:
+        rows = _viewed(file, index, accessor, kind, width, count)
+    else:  # nothing but zeros, which the sparse rows change
+        file.budget.take(count)
+        rows = np.zeros((count, width), kind)
+    sparse = accessor.get("sparse")
+    if not sparse:
+        return rows
+    changed, most = int(sparse["count"]), len(file.buffers)
+    if not 0 <= changed <= count or not most:
+        raise InputProblem(file.path.name, f"Accessor {index} has an impossible size.", "The file is damaged.")
+    inner = sparse["indices"], sparse["values"]
+    kinds = np.dtype(COMPONENTS[inner[0]["componentType"]]), kind
+    places = _viewed(file, index, inner[0], kinds[0], 1, changed).reshape(-1)
+    if changed and places.max() >= count:
+        raise InputProblem(file.path.name, f"Accessor {index} changes rows that it has not.", "Export it again.")
+    rows = np.array(rows)
+    rows[places] = _viewed(file, index, inner[1], kinds[1], width, changed)
+    return rows
+
+
+def _viewed(file: _File, index: int, accessor: dict[str, Any], kind: np.dtype[Any], width: int, count: int) -> Any_:
+    """Rows of a buffer view as they lie in the file."""
     path, document = file.path, file.document
-    accessor = document["accessors"][index]
-    if "sparse" in accessor or "bufferView" not in accessor:
-        raise InputProblem(path.name, "It uses sparse accessors.", "Export it without morph targets or compression.")
     view = document["bufferViews"][accessor["bufferView"]]
-    kind = np.dtype(COMPONENTS[accessor["componentType"]])
-    width = WIDTHS[accessor["type"]]
     stride = view.get("byteStride") or width * kind.itemsize
     start = view.get("byteOffset", 0) + accessor.get("byteOffset", 0)
-    count = accessor["count"]
     data = file.buffers[view.get("buffer", 0)]
-    if count < 0 or start < 0 or stride < width * kind.itemsize:
+    if start < 0 or stride < width * kind.itemsize:
         raise InputProblem(path.name, f"Accessor {index} has an impossible size.", "The file is damaged.")
     if count and start + (count - 1) * stride + width * kind.itemsize > len(data):
         raise InputProblem(
@@ -214,10 +284,15 @@ def _attribute(file: _File, index: int, width: int) -> F32:
 def _primitive(file: _File, primitive: dict[str, Any], name: str, matrix: F64) -> Mesh:
     attributes = primitive["attributes"]
     positions = _attribute(file, attributes["POSITION"], 3)
-    if "indices" in primitive:
+    if "indices" in primitive and primitive.get("mode", 4) == 4:
         triangles = _triangles(file.path, name, _accessor(file, primitive["indices"]), len(positions))
     else:
         triangles = np.arange(len(positions) // 3 * 3, dtype=np.int32).reshape(-1, 3)
+    if primitive.get("mode", 4) != 4:
+        flat = (
+            _accessor(file, primitive["indices"]).reshape(-1) if "indices" in primitive else np.arange(len(positions))
+        )
+        triangles = _in_strips(file.path, name, flat, len(positions), primitive["mode"] == 6)
 
     def rows(key: str, width: int) -> F32:
         found = _attribute(file, attributes[key], width)
@@ -252,6 +327,21 @@ def _primitive(file: _File, primitive: dict[str, Any], name: str, matrix: F64) -
     return transformed(made, matrix)
 
 
+def _in_strips(path: pathlib.Path, name: str, flat: Any_, vertices: int, fan: bool) -> I32:
+    """The triangles of a strip, of which every second is wound the other way, or of a fan; those of no area go."""
+    corners = flat.astype(np.int64)
+    if len(corners) and corners.max() >= vertices:
+        raise InputProblem(
+            path.name, f"A face names vertex {corners.max():,}, but there are {vertices:,}.", "Export it again.", name
+        )
+    n = np.arange(max(len(corners) - 2, 0))
+    second, third = (n + 1, n + 2) if fan else (n + 1 + n % 2, n + 2 - n % 2)
+    first = np.zeros_like(n) if fan else n
+    rows = np.stack([corners[first], corners[second], corners[third]], axis=1) if len(n) else np.zeros((0, 3), np.int64)
+    a, b, c = rows.T
+    return rows[(a != b) & (b != c) & (c != a)].astype(np.int32)
+
+
 def _triangles(path: pathlib.Path, name: str, indices: Any_, vertices: int) -> I32:
     flat = indices.reshape(-1)
     out = np.empty((len(flat) // 3, 3), np.int32)
@@ -279,14 +369,14 @@ def _material(file: _File, index: int | None) -> tuple[str, list[float], Texture
     base = material.get("pbrMetallicRoughness", {})
     color, worn = base.get("baseColorFactor", [0.5, 0.5, 0.5, 1])[:3], base.get("baseColorTexture")
     tint = tuple(float(c) for c in base.get("baseColorFactor", (1, 1, 1))[:3])
-    return material.get("name") or f"material {index}", color, _texture(file, worn, tint) if worn else None
+    return _text_of(material) or f"material {index}", color, _texture(file, worn, tint) if worn else None
 
 
 def _texture(file: _File, worn: dict[str, Any], tint: tuple[float, ...]) -> Texture | None:
     """A texture of the file's own buffers, a data URI or a picture beside it; None where that lies elsewhere."""
     document = file.document
     image = document["images"][document["textures"][worn["index"]]["source"]]
-    name, uri = image.get("name") or image.get("uri", "")[:60] or "texture", image.get("uri")
+    name, uri = _text_of(image) or image.get("uri", "")[:60] or "texture", image.get("uri")
     if uri is None:
         view = document["bufferViews"][image["bufferView"]]
         start = view.get("byteOffset", 0)

@@ -10,6 +10,7 @@ import numpy as np
 
 from ..arrays import F32, I32, Any_
 from ..mesh import Layer, Mesh
+from ..vertex_colors import colors_in
 
 MAGIC, JSON_CHUNK, BIN_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
 
@@ -122,7 +123,7 @@ def _vertices(mesh: Mesh, chosen: Any_) -> tuple[dict[str, F32], Any_]:
     if mesh.tangents and "NORMAL" in layers and (mesh.tangents.corners[chosen] >= 0).all():
         layers["TANGENT"] = mesh.tangents
     if mesh.colors and (mesh.colors.corners[chosen] >= 0).all():
-        layers["COLOR_0"] = mesh.colors
+        layers["COLOR_0"] = Layer(colors_in(mesh, "linear"), mesh.colors.corners)
     first, place = _distinct([layer.corners[chosen].reshape(-1) for layer in layers.values()])
     rows = {
         key: np.asarray(layer.values[layer.corners[chosen].reshape(-1)[first]], np.float32)

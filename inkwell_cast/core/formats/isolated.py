@@ -9,50 +9,64 @@ import signal
 import subprocess
 import sys
 import tempfile
+from dataclasses import replace
 
 from ..errors import InputProblem
+from ..free_memory import free
 from ..mesh import Mesh
 from ..packed import read_packed, write_packed
+from .budget import Budget
 
-LONGEST_SECONDS = 600
+LOOK_SECONDS = 0.1
+TOLD = 3  # exit code: the last line of its errors is for the user
+SPARE = 0.8
 MOST_BYTES = 16 << 30
 PR_SET_PDEATHSIG = 1
 
 
-def read_in_child(path: pathlib.Path, module: str) -> Mesh:
-    """`module.parse(path)` of this package, run in a child. Raises InputProblem for whatever goes wrong there."""
+def read_in_child(path: pathlib.Path, module: str, budget: Budget) -> Mesh:
+    """`module.parse(path, budget)` of this package, run in a child. Raises InputProblem for what goes wrong there."""
     with tempfile.TemporaryDirectory(prefix="inkwell-read-") as folder:
         out = pathlib.Path(folder) / "mesh"
-        command = [sys.executable, "-m", __name__, module, str(path), str(out)]
-        try:
-            ended = subprocess.run(command, capture_output=True, text=True, timeout=LONGEST_SECONDS, check=False)
-        except subprocess.TimeoutExpired as error:
-            raise InputProblem(
-                path.name, f"Reading it took more than {LONGEST_SECONDS // 60} minutes.", "Export it as GLB."
-            ) from error
-        if ended.returncode == 0:
+        command = [sys.executable, "-m", __name__, module, str(path), str(out), str(budget.size)]
+        with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True) as child:
+            words = _followed(child, budget)
+        if child.returncode == 0:
             return read_packed(out)
-        words = ended.stderr.strip().splitlines()
-        what = (
-            words[-1]
-            if ended.returncode == 3 and words
-            else f"The reader of this format failed on it ({ended.returncode})."
-        )
+        lines = words.strip().splitlines()
+        told = child.returncode == TOLD and lines
+        what = lines[-1] if told else f"The reader of this format failed on it ({child.returncode})."
         raise InputProblem(path.name, what, "Export it again, or as GLB.")
 
 
+def _followed(child: "subprocess.Popen[str]", budget: Budget) -> str:
+    """What a child said until it ended; it is ended where nobody waits for it any more, or it takes too long."""
+    while True:
+        try:
+            return child.communicate(timeout=LOOK_SECONDS)[1]
+        except subprocess.TimeoutExpired:
+            try:
+                budget.look()
+            except BaseException:
+                child.kill()
+                raise
+
+
 def main() -> None:
-    module, path, out = sys.argv[1:]
+    module, path, out, size = sys.argv[1:]
     if sys.platform == "linux":
         import ctypes
         import resource
 
         ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)  # never outlive the process that asked
-
-        resource.setrlimit(resource.RLIMIT_AS, (MOST_BYTES, MOST_BYTES))
+        most = min(MOST_BYTES, int(SPARE * free()))
+        _, hard = resource.getrlimit(resource.RLIMIT_DATA)
+        if hard == resource.RLIM_INFINITY or most < hard:
+            resource.setrlimit(resource.RLIMIT_DATA, (most, hard))
+    budget = Budget(pathlib.Path(path).name, int(size))
     try:
-        mesh = importlib.import_module(module).parse(pathlib.Path(path))
-        write_packed(pathlib.Path(out), mesh)
+        mesh = importlib.import_module(module).parse(pathlib.Path(path), budget)
+        write_packed(pathlib.Path(out), replace(mesh, notes=(*mesh.notes, *budget.notes)))
     except InputProblem as problem:
         sys.exit(_say(problem.what))
     except MemoryError:
@@ -61,7 +75,7 @@ def main() -> None:
 
 def _say(words: str) -> int:
     print(words, file=sys.stderr)
-    return 3
+    return TOLD
 
 
 if __name__ == "__main__":

@@ -5,7 +5,9 @@ written after the position. Names: `o` lines; in a file without them, `g` lines.
 count and one to fill.
 """
 
+import math
 import pathlib
+import re
 from typing import TextIO
 
 import numba
@@ -17,27 +19,30 @@ from ..errors import InputProblem
 from ..mesh import NO_VALUE, Layer, Mesh
 from ..polygons import corner_rows, triangulate
 from ..texture import Texture
-from .text import is_space, read_number
+from ..vertex_colors import colors_in
+from .budget import Budget
+from .text import decoded, is_space, read_number
 
 SUFFIXES = (".obj",)
 V, VT, VN, FACE, NAME, OTHER = 1, 2, 3, 4, 5, 0
+BYTE_ORDER_MARK = b"\xef\xbb\xbf"
 _ABSENT = np.iinfo(np.int64).min
 
+LONGEST_LINE = 4096  # of a name
 FAULTS = {
     1: "a number cannot be read",
     2: "a face names a vertex that is not there",
     3: "a face names a UV that is not there",
     4: "a face names a normal that is not there",
-    5: "a face has fewer than three corners",
 }
 
 
-def read(path: pathlib.Path) -> Mesh:
+def read(path: pathlib.Path, budget: Budget) -> Mesh:
     """Read one file as one mesh. Raises InputProblem with the line at fault."""
-    data = np.fromfile(path, np.uint8)
-    data = _joined_lines(data)
-    counts = _count(data)
-    vertices, uvs, normals, faces, corners, names = (int(c) for c in counts)
+    given = np.fromfile(path, np.uint8)
+    data = _joined_lines(given)
+    vertices, uvs, normals, faces, corners, names = (int(c) for c in _count(data))
+    budget.take(max(vertices, uvs, normals), max(corners - 2 * faces, faces))
     if faces == 0 or vertices == 0:
         raise InputProblem(
             path.name,
@@ -48,16 +53,25 @@ def read(path: pathlib.Path) -> Mesh:
         np.empty((vertices, 6), np.float32), np.zeros((uvs, 2), np.float32), np.empty((normals, 3), np.float32),
         np.empty(faces, np.int64), np.full((corners, 3), NO_VALUE, np.int64), np.empty((names, 2), np.int64),
     )  # fmt: skip
-    fault, line, colored = _fill(data, *out)
+    budget.look()
+    fault, at, colored, filled, used = _fill(data, *out)
     if fault:
+        line = int(np.count_nonzero(given[:at] == 10)) + 1
         raise InputProblem(path.name, f"Line {line:,}: {FAULTS[fault]}.", "Export the file again.")
-    return _assemble(path, data, colored == vertices, *out)
+    if filled < faces:
+        budget.note(f"{faces - filled:,} faces have fewer than three corners and were left out.")
+    if not filled:
+        raise InputProblem(path.name, "None of its faces has three corners.", "Export the mesh with its faces.")
+    points, flat, normal, sizes, rows, marks = out
+    budget.look()
+    return _assemble(path, data, colored == vertices, points, flat, normal, sizes[:filled], rows[:used], marks)
 
 
 def _joined_lines(data: U8) -> U8:
-    """Lines that end in a backslash go on in the next one."""
-    ends = np.flatnonzero(data[:-1] == 92) if len(data) else data
-    if not len(ends):
+    """Lines that end in a backslash go on in the next one; a byte-order mark is passed over. Places stay the same."""
+    if data[:3].tobytes() == BYTE_ORDER_MARK:
+        data[:3] = 32
+    if not (data == 92).any():
         return data
     text = data.tobytes().replace(b"\\\r\n", b"   ").replace(b"\\\n", b"  ")
     return np.frombuffer(text, np.uint8)
@@ -173,13 +187,14 @@ def _read_corner(data, at, end, row):  # type: ignore[no-untyped-def]
 
 @numba.njit(cache=True, nogil=True)
 def _fill(data, points, uvs, normals, sizes, corners, names):  # type: ignore[no-untyped-def]
-    """Fill the arrays; returns (fault or 0, its line, vertices that carry a colour)."""
-    row, ids = np.empty(6, np.float64), np.empty(3, np.int64)
+    """Fill the arrays: (fault or 0, its place in data, vertices with a colour, faces and corners that were filled).
+
+    A vertex is x y z, x y z w (the weight is passed over), x y z r g b or x y z w r g b.
+    """
+    row, ids = np.empty(7, np.float64), np.empty(3, np.int64)
     nv = nt = nn = nf = nc = nm = colored = 0
-    line = 0
     i, end = 0, len(data)
     while i < end:
-        line += 1
         i = _skip(data, i, end)
         if i >= end:
             break
@@ -187,21 +202,22 @@ def _fill(data, points, uvs, normals, sizes, corners, names):  # type: ignore[no
         if kind == V:
             found = _read_row(data, at, end, row)
             if found < 3:
-                return 1, line, 0
-            for k in range(found):
+                return 1, i, 0, 0, 0
+            for k in range(3):
                 points[nv, k] = row[k]
-            colored += 1 if found == 6 else 0
+                points[nv, 3 + k] = row[found - 3 + k] if found >= 6 else 0.0
+            colored += 1 if found >= 6 else 0
             nv += 1
         elif kind == VT:
             found = _read_row(data, at, end, row)
             if found < 1:
-                return 1, line, 0
+                return 1, i, 0, 0, 0
             for k in range(min(found, 2)):
                 uvs[nt, k] = row[k]
             nt += 1
         elif kind == VN:
             if _read_row(data, at, end, row) < 3:
-                return 1, line, 0
+                return 1, i, 0, 0, 0
             for k in range(3):
                 normals[nn, k] = row[k]
             nn += 1
@@ -213,7 +229,7 @@ def _fill(data, points, uvs, normals, sizes, corners, names):  # type: ignore[no
                     break
                 at = _read_corner(data, at, end, ids)
                 if at < 0:
-                    return 1, line, 0
+                    return 1, i, 0, 0, 0
                 for k in range(3):
                     total = nv if k == 0 else nt if k == 1 else nn
                     if ids[k] == _ABSENT:
@@ -221,18 +237,20 @@ def _fill(data, points, uvs, normals, sizes, corners, names):  # type: ignore[no
                     place = ids[k] - 1 if ids[k] > 0 else total + ids[k]
                     limit = len(points) if k == 0 else len(uvs) if k == 1 else len(normals)
                     if ids[k] == 0 or place < 0 or place >= limit:
-                        return 2 + k, line, 0
+                        return 2 + k, i, 0, 0, 0
                     corners[nc, k] = place
                 nc += 1
             if nc - first < 3:
-                return 5, line, 0
-            sizes[nf] = nc - first
-            nf += 1
+                corners[first:nc] = NO_VALUE
+                nc = first
+            else:
+                sizes[nf] = nc - first
+                nf += 1
         elif kind == NAME:
             names[nm, 0], names[nm, 1] = i, nf
             nm += 1
         i = _end_of_line(data, at, end) + 1
-    return 0, 0, colored
+    return 0, 0, colored, nf, nc
 
 
 def _assemble(
@@ -268,6 +286,7 @@ def _assemble(
         materials=materials[faces],
         material_names=material_names,
         material_colors=colors_there,
+        color_space="srgb",
         textures=textures,
     )
 
@@ -278,10 +297,8 @@ def _names(
     """Object and material of every face."""
     lines = []
     for start, face in names.tolist():
-        end = start
-        while end < len(data) and data[end] != 10:
-            end += 1
-        word, _, rest = data[start:end].tobytes().decode("utf-8", "replace").partition(" ")
+        line = data[start : start + LONGEST_LINE].tobytes().partition(b"\n")[0]
+        word, _, rest = decoded(line).replace("\t", " ").partition(" ")
         lines.append((word.strip(), rest.strip(), face))
     keyword = "o" if any(word == "o" for word, _, _ in lines) else "g"
     objects, object_names = _runs([(n, f) for w, n, f in lines if w == keyword], faces)
@@ -308,27 +325,28 @@ def _materials(
     A texture (map_Kd) takes the colour's place; options before its name are passed over.
     """
     colors, textures = np.full((len(names), 3), 0.5, np.float32), list[Texture | None]([None] * len(names))
-    for library in libraries:
+    row = {name: n for n, name in enumerate(names)}
+    for library in dict.fromkeys(libraries):
         beside = path.parent / pathlib.PurePath(library.replace("\\", "/")).name
         if not beside.is_file():
             continue
         current = ""
-        for line in beside.read_text("utf-8", "replace").splitlines():
+        for line in decoded(beside.read_bytes()).splitlines():
             word, _, rest = line.strip().partition(" ")
             if word == "newmtl":
                 current = rest.strip()
-            elif word == "Kd" and current in names:
+            elif word == "Kd" and current in row:
                 try:
                     rgb = [float(x) for x in rest.split()[:3]]
                 except ValueError:
                     continue
-                if len(rgb) == 3:
-                    colors[names.index(current)] = rgb
-            elif word == "map_Kd" and current in names and rest.strip():
+                if len(rgb) == 3 and all(math.isfinite(x) for x in rgb):
+                    colors[row[current]] = rgb
+            elif word == "map_Kd" and current in row and rest.strip():
                 name = rest.strip() if "." in rest and not rest.startswith("-") else rest.split()[-1]
                 data = texturing.beside(path, name)
                 if data is not None:
-                    textures[names.index(current)] = texturing.texture_of(name, data)
+                    textures[row[current]] = texturing.texture_of(name, data)
     return colors, tuple(textures)
 
 
@@ -341,14 +359,14 @@ def write(path: pathlib.Path, mesh: Mesh) -> None:
     named = [n for n in mesh.material_names if n]
     if named:
         lines = [
-            f"newmtl {n}\nKd {' '.join(format(x, '.9g') for x in color)}\n"
+            f"newmtl {_on_one_line(n)}\nKd {' '.join(format(x, '.9g') for x in color)}\n"
             for n, color in zip(mesh.material_names, mesh.material_colors.tolist(), strict=True)
             if n
         ]
         library.write_text("\n".join(lines), "utf-8")
     with path.open("w", encoding="utf-8", newline="\n") as file:
         if named:
-            file.write(f"mtllib {library.name}\n")
+            file.write(f"mtllib {_on_one_line(library.name)}\n")
         colors = _colors_by_vertex(mesh)
         _write_rows(file, "v", mesh.positions if colors is None else np.concatenate([mesh.positions, colors], axis=1))
         if mesh.uvs:
@@ -366,9 +384,9 @@ def _write_faces(file: TextIO, mesh: Mesh) -> None:
     for f, triangle in enumerate((mesh.triangles + 1).tolist()):
         here = objects[f], materials[f]
         if here[0] != last[0]:
-            file.write(f"o {mesh.object_names[here[0]]}\n")
+            file.write(f"o {_on_one_line(mesh.object_names[here[0]])}\n")
         if here != last and mesh.material_names[here[1]]:
-            file.write(f"usemtl {mesh.material_names[here[1]]}\n")
+            file.write(f"usemtl {_on_one_line(mesh.material_names[here[1]])}\n")
         last = here
         words = []
         for i, vertex in enumerate(triangle):
@@ -378,13 +396,18 @@ def _write_faces(file: TextIO, mesh: Mesh) -> None:
         file.write(f"f {' '.join(words)}\n")
 
 
+def _on_one_line(name: str) -> str:
+    """A name that cannot end its line, nor go on in the next one."""
+    return re.sub(r"[\x00-\x1f\x7f\x85\u2028\u2029]", "_", name).rstrip("\\") or "_"
+
+
 def _colors_by_vertex(mesh: Mesh) -> F32 | None:
     """One colour a vertex (V, 3), or None where there are none or a vertex has several."""
     if mesh.colors is None or not mesh.colors.complete:
         return None
     rows = np.full(len(mesh.positions), NO_VALUE, np.int32)
     rows[mesh.triangles] = mesh.colors.corners
-    values = mesh.colors.values
+    values = colors_in(mesh, "srgb")
     if not np.array_equal(values[rows[mesh.triangles]], values[mesh.colors.corners]):
         return None
     return np.where(rows[:, None] < 0, np.float32(1), values[rows, :3]).astype(np.float32)

@@ -14,7 +14,9 @@ from ..arrays import F32, U8, Any_
 from ..errors import InputProblem
 from ..mesh import Layer, Mesh, layer_of_corners
 from ..polygons import corner_rows, triangulate
-from .text import read_all
+from ..vertex_colors import colors_in
+from .budget import Budget
+from .text import is_space, read_all, read_number
 
 SUFFIXES = (".ply",)
 TYPES = {
@@ -44,9 +46,13 @@ class _Element:
         return not any(p.count for p in self.properties)
 
 
-def read(path: pathlib.Path) -> Mesh:
+def read(path: pathlib.Path, budget: Budget) -> Mesh:
     """Read one file as one mesh. Raises InputProblem for a header or a length that does not fit."""
     form, elements, start = _header(path)
+    for element in elements:
+        _refuse_empty_promises(path, element, start, form == "ascii")
+    rows = {element.name: element.rows for element in elements}
+    budget.take(rows.get("vertex", 0), rows.get("face", 0))
     bodies = _ascii_bodies(path, elements, start) if form == "ascii" else _binary_bodies(path, form, elements, start)
     vertex, face = bodies.get("vertex"), bodies.get("face")
     if vertex is None or not {"x", "y", "z"} <= set(vertex):
@@ -68,12 +74,13 @@ def read(path: pathlib.Path) -> Mesh:
     if len(counts) and counts.min() == 3 and counts.max() == 3:
         picks, polygons, triangles = None, None, np.ascontiguousarray(indices).reshape(-1, 3)
     else:
+        budget.take(faces=int(np.maximum(counts.astype(np.int64) - 3, 0).sum()))
         picks, polygons = triangulate(counts.astype(np.int64), indices.astype(np.int64), positions)
         triangles = corner_rows(indices, picks)
     normals = Layer(_columns(vertex, ("nx", "ny", "nz")), triangles) if {"nx", "ny", "nz"} <= set(vertex) else None
     return Mesh(
         path.name, positions, triangles, normals=normals, uvs=_uvs(path, vertex, face or {}, counts, picks, triangles),
-        colors=_colors(vertex, triangles), object_names=("",),
+        colors=_colors(vertex, triangles), color_space="srgb", object_names=("",),
         polygons=polygons.astype(np.int32) if polygons is not None and len(polygons) > len(counts) else None,
     )  # fmt: skip
 
@@ -122,6 +129,17 @@ def _header(path: pathlib.Path) -> tuple[str, list[_Element], int]:
                     path.name, f"Its header has a line that means nothing: “{line}”.", "Export it again."
                 ) from error
     raise InputProblem(path.name, "Its header has no end.", "The file is damaged; export it again.")
+
+
+def _refuse_empty_promises(path: pathlib.Path, element: _Element, start: int, text: bool) -> None:
+    """Refuse rows that the bytes of the file cannot hold, before anything is made for them."""
+    least = [2 if text else np.dtype(p.count or p.kind).itemsize for p in element.properties]
+    needed, there = element.rows * sum(least), path.stat().st_size - start + 1
+    if needed > there:
+        raise InputProblem(
+            path.name, f"It says it has {element.rows:,} {element.name} rows of {len(least):,} values, which take "
+            f"{needed:,} bytes, but has {there:,}.", "The file is truncated or damaged; export it again.",
+        )  # fmt: skip
 
 
 def _refuse_doubled_names(path: pathlib.Path, elements: list[_Element]) -> None:
@@ -245,24 +263,35 @@ def _ascii_bodies(path: pathlib.Path, elements: list[_Element], start: int) -> d
             if found < len(values):
                 _refuse_words(path, element, found // max(width, 1))
             table = values.reshape(element.rows, width)
-            body = {p.name: table[:, k] for k, p in enumerate(element.properties)}
+            body = {p.name: _typed(table[:, k], p.kind) for k, p in enumerate(element.properties)}
         else:
-            values, found, at = read_all(data, at, (len(data) - at + 1) // 2 + 1)
             lists = np.array([bool(p.count) for p in element.properties])
             lengths = np.zeros((len(lists), element.rows), np.int64)
             places = np.zeros((len(lists), element.rows), np.int64)
-            done = _walk_numbers(values[:found], lists, lengths, places)
+            values, done, at = _walk_text(data, at, lists, lengths, places)
             if done < element.rows:
                 _refuse_words(path, element, done)
             for k, p in enumerate(element.properties):
                 picked = values[
                     np.repeat(places[k] - np.cumsum(lengths[k]) + lengths[k], lengths[k]) + np.arange(lengths[k].sum())
                 ]
-                with np.errstate(invalid="ignore"):  # not a number: turns into one that no vertex has
-                    whole = picked.astype(np.int64) if np.dtype(p.kind).kind in "iu" else picked
-                body[p.name] = (lengths[k], whole) if p.count else whole
+                if p.count:
+                    with np.errstate(invalid="ignore"):  # not a number: turns into one that no vertex has
+                        whole = picked.astype(np.int64) if np.dtype(p.kind).kind in "iu" else picked
+                    body[p.name] = lengths[k], whole
+                else:
+                    body[p.name] = _typed(picked, p.kind)
         bodies[element.name] = body
     return bodies
+
+
+def _typed(column: Any_, kind: str) -> Any_:
+    """Numbers of a text file in the type that the header says, held to its range; what is none becomes 0."""
+    wanted = np.dtype(kind)
+    if wanted.kind not in "iu":
+        return column
+    limits = np.iinfo(wanted)
+    return np.clip(np.nan_to_num(column), limits.min, limits.max).astype(wanted)
 
 
 def _refuse_words(path: pathlib.Path, element: _Element, row: int) -> None:
@@ -273,21 +302,40 @@ def _refuse_words(path: pathlib.Path, element: _Element, row: int) -> None:
 
 
 @numba.njit(cache=True, nogil=True)
-def _walk_numbers(values, lists, lengths, places):  # type: ignore[no-untyped-def]
-    at = 0
+def _walk_text(data, at, lists, lengths, places):  # type: ignore[no-untyped-def]
+    """The rows of an element with lists: (numbers float64, rows that are whole, place after them).
+
+    lengths and places (K, rows) get how many numbers each property of a row has, and where they begin.
+    """
+    end = len(data)
+    values = np.empty((end - at) // 2 + 2, np.float64)
+    count = 0
     for row in range(lengths.shape[1]):
         for k in range(len(lists)):
-            n = 1
+            wanted = np.int64(1)
             if lists[k]:
-                if at >= len(values) or not 0 <= values[at] < 1e9:
-                    return row
-                n = int(values[at])
-                at += 1
-            lengths[k, row], places[k, row] = n, at
-            at += n
-            if at > len(values):
-                return row
-    return lengths.shape[1]
+                number, at = _next_number(data, at, end)
+                if at < 0 or not 0 <= number <= len(values) - count:
+                    return values, row, at
+                wanted = np.int64(number)
+            lengths[k, row], places[k, row] = wanted, count
+            for _ in range(wanted):
+                number, at = _next_number(data, at, end)
+                if at < 0:
+                    return values, row, at
+                values[count] = number
+                count += 1
+    return values, lengths.shape[1], at
+
+
+@numba.njit(cache=True, nogil=True)
+def _next_number(data, at, end):  # type: ignore[no-untyped-def]
+    """The next number on this line or a later one, and the place after it; -1 where there is none."""
+    while at < end and (is_space(data[at]) or data[at] == 10):
+        at += 1
+    if at >= end:
+        return 0.0, -1
+    return read_number(data, at, end)
 
 
 def _columns(body: Body, names: tuple[str, ...]) -> F32:
@@ -352,7 +400,7 @@ def write(path: pathlib.Path, mesh: Mesh, form: str = "binary_little_endian") ->
             names += found
             columns.append(layer.values[row])
     table = np.concatenate(columns, axis=1)
-    colors = np.rint(mesh.colors.values[rows[3]] * 255).astype(np.uint8) if mesh.colors else None
+    colors = np.rint(np.clip(colors_in(mesh, "srgb")[rows[3]], 0, 1) * 255).astype(np.uint8) if mesh.colors else None
     header = ["ply", f"format {form} 1.0", f"element vertex {len(table)}", *(f"property float {n}" for n in names)]
     if colors is not None:
         header += [f"property uchar {n}" for n in COLOR_NAMES]

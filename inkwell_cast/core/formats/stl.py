@@ -13,21 +13,23 @@ from ..arrays import F32, I32, U8
 from ..errors import InputProblem
 from ..mesh import Mesh
 from ..normals import weld
-from .text import read_all
+from .budget import Budget
+from .text import decoded, read_all
 
 SUFFIXES = (".stl",)
 _ROW = np.dtype([("normal", "<f4", (3,)), ("corners", "<f4", (3, 3)), ("spare", "<u2")])
 
 
-def read(path: pathlib.Path) -> Mesh:
+def read(path: pathlib.Path, budget: Budget) -> Mesh:
     """Read one file as one mesh. Raises InputProblem where its length does not fit."""
     data = np.memmap(path, np.uint8, "r") if path.stat().st_size else np.zeros(0, np.uint8)
     count = int(data[80:84].view("<u4")[0]) if len(data) >= 84 else -1
     if count >= 0 and len(data) == 84 + count * _ROW.itemsize:
+        budget.take(3 * count // 2, count)
         corners = np.frombuffer(data, _ROW, count, 84)["corners"].reshape(-1, 3)
         return _mesh(path, corners.astype(np.float32), np.zeros(count, np.int32), ("",))
-    if data[:5].tobytes() == b"solid":
-        return _ascii(path, np.array(data))
+    if data[:5].tobytes().lower() == b"solid":
+        return _ascii(path, np.array(data), budget)
     if count < 0:
         raise InputProblem(path.name, f"It ends too early ({len(data):,} bytes).", "Copy or export it again.")
     raise InputProblem(
@@ -36,13 +38,14 @@ def read(path: pathlib.Path) -> Mesh:
     )  # fmt: skip
 
 
-def _ascii(path: pathlib.Path, data: U8) -> Mesh:
+def _ascii(path: pathlib.Path, data: U8, budget: Budget) -> Mesh:
     text = data.tobytes()
-    found = [*re.finditer(rb"^[ \t]*solid[ \t]*([^\r\n]*)", text, re.MULTILINE)]
+    found = [*re.finditer(rb"^[ \t]*solid[ \t]*([^\r\n]*)", text, re.MULTILINE | re.IGNORECASE)]
     ends = [*[m.start() for m in found[1:]], len(text)]
     pieces, objects = [], []
     for n, (start, end) in enumerate(zip([m.end() for m in found], ends, strict=True)):
-        numbers = re.findall(rb"^[ \t]*vertex[ \t]+([^\r\n]+)", text[start:end], re.MULTILINE)
+        numbers = re.findall(rb"^[ \t]*vertex[ \t]+([^\r\n]+)", text[start:end], re.MULTILINE | re.IGNORECASE)
+        budget.take(len(numbers) // 2, len(numbers) // 3)
         values, count, _ = read_all(np.frombuffer(b"\n".join(numbers) + b"\n", np.uint8), 0, 3 * len(numbers))
         if count != 3 * len(numbers) or len(numbers) % 3:
             raise InputProblem(
@@ -50,7 +53,7 @@ def _ascii(path: pathlib.Path, data: U8) -> Mesh:
             )
         pieces.append(values.reshape(-1, 3).astype(np.float32))
         objects.append(np.full(len(numbers) // 3, n, np.int32))
-    names = tuple(m.group(1).decode("utf-8", "replace").strip() for m in found)
+    names = tuple(decoded(m.group(1)).strip() for m in found)
     return _mesh(path, np.concatenate(pieces), np.concatenate(objects), names)
 
 

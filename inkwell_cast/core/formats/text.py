@@ -6,6 +6,14 @@ import numpy as np
 _POWERS = 10.0 ** np.arange(0, 23)
 
 
+def decoded(name: bytes) -> str:
+    """A name of a text file: UTF-8, or else Latin-1, in which any bytes say something."""
+    try:
+        return name.decode("utf-8")
+    except UnicodeDecodeError:
+        return name.decode("latin-1")
+
+
 @numba.njit(cache=True, nogil=True)
 def is_space(c):  # type: ignore[no-untyped-def]
     return c == 32 or c == 9 or c == 13 or c == 11 or c == 12

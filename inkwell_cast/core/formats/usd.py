@@ -1,11 +1,14 @@
 """USD in its text, binary and packed forms, read through its own library (an optional extra) in a child process.
 
-Kept: prim paths' last names as objects, transforms (applied), polygons (cut by `polygons`), normals, every texCoord2f
-primvar as a UV channel, displayColor, materials bound to prims or to subsets. Axes and units stay the file's.
+Kept: names as objects (of a path the last part that tells something), transforms (applied), instances, polygons (cut by
+`polygons`), normals, every texCoord2f primvar as a UV channel, displayColor, materials bound to prims or to subsets
+with the colours of their preview surfaces. Axes and units stay the file's. References, payloads and sublayers that lie
+in other files are taken out before anything is composed, so none of them is ever opened; what was left out is told.
 """
 
 import importlib.util
 import pathlib
+import re
 from typing import Any
 
 import numpy as np
@@ -15,43 +18,123 @@ from ..errors import InputProblem
 from ..mesh import Layer, Mesh, merge
 from ..polygons import triangulate
 from ..transform import one_name_each, transformed
+from .budget import Budget
 from .isolated import read_in_child
 
 SUFFIXES = (".usd", ".usda", ".usdc", ".usdz")
 
 
-def read(path: pathlib.Path) -> Mesh:
+def read(path: pathlib.Path, budget: Budget) -> Mesh:
     """Read one file as one mesh. Raises InputProblem, also where the library is not installed."""
     if importlib.util.find_spec("pxr") is None:
         raise InputProblem(
             path.name, "Reading USD needs a library that is not installed.",
             "Install it with `pip install inkwell-cast[usd]`, or export the mesh as GLB.",
         )  # fmt: skip
-    return read_in_child(path, __name__)
+    return read_in_child(path, __name__, budget)
 
 
-def parse(path: pathlib.Path) -> Mesh:
-    """The same in this process. References to other files are not followed."""
-    from pxr import Tf, Usd, UsdGeom
+def parse(path: pathlib.Path, budget: Budget) -> Mesh:
+    """The same in this process. Nothing outside the file is followed."""
+    from pxr import Usd, UsdGeom
 
-    try:
-        stage = Usd.Stage.Open(str(path), load=Usd.Stage.LoadNone)
-    except Tf.ErrorException as error:
-        raise InputProblem(path.name, "It cannot be read as USD.", "") from error
+    stage = _stage(path, budget)
     places = UsdGeom.XformCache(Usd.TimeCode.Default())
     parts = []
-    for prim in stage.Traverse():
-        if prim.IsA(UsdGeom.Mesh):
-            matrix = np.array(places.GetLocalToWorldTransform(prim), np.float64).T
-            made = _part(path, UsdGeom.Mesh(prim), prim.GetName())
-            if made is not None:
-                parts.append(transformed(made, matrix))
+    for prim in Usd.PrimRange.Stage(stage, Usd.TraverseInstanceProxies(Usd.PrimDefaultPredicate)):
+        budget.take(instances=1)
+        if prim.IsA(UsdGeom.PointInstancer):
+            budget.note(f"{prim.GetName()} scatters copies of meshes, which were left out.")
+        if not prim.IsA(UsdGeom.Mesh) or _hidden(prim, budget):
+            continue
+        matrix = np.array(places.GetLocalToWorldTransform(prim), np.float64).T
+        made = _part(path, UsdGeom.Mesh(prim), _telling_name(prim), budget)
+        if made is not None:
+            parts.append(transformed(made, matrix))
     if not parts:
         raise InputProblem(path.name, "It holds no meshes of its own.", "")
     return one_name_each(merge(parts, path.name))
 
 
-def _part(path: pathlib.Path, mesh: Any, name: str) -> Mesh | None:
+def _stage(path: pathlib.Path, budget: Budget) -> Any:
+    """The file alone as a stage: all that would open another file is taken out of a copy of its layer first."""
+    from pxr import Sdf, Tf, Usd
+
+    try:
+        given = Sdf.Layer.FindOrOpen(str(path))
+        if given is None:
+            raise InputProblem(path.name, "It cannot be read as USD.", "")
+        layer = Sdf.Layer.CreateAnonymous(".usda")
+        layer.TransferContent(given)
+        if list(layer.subLayerPaths):
+            budget.note(f"It builds on {len(layer.subLayerPaths)} other files, which were not read.")
+            layer.subLayerPaths.clear()
+        outside: set[str] = set()
+        layer.Traverse(Sdf.Path.absoluteRootPath, lambda at: _without_outside(layer.GetObjectAtPath(at), outside))
+        for name in sorted(outside)[:5]:
+            budget.note(f"It refers to “{name[:80]}”, which was not read.")
+        return Usd.Stage.Open(layer)
+    except Tf.ErrorException as error:
+        raise InputProblem(path.name, "It cannot be read as USD.", "") from error
+
+
+def _without_outside(spec: Any, outside: set[str]) -> None:
+    """Take references, payloads and value clips that lie in other files off a prim; their names go into `outside`."""
+    from pxr import Sdf
+
+    if not isinstance(spec, Sdf.PrimSpec):
+        return
+    for key in ("references", "payload"):
+        if not spec.HasInfo(key):
+            continue
+        listed = spec.GetInfo(key)
+        for kind in ("explicitItems", "addedItems", "prependedItems", "appendedItems"):
+            items = getattr(listed, kind)
+            outside |= {str(item.assetPath) for item in items if item.assetPath}
+            if any(item.assetPath for item in items):
+                setattr(listed, kind, [item for item in items if not item.assetPath])
+        spec.SetInfo(key, listed)
+    if spec.HasInfo("clips"):
+        outside.add("value clips")
+        spec.ClearInfo("clips")
+
+
+GENERIC = re.compile(
+    r"(mesh|geom?|geometry|shape|object|model|cube|sphere|plane|cylinder|cone|torus|grid|polysurface|root|world|scene|"
+    r"default|group|grp|node)?[_.]?\d*",
+    re.IGNORECASE,
+)
+
+
+def _telling_name(prim: Any) -> str:
+    """The name of a mesh: its own, or where that tells nothing ("Mesh", "lidShape") the nearest above that does."""
+    own = str(prim.GetName())
+    at = prim
+    while at and str(at.GetPath()) != "/":
+        name = str(at.GetName())
+        above = str(at.GetParent().GetName()) if at.GetParent() else ""
+        if not GENERIC.fullmatch(name) and name != f"{above}Shape":
+            return name
+        at = at.GetParent()
+    return own
+
+
+def _hidden(prim: Any, budget: Budget) -> bool:
+    """Whether a mesh is not there for rendering; that is told."""
+    from pxr import UsdGeom
+
+    image = UsdGeom.Imageable(prim)
+    if image.ComputeVisibility() == UsdGeom.Tokens.invisible:
+        budget.note(f"{_telling_name(prim)} is invisible and was left out.")
+        return True
+    purpose = str(image.ComputePurpose())
+    if purpose in ("guide", "proxy"):
+        budget.note(f"{_telling_name(prim)} is there as {purpose} only and was left out.")
+        return True
+    return False
+
+
+def _part(path: pathlib.Path, mesh: Any, name: str, budget: Budget) -> Mesh | None:
     from pxr import UsdGeom
 
     positions: F32 = np.array(mesh.GetPointsAttr().Get() or [], np.float32).reshape(-1, 3)
@@ -61,6 +144,7 @@ def _part(path: pathlib.Path, mesh: Any, name: str) -> Mesh | None:
         return None
     if counts.sum() != len(corners) or counts.min() < 0 or corners.min() < 0 or corners.max() >= len(positions):
         raise InputProblem(path.name, f"The faces of {name} name vertices that are not there.", "")
+    budget.take(len(positions), len(corners) - 2 * len(counts))
     picks, faces = triangulate(counts, corners, positions)
     if mesh.GetOrientationAttr().Get() == UsdGeom.Tokens.leftHanded:
         picks = picks[:, ::-1].copy()
@@ -78,7 +162,11 @@ def _part(path: pathlib.Path, mesh: Any, name: str) -> Mesh | None:
     normals, uvs, colors = None, [], None
     if mesh.GetNormalsAttr().Get():
         normals = layer(np.array(mesh.GetNormalsAttr().Get()), str(mesh.GetNormalsInterpolation()), 3)
-    for primvar in UsdGeom.PrimvarsAPI(mesh).GetPrimvarsWithValues():
+    primvars = UsdGeom.PrimvarsAPI(mesh)
+    given = primvars.GetPrimvar("normals")  # has the say where there are both
+    if given and given.HasValue() and given.ComputeFlattened():
+        normals = layer(np.array(given.ComputeFlattened()), str(given.GetInterpolation()), 3)
+    for primvar in primvars.GetPrimvarsWithValues():
         kind, values = str(primvar.GetTypeName()), primvar.ComputeFlattened()
         if kind in ("texCoord2f[]", "float2[]") and values:
             uvs.append(layer(np.array(values), str(primvar.GetInterpolation()), 2))
@@ -86,27 +174,41 @@ def _part(path: pathlib.Path, mesh: Any, name: str) -> Mesh | None:
             rgb = np.array(values, np.float32).reshape(-1, 3)
             rgba = np.concatenate([rgb, np.ones((len(rgb), 1), np.float32)], axis=1)
             colors = layer(rgba, str(primvar.GetInterpolation()), 4)
-    materials, material_names = _materials(mesh, len(counts))
+    materials, material_names, material_colors = _materials(mesh, len(counts), budget)
     return Mesh(
         path.name, positions, triangles, normals=normals, uvs=tuple(uv for uv in uvs if uv), colors=colors,
         polygons=faces.astype(np.int32) if len(faces) > len(counts) else None, object_names=(name,),
-        materials=materials[faces], material_names=material_names,
+        materials=materials[faces], material_names=material_names, material_colors=material_colors,
     )  # fmt: skip
 
 
-def _materials(mesh: Any, faces: int) -> tuple[I32, tuple[str, ...]]:
-    """Material of every face: what is bound to the prim, then what its subsets say."""
+def _materials(mesh: Any, faces: int, budget: Budget) -> tuple[I32, tuple[str, ...], F32]:
+    """Material of every face: what is bound to the prim, then what its subsets say; names, and their colours."""
     from pxr import UsdGeom, UsdShade
 
-    def bound(prim: Any) -> str:
+    def bound(prim: Any) -> tuple[str, list[float]]:
         material = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()[0]
-        return str(material.GetPrim().GetName()) if material else ""
+        return (str(material.GetPrim().GetName()), _color(material, budget)) if material else ("", [0.5] * 3)
 
-    names, rows = [bound(mesh.GetPrim())], np.zeros(faces, np.int32)
+    found, rows = [bound(mesh.GetPrim())], np.zeros(faces, np.int32)
     for subset in UsdGeom.Subset.GetAllGeomSubsets(mesh):
         if subset.GetElementTypeAttr().Get() != UsdGeom.Tokens.face:
             continue
         chosen = np.array(subset.GetIndicesAttr().Get() or [], np.int64)
-        rows[chosen[(chosen >= 0) & (chosen < faces)]] = len(names)
-        names.append(bound(subset.GetPrim()) or subset.GetPrim().GetName())
-    return rows, tuple(names)
+        rows[chosen[(chosen >= 0) & (chosen < faces)]] = len(found)
+        name, color = bound(subset.GetPrim())
+        found.append((name or str(subset.GetPrim().GetName()), color))
+    return rows, tuple(name for name, _ in found), np.array([color for _, color in found], np.float32)
+
+
+def _color(material: Any, budget: Budget) -> list[float]:
+    """The diffuse colour of a material's preview surface; grey where it has none, or wears a texture instead."""
+    surface = material.ComputeSurfaceSource()[0]
+    given = surface.GetInput("diffuseColor") if surface else None
+    if not given:
+        return [0.5] * 3
+    if given.HasConnectedSource():
+        budget.note(f"The material {material.GetPrim().GetName()} wears a texture, which was not read.")
+        return [0.5] * 3
+    value = given.Get()
+    return [float(c) for c in value] if value is not None else [0.18] * 3

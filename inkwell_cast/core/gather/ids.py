@@ -14,6 +14,7 @@ from ..ground import Ground
 from ..mesh import Mesh
 from ..normals import vertices
 from ..recipe import Recipe
+from ..srgb import to_srgb
 from .texels import Cancel, Progress, over_tiles, tile_box
 
 CHANNELS, KIND = 1, np.int32
@@ -98,7 +99,8 @@ def _by_library(assembly: Assembly, sculpt: Sculpt) -> Names:
 def _by_color(mesh: Mesh) -> Names:
     if mesh.colors is None:
         return Names(("no vertex colours",), np.ones(len(mesh.triangles), np.int32))
-    steps = np.rint(np.clip(mesh.colors.at_corners()[:, :, :3].mean(axis=1), 0, 1) * 255).astype(np.int64)
+    light = np.clip(mesh.colors.at_corners()[:, :, :3].mean(axis=1), 0, 1)
+    steps = np.rint(to_srgb(light) * 255).astype(np.int64)  # as the map of carried colours shows them
     code = (steps[:, 0] << 16) | (steps[:, 1] << 8) | steps[:, 2]
     found, of, count = np.unique(code, return_inverse=True, return_counts=True)
     if len(found) > MOST_NAMES:  # a painted sculpt: nearest of its most frequent colours

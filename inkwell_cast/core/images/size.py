@@ -7,7 +7,7 @@ import warnings
 from PIL import Image
 
 from ..errors import InputProblem
-from ..memory import free
+from ..free_memory import free
 
 LONGEST_SIDE = 16384
 BYTES = 40  # of a pixel while it is decoded, turned into numbers and written again

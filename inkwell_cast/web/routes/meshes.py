@@ -71,7 +71,7 @@ def take_out(request: Request, piece_id: int, mesh_id: int) -> Response:
 async def set_file(request: Request, piece_id: int, name: str) -> Response:
     """Role and axes of a file."""
     form = await request.form()
-    values = {k: str(form[k]) for k in ("role", "turn") if k in form}
+    values = {k: str(form[k]) for k in ("role", "turn", "colors") if k in form}
     change(request, piece_id, f"{name}: {', '.join(values)}", lambda r: editing.set_file(r, name, **values))
     return changed(request, piece_id, "meshes", "meshes-changed")
 
