@@ -18,7 +18,7 @@ def put_together(options: argparse.Namespace, bar: "Bar") -> tuple[Assembly, War
     """The piece of a command line, ready for its cage."""
     meshes, _ = meshes_of(options, bar)
     warm = Warm()
-    assembly = assemble(recipe_of(options), meshes, warm)
+    assembly = assemble(recipe_of(options, meshes), meshes, warm)
     refuse_unpaired(assembly)
     return assembly, warm
 

@@ -28,7 +28,10 @@ def run_settings(options: argparse.Namespace) -> int:
         if not (isinstance(part.annotation, type) and issubclass(part.annotation, BaseModel)):
             continue
         for field, found in part.annotation.model_fields.items():
-            unit = (found.json_schema_extra or {}).get("unit", "").replace("reach", "in the unit of the reach")
+            unit = (found.json_schema_extra or {}).get("unit", "")
+            unit = {
+                "reach": "in reach.unit", "margin": "in reach.margin_unit", "unit": f"in {group}.unit",
+            }.get(unit, unit)  # fmt: skip
             default = found.get_default(call_default_factory=True)
             print(f"{group}.{field} = {json.dumps(default)}{f' {unit}' if unit else ''}\n    {found.description}")
     return 0
@@ -125,8 +128,8 @@ def _basis_of(option: str, text: str) -> Basis | None:
 
 def baked(options: argparse.Namespace, bar: Bar) -> tuple[Bake, Report | None, list[MeshFile]]:
     """The bake that a command line asks for, what was mended on its way, and the files it was made of."""
-    recipe = recipe_of(options)
     meshes, sources = meshes_of(options, bar)
+    recipe = recipe_of(options, meshes)
     if options.mend:
         done = mend_all(recipe, meshes, bar.show)
         return done.bake, done.report, sources

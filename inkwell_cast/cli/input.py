@@ -7,6 +7,7 @@ import sys
 import time
 from typing import Any
 
+from ..core.assembly import assemble
 from ..core.bake import BakeMeshes
 from ..core.errors import InputProblem
 from ..core.formats import read_mesh
@@ -18,6 +19,7 @@ from ..core.piece_file import SUFFIX, PieceFile, read_piece
 from ..core.receiver import find_receiver
 from ..core.recipe import Pairing, Reach, Recipe
 from ..core.straighten import stored_picture
+from ..core.units import with_reach_unit
 
 
 def add_meshes(command: argparse.ArgumentParser) -> None:
@@ -38,7 +40,13 @@ def add_meshes(command: argparse.ArgumentParser) -> None:
 
 def add_cage(command: argparse.ArgumentParser) -> None:
     add = command.add_argument
-    add("--reach", nargs=2, type=float, metavar=("OUT", "IN"), help="Outward and inward reach in scene units.")
+    add(
+        "--reach",
+        nargs=2,
+        type=float,
+        metavar=("OUT", "IN"),
+        help="outward and inward reach in scene units; no other length changes",
+    )
     add("--cage", nargs="+", default=[], type=pathlib.Path, metavar="FILE", help="cage meshes; their names say of what")
     add("--fit", action="store_true", help="fit the cage to the sculpt: it starts rays just beyond it, smoothly")
     add("--clearance", type=float, metavar="D", help=f"{reason(Reach, 'clearance')} In the unit of the reach.")
@@ -77,13 +85,18 @@ def reason(model: Any, field: str, bare: bool = False) -> str:
     return f"{found.description} Default {shown}.".replace("%", "%%")
 
 
-def recipe_of(options: argparse.Namespace) -> Recipe:
-    """The recipe file's settings, or the defaults, changed by what was given on the command line."""
+def recipe_of(options: argparse.Namespace, meshes: BakeMeshes | None = None) -> Recipe:
+    """The recipe file's settings, or the defaults, changed by what was given on the command line.
+
+    `meshes` say how large the low is, where a reach in scene units is given beside others that are shares of it.
+    """
     recipe = recipe_file(options)
     if getattr(options, "library", None):
         recipe = recipe.model_copy(update={"library": join(recipe.library, read_library_file(options.library))})
     if getattr(options, "receiver", None):
         recipe = find_receiver(options.receiver).laid_over(recipe)
+    if options.reach and meshes:
+        recipe = with_reach_unit(recipe, "scene", assemble(recipe, meshes).low.diagonal)
     settings = recipe.model_dump()
     if options.reach:
         settings["reach"] |= {"unit": "scene", "outward": options.reach[0], "inward": options.reach[1]}

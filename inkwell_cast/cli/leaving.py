@@ -70,7 +70,7 @@ def save_piece(options: argparse.Namespace) -> int:
     bar = Bar()
     try:
         meshes, sources = meshes_of(options, bar)
-        recipe = recipe_of(options)
+        recipe = recipe_of(options, meshes)
         files = dict(recipe.files)
         for role, given in (("low", meshes.lows), ("high", meshes.highs)):
             for mesh in given:

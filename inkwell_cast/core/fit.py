@@ -78,7 +78,7 @@ def cage_of(assembly: Assembly, warm: Warm, tell: Callable[[float], None] = lamb
     if reach.shape == "even" or not assembly.paired.pairs:
         return build_cage(assembly)
     sculpt, located = warm.sculpt(assembly), located_of(assembly, warm)
-    clearance = max(reach.clearance * reach.scale(assembly.low.diagonal), LEAST * assembly.low.diagonal)
+    clearance = max(reach.clearance * reach.margin_scale(assembly.low.diagonal), LEAST * assembly.low.diagonal)
     key = f"{assembly.digest()} {sculpt.serial} {clearance}"
 
     def heard(share: float) -> None:

@@ -4,8 +4,12 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from .setting import Part, setting
+from .setting import Part, Unit, setting
 
+_IN = "Per cent of the low's diagonal fits any model; scene units are exact."
+DistanceUnit = Annotated[Unit, setting("Distance in", _IN)]
+RadiusUnit = Annotated[Unit, setting("Radius in", _IN)]
+LimitUnit = Annotated[Unit, setting("White at in", _IN)]
 Positive = Annotated[float, Field(gt=0, le=1e9)]
 
 
@@ -16,8 +20,9 @@ class Occlusion(Part):
         int, setting("Rays", "In each texel, shared by its samples; more are smoother.", "a texel", ge=1, le=4096)
     ] = 64
     distance: Annotated[
-        float, setting("Distance", "What lies further off does not occlude; 0 for no limit.", "reach", ge=0, le=1e6)
+        float, setting("Distance", "What lies further off does not occlude; 0 for no limit.", "unit", ge=0, le=1e6)
     ] = 0.0
+    unit: DistanceUnit = "percent"
     falloff: Annotated[
         Literal["none", "linear", "square"],
         setting(
@@ -56,10 +61,9 @@ class Curvature(Part):
 
     radius: Annotated[
         float,
-        setting(
-            "Radius", "Bends smaller than this are evened out; 0 for as fine as the sculpt.", "reach", ge=0, le=1e6
-        ),
+        setting("Radius", "Bends smaller than this are evened out; 0 for as fine as the sculpt.", "unit", ge=0, le=1e6),
     ] = 0.3
+    unit: RadiusUnit = "percent"
     signs: Annotated[
         Literal["both", "convex", "concave"],
         setting("Shows", "Both with mid-grey for flat, or edges alone, or grooves alone, on black."),
@@ -126,8 +130,9 @@ class Thickness(Part):
     rays: Annotated[int, setting("Rays", "In each texel, shared by its samples.", "a texel", ge=1, le=4096)] = 32
     limit: Annotated[
         Positive | Literal["auto"],
-        setting("White at", "Bodies this thick are white; auto takes a fifth of the low's diagonal.", "reach"),
+        setting("White at", "Bodies this thick are white; auto takes a fifth of the low's diagonal.", "unit"),
     ] = "auto"
+    unit: LimitUnit = "percent"
 
 
 class Ids(Part):

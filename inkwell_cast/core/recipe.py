@@ -1,8 +1,8 @@
 """All that a user can set, once: default, range, unit and reason. Forms, command line and docs are made from here."""
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field, ValidationError, model_validator
 
 from .handoff_settings import DEPTHS, Form, Handoff, MapKey
 from .library import Library
@@ -31,7 +31,7 @@ from .map_settings import (
     Subdivision,
     Thickness,
 )
-from .setting import Part, setting
+from .setting import Part, Unit, scene_units, setting
 
 __all__ = ["DEPTHS", "MapKey"]
 
@@ -43,6 +43,7 @@ RAYLESS = {
     "displacement", "thickness", "ids", "patches", "heals", "handoff", "library",
 }  # fmt: skip
 
+LENGTHS = {"occlusion": "distance", "curvature": "radius", "thickness": "limit"}  # in the unit of their own group
 Role = Literal["low", "high", "float", "cage", "self"]
 
 
@@ -87,7 +88,7 @@ class Reach(Part):
     ] = False
     bend: Annotated[
         float,
-        setting("Turn within", "From a bend up to here rays turn from averaged to straight.", "reach", gt=0, le=1e6),
+        setting("Turn within", "From a bend up to here rays turn from averaged to straight.", "margin", gt=0, le=1e6),
     ] = 3.0
 
     shape: Annotated[
@@ -100,8 +101,12 @@ class Reach(Part):
     ] = "even"
     clearance: Annotated[
         float,
-        setting("Clearance", "How far beyond the sculpt a fitted cage stays.", "reach", ge=0, le=1e6),
+        setting("Clearance", "How far beyond the sculpt a fitted cage stays.", "margin", ge=0, le=1e6),
     ] = 0.05
+    margin_unit: Annotated[
+        Unit,
+        setting("Clearance and turn in", "Per cent of the low's diagonal fits any model; scene units are exact."),
+    ] = "percent"
 
     def in_scene_units(self, diagonal: float) -> tuple[float, float]:
         """Outward and inward reach in the file's units, for a low of that diagonal."""
@@ -109,7 +114,11 @@ class Reach(Part):
 
     def scale(self, diagonal: float) -> float:
         """Scene units in one of the unit that reach is given in, for a low of that diagonal."""
-        return diagonal / 100 if self.unit == "percent" else 1.0
+        return scene_units(self.unit, diagonal)
+
+    def margin_scale(self, diagonal: float) -> float:
+        """Scene units in one of the unit of clearance and turn."""
+        return scene_units(self.margin_unit, diagonal)
 
 
 class Normals(Part):
@@ -298,6 +307,22 @@ class Recipe(Part):
     nudges: list[Stroke] = Field(
         default_factory=list, max_length=1000, description="Strokes on the cage, in the order in which they were drawn."
     )
+
+    @model_validator(mode="before")
+    @classmethod
+    def _with_units(cls, given: Any) -> Any:
+        """Recipes that were written when every length was in the unit of the reach say the same as then."""
+        reach = given.get("reach") if isinstance(given, dict) else None
+        if not isinstance(reach, dict) or reach.get("unit") != "scene":
+            return given
+        given = dict(given)
+        if any(name in reach for name in ("clearance", "bend")):
+            given["reach"] = {"margin_unit": "scene"} | reach
+        for group in LENGTHS:
+            own = given.get(group)
+            if isinstance(own, dict) and LENGTHS[group] in own:
+                given[group] = {"unit": "scene"} | own
+        return given
 
     def size_of(self, sheet: str) -> tuple[int, int]:
         """Width and height of a sheet in texels: its own, else those of all."""

@@ -1,6 +1,6 @@
 """What a setting is: a value with a title, a reason, a unit and a range."""
 
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -14,3 +14,11 @@ class Part(BaseModel):
     """A group of settings; unknown names are refused so that a typing error is seen."""
 
     model_config = ConfigDict(extra="forbid", validate_assignment=True)
+
+
+Unit = Literal["percent", "scene"]
+
+
+def scene_units(unit: Unit, diagonal: float) -> float:
+    """Scene units in one of a unit, for a low of that diagonal."""
+    return diagonal / 100 if unit == "percent" else 1.0

@@ -44,7 +44,7 @@ def straight_of(assembly: Assembly) -> Straight:
     if not len(low.triangles):
         return found
     if recipe.reach.straighten:
-        found = _flat_faces(low, recipe.reach.bend * recipe.reach.scale(low.diagonal))
+        found = _flat_faces(low, recipe.reach.bend * recipe.reach.margin_scale(low.diagonal))
     channel = recipe.sheet.channel
     if recipe.straight_picture and channel < len(low.uvs) and low.uvs[channel].complete:
         uvs = low.uvs[channel].at_corners().astype(np.float64)

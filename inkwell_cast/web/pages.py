@@ -17,6 +17,7 @@ from ..core.likeness import SCALE
 from ..core.mends import add_mend
 from ..core.mix import MIXES
 from ..core.recipe import DEPTHS, Recipe
+from ..core.units import in_other_unit
 from ..store.bakes import BakeRecord, BakeRow
 from ..store.meshes import MeshRow
 from .outline import LIKENESS, meshes_key
@@ -163,7 +164,7 @@ def called(row: BakeRow) -> str:
 
 templates.env.filters |= {
     "hash": lambda text: sha256(text.encode()).hexdigest()[:12],
-    "when": when, "bytes": in_bytes, "short": short, "called": called,
+    "other_unit": in_other_unit, "when": when, "bytes": in_bytes, "short": short, "called": called,
     "count": count, "units": units, "duration": duration, "spark": spark, "scope": scope_label,
 }  # fmt: skip
 

@@ -20,7 +20,7 @@ from ..shapes import grid_mesh, plane, torus
 
 
 def fitted(low, high, clearance=0.01, inward=0.3):
-    reach = Reach(unit="scene", outward=0.1, inward=inward, shape="fitted", clearance=clearance)
+    reach = Reach(unit="scene", outward=0.1, inward=inward, shape="fitted", clearance=clearance, margin_unit="scene")
     warm = Warm()
     assembly = assemble(Recipe(reach=reach, sheet=Sheet(width=96, height=96)), BakeMeshes([low], [high]), warm)
     return assembly, warm, fit.cage_of(assembly, warm)

@@ -26,7 +26,7 @@ def test_a_slab_is_as_thick_as_its_rays_are_long(samples):
     high = replace(high, uvs=())
     result = baked(
         plane(), high, ["thickness"], samples=samples, outward=0.01, inward=0.01,
-        thickness=Thickness(rays=1024, limit=4.0),
+        thickness=Thickness(rays=1024, limit=4.0, unit="scene"),
     )  # fmt: skip
     mean = values(result, "thickness").mean() * facts(result, "thickness")["white"]
     assert mean == pytest.approx(0.5 * (2 - 0.5 / 4.0), rel=0.01)
@@ -34,7 +34,7 @@ def test_a_slab_is_as_thick_as_its_rays_are_long(samples):
 
 def test_a_ball_is_four_thirds_of_its_radius_thick():
     low, high = ball(24), ball(200)
-    result = baked(low, high, ["thickness"], thickness=Thickness(rays=512, limit=3.0))
+    result = baked(low, high, ["thickness"], thickness=Thickness(rays=512, limit=3.0, unit="scene"))
     found = values(result, "thickness")[8:40, 8:40] * 3
     assert found.mean() == pytest.approx(4 / 3, rel=0.01)
 

@@ -60,7 +60,7 @@ def test_falloff_weighs_a_ceiling_by_its_distance(falloff, power):
     ceiling = upside_down(moved(plane(1, size=9.0, name="ceiling"), (-4, -4, h)))
     result = baked(
         plane(), merge([plane(2, name="floor"), ceiling], "high"), ["occlusion"], size=16, outward=0.02, inward=0.02,
-        occlusion=Occlusion(rays=1024, distance=d, falloff=falloff),
+        occlusion=Occlusion(rays=1024, distance=d, unit="scene", falloff=falloff),
     )  # fmt: skip
     c = np.linspace(h / d, 1, 200_001)
     share = np.trapezoid((1 - h / (d * c)) ** power * 2 * c, c)
@@ -188,7 +188,7 @@ def test_occlusion_of_highs_and_lows_is_multiplied():
     free = [
         values(
             baked(low, high, ["occlusion"], size=16, outward=0.02, inward=0.02,
-                  occlusion=Occlusion(rays=64, distance=0.2, falloff="linear", occluders=which)), "occlusion",
+                  occlusion=Occlusion(rays=64, distance=0.2, unit="scene", falloff="linear", occluders=which)), "occlusion",
         )[8, 8]
         for which in ("pair", "low", "pair x low")
     ]  # fmt: skip

@@ -42,7 +42,7 @@ def disc(side: str) -> Mesh:
 
 
 def box(**reach):
-    own = Reach(unit="scene", outward=0.15, inward=0.05, **reach)
+    own = Reach(unit="scene", outward=0.15, inward=0.05, margin_unit="scene", **reach)
     sculpt = merge([replace(cube(), uvs=()), *(disc(side) for side in DISCS)], "sculpt")
     return baked(cube(name="low"), sculpt, ["height"], size=SIZE, samples=4, reach_of_all=own)
 
@@ -183,7 +183,7 @@ def test_what_is_no_picture_is_refused_by_name_and_a_large_one_is_made_smaller()
 
 def test_every_mend_of_leaning_detail_takes_most_of_it_away():
     def leaning(**more):
-        own = Reach(unit="scene", outward=0.15, inward=0.05, bend=0.1)
+        own = Reach(unit="scene", outward=0.15, inward=0.05, bend=0.1, margin_unit="scene")
         sculpt = merge([replace(cube(), uvs=()), *(disc(side) for side in DISCS)], "sculpt")
         made = baked(cube(name="low"), sculpt, ["normal"], size=SIZE, samples=1, reach_of_all=own, **more)
         shown = flaws_of([made.sheets[0].ground])

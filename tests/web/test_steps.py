@@ -222,7 +222,8 @@ def test_a_file_is_read_again_from_where_it_lies(client, workshop, ring_files, t
     assert "600 triangles became 800" in seen.text
     assert workshop.piece(piece_id_of(piece))[0].recipe.levels["pair:ring"].outward == 4
     assert "no such file" in client.put("/uploads/from", json={"path": "/nowhere/x.obj"}).json()["error"]
-    assert "There is no file" in client.post(f"{piece}/meshes/{low}/place", data={"place": "x.obj"}).json()["error"]
+    assert "no whole path" in client.post(f"{piece}/meshes/{low}/place", data={"place": "x.obj"}).json()["error"]
+    assert "There is no file" in client.post(f"{piece}/meshes/{low}/place", data={"place": "/x.obj"}).json()["error"]
 
 
 def test_a_new_file_takes_the_place_of_an_old_one(client, piece, workshop, tmp_path):

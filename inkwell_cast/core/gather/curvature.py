@@ -19,6 +19,7 @@ from ..ground import Ground
 from ..mesh import Mesh
 from ..normals import vertices, with_normals
 from ..recipe import Recipe
+from ..setting import scene_units
 from .texels import Cancel, Progress, mean_of_corners, over_tiles
 
 CLOSE = 1e-4  # of the residual
@@ -33,15 +34,15 @@ class Curvature:
     KIND: type = np.float32
 
     def depends(self, recipe: Recipe) -> tuple[float, str]:
-        radius = getattr(recipe, self.group).radius if self.group == "curvature" else 0.0
-        return radius, recipe.reach.unit
+        return (recipe.curvature.radius, recipe.curvature.unit) if self.group == "curvature" else (0.0, "scene")
 
     def cost(self, recipe: Recipe) -> float:
         return 0.3
 
     def prepare(self, ground: Ground) -> tuple[F32, I32]:
         recipe = ground.assembly.recipe
-        radius = self.depends(recipe)[0] * recipe.reach.scale(ground.assembly.low.diagonal)
+        given, unit = self.depends(recipe)
+        radius = given * scene_units(unit, ground.assembly.low.diagonal)  # type: ignore[arg-type]
         key, mesh = f"{ground.sculpt.serial} {radius}", ground.sculpt.mesh
         return ground.warm.once(self.group, key, lambda: curvature_of(mesh, radius))
 

@@ -14,7 +14,7 @@ CHANNELS, KIND = 1, np.float32
 
 
 def depends(recipe: Recipe) -> object:
-    return recipe.occlusion.model_dump(exclude={"denoise", "occluders"}), recipe.reach.unit
+    return recipe.occlusion.model_dump(exclude={"denoise", "occluders"})
 
 
 def cost(recipe: Recipe) -> float:

@@ -17,6 +17,7 @@ from ..occluders import Occluders, occluders_on
 from ..recipe import Recipe
 from ..room import on_disk, room
 from ..sampling import cosine_direction, points_of_texel, square_point
+from ..setting import scene_units
 from ..sheet import texel_barycentrics
 from .texels import Cancel, Progress, face_normal, hits_in, over_tiles, point_of, tile_box
 
@@ -26,7 +27,7 @@ FALLOFFS = ("none", "linear", "square")
 
 
 def depends(recipe: Recipe) -> object:
-    return recipe.occlusion.model_dump(), recipe.reach.unit
+    return recipe.occlusion.model_dump()
 
 
 def cost(recipe: Recipe) -> float:
@@ -67,7 +68,7 @@ def look_around(
     """What some occluders hide, from the low in "low" mode, else from the hits, into as many channels as `out` has."""
     recipe, low, cast, grid = ground.assembly.recipe, ground.low, ground.cast, ground.low.grid
     own, diagonal = recipe.occlusion, ground.assembly.low.diagonal
-    far = own.distance * recipe.reach.scale(diagonal) or (1e30 if own.falloff == "none" else diagonal)
+    far = own.distance * scene_units(own.unit, diagonal) or (1e30 if own.falloff == "none" else diagonal)
     widest = np.sin(np.radians(min(own.cone, 180.0) / 2))
     common = (own.rays, bits_for(own.rays), far, FALLOFFS.index(own.falloff), widest, LIFT * diagonal, out)
     mesh, pair = ground.sculpt.mesh, ground.rays.pair

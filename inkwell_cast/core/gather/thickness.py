@@ -10,6 +10,7 @@ from ..ground import Ground
 from ..occluders import Occluders, occluders_on
 from ..recipe import Recipe
 from ..sampling import cosine_direction, points_of_texel, square_point
+from ..setting import scene_units
 from .occlusion import LIFT, bits_for
 from .texels import Cancel, Progress, hits_in, over_tiles, point_of, tile_box
 
@@ -18,7 +19,7 @@ SHARE = 0.2  # of the low's diagonal: the limit where none is given
 
 
 def depends(recipe: Recipe) -> object:
-    return recipe.thickness.model_dump(), recipe.reach.unit
+    return recipe.thickness.model_dump()
 
 
 def cost(recipe: Recipe) -> float:
@@ -28,7 +29,7 @@ def cost(recipe: Recipe) -> float:
 def limit_of(recipe: Recipe, diagonal: float) -> float:
     """The longest length that counts, scene units."""
     own = recipe.thickness.limit
-    return float(SHARE * diagonal if own == "auto" else own * recipe.reach.scale(diagonal))
+    return float(SHARE * diagonal if own == "auto" else own * scene_units(recipe.thickness.unit, diagonal))
 
 
 def prepare(ground: Ground) -> Occluders:

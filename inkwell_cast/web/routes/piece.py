@@ -3,7 +3,7 @@
 import json
 import math
 from collections.abc import Callable
-from typing import Any
+from typing import Any, cast, get_args
 
 from fastapi import APIRouter, Request
 from pydantic import ValidationError
@@ -16,6 +16,8 @@ from ...core.levels import in_force, object_scope, pair_scope, scopes
 from ...core.mends import mended
 from ...core.pairing import Paired
 from ...core.recipe import DEPTHS, Recipe, refusals
+from ...core.setting import Unit
+from ...core.units import with_reach_unit
 from ...store.meshes import MeshRow
 from ..outline import displaces, paired_of, sculpts_of
 from ..pages import STEPS, bake_facts, render, stale, workshop
@@ -158,6 +160,9 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
     before, scope = values["piece"].recipe, values["scope"]
 
     def edit(recipe: Recipe) -> Recipe:
+        unit = str(form.get("reach.unit", recipe.reach.unit))
+        if unit in get_args(Unit) and unit != recipe.reach.unit:  # the same lengths in the other unit, as shown anew
+            return with_reach_unit(recipe, cast(Unit, unit), values["diagonal"])
         if scope == "piece":
             return _with_fields(recipe, form)
         sent = {n.partition(".")[2]: _plain(str(form[n])) for n in form if n.startswith("level.")}
