@@ -185,7 +185,9 @@ def _add_looking(commands: Commands) -> None:
     add_meshes(command)
     add_cage(command)
     command.add_argument("--out", required=True, type=path, metavar="FILE", help="mesh file, .obj, .ply or .glb")
-    command = commands.add_parser("coverage", help="say how much of the sculpt the cage holds; exit code 3 if not all")
+    command = commands.add_parser(
+        "coverage", help="say how much of the sculpt the cage holds; exit code 3 if not all, or rays strike nothing"
+    )
     command.set_defaults(run=run_coverage)
     add_meshes(command)
     add_cage(command)

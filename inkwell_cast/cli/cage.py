@@ -44,7 +44,7 @@ def run_cage(options: argparse.Namespace) -> int:
 
 
 def run_coverage(options: argparse.Namespace) -> int:
-    """Exit code 0 where all of the sculpt is held, 3 where not."""
+    """Exit code 0 where all of the sculpt is held and every ray strikes, 3 where not."""
     bar = Bar()
     try:
         assembly, warm = put_together(options, bar)
@@ -60,15 +60,19 @@ def run_coverage(options: argparse.Namespace) -> int:
     else:
         for form in cage.forms:
             print(f"cage of {form.pair}: {form.words}")
-        print(f"{facts.held:.2%} of the sculpt's surface held; rays start {facts.mean_outward:.4g} out in the mean")
+        for verdict in found.verdicts:
+            if verdict.wrong:
+                print(f"cage of {verdict.pair}: {verdict.words}")
+        but = f", but {facts.rays_missed:.2%} of the low's rays strike nothing" if facts.rays_missed else ""
+        print(
+            f"{facts.held:.2%} of the sculpt's surface held{but}; rays start {facts.mean_outward:.4g} out in the mean"
+        )
         print(f"{facts.vertices_outside:,} of {facts.vertices:,} vertices outside, worst {facts.worst_outside:.4g}")
         print(f"{facts.vertices_below:,} below the inner reach, worst {facts.worst_below:.4g}")
         print(f"a reach of {facts.needed_outward:.4g} out and {facts.needed_inward:.4g} in would hold everything")
-        print(
-            f"{facts.rays_missed:.2%} of the low's rays strike nothing, {facts.rays_behind:.2%} start behind a surface"
-        )
+        print(f"{facts.rays_behind:.2%} of the low's rays start behind a surface")
         print(f"{facts.faces_folded:,} cage faces folded, {facts.faces_crossing:,} crossing")
         for place in [*found.places, *found.gaps.places]:
             where = " ".join(f"{v:.4g}" for v in place.middle)
             print(f"  {place.lack:<8} {place.part} at {where}, radius {place.radius:.3g}, by {place.beyond:.4g}")
-    return 0 if facts.held == 1 else 3
+    return 0 if found.all_well else 3

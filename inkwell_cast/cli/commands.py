@@ -159,7 +159,7 @@ def run_bake(options: argparse.Namespace) -> int:
 
 def tell(manifest: Manifest) -> None:
     """What a bake found, in lines."""
-    for warning in manifest.warnings:
+    for warning in [*manifest.warnings, *manifest.notes]:
         print(f"note: {warning}")
     if manifest.mending:
         _say_mending(manifest.mending)
@@ -177,7 +177,9 @@ def tell(manifest: Manifest) -> None:
     if len(flaws) > SAID:
         print(f"and {len(flaws) - SAID} more flaws; see manifest.json")
     if manifest.coverage_of_sculpt:
-        print(f"coverage: {manifest.coverage_of_sculpt.held:.2%} of the sculpt held by the cage")
+        own = manifest.coverage_of_sculpt
+        but = f", but {own.rays_missed:.2%} of the low's rays strike nothing" if own.rays_missed else ""
+        print(f"coverage: {own.held:.2%} of the sculpt held by the cage{but}")
     for made in manifest.maps:
         if "distance_after" in made.facts:
             before, after, white = (made.facts[name] for name in ("distance_before", "distance_after", "white"))

@@ -9,6 +9,7 @@ from .arrays import F32, F64, I32, I64, Bool
 from .assembly import Assembly
 from .cage_surface import NEAR, SurfaceBuilder
 from .edges import bends, edges_of, shaded
+from .errors import InputProblem
 from .levels import in_force, scopes
 from .mesh import Mesh, corner_positions
 from .normals import averaged
@@ -172,10 +173,21 @@ def _from_files(assembly: Assembly, directions: F32, offsets: F32) -> tuple[Surf
             apart = float(np.linalg.norm(offsets[rows], axis=2).max())
             forms.append(CageForm(pairs[n].name, "points", counts, faces, apart, 1.0, np.zeros((0, 3), np.float32)))
             continue
+        _refuse_without_area(cage, pairs[n].cages[0].key if pairs[n].cages else pairs[n].name)
         found = laid.add(n, rows, cage)
         form: Literal["surface", "length"] = "surface" if found.share else "length"
         forms.append(CageForm(pairs[n].name, form, counts, faces, found.apart, found.share, found.limited))
     return laid.surface(), tuple(forms)
+
+
+def _refuse_without_area(cage: Mesh, part: str) -> None:
+    """A triangle without area has no nearest point with a normal of its own."""
+    p = corner_positions(cage).astype(np.float64)
+    count = int((~np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]).any(axis=1)).sum())
+    if count:
+        raise InputProblem(
+            cage.name, f"{count:,} triangles of the cage have no area.", "Delete them and export the cage again.", part
+        )
 
 
 def rays_of(assembly: Assembly, cage: Cage, rows: I32 | I64 | None = None) -> Rays:

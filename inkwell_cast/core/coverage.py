@@ -10,6 +10,7 @@ from pydantic import BaseModel
 from .arrays import F32, F64, Bool
 from .assembly import Assembly, Sculpt
 from .cage import Cage, rays_of
+from .cage_verdict import CageVerdict, cage_verdicts
 from .field import Located
 from .folds import folds_of
 from .gaps import Gaps, gaps_of
@@ -57,6 +58,12 @@ class Coverage:
     outside: F32
     cage: CageFacts
     gaps: Gaps
+    verdicts: tuple[CageVerdict, ...] = ()
+
+    @property
+    def all_well(self) -> bool:
+        """Whether the cage holds everything and every ray of the low strikes."""
+        return self.held == 1 and not self.gaps.missed and not any(verdict.wrong for verdict in self.verdicts)
 
 
 def coverage(
@@ -66,10 +73,11 @@ def coverage(
     """How well a cage holds the sculpt as `field.locate` found it, for all lows or those marked in `lows (T,)`."""
     within = np.ones(len(cage.offsets), bool) if lows is None else lows
     chosen, facts = within[located.triangle], _cage_facts(assembly, cage, within)
-    gaps = gaps_of(assembly, sculpt, cage, within, cancelled)
+    gaps, verdicts = gaps_of(assembly, sculpt, cage, within, cancelled), tuple(cage_verdicts(assembly, cage))
     t, height, weight = located.triangle[chosen], located.height[chosen], located.weight[chosen]
     if not len(t):
-        return replace(_NOTHING, cage=facts, gaps=gaps)
+        held = 0.0 if len(sculpt.mesh.triangles) else 1.0  # no ray comes near a sculpt that is there
+        return replace(_NOTHING, held=held, cage=facts, gaps=gaps, verdicts=verdicts)
     above, below = np.empty(len(t), np.float32), np.empty(len(t), np.float32)
     b, rays = located.b[chosen], rays_of(assembly, cage)
 
@@ -106,6 +114,7 @@ def coverage(
         outside=places[lost],
         cage=facts,
         gaps=gaps,
+        verdicts=verdicts,
     )
 
 
@@ -138,7 +147,7 @@ class CoverageFacts(BaseModel):
 
 
 _NOTHING = Coverage(
-    1, 0, 0, 0, 0, 0, (0, 0), (0, 0), np.linspace(-1, 1, BINS + 1), np.zeros(BINS), [], np.zeros((0, 3), np.float32),
+    0, 0, 0, 0, 0, 0, (0, 0), (0, 0), np.linspace(-1, 1, BINS + 1), np.zeros(BINS), [], np.zeros((0, 3), np.float32),
     CageFacts(0, 0, 0, Marks()), Gaps(0, 0, np.zeros((0, 3), np.float32), []),
 )  # fmt: skip
 

@@ -10,6 +10,7 @@ from .. import __version__
 from .coverage import CoverageFacts
 from .flaws.found import Flaw
 from .likeness import Likeness
+from .limits import notes_on
 from .mends import Report
 from .recipe import Recipe
 from .straighten import Straightened
@@ -95,6 +96,7 @@ class Manifest(BaseModel):
     missed_texels: int
     shared_texels: int
     warnings: list[str]
+    notes: list[str] = []  # what the numbers of this bake cannot say, such as values beyond a range
     seconds: dict[str, float]
 
     @classmethod
@@ -139,6 +141,7 @@ class Manifest(BaseModel):
             missed_texels=sum(s.missed_texels for s in sheets),
             shared_texels=sum(s.shared_texels for s in sheets),
             warnings=bake.warnings,
+            notes=notes_on(bake),
             seconds=seconds,
             straightened=bake.cage.straightened,
         )  # fmt: skip

@@ -5,9 +5,13 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core.assembly import BakeMeshes, assemble
+from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
 from inkwell_cast.core.bake import bake
 from inkwell_cast.core.cage import build_cage, rays_of
+from inkwell_cast.core.checks import check
+from inkwell_cast.core.coverage import coverage
+from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.field import located_of
 from inkwell_cast.core.mesh import Mesh, merge
 from inkwell_cast.core.rays import reach_at
 from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
@@ -162,3 +166,59 @@ def test_a_round_cage_of_other_density_bakes_like_the_reach_it_stands_for():
     a, b = (r.cast.normal / np.linalg.norm(r.cast.normal, axis=2, keepdims=True) for r in (plain, caged))
     angle = np.degrees(np.arccos(np.clip((a * b).sum(axis=2), -1, 1)))
     assert np.median(angle) < 1
+
+
+# a cage is judged before it is believed
+
+
+def judged(cage: Mesh, low=None):
+    """Verdict and coverage of a ring's cage."""
+    low = low or named(torus(24, 12), "ring_low")
+    high = named(torus(96, 48, small=0.72), "ring_high")
+    warm = Warm()
+    given = BakeMeshes([], [], [low, high, named(cage, "ring_cage")])
+    assembly = assemble(Recipe(reach=Reach(unit="scene", outward=0.1, inward=0.1)), given, warm)
+    made = build_cage(assembly)
+    found = coverage(assembly, warm.sculpt(assembly), made, located_of(assembly, warm))
+    titles = {f.title: f.severity for f in check(assembly.given, given) if f.check == "cages"}
+    return found, titles
+
+
+def test_a_cage_that_holds_the_sculpt_is_believed():
+    found, titles = judged(torus(24, 12, small=0.8))
+    assert found.all_well
+    assert titles == {}
+
+
+@pytest.mark.parametrize(
+    ("cage", "words"),
+    [
+        (torus(24, 12, small=0.5), "lies inside the low"),
+        (
+            replace(torus(24, 12, small=0.8), positions=torus(24, 12, small=0.8).positions + np.float32([9, 0, 0])),
+            "off",
+        ),
+        (replace(torus(24, 12), positions=torus(24, 12).positions * np.float32(3)), "farther off than half"),
+        (torus(20, 10, 0.02, 0.01), "made for another mesh"),
+    ],
+    ids=["shrunk", "moved", "three times", "tiny"],
+)
+def test_a_cage_that_cannot_be_meant_is_told(cage, words):
+    found, titles = judged(cage)
+    assert words in found.verdicts[0].words
+    assert not found.all_well
+    assert titles["Cage does not fit its low"] in ("warning", "blocking")
+    if words == "lies inside the low":  # it seemed to hold everything, since no ray came near the sculpt
+        assert found.held < 0.9
+        assert titles["Cage does not fit its low"] == "blocking"
+
+
+def test_a_cage_with_triangles_of_no_area_is_told():
+    flat = torus(20, 10, small=0.8)
+    triangles = flat.triangles.copy()
+    triangles[7, 1] = triangles[7, 0]
+    cage = named(replace(flat, triangles=triangles, uvs=(), normals=None), "ring_cage")
+    given = BakeMeshes([], [], [named(torus(24, 12), "ring_low"), named(torus(96, 48, small=0.72), "ring_high"), cage])
+    with pytest.raises(InputProblem, match="ring_cage: 1 triangles of the cage have no area"):
+        build_cage(assemble(Recipe(), given))
+    assert any(f.severity == "blocking" and f.check == "cages" for f in check(Recipe(), given))

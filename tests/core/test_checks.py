@@ -146,7 +146,7 @@ def test_edges_of_three_faces_and_neighbours_wound_against_each_other():
 
 
 def test_a_cage_must_have_the_low_s_faces():
-    good = replace(ring(name="ring_cage"), positions=ring().positions * np.float32(1.02))
+    good = replace(ring(name="ring_cage"), positions=torus(24, 12, small=0.76).positions)
     assert "cages" not in found(others=[good])
     bad = found(others=[subset(good, np.arange(576) > 1)])["cages"]
     assert bad.severity == "note"

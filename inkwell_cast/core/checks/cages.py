@@ -5,6 +5,8 @@ from collections.abc import Iterator
 import numpy as np
 
 from ..cage import build_cage
+from ..cage_verdict import cage_verdicts
+from ..errors import InputProblem
 from .finding import Finding, Inspected
 
 KEY = "cages"
@@ -17,7 +19,19 @@ def find(piece: Inspected) -> Iterator[Finding]:
     if not cages or not all(np.isfinite(m.positions).all() for m in [*cages, a.low]):
         return
     parts = {pair.name: pair.cages for pair in a.paired.pairs}
-    for form in build_cage(a).forms:
+    try:
+        made = build_cage(a)
+    except InputProblem as problem:
+        yield Finding(KEY, "blocking", "Cage cannot be used", problem.part, 1, problem.what, problem.remedy)
+        return
+    for verdict in cage_verdicts(a, made):
+        if verdict.wrong:
+            yield Finding(
+                KEY, "blocking" if verdict.hopeless else "warning", "Cage does not fit its low",
+                parts[verdict.pair][0].key, 1, f"{verdict.pair}: {verdict.words}",
+                "Export the cage again from the low as it is now, or take it out and set a reach.",
+            )  # fmt: skip
+    for form in made.forms:
         if form.form == "points":
             continue
         yield Finding(
