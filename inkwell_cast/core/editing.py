@@ -85,8 +85,9 @@ def apply(recipe: Recipe, remedy: Remedy) -> Recipe:
     if remedy.kind == "pair":
         return place_part(recipe, f"{remedy.file}/{remedy.part}", pair=remedy.pair)
     if remedy.kind == "align":
-        return set_file(recipe, remedy.file, scale=remedy.scale, move=remedy.move)
-    fixes = [*recipe.file(remedy.file).fixes, Fix(kind=remedy.kind, part=remedy.part)]
+        turn = {"turn": remedy.turn} if remedy.turn else {}
+        return set_file(recipe, remedy.file, scale=remedy.scale, move=remedy.move, **turn)
+    fixes = [*recipe.file(remedy.file).fixes, Fix(kind=remedy.kind, part=remedy.part, near=remedy.near)]
     return set_file(recipe, remedy.file, fixes=[fix.model_dump() for fix in fixes])
 
 

@@ -10,11 +10,13 @@ from dataclasses import replace
 import numpy as np
 from scipy.spatial import cKDTree
 
+from .alignment import axes_of
 from .arrays import F64, I64, Bool
 from .edges import Edges, edges_of, islands_of, seams_of, shaded
 from .mesh import Layer, Mesh, layer_of_corners, subset
 from .normals import smooth, weld, with_normals
 from .recipe import FileSettings
+from .shells import shell_near
 from .transform import transformed
 from .vertex_colors import with_linear_colors
 
@@ -33,6 +35,8 @@ def treated(mesh: Mesh, settings: FileSettings) -> Mesh:
     for fix in settings.fixes:
         names = np.array([fix.part in ("", name) for name in mesh.object_names])
         chosen = names[mesh.objects]
+        if fix.near is not None:
+            chosen = shell_near(mesh, chosen, fix.near)
         if chosen.any():
             mesh = REGISTRY[fix.kind](mesh, chosen)
     return mesh
@@ -41,7 +45,8 @@ def treated(mesh: Mesh, settings: FileSettings) -> Mesh:
 def matrix_of(settings: FileSettings) -> F64:
     """Turn, then scale, then move, (4, 4)."""
     matrix = np.eye(4)
-    matrix[:3, :3] = TURNS[settings.turn] * settings.scale
+    turn = TURNS.get(settings.turn)
+    matrix[:3, :3] = (axes_of(settings.turn) if turn is None else turn) * settings.scale
     matrix[:3, 3] = settings.move
     return matrix
 

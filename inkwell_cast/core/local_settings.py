@@ -34,10 +34,14 @@ class Place(Part):
 
 
 class Fix(Part):
-    """A harmless correction of one object (all of a file where `part` is empty), made on the piece's copy."""
+    """A harmless correction of one object (all of a file where `part` is empty), made on the piece's copy.
+
+    `near`, scene units, keeps it to the shell of the object that lies nearest to that place.
+    """
 
     kind: FixKind
     part: str = ""
+    near: tuple[float, float, float] | None = None
 
 
 class Pocket(Part):

@@ -2,7 +2,7 @@
 
 from typing import Annotated, Any, Literal
 
-from pydantic import Field, ValidationError, model_validator
+from pydantic import Field, ValidationError, field_validator, model_validator
 
 from .handoff_settings import DEPTHS, Form, Handoff, MapKey
 from .library import Library
@@ -158,8 +158,13 @@ class FileSettings(Part):
 
     role: Literal["", "low", "high", "float", "cage", "self"] = ""
     turn: Annotated[
-        Literal["none", "z_to_y", "y_to_z"],
-        setting("Up axis", "Turn the file's Z up into Y up, or Y up into Z up; as it is by default."),
+        str,
+        setting(
+            "Up axis",
+            "Turn the file's Z up into Y up (z_to_y), or Y up into Z up (y_to_z), or say what the new axes are made "
+            "of, such as +x+z-y; as it is by default.",
+            pattern=r"^(none|z_to_y|y_to_z|([+-][xyz]){3})$",
+        ),
     ] = "none"
     colors: Annotated[
         Literal["auto", "srgb", "linear"],
@@ -172,6 +177,13 @@ class FileSettings(Part):
     scale: float = Field(default=1.0, gt=0, le=1e9, description="Factor on every position, before the move.")
     move: tuple[float, float, float] = Field(default=(0.0, 0.0, 0.0), description="Scene units.")
     fixes: list[Fix] = Field(default_factory=list)
+
+    @field_validator("turn")
+    @classmethod
+    def _three_axes(cls, turn: str) -> str:
+        if turn[0] in "+-" and len({turn[1], turn[3], turn[5]}) < 3:
+            raise ValueError(f"{turn} names an axis twice")
+        return turn
 
 
 class Size(Part):

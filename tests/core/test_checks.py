@@ -6,13 +6,17 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core import editing
+from inkwell_cast.core.alignment import axes_of, every_turn, turn_of
 from inkwell_cast.core.assembly import BakeMeshes
+from inkwell_cast.core.bake import bake
 from inkwell_cast.core.checks import REGISTRY, check
 from inkwell_cast.core.errors import Cancelled
+from inkwell_cast.core.fixes import flip_winding, treated
 from inkwell_cast.core.map_settings import Subdivision
-from inkwell_cast.core.mesh import Mesh, layer_of_corners, merge, subset
-from inkwell_cast.core.normals import face_normals
-from inkwell_cast.core.recipe import Pairing, Recipe, Sheet
+from inkwell_cast.core.mesh import Layer, Mesh, layer_of_corners, merge, subset
+from inkwell_cast.core.normals import face_normals, with_normals
+from inkwell_cast.core.recipe import FileSettings, Pairing, Recipe, Sheet
+from inkwell_cast.core.transform import transformed, turned_over
 from inkwell_cast.demo import inkstand, pieces, troubled
 
 from ..shapes import cube, grid_mesh, plane, torus
@@ -102,6 +106,7 @@ CASES = {
     "borders": (None, subset(ring(96, "ring_high"), np.arange(96 * 96) > 5)),
     "polygons": (polygonal(ring()), None),
     "pairs": (None, ring(96, "rnig_high")),
+    "stretch": (with_uvs(ring(), lambda uv: uv * np.array([0.1, 1], np.float32)), None),
     "numbers": (None, replace(ring(96, "ring_high"), positions=ring(96).positions + np.float32(np.nan))),
 }
 
@@ -192,6 +197,129 @@ def test_an_alignment_snaps_to_a_change_of_units():
     assert (fix.scale, fix.move) == (0.01, (0.0, 0.0, 0.0))
     apart = replace(ring(96, "ring_high"), positions=ring(96).positions + np.float32(40))
     assert found(None, apart)["place"].fix.move == pytest.approx((-40, -40, -40), abs=0.05)
+
+
+def figure(name="figure_high"):
+    """A body that no turn and no mirror brings onto itself: three boxes of different sizes, apart."""
+    boxes = [cube(0.6, (0, 0, 0)), cube(0.4, (0.9, 0.1, 0)), cube(0.25, (0.1, 0.55, 0.7))]
+    made = merge([replace(box, uvs=(), normals=None) for box in boxes], name)
+    return replace(made, object_names=(name,), objects=np.zeros(len(made.triangles), np.int32))
+
+
+def figure_low():
+    boxes = [cube(0.6, (0, 0, 0)), cube(0.4, (0.9, 0.1, 0)), cube(0.25, (0.1, 0.55, 0.7))]
+    for n, box in enumerate(boxes):
+        uvs = box.uvs[0].at_corners() / 2 + np.array([n % 2 / 2, n // 2 / 2], np.float32)
+        boxes[n] = replace(box, uvs=(layer_of_corners(uvs),))
+    made = merge(boxes, "figure_low")
+    return replace(made, object_names=("figure_low",), objects=np.zeros(len(made.triangles), np.int32))
+
+
+@pytest.mark.parametrize("turn", [*every_turn()[1:24:5], *every_turn()[24::6]])
+@pytest.mark.parametrize("scale", [1.0, 100.0])
+def test_a_high_in_other_axes_or_units_is_recognised_and_laid_back(turn, scale):
+    matrix = np.eye(4)
+    matrix[:3, :3] = axes_of(turn) * scale
+    exported = transformed(figure(), matrix)
+    finding = found(figure_low(), exported)["place"]
+    assert finding.fix
+    assert "surfaces would lie 0.0%" in finding.what
+    fixed = editing.apply(Recipe(), finding.fix)
+    again = treated(exported, fixed.files["figure_high"])
+    np.testing.assert_allclose(again.positions, figure().positions, atol=1e-4)
+    assert "place" not in found(figure_low(), exported, fixed)
+    assert "winding" not in found(figure_low(), exported, fixed)
+
+
+def test_nothing_is_moved_that_would_not_fit_or_fits_already():
+    assert "place" not in found(figure_low(), figure())
+    other = replace(torus(60, 30, name="figure_high"), positions=torus(60, 30).positions + np.float32(40))
+    finding = found(figure_low(), replace(other, object_names=("figure_high",)))["place"]
+    assert finding.fix is None
+    assert "axes and scale" in finding.remedy
+
+
+def test_a_turn_goes_into_words_and_back():
+    for turn in every_turn():
+        assert turn_of(axes_of(turn)) == turn
+    assert len(set(every_turn())) == 48
+    with pytest.raises(ValueError, match="names an axis twice"):
+        FileSettings(turn="+x+x+y")
+
+
+@pytest.mark.parametrize("side", ["low", "high"])
+def test_a_plane_that_looks_away_is_turned_over_with_one_click(side):
+    low = replace(plane(2, name="sheet_low"), object_names=("sheet_low",))
+    high = replace(plane(20, 0.01, name="sheet_high"), object_names=("sheet_high",), uvs=())
+    if side == "low":  # its normals say which way it was meant
+        up = np.broadcast_to(np.array([0, 0, 1], np.float32), (len(low.triangles), 3, 3))
+        low = turned_over(replace(low, normals=layer_of_corners(up)))
+    else:
+        high = turned(high, slice(None))
+    finding = found(low, high)["winding"]
+    assert finding.part == f"sheet_{side}/sheet_{side}"
+    fixed = editing.apply(Recipe(), finding.fix)
+    assert "winding" not in found(low, high, fixed)
+    made = bake(
+        fixed.model_copy(update={"sheet": Sheet(width=16, height=16, samples=1)}), BakeMeshes([], [], [low, high])
+    )
+    assert made.cast.missed == 0
+    assert made.images["normal"][8, 8, 2] > 250  # straight up, and not inside out
+
+
+def test_one_shell_of_two_is_turned_over_alone():
+    balls = [replace(torus(24, 12, name="a"), uvs=()), replace(torus(24, 12, 6.0, 0.7, name="b"), uvs=())]
+    balls[1] = turned(balls[1], slice(None))
+    high = merge(balls, "ring_high")
+    high = replace(high, object_names=("ring_high",), objects=np.zeros(len(high.triangles), np.int32))
+    low = merge([ring(), torus(24, 12, 6.0, 0.7, name="ring_low")], "ring_low")
+    low = replace(low, object_names=("ring_low",), objects=np.zeros(len(low.triangles), np.int32))
+    finding = found(low, high)["winding"]
+    assert finding.count == len(balls[1].triangles)
+    assert "A shell of ring_high" in finding.what
+    fixed = editing.apply(Recipe(), finding.fix)
+    assert "winding" not in found(low, high, fixed)
+    after = treated(high, fixed.files["ring_high"])
+    np.testing.assert_array_equal(after.triangles[: len(balls[0].triangles)], high.triangles[: len(balls[0].triangles)])
+
+
+def test_turning_over_keeps_normals_that_were_right():
+    """Reversed winding with right normals: the faces turn, the normals stay."""
+    right = with_normals(ring(96, "ring_high"))
+    wrong = turned_over(right)
+    fixed = flip_winding(wrong, np.ones(len(wrong.triangles), bool))
+    np.testing.assert_array_equal(fixed.triangles, right.triangles)
+    np.testing.assert_allclose(fixed.normals.at_corners(), right.normals.at_corners())
+    values = wrong.normals.at_corners() * np.float32(-1)  # normals reversed with the winding
+    back = flip_winding(replace(wrong, normals=layer_of_corners(values)), np.ones(len(wrong.triangles), bool))
+    np.testing.assert_allclose(back.normals.at_corners(), right.normals.at_corners(), atol=1e-6)
+
+
+def test_different_islands_in_equal_boxes_overlap():
+    """A square and an octagon in one box are no mirrored halves."""
+    square = replace(plane(1, name="twin_low"), object_names=("twin_low",))
+    angles = np.linspace(0, 2 * np.pi, 9)[:-1]
+    rim = np.stack([np.cos(angles), np.sin(angles)], axis=1) / 2 + 0.5
+    points = np.concatenate([[[0.5, 0.5]], rim]).astype(np.float32)
+    triangles = np.array([[0, 1 + n, 1 + (n + 1) % 8] for n in range(8)], np.int32)
+    disc = Mesh(
+        "disc", np.column_stack([points + np.float32([3, 0]), np.zeros(9)]).astype(np.float32), triangles,
+        uvs=(Layer(points, triangles),), object_names=("disc_low",),
+    )  # fmt: skip
+    low = merge([square, disc], "both.glb")
+    highs = merge(
+        [replace(plane(4, name="x"), object_names=("twin_high",)), replace(disc, object_names=("disc_high",))], "h"
+    )
+    assert found(low, highs)["overlaps"].title == "Overlapping islands"
+
+
+def test_uneven_stretch_is_found_and_even_scale_is_not():
+    tall = with_uvs(ring(), lambda uv: uv * np.array([0.1, 1], np.float32))
+    wide = with_uvs(ring(), lambda uv: uv * np.array([0.1, 0.1], np.float32))
+    plain = found(ring())
+    assert "stretch" not in plain
+    assert "stretch" not in found(wide)
+    assert "times as long as wide" in found(tall)["stretch"].what
 
 
 def test_other_suffixes_are_in_the_words():

@@ -21,6 +21,7 @@ from . import (
     polygons,
     reading,
     stray,
+    stretch,
     tiles,
     uv_area,
     uvs,
@@ -42,7 +43,7 @@ REGISTRY: dict[str, Check] = {
     module.KEY: module
     for module in (
         numbers, pairs, uvs, place, winding, cages, stray, overlaps, tiles, uv_area, hard_edges, faceted, doubles,
-        borders, non_manifold, polygons, density, reading,
+        borders, non_manifold, polygons, density, stretch, reading,
     )
 }  # fmt: skip
 

@@ -28,6 +28,8 @@ class Remedy:
     scale: float = 1.0
     move: tuple[float, float, float] = (0.0, 0.0, 0.0)
     pair: str = ""
+    turn: str = ""
+    near: tuple[float, float, float] | None = None
 
 
 @dataclass(frozen=True, slots=True)

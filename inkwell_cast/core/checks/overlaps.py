@@ -5,6 +5,7 @@ from collections.abc import Iterator
 
 import numba
 import numpy as np
+from scipy.spatial import cKDTree
 
 from ..arrays import F64, I32, I64
 from ..sheet import TILE, fill_tile, grid
@@ -16,6 +17,7 @@ TITLE = "Overlapping islands"
 SIDE = 1024
 FEWEST_TEXELS = 6
 SAME_WITHIN = 2 / SIDE
+AREA_WITHIN = 0.03
 
 
 def find(piece: Inspected) -> Iterator[Finding]:
@@ -32,7 +34,7 @@ def find(piece: Inspected) -> Iterator[Finding]:
     for (a, b), texels in _meeting(piece, island).items():
         if texels < FEWEST_TEXELS:
             continue
-        if a != b and _coincide(boxes[a], boxes[b]):
+        if a != b and _coincide(boxes[a], boxes[b]) and _alike(lows, island, a, b):
             shared += 1
             continue
         key = int(min(owner[a], owner[b])), int(max(owner[a], owner[b]))
@@ -83,6 +85,24 @@ def _boxes(lows: list[Subject], island: I32) -> F64:
 
 def _coincide(a: F64, b: F64) -> bool:
     return bool(np.abs(a - b).max() < SAME_WITHIN)
+
+
+def _alike(lows: list[Subject], island: I32, a: int, b: int) -> bool:
+    """Whether two islands have their corners in the same places of the tile, and as much of them: shared on purpose."""
+    uvs = np.concatenate([low.uvs for low in lows if low.uvs is not None]).astype(np.float64)
+    sets = []
+    for n in (a, b):
+        own = uvs[island == n]
+        flat = own.reshape(-1, 2)
+        tile = np.floor((flat.min(axis=0) + flat.max(axis=0)) / 2)
+        u, v = own[:, 1] - own[:, 0], own[:, 2] - own[:, 0]
+        area = np.abs(u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]).sum()
+        sets.append((flat - tile, float(area)))
+    (one, first), (other, second) = sets
+    if abs(first - second) > AREA_WITHIN * max(first, second):
+        return False
+    ways = (one, other), (other, one)
+    return all(bool((cKDTree(to).query(of)[0] < SAME_WITHIN).all()) for of, to in ways)
 
 
 def _meeting(piece: Inspected, island: I32) -> Counter[tuple[int, int]]:

@@ -4,15 +4,15 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from ..alignment import alignment_of, axes_of, turn_of
 from ..arrays import F64
+from ..fixes import matrix_of
 from .finding import Finding, Inspected, Remedy, Subject
 
 KEY = "place"
 TITLE = "Place and scale"
 APART = 0.25  # of the diagonal, between the boxes' centres
 LARGER = 1.6
-KNOWN_FACTORS = np.array([0.001, 0.01, 0.1, 0.0254, 0.3048, 1 / 2.54, 2.54, 1 / 0.3048, 1 / 0.0254, 10, 100, 1000, 1])
-SNAP = 0.12
 
 
 def box(subjects: list[Subject]) -> F64:
@@ -26,14 +26,13 @@ def find(piece: Inspected) -> Iterator[Finding]:
     if not lows or not highs:
         return
     whole = _compare(box(lows), box(highs))
-    if whole:
-        files = {s.part.file for s in highs}
-        fix = None
-        if len(files) == 1 and not files & {s.part.file for s in lows}:
-            fix = _alignment(piece, box(lows), box(highs), files.pop())
+    fix, said = _alignment(piece, lows, [s for s in highs if s.role != "float"] or highs)
+    if whole or fix:
+        what = f"The high {whole}." if whole else "The high fills the low's box, but its surface lies elsewhere."
         yield Finding(
-            KEY, "warning", "Low and high lie apart", lows[0].part.key, 1, f"The high {whole}.",
-            "Export both from the same place and scale, or align the high here.", fix,
+            KEY, "warning", "Low and high lie apart", lows[0].part.key, 1, what + said,
+            "Export both from the same place, axes and scale, or align the high here." if fix else
+            "Export both from the same place, axes and scale.", fix,
         )  # fmt: skip
         return
     for pair in piece.assembly.paired.pairs:
@@ -61,16 +60,28 @@ def _compare(low: F64, high: F64) -> str:
     return ""
 
 
-def _alignment(piece: Inspected, low: F64, high: F64, file: str) -> Remedy:
-    """Scale and move that bring the high's box to the low's; a factor near a change of units is taken as that."""
-    factor = float(np.linalg.norm(low[1] - low[0]) / np.linalg.norm(high[1] - high[0]))
-    nearest = KNOWN_FACTORS[np.argmin(np.abs(np.log(KNOWN_FACTORS / factor)))]
-    if abs(np.log(nearest / factor)) < SNAP:
-        factor = float(nearest)
+def _alignment(piece: Inspected, lows: list[Subject], highs: list[Subject]) -> tuple[Remedy | None, str]:
+    """One change of the file of the highs that lays them onto the lows, and what it comes to; none where none does."""
+    files = {s.part.file for s in highs}
+    if len(files) != 1 or files & {s.part.file for s in lows}:
+        return None, ""
+    file = files.pop()
+    found = alignment_of(*(_triangles(subjects) for subjects in (lows, highs)))
+    if found is None:
+        return None, ""
     own = piece.assembly.recipe.file(file)
-    move = (low[0] + low[1]) / 2 - (high[0] + high[1]) / 2 * factor
-    if np.linalg.norm(move) < 0.02 * np.linalg.norm(low[1] - low[0]):
-        move = np.zeros(3)
-    total = tuple(float(m * factor + d) for m, d in zip(own.move, move, strict=True))
-    words = f"Scale {file} by {factor:.4g}" if abs(factor - 1) > 1e-9 else f"Move {file} to the low"
-    return Remedy(words, "align", file, "", own.scale * factor, (total[0], total[1], total[2]))
+    matrix, now = np.eye(4), matrix_of(own)
+    matrix[:3, :3], matrix[:3, 3] = axes_of(found.turn) * found.scale, found.move
+    both = matrix @ now
+    scale = own.scale * found.scale
+    x, y, z = both[:3, 3].tolist()
+    turn = turn_of(both[:3, :3] / scale)
+    said = (
+        f" After “{found.words}” the surfaces would lie {found.after:.1%} of the low's diagonal apart in the mean, "
+        f"and lie {found.before:.0%} apart now."
+    )
+    return Remedy(f"{found.words}: {file}", "align", file, "", scale, (x, y, z), turn=turn), said
+
+
+def _triangles(subjects: list[Subject]) -> F64:
+    return np.concatenate([s.mesh.positions[s.mesh.triangles].astype(np.float64) for s in subjects])

@@ -1,17 +1,32 @@
-"""Faces wound inside out, as a whole or against their neighbours. Rays pass through faces that look away."""
+"""Faces wound inside out, as a whole, shell by shell, or against their neighbours. Rays pass through faces that look away.
+
+A closed shell tells by its volume. An open one tells by what lies opposite: where the nearest surface of its partners
+looks the other way all over, one of both is turned over.
+"""
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 import numpy as np
+from scipy.spatial import cKDTree
 
+from ..arrays import F64, I64, Bool
+from ..shells import MOST_SHELLS, place_in, shells_of, volume_of
+from ..spread import few_over
 from .finding import Finding, Inspected, Remedy, Subject, plural
 
 KEY = "winding"
 TITLE = "Winding"
 CLOSED = 0.02  # share of open edges up to which a volume means something
+LOW_POINTS, HIGH_POINTS = 20_000, 200_000
+AWAY = 0.8  # share of a shell's points that must meet a face looking the other way
+FEWEST = 12  # points
+NEAR = 0.1  # of the low's diagonal: what lies farther off is no partner
 
 
 def find(piece: Inspected) -> Iterator[Finding]:
+    """Inconsistent winding, then whole parts and single shells that look away."""
+    consistent = []
     for subject in piece.all:
         against = subject.edges.against
         count = int(against.sum()) // 2
@@ -22,22 +37,128 @@ def find(piece: Inspected) -> Iterator[Finding]:
                 "pass through those that look away.", "Make the normals consistent in the modelling program.",
                 marks=subject.marks(against),
             )  # fmt: skip
-        elif len(subject.mesh.triangles) and subject.role != "float" and _inside_out(subject):
-            everything = np.ones(len(subject.mesh.triangles), bool)
-            yield Finding(
-                KEY, "warning", "Inside out", subject.part.key, len(everything),
-                f"All {plural(len(everything), 'face')} of {subject.part.name} look inward, so rays pass through it.",
-                "Turn its faces over.",
-                Remedy("Turn the faces over", "flip_winding", subject.part.file, subject.part.name),
-                marks=subject.marks(everything),
-            )  # fmt: skip
+        elif len(subject.mesh.triangles) and subject.role != "float":
+            consistent.append(subject)
+    told = set[tuple[str, int]]()
+    for subject in consistent:
+        for number, rows in _shells(subject):
+            if _encloses_less_than_nothing(subject, rows):
+                told.add((subject.part.key, number))
+                yield _finding(subject, rows, "looks inward, so rays pass through it")
+    for pair in piece.assembly.paired.pairs:
+        lows, highs = (
+            [s for s in given if s.pair == pair.name and s in consistent] for given in (piece.lows, piece.highs)
+        )  # fmt: skip
+        for shell in _opposed(lows, highs, told):
+            yield _finding(shell.subject, shell.rows, "looks away from what lies opposite, so no ray strikes it")
 
 
-def _inside_out(subject: Subject) -> bool:
-    """Whether a (nearly) closed part encloses a negative volume."""
-    if subject.edges.open.mean() > CLOSED:
+@dataclass(frozen=True, slots=True)
+class _Shell:
+    """A shell of a part: its triangles, and whether its own normals contradict its winding."""
+
+    subject: Subject
+    number: int
+    rows: I64
+
+    @property
+    def corners(self) -> F64:
+        return self.subject.mesh.positions[self.subject.mesh.triangles[self.rows]].astype(np.float64)
+
+    @property
+    def key(self) -> tuple[str, int]:
+        return self.subject.part.key, self.number
+
+    @property
+    def closed(self) -> bool:
+        return bool(self.subject.edges.open[self.rows].mean() <= CLOSED)
+
+    def contradicts_itself(self) -> bool:
+        """Whether the normals of the file look away from the faces."""
+        normals = self.subject.mesh.normals
+        if normals is None:
+            return False
+        p = self.corners
+        facing = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
+        along = np.einsum("tkc,tc->t", normals.at_corners()[self.rows], facing)
+        return bool((along < 0).mean() > AWAY)
+
+
+def _shells(subject: Subject) -> list[tuple[int, I64]]:
+    """The largest shells of a part with their triangles."""
+    shell = shells_of(subject.edges)
+    order = np.argsort(shell, kind="stable")
+    groups = np.split(order, np.cumsum(np.bincount(shell))[:-1])
+    return sorted(enumerate(groups), key=lambda one: -len(one[1]))[:MOST_SHELLS]
+
+
+def _encloses_less_than_nothing(subject: Subject, rows: I64) -> bool:
+    """Whether a (nearly) closed shell encloses a negative volume."""
+    if subject.edges.open[rows].mean() > CLOSED:
         return False
-    p = subject.mesh.positions[subject.mesh.triangles].astype(np.float64)
-    p -= p.reshape(-1, 3).mean(axis=0)
-    volume = np.einsum("ti,ti->", p[:, 0], np.cross(p[:, 1], p[:, 2])) / 6
-    return bool(volume < -1e-9 * subject.mesh.diagonal**3)
+    corners = subject.mesh.positions[subject.mesh.triangles[rows]].astype(np.float64)
+    return volume_of(corners) < -1e-9 * subject.mesh.diagonal**3
+
+
+def _opposed(lows: list[Subject], highs: list[Subject], told: set[tuple[str, int]]) -> list[_Shell]:
+    """Shells that look the other way than their partners all over; of two, the one that is more likely wrong."""
+    sides = [[_Shell(s, n, rows) for s in given for n, rows in _shells(s)] for given in (lows, highs)]
+    if not sides[0] or not sides[1] or max(map(len, sides)) > MOST_SHELLS:
+        return []
+    clouds = [_cloud(shells, count) for shells, count in zip(sides, (LOW_POINTS, HIGH_POINTS), strict=True)]
+    (points, normals, owner), (others, facing, partner) = clouds
+    limit = NEAR * float(np.linalg.norm(np.ptp(points, axis=0)))
+    distance, nearest = cKDTree(others).query(points, distance_upper_bound=max(limit, 1e-30), workers=-1)
+    met = np.isfinite(distance)
+    away = np.zeros(len(points), np.bool_)
+    away[met] = np.einsum("nc,nc->n", normals[met], facing[nearest[met]]) < 0
+    low_wrong = _wrong(owner[met], away[met], len(sides[0]))
+    high_wrong = _wrong(partner[nearest[met]], away[met], len(sides[1]))
+    found = []
+    for n in np.flatnonzero(high_wrong).tolist():
+        shell = sides[1][n]
+        opposite = np.unique(owner[met][(partner[nearest[met]] == n) & away[met]])
+        lows_there = [sides[0][k] for k in opposite.tolist() if low_wrong[k]]
+        if shell.key in told or any(low.key in told for low in lows_there):
+            continue  # that one of them encloses less than nothing is why
+        found += _blamed(shell, lows_there)
+    return list({own.key: own for own in found}.values())
+
+
+def _blamed(high: _Shell, lows: list[_Shell]) -> list[_Shell]:
+    """Which of a high and the lows opposite is turned over: what encloses a volume or keeps to its normals is right."""
+    if high.closed:
+        return [low for low in lows if not low.closed]
+    if not lows or high.contradicts_itself() or any(low.closed for low in lows):
+        return [high]
+    odd = [low for low in lows if low.contradicts_itself()]
+    return odd or [high]
+
+
+def _cloud(shells: list[_Shell], count: int) -> tuple[F64, F64, I64]:
+    """Places spread over some shells, the normals of their faces, and whose they are."""
+    corners = np.concatenate([shell.corners for shell in shells])
+    of = np.repeat(np.arange(len(shells)), [len(shell.rows) for shell in shells])
+    normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    owner, b = few_over(corners, count)
+    return np.einsum("nk,nkc->nc", b, corners[owner]), normals[owner], of[owner]
+
+
+def _wrong(owner: I64, away: Bool, count: int) -> Bool:
+    """Shells of which nearly all points meet a face that looks the other way."""
+    met, bad = np.bincount(owner, minlength=count), np.bincount(owner, away, count)
+    return np.asarray((met >= FEWEST) & (bad > AWAY * met))
+
+
+def _finding(subject: Subject, rows: I64, how: str) -> Finding:
+    chosen: Bool = np.zeros(len(subject.mesh.triangles), np.bool_)
+    chosen[rows] = True
+    whole = bool(chosen.all())
+    name = subject.part.name if whole else f"A shell of {subject.part.name}"
+    near = None if whole else place_in(subject.mesh.positions[subject.mesh.triangles[rows]].astype(np.float64))
+    return Finding(
+        KEY, "warning", "Inside out", subject.part.key, len(rows),
+        f"{name} ({plural(len(rows), 'face')}) {how}.", "Turn its faces over.",
+        Remedy("Turn the faces over", "flip_winding", subject.part.file, subject.part.name, near=near),
+        marks=subject.marks(chosen),
+    )  # fmt: skip

@@ -50,7 +50,7 @@ def mend_of(remedy: Remedy, name: str) -> Mend | None:
         return own.model_copy(update={"placed": {key: Place(pair=remedy.pair)}})
     if remedy.kind == "align":
         return None
-    return own.model_copy(update={"fixes": {remedy.file: [Fix(kind=remedy.kind, part=remedy.part)]}})
+    return own.model_copy(update={"fixes": {remedy.file: [Fix(kind=remedy.kind, part=remedy.part, near=remedy.near)]}})
 
 
 def _area(corners: F32) -> float:
