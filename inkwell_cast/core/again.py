@@ -3,15 +3,20 @@
 A pocket, a stroke, an omission or a reach changes the rays of the triangles that it touches. The tiles of the sheet on
 which those lie are cast anew; all else is taken over, and comes out the same bit for bit, since a texel depends on
 nothing but its own rays.
+
+Tiles are cast, gathered and finished here for a bake after a change, and for a patch that has other settings.
 """
 
+from collections.abc import Callable
 from dataclasses import fields
 
 import numpy as np
 
 from .arrays import F32, F64, I64, Any_, Bool
 from .cage import Cage
-from .cast import Cast, Hits
+from .cast import Cast, Hits, cast_rays, empty_hits
+from .gather import RAWS
+from .ground import Ground
 from .low import Low
 from .mesh import Mesh
 from .sheet import TILE, Grid
@@ -126,3 +131,30 @@ def with_hits(hits: Hits, fresh: Hits) -> Hits:
         to = slice(own, own + fresh.starts[n + 1] - fresh.starts[n])
         triangle[to], uv[to] = fresh.triangle[given], fresh.uv[given]
     return Hits(hits.tiles, hits.starts, triangle, uv)
+
+
+def cast_tiles(
+    ground: Ground, before: Cast, tiles: I64, tell: Callable[[float], None], cancelled: Callable[[], bool]
+) -> tuple[Cast, Hits]:
+    """A cast in which some tiles are traced anew by the rays of a ground, and what their samples struck."""
+    cast, fresh = cast_without(before, ground.low.grid, tiles), empty_hits(ground.low.grid, tiles)
+    cast_rays(ground.low, ground.rays, ground.sculpt, cast, fresh, tell, cancelled, ground.recipe.sheet.adaptive)
+    return cast, fresh
+
+
+def gather_tiles(
+    ground: Ground, key: str, rough: Any_, tiles: I64, fresh: Hits, tell: Callable[[float], None],
+    cancelled: Callable[[], bool],
+) -> Any_:  # fmt: skip
+    """A layer as it was gathered, with some tiles gathered anew from their hits; it is not finished yet."""
+    out = without_tiles(rough, ground.low.grid, tiles, 0)
+    RAWS[key].gather(ground, fresh, RAWS[key].prepare(ground), out, tell, cancelled)
+    return out
+
+
+def finished(
+    ground: Ground, key: str, rough: Any_, tell: Callable[[float], None], cancelled: Callable[[], bool]
+) -> Any_ | None:
+    """A layer after what is done to the whole of it at the end, such as denoising; None where nothing is."""
+    raw = RAWS[key]
+    return raw.finish(ground, rough, tell, cancelled) if hasattr(raw, "finish") else None

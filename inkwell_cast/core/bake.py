@@ -338,7 +338,8 @@ def bake(
                 tell("maps", (n + part) / len(laid.sheets))
 
             raws = {key: layer.values for key, layer in sheet.raws.items()}
-            ground, raws = repaired(sheet.ground(assembly, sculpt, warm), raws, cancel)
+            rough = {key: layer.gathered for key, layer in sheet.raws.items()}
+            ground, raws = repaired(sheet.ground(assembly, sculpt, warm), raws, rough, cancel)
             sheets.append(_derive(sheet.name, ground, raws, sheet.padding(assembly.recipe), share_of, on_disk))
     warnings = warnings_after(assembly, sculpt.mesh, [sheet.cast for sheet in sheets], laid.outside)
     progress("maps", 1.0)

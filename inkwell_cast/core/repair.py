@@ -14,11 +14,11 @@ from scipy.sparse import coo_array, diags_array
 from scipy.sparse.linalg import cg
 from scipy.spatial import cKDTree
 
-from .again import cast_without, tiles_of, without_tiles
+from .again import cast_tiles, finished, gather_tiles, tiles_of
 from .arrays import F32, F64, I64, Any_, Bool
 from .cage import build_cage, rays_of
-from .cast import Cast, cast_rays, empty_hits
-from .gather import RAWS
+from .cast import Cast
+from .fit import cage_of
 from .ground import Ground
 from .local_settings import Heal, Patch
 from .sheet import TILE, texel_barycentrics
@@ -30,33 +30,39 @@ CLOSE = 1e-6  # of the right side: how exactly the fill is solved
 ALIKE = 0.2  # cosine between faces from which on texels that lie together are of one side
 
 
-def repaired(ground: Ground, raws: dict[str, Any_], cancelled: Callable[[], bool]) -> tuple[Ground, dict[str, Any_]]:
-    """The ground and layers of a sheet with the recipe's patches, then its heals. Raises Cancelled."""
+def repaired(
+    ground: Ground, raws: dict[str, Any_], rough: dict[str, Any_], cancelled: Callable[[], bool]
+) -> tuple[Ground, dict[str, Any_]]:  # fmt: skip
+    """The ground and layers of a sheet with the recipe's patches, then its heals.
+
+    `raws` are finished layers, `rough` the same before: patches are blended into those, and the whole is finished
+    again. Raises Cancelled.
+    """
     recipe = ground.recipe
+    patched = ground
     for patch in recipe.patches:
-        ground, raws = _patched(ground, raws, patch, cancelled)
+        patched, rough = _patched(patched, rough, patch, cancelled)
+    if patched is not ground:
+        raws = {}
+        for key, values in rough.items():
+            smooth = finished(patched, key, values, lambda share: None, cancelled)
+            raws[key] = values if smooth is None else smooth
     for heal in recipe.heals:
-        ground, raws = _healed(ground, raws, heal)
-    return ground, raws
+        patched, raws = _healed(patched, raws, heal)
+    return patched, raws
 
 
 def _patched(
-    ground: Ground, raws: dict[str, Any_], patch: Patch, cancelled: Callable[[], bool]
+    ground: Ground, rough: dict[str, Any_], patch: Patch, cancelled: Callable[[], bool]
 ) -> tuple[Ground, dict[str, Any_]]:  # fmt: skip
     """What rays with the patch's settings find inside its ball, blended in over its rim."""
-    low, grid, cast = ground.low, ground.low.grid, ground.cast
+    grid, cast = ground.low.grid, ground.cast
     tiles = _tiles_in(ground, patch.centre, patch.radius)
     if not len(tiles):
-        return ground, raws
-    given = {name: value for name in ("directions", "outward", "inward") if (value := getattr(patch, name)) is not None}
-    recipe = ground.recipe
-    cleared = {name: level.model_copy(update=dict.fromkeys(given)) for name, level in recipe.levels.items()}
-    own = recipe.model_copy(update={"reach": recipe.reach.model_copy(update=given), "levels": cleared})
-    assembly = replace(ground.assembly, recipe=own)
-    rays = rays_of(assembly, build_cage(assembly), low.triangles)
-    other, fresh = cast_without(cast, grid, tiles), empty_hits(grid, tiles)
-    cast_rays(low, rays, ground.sculpt, other, fresh, lambda share: None, cancelled, recipe.sheet.adaptive)
-    there = replace(ground, assembly=assembly, rays=rays, cast=other)
+        return ground, rough
+    there = _with_settings(ground, patch)
+    other, fresh = cast_tiles(there, cast, tiles, lambda share: None, cancelled)
+    there = replace(there, cast=other)
     weight = np.zeros(cast.covered.shape, np.float32)
     _weigh(  # type: ignore[call-arg]
         tiles, grid.tiles_across, *_ball(ground, patch.centre, patch.radius), patch.rim, weight
@@ -66,11 +72,26 @@ def _patched(
     names = [f.name for f in fields(Cast) if f.name not in ("shared", "samples")]
     made: dict[str, Any] = {name: _blended(getattr(cast, name), getattr(other, name), weight) for name in names}
     mixed = {}
-    for key, values in raws.items():
-        out = without_tiles(values, grid, tiles, 0)
-        RAWS[key].gather(there, fresh, RAWS[key].prepare(ground), out, lambda share: None, cancelled)
+    for key, values in rough.items():
+        out = gather_tiles(there, key, values, tiles, fresh, lambda share: None, cancelled)
         mixed[key] = _blended(values, out, weight)
     return replace(ground, cast=replace(cast, **made)), mixed
+
+
+def _with_settings(ground: Ground, patch: Patch) -> Ground:
+    """The ground with the rays that a patch asks for.
+
+    A fitted cage stays as it is fitted, with the patch's directions, unless the patch says how far out rays start.
+    """
+    given = {name: value for name in ("directions", "outward", "inward") if (value := getattr(patch, name)) is not None}
+    recipe, base = ground.recipe, ground.assembly
+    cleared = {name: level.model_copy(update=dict.fromkeys(given)) for name, level in recipe.levels.items()}
+    own = recipe.model_copy(update={"reach": recipe.reach.model_copy(update=given), "levels": cleared})
+    assembly, lengths = replace(base, recipe=own), None
+    if recipe.reach.shape == "fitted" and patch.outward is None:
+        lengths = np.linalg.norm(cage_of(base, ground.warm).offsets, axis=2).astype(np.float32)
+    rays = rays_of(assembly, build_cage(assembly, lengths), ground.low.triangles)
+    return replace(ground, assembly=assembly, rays=rays)
 
 
 def _healed(ground: Ground, raws: dict[str, Any_], heal: Heal) -> tuple[Ground, dict[str, Any_]]:

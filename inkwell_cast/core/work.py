@@ -12,7 +12,7 @@ from functools import partial
 from typing import Any
 
 from . import maps
-from .again import cast_without, changed_rays, same_low, tiles_of, with_hits, without_tiles
+from .again import cast_tiles, changed_rays, finished, gather_tiles, same_low, tiles_of, with_hits
 from .arrays import I32, I64, Any_
 from .assembly import Assembly, BakeMeshes, Sculpt, Warm
 from .basis import tangents_for
@@ -42,11 +42,16 @@ Cancel = Callable[[], bool]
 
 @dataclass(frozen=True, slots=True)
 class Layer:
-    """A raw layer (H, W, C), and the settings that it was gathered with; `rough` is it before a last word on it."""
+    """A raw layer (H, W, C), and the settings that it was gathered with; `rough` is it before it was finished."""
 
     settings: object
     values: Any_
     rough: Any_ | None = None
+
+    @property
+    def gathered(self) -> Any_:
+        """The values before they were finished."""
+        return self.values if self.rough is None else self.rough
 
 
 @dataclass(slots=True)
@@ -260,9 +265,9 @@ def _fill_sheet(
 def _finished(
     key: str, out: Any_, ground: Ground, tell: Tell, cancelled: Cancel, spent: dict[str, float]
 ) -> Layer:  # fmt: skip
-    """A layer after its last word on the whole of it, if it has one."""
-    raw, settings, timed = RAWS[key], RAWS[key].depends(ground.recipe), _Clock(spent)
-    smooth = raw.finish(ground, out, partial(_at, tell, key), cancelled) if hasattr(raw, "finish") else None
+    """A layer after what is done to the whole of it at the end."""
+    settings, timed = RAWS[key].depends(ground.recipe), _Clock(spent)
+    smooth = finished(ground, key, out, partial(_at, tell, key), cancelled)
     timed.count(key)
     return Layer(settings, out) if smooth is None else Layer(settings, smooth, out)
 
@@ -272,20 +277,19 @@ def _fill_again(
     laid: LaidOut,
 ) -> None:  # fmt: skip
     """Cast and gather the tiles `sheet.again` anew, of every layer that is there; all else stays."""
-    tiles, grid, before, kept = sheet.again, sheet.low.grid, sheet.cast, sheet.hits
+    tiles, before, kept = sheet.again, sheet.cast, sheet.hits
     if tiles is None or before is None or kept is None:
         raise ValueError("_fill_again: nothing was taken over for this sheet")
     raws = {key: layer for key, layer in sheet.raws.items() if layer.settings == RAWS[key].depends(recipe)}
     if len(tiles):
-        cast, fresh, timed = cast_without(before, grid, tiles), empty_hits(grid, tiles), _Clock(laid.spent)
-        cast_rays(
-            sheet.low, sheet.rays, sculpt, cast, fresh, lambda _: tell("rays", 0.0), cancelled, recipe.sheet.adaptive
+        timed, made = _Clock(laid.spent), dict[str, Layer]()
+        cast, fresh = cast_tiles(
+            sheet.ground(assembly, sculpt, warm), before, tiles, partial(_at, tell, "rays"), cancelled
         )
         timed.count("rays")
-        ground, made = sheet.ground(assembly, sculpt, warm, cast), dict[str, Layer]()
+        ground = sheet.ground(assembly, sculpt, warm, cast)
         for key, layer in raws.items():
-            out = without_tiles(layer.values if layer.rough is None else layer.rough, grid, tiles, 0)
-            RAWS[key].gather(ground, fresh, RAWS[key].prepare(ground), out, partial(_at, tell, key), cancelled)
+            out = gather_tiles(ground, key, layer.gathered, tiles, fresh, partial(_at, tell, key), cancelled)
             timed.count(key)
             made[key] = _finished(key, out, ground, tell, cancelled, laid.spent)
         sheet.cast, sheet.hits, raws = cast, with_hits(kept, fresh), made

@@ -5,14 +5,16 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from inkwell_cast.core.assembly import Warm
 from inkwell_cast.core.flaws import flaws_of
-from inkwell_cast.core.local_settings import Heal, Mend, Patch
-from inkwell_cast.core.mesh import layer_of_corners
+from inkwell_cast.core.local_settings import Heal, Mend, Patch, Pocket
+from inkwell_cast.core.map_settings import Occlusion
+from inkwell_cast.core.mesh import layer_of_corners, merge
 from inkwell_cast.core.near import points_of
 from inkwell_cast.core.normals import with_normals
 from inkwell_cast.core.recipe import Reach
 
-from ..shapes import cube, grid_mesh, plane
+from ..shapes import cube, grid_mesh, plane, torus
 from .bakes import baked
 
 
@@ -117,3 +119,70 @@ def test_a_patch_fills_what_the_piece_missed_and_keeps_what_only_it_struck():
         low, high, ["height"], size=64, reach_of_all=Reach(unit="scene", outward=0.2, inward=0), patches=[worse]
     )
     assert far.cast.missed == 0
+
+
+# a patch goes the same road as a bake
+
+RINGS = torus(24, 12), torus(96, 48, small=0.72, name="high")
+MAPS = ["normal", "height", "occlusion", "curvature", "position"]
+
+
+def ringed(patches=(), **more):
+    given = {"shape": "fitted", "margin_unit": "scene", "clearance": 0.02} | more.pop("reach", {})
+    return baked(
+        *RINGS, MAPS, size=96, samples=4, reach_of_all=Reach(unit="scene", outward=0.3, inward=0.3, **given),
+        occlusion=Occlusion(rays=8, denoise=True), patches=list(patches), **more,
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("shape", ["even", "fitted"])
+def test_a_patch_that_sets_nothing_changes_nothing(shape):
+    """Not the fitted cage, not the denoised shade, not one byte."""
+    plain = ringed(reach={"shape": shape})
+    patched = ringed([Patch(centre=(2.7, 0, 0), radius=0.8)], reach={"shape": shape})
+    for key in MAPS:
+        np.testing.assert_array_equal(patched.images[key], plain.images[key], key)
+
+
+def test_a_patch_on_a_fitted_cage_keeps_clear_of_neighbours_as_the_fit_does():
+    """A wall stands before the ring: the fit starts rays between them, an even reach beyond the wall."""
+    low, ring = RINGS
+    wall = torus(96, 48, small=0.95, name="wall")
+    both = merge(
+        [replace(ring, uvs=()), replace(wall, uvs=(), triangles=wall.triangles[:, ::-1].copy(), normals=None)], "h"
+    )
+    high = replace(both, objects=np.repeat([0, 1], len(ring.triangles)).astype(np.int32), object_names=("ring", "wall"))
+    reach = Reach(unit="scene", outward=0.4, inward=0.3, shape="fitted", margin_unit="scene", clearance=0.02)
+
+    def struck(patches):
+        made = baked(low, high, ["height"], size=64, samples=1, reach_of_all=reach, patches=patches)
+        hit = made.cast.hit_triangle[made.cast.covered > 0]
+        return int((made.high.objects[hit[hit >= 0]] == 1).sum())
+
+    ball = {"centre": (2.7, 0, 0), "radius": 0.8}
+    assert struck([Patch(**ball, directions="split")]) <= struck([]) + 2
+
+
+def test_tiles_cast_again_beside_a_patch_equal_a_whole_bake():
+    warm = Warm()
+    patch = Patch(centre=(2.7, 0, 0), radius=0.8, inward=0.2)
+    pocket = Pocket(centre=(-2.7, 0, 0), radius=0.5, outward=0.4, inward=0.4)
+    more = {"reach": {"shape": "even"}}
+    ringed([patch], warm=warm, **more)
+    again = ringed([patch], warm=warm, pockets=[pocket], reach={"shape": "even"})
+    whole = ringed([patch], pockets=[pocket], reach={"shape": "even"})
+    for key in MAPS:
+        np.testing.assert_array_equal(again.images[key], whole.images[key], key)
+
+
+def test_layers_are_gathered_anew_in_a_patch():
+    """What a patch's rays strike shows in every layer, and nothing outside its ball changes."""
+    plain, patch = ringed(reach={"shape": "even"}), Patch(centre=(2.7, 0, 0), radius=0.8, rim=0.0, inward=0.0)
+    patched = ringed([patch], reach={"shape": "even"})
+    place = points_of(plain.sheets[0].ground)
+    inside = (np.linalg.norm(place - np.array(patch.centre), axis=2) < 0.8) & (plain.cast.covered > 0)
+    changed = plain.sheets[0].ground.cast.struck != patched.sheets[0].ground.cast.struck
+    assert not changed[~inside].any()
+    for key in ("height", "position", "curvature"):
+        differs = (plain.images[key] != patched.images[key]).any(axis=2)
+        assert not differs[~inside & (plain.cast.covered > 0)].any(), key
