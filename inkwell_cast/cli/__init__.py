@@ -8,6 +8,7 @@ from typing import Any, get_args
 
 from pydantic import ValidationError
 
+from .. import __version__
 from ..core.errors import InputProblem, RayLibraryMissing
 from ..core.handoff_settings import Handoff
 from ..core.local_settings import NormalMode
@@ -19,6 +20,7 @@ from .commands import (
     convert_basis,
     run_bake,
     run_check,
+    run_compile,
     run_convert,
     run_demo,
     run_mix,
@@ -71,6 +73,7 @@ def words_of(problem: Exception) -> str:
 
 def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser("inkwell-cast", description="Bake a sculpt onto a UV-unwrapped mesh.")
+    parser.add_argument("--version", action="version", version=f"inkwell-cast {__version__}")
     commands = parser.add_subparsers(required=True, metavar="COMMAND")
     path = pathlib.Path
     command = commands.add_parser("bake", help="bake maps into a folder")
@@ -222,6 +225,8 @@ def _add_looking(commands: Commands) -> None:
     command.add_argument("--to", required=True, dest="target", metavar="BASIS", help="what it shall be in; likewise")
     command.add_argument("--out", required=True, type=path, metavar="FILE", help="picture to write; suffix says format")
     command.add_argument("--channel", type=int, default=0, metavar="N", help=reason(Sheet, "channel"))
+    command = commands.add_parser("compile", help="make the baking kernels ready, as the first start would")
+    command.set_defaults(run=run_compile)
     command = commands.add_parser("settings", help="list every setting with its default and reason")
     command.set_defaults(run=run_settings)
     command = commands.add_parser("convert", help="read a mesh of any format and write it as OBJ, PLY or GLB")

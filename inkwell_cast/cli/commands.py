@@ -5,7 +5,7 @@ import json
 
 from pydantic import BaseModel
 
-from ..core.assembly import assemble
+from ..core.assembly import Warm, assemble
 from ..core.bake import Bake, bake
 from ..core.checks import check
 from ..core.convert import convert_file
@@ -13,6 +13,7 @@ from ..core.errors import InputProblem
 from ..core.export import low_mesh
 from ..core.formats import read_mesh, write_mesh
 from ..core.manifest import Manifest, MeshFile
+from ..core.memory import need_of
 from ..core.mend_all import mend_all
 from ..core.mends import Report
 from ..core.mix import mix_files
@@ -129,11 +130,13 @@ def _basis_of(option: str, text: str) -> Basis | None:
 def baked(options: argparse.Namespace, bar: Bar) -> tuple[Bake, Report | None, list[MeshFile]]:
     """The bake that a command line asks for, what was mended on its way, and the files it was made of."""
     meshes, sources = meshes_of(options, bar)
-    recipe = recipe_of(options, meshes)
+    recipe, warm = recipe_of(options, meshes), Warm()
+    bar.end()
+    print(f"memory: {need_of(assemble(recipe, meshes, warm)).words}")
     if options.mend:
-        done = mend_all(recipe, meshes, bar.show)
+        done = mend_all(recipe, meshes, bar.show, warm=warm)
         return done.bake, done.report, sources
-    return bake(recipe, meshes, bar.show), None, sources
+    return bake(recipe, meshes, bar.show, warm=warm), None, sources
 
 
 def run_bake(options: argparse.Namespace) -> int:
@@ -197,6 +200,21 @@ def _say_mending(report: Report) -> None:
     (before, after), (worse, better) = report.flaws, report.likeness
     print(f"mended all: {before} flaws before, {after} after")
     print(f"mean angle, misses counted as 45°: {worse:.2f}° before, {better:.2f}° after")
+
+
+def run_compile(options: argparse.Namespace) -> int:
+    """Compile what is not compiled yet; done again it takes a moment."""
+    from ..engine.warm import COMPLETE, compile_all
+    from ..kernel_cache import folder
+
+    if not (folder() / COMPLETE).exists():
+        bar = Bar()
+        try:
+            compile_all(lambda share: bar.show("compiling kernels", share))
+        finally:
+            bar.end()
+    print(f"The kernels of this version are in {folder()}")
+    return 0
 
 
 def run_serve(options: argparse.Namespace) -> int:

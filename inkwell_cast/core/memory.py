@@ -3,10 +3,14 @@
 from dataclasses import dataclass
 
 from . import maps
+from .assembly import Assembly
 from .cast import AT_ONCE, MOST_SAMPLES
 from .errors import InputProblem
+from .free_memory import free
 from .gather import RAWS
 from .recipe import Recipe
+from .room import free_on_disk
+from .sheets import lay_out_sheets
 
 CAST_BYTES, PADDING_BYTES, HIT_BYTES, FLOAT_BYTES = 27, 8, 8, 4
 AT_WORK_BYTES = 42  # of a texel while a map is derived from its layer or read back
@@ -20,6 +24,27 @@ class Need:
 
     memory: int
     disk: int
+
+    @property
+    def words(self) -> str:
+        """The need beside what is free."""
+        on_disk = f", and {in_gb(self.disk)} on disk of {in_gb(free_on_disk())}" if self.disk else ""
+        return f"needs about {in_gb(self.memory)} of {in_gb(free())} that are free{on_disk}"
+
+
+def in_gb(count: int) -> str:
+    return f"{count / 1e9:.1f} GB" if count >= 1e8 else f"{count / 1e6:.0f} MB"
+
+
+def need_of(assembly: Assembly) -> Need:
+    """What a bake of a piece takes, with its sheets as they are laid out; meshes and scenes come on top."""
+    if assembly.low.uvs and len(assembly.low.triangles):
+        try:
+            sheets = lay_out_sheets(assembly.recipe, assembly.low).sheets
+            return needed(assembly.recipe, [(sheet.width, sheet.height) for sheet in sheets])
+        except (IndexError, InputProblem):
+            pass  # UVs that cannot be laid out are told by the bake
+    return needed(assembly.recipe, [(assembly.recipe.sheet.width, assembly.recipe.sheet.height)])
 
 
 def needed(recipe: Recipe, sizes: list[tuple[int, int]]) -> Need:

@@ -13,11 +13,13 @@ from starlette.responses import JSONResponse, Response
 from ...core import editing
 from ...core.fixes import box_of
 from ...core.levels import in_force, object_scope, pair_scope, scopes
+from ...core.memory import needed
 from ...core.mends import mended
 from ...core.pairing import Paired
 from ...core.recipe import DEPTHS, Recipe, refusals
 from ...core.setting import Unit
 from ...core.units import with_reach_unit
+from ...store.bakes import BakeRecord
 from ...store.meshes import MeshRow
 from ..outline import displaces, paired_of, sculpts_of
 from ..pages import STEPS, bake_facts, render, stale, workshop
@@ -66,11 +68,18 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
         ],
         "stale": stale(shown, piece.recipe, meshes) if shown else "",
         "disk_use": shop.bakery.disk_use,
+        "need": needed(piece.recipe, sheet_sizes(piece.recipe, shown)).words,
         "peek": shop.bakery.peek_at(bakes[0].id) if bakes and bakes[0].open else "",
         "facts": bake_facts(shown, piece.recipe, meshes) if shown else None,
         **scope_context(piece.recipe, paired, request.query_params.get("scope", "piece")),
     }  # fmt: skip
     return values | _extensions[step](request, values) if step in _extensions else values
+
+
+def sheet_sizes(recipe: Recipe, shown: BakeRecord | None) -> list[tuple[int, int]]:
+    """Widths and heights of a piece's sheets, by the names that the last bake had where there are several."""
+    names = [sheet.name for sheet in shown.manifest.sheets] if shown and shown.manifest else []
+    return [recipe.size_of(name) for name in names] if len(names) > 1 else [recipe.size_of("")]
 
 
 def boxes(recipe: Recipe, paired: Paired, meshes: list[MeshRow]) -> dict[str, dict[str, list[float]]]:
