@@ -1,4 +1,4 @@
-.PHONY: install demo test bench css fuzz pictures screenshots
+.PHONY: install demo test bench campaign css fuzz pictures screenshots
 
 PYTHON ?= python3
 VENV := .venv
@@ -29,6 +29,9 @@ test: $(READY)
 	$(BIN)/lint-imports
 	$(BIN)/pytest -n 2 --ignore tests/web
 	$(BIN)/pytest tests/web
+
+campaign: $(READY)
+	$(BIN)/python -m tests.campaign
 
 fuzz: $(READY)
 	$(BIN)/python -m tests.fuzz

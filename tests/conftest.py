@@ -17,16 +17,16 @@ from inkwell_cast.web.workshop import Workshop
 from .shapes import torus
 
 CHROMIUM = "/usr/bin/chromium"
+QUIET = [
+    "--disable-gpu",
+    "--disable-quic",
+    "--host-resolver-rules=MAP * ~NOTFOUND, EXCLUDE localhost, EXCLUDE 127.0.0.1",
+]
 
 
 @pytest.fixture(scope="session")
 def browser_type_launch_args(browser_type_launch_args):
-    quiet = [
-        "--disable-gpu",
-        "--disable-quic",
-        "--host-resolver-rules=MAP * ~NOTFOUND, EXCLUDE localhost, EXCLUDE 127.0.0.1",
-    ]
-    return {**browser_type_launch_args, "executable_path": CHROMIUM, "args": quiet}
+    return {**browser_type_launch_args, "executable_path": CHROMIUM, "args": QUIET}
 
 
 @pytest.fixture(scope="session")

@@ -34,7 +34,7 @@ def set_size(page: Page, width: int, height: int) -> None:
         page.locator(f"input[name='{name}']").fill(str(value))
         page.locator(f"input[name='{name}']").press("Tab")
     page.wait_for_timeout(300)
-    expect(page.locator("#full-bake")).to_have_attribute("title", f"{width} × {height}")
+    expect(page.locator("#full-bake")).to_have_attribute("title", re.compile(f"^{width} × {height};"))
 
 
 def full_bake(page: Page) -> None:

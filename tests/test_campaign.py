@@ -1,0 +1,42 @@
+"""Short forms of the campaign (`make campaign` runs the whole)."""
+
+import pytest
+
+from .campaign import disks, files, kills, long_runs, names
+
+
+def nothing_wrong(outcome):
+    assert outcome.failures == []
+    assert outcome.lost == []
+    return outcome
+
+
+def test_kills(tmp_path, monkeypatch):
+    monkeypatch.setattr(kills, "STAGES", ("baking", "handing off"))
+    nothing_wrong(kills.run(tmp_path, tries=1, seed=11))
+
+
+def test_a_killed_command_line_bake(tmp_path):
+    nothing_wrong(kills.run_command(tmp_path, tries=1, seed=5))
+
+
+def test_a_full_disk(tmp_path, monkeypatch):
+    monkeypatch.setattr(disks, "STAGES", ("bake",))
+    if nothing_wrong(disks.run(tmp_path, rounds=1)).notes:
+        pytest.skip("no disk can be mounted here")
+
+
+def test_changes_at_once(tmp_path):
+    nothing_wrong(long_runs.run_tabs(tmp_path, 20))
+
+
+def test_proofs_in_a_row(tmp_path):
+    nothing_wrong(long_runs.run_proofs(tmp_path, 12))
+
+
+def test_mutated_files():
+    nothing_wrong(files.run(300, seed=3))
+
+
+def test_hostile_names(tmp_path):
+    nothing_wrong(names.run(tmp_path, names.NAMES[:2]))
