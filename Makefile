@@ -4,43 +4,49 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
+TESTS_READY := $(VENV)/.ready-for-tests
+PIP := $(BIN)/pip install --quiet --disable-pip-version-check
 
 install: $(READY)
 
 $(READY): pyproject.toml requirements.lock
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
-	$(BIN)/pip install --quiet --disable-pip-version-check -r requirements.lock
-	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	$(PIP) -r requirements.lock
+	$(PIP) --no-deps --no-build-isolation -e .
+	$(BIN)/inkwell-cast compile
 	@touch $(READY)
+
+$(TESTS_READY): $(READY) requirements-dev.lock requirements-usd.lock
+	$(PIP) -r requirements-dev.lock -r requirements-usd.lock
+	@command -v chromium >/dev/null || (apt-get update -q && apt-get install -y -q --no-install-recommends chromium)
+	@test -d tests/node_modules/mikktspace -a -d tests/node_modules/ag-psd -a -d tests/node_modules/gltf-validator -a -d tests/node_modules/three || npm install --silent --no-audit --no-fund --prefix tests
+	@touch $(TESTS_READY)
 
 demo: $(READY)
 	$(BIN)/inkwell-cast demo
 
-css: $(READY)
+css: $(TESTS_READY)
 	$(BIN)/tailwindcss -i inkwell_cast/web/app.css -o inkwell_cast/web/static/app.css --minify
 
-test: $(READY)
-	@command -v chromium >/dev/null || (apt-get update -q && apt-get install -y -q --no-install-recommends chromium)
-	@test -d tests/node_modules/mikktspace -a -d tests/node_modules/ag-psd -a -d tests/node_modules/gltf-validator -a -d tests/node_modules/three || npm install --silent --no-audit --no-fund --prefix tests
-	@$(BIN)/python -c "import pxr" 2>/dev/null || $(BIN)/pip install --quiet --disable-pip-version-check -r requirements-usd.lock
+test: $(TESTS_READY)
 	$(BIN)/ruff format --check .
 	$(BIN)/ruff check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
-	$(BIN)/pytest -n 2 --ignore tests/web
-	$(BIN)/pytest tests/web
+	$(BIN)/pytest -n 2 --ignore tests/web --ignore tests/test_campaign.py
+	$(BIN)/pytest tests/web tests/test_campaign.py
 
-campaign: $(READY)
-	$(BIN)/python -m tests.campaign
-
-fuzz: $(READY)
+fuzz: $(TESTS_READY)
 	$(BIN)/python -m tests.fuzz
 
-bench: $(READY)
+campaign: $(TESTS_READY)
+	$(BIN)/python -m tests.campaign
+
+bench: $(TESTS_READY)
 	$(BIN)/python -m bench
 
-pictures: $(READY)
+pictures: $(TESTS_READY)
 	$(BIN)/python -m tests.guide_pictures
 
-screenshots: $(READY)
+screenshots: $(TESTS_READY)
 	$(BIN)/python -m tests.screenshots

@@ -35,7 +35,7 @@ class Studio:
     def set(self, piece: int, change: Callable[[dict], None]) -> None:
         given = self.shop.piece(piece)[0].recipe.model_dump()
         change(given)
-        self.shop.set_recipe(piece, Recipe.model_validate(given), "Settings")
+        self.shop.change(piece, "Settings", lambda _: Recipe.model_validate(given))
 
     def bake(self, piece: int, proof: bool = False) -> None:
         bake = self.shop.bakery.start(piece, proof)

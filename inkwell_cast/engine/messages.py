@@ -56,6 +56,7 @@ class Loaded:
     materials: list[str]
     channels: int
     diagonal: float
+    colors: bool
 
 
 @dataclass(frozen=True, slots=True)

@@ -315,7 +315,7 @@ def _key(recipe: Recipe, sources: list[Source]) -> str:
 def _facts(mesh: Mesh) -> Loaded:
     return Loaded(
         len(mesh.triangles), len(mesh.positions), _parts(mesh), [n for n in mesh.material_names if n], len(mesh.uvs),
-        mesh.diagonal,
+        mesh.diagonal, mesh.colors is not None,
     )  # fmt: skip
 
 

@@ -24,6 +24,7 @@ class Facts(BaseModel):
     materials: list[str]
     channels: int
     diagonal: float
+    colors: bool = True  # whether it has vertex colours; not known of files that were read before it was asked
 
 
 @dataclass(frozen=True, slots=True)

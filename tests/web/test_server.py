@@ -243,9 +243,9 @@ def test_names_are_never_trusted(sent, kept):
 ])  # fmt: skip
 def test_the_first_guess_of_a_role(name, uvs, triangles, role):
     part = PartFacts("Cube", triangles, ((0.0,) * 3, (1.0,) * 3), "")
-    assert role_by_name(name, Loaded(triangles, 1, [part], [], uvs, 1.0)) == role
+    assert role_by_name(name, Loaded(triangles, 1, [part], [], uvs, 1.0, False)) == role
     named = PartFacts("Cube_low", triangles, ((0.0,) * 3, (1.0,) * 3), "")
-    assert role_by_name(name, Loaded(triangles, 1, [part, named], [], uvs, 1.0)) == ""
+    assert role_by_name(name, Loaded(triangles, 1, [part, named], [], uvs, 1.0, False)) == ""
 
 
 def test_the_stylesheet_is_built_from_its_source(tmp_path):
