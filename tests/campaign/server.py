@@ -29,7 +29,7 @@ class Server:
         if not found:
             raise RuntimeError(f"the server did not start: {line} {self.process.stderr.read()[-2000:]}")
         self.address = found.group()
-        self.client = httpx.Client(base_url=self.address, timeout=120)
+        self.client = httpx.Client(base_url=self.address, timeout=600)
 
     def engine_id(self) -> int | None:
         """The process that bakes: the server's youngest child that is no resource tracker."""
