@@ -2,13 +2,13 @@
 
 import json
 import pathlib
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from ..arrays import F32, I32, Any_
+from ..arrays import F32, I32, I64, Any_
 from ..mesh import Layer, Mesh
 from ..vertex_colors import colors_in
 
@@ -41,11 +41,14 @@ def write(path: pathlib.Path, mesh: Mesh, worn: Sequence[Worn] = ()) -> None:
         ]
     blobs: list[bytes] = []
 
+    size = 0
+
     def store(array: Any_, component: int, kind: str, target: int, bounds: bool = False) -> int:
+        nonlocal size
         raw = np.ascontiguousarray(array).tobytes()
-        offset = sum(len(b) for b in blobs)
         blobs.append(raw + b"\0" * (-len(raw) % 4))
-        document["bufferViews"].append({"buffer": 0, "byteOffset": offset, "byteLength": len(raw), "target": target})
+        document["bufferViews"].append({"buffer": 0, "byteOffset": size, "byteLength": len(raw), "target": target})
+        size += len(blobs[-1])
         entry: dict[str, Any] = {
             "bufferView": len(document["bufferViews"]) - 1, "componentType": component,
             "count": len(array), "type": kind,
@@ -55,25 +58,21 @@ def write(path: pathlib.Path, mesh: Mesh, worn: Sequence[Worn] = ()) -> None:
         document["accessors"].append(entry)
         return len(document["accessors"]) - 1
 
-    for o, name in enumerate(mesh.object_names):
-        primitives = []
-        for m in range(len(mesh.material_names)):
-            chosen = np.flatnonzero((mesh.objects == o) & (mesh.materials == m))
-            if not len(chosen):
-                continue
-            vertices, indices = _vertices(mesh, chosen)
-            attributes = {
-                key: store(rows, 5126, f"VEC{rows.shape[1]}", 34962, key == "POSITION")
-                for key, rows in vertices.items()
-            }
-            primitive = {"attributes": attributes, "indices": store(indices, 5125, "SCALAR", 34963)}
-            if "materials" in document:
-                primitive["material"] = m
-            primitives.append(primitive)
-        if primitives:
-            document["meshes"].append({"name": name, "primitives": primitives})
-            document["nodes"].append({"name": name, "mesh": len(document["meshes"]) - 1})
-            document["scenes"][0]["nodes"].append(len(document["nodes"]) - 1)
+    last, layers = -1, _layers(mesh)
+    for o, m, chosen in _groups(mesh):
+        vertices, indices = _vertices(layers, chosen)
+        attributes = {
+            key: store(rows, 5126, f"VEC{rows.shape[1]}", 34962, key == "POSITION") for key, rows in vertices.items()
+        }
+        primitive = {"attributes": attributes, "indices": store(indices, 5125, "SCALAR", 34963)}
+        if "materials" in document:
+            primitive["material"] = m
+        if o != last:
+            last = o
+            document["scenes"][0]["nodes"].append(len(document["nodes"]))
+            document["nodes"].append({"name": mesh.object_names[o], "mesh": len(document["meshes"])})
+            document["meshes"].append({"name": mesh.object_names[o], "primitives": []})
+        document["meshes"][-1]["primitives"].append(primitive)
     for own, material in zip(worn, document.get("materials", []), strict=False):
         _dress(document, blobs, material, own)
     body = b"".join(blobs)
@@ -85,6 +84,15 @@ def write(path: pathlib.Path, mesh: Mesh, worn: Sequence[Worn] = ()) -> None:
         file.write(text)
         file.write(np.array([len(body), BIN_CHUNK], "<u4").tobytes())
         file.write(body)
+
+
+def _groups(mesh: Mesh) -> Iterator[tuple[int, int, I64]]:
+    """Each object's triangles of each material, (object, material, triangles); the triangles of one group rise."""
+    owner = mesh.objects.astype(np.int64) * len(mesh.material_names) + mesh.materials
+    order = np.argsort(owner, kind="stable")
+    for group in np.split(order, np.flatnonzero(np.diff(owner[order])) + 1):
+        if len(group):
+            yield int(mesh.objects[group[0]]), int(mesh.materials[group[0]]), group
 
 
 def _dress(document: dict[str, Any], blobs: list[bytes], material: dict[str, Any], worn: Worn) -> None:
@@ -111,24 +119,34 @@ def _dress(document: dict[str, Any], blobs: list[bytes], material: dict[str, Any
     material["pbrMetallicRoughness"] = base
 
 
-def _vertices(mesh: Mesh, chosen: Any_) -> tuple[dict[str, F32], Any_]:
-    """Vertex rows of some triangles, split where normals, UVs or colours differ, and uint32 indices."""
+def _layers(mesh: Mesh) -> dict[str, Layer]:
+    """What vertices may carry, by the standard's names, in its conventions."""
     layers: dict[str, Layer] = {"POSITION": Layer(mesh.positions, mesh.triangles)}
-    if mesh.normals and (mesh.normals.corners[chosen] >= 0).all():
+    if mesh.normals:
         layers["NORMAL"] = mesh.normals
     for c, uv in enumerate(mesh.uvs):
-        if (uv.corners[chosen] < 0).any():
-            break
         layers[f"TEXCOORD_{c}"] = Layer(np.stack([uv.values[:, 0], 1 - uv.values[:, 1]], axis=1), uv.corners)
-    if mesh.tangents and "NORMAL" in layers and (mesh.tangents.corners[chosen] >= 0).all():
+    if mesh.tangents and mesh.normals:
         layers["TANGENT"] = mesh.tangents
-    if mesh.colors and (mesh.colors.corners[chosen] >= 0).all():
+    if mesh.colors:
         layers["COLOR_0"] = Layer(colors_in(mesh, "linear"), mesh.colors.corners)
-    first, place = _distinct([layer.corners[chosen].reshape(-1) for layer in layers.values()])
-    rows = {
-        key: np.asarray(layer.values[layer.corners[chosen].reshape(-1)[first]], np.float32)
-        for key, layer in layers.items()
-    }
+    return layers
+
+
+def _vertices(layers: dict[str, Layer], chosen: I64) -> tuple[dict[str, F32], Any_]:
+    """Vertex rows of some triangles, split where normals, UVs or colours differ, and uint32 indices.
+
+    A layer that some corner lacks is left out, and with it those that the standard allows only beside it.
+    """
+    own: dict[str, Any_] = {}
+    for key, layer in layers.items():
+        corners = layer.corners[chosen].reshape(-1)
+        channel = int(key[9:]) if key.startswith("TEXCOORD_") else 0
+        beside = f"TEXCOORD_{channel - 1}" if channel else "NORMAL" if key == "TANGENT" else "POSITION"
+        if (corners >= 0).all() and (beside in own or key == "POSITION"):
+            own[key] = corners
+    first, place = _distinct(list(own.values()))
+    rows = {key: np.asarray(layers[key].values[corners[first]], np.float32) for key, corners in own.items()}
     return rows, place.astype(np.uint32)
 
 
