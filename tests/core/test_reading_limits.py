@@ -3,14 +3,17 @@
 import json
 import struct
 import time
+from dataclasses import replace
 
 import numpy as np
 import pytest
 
 from inkwell_cast.core.errors import Cancelled, InputProblem
 from inkwell_cast.core.formats import budget as budgets
-from inkwell_cast.core.formats import gltf_write, read_mesh
+from inkwell_cast.core.formats import gltf_write, read_mesh, write_mesh
 from inkwell_cast.core.formats.budget import Budget
+from inkwell_cast.core.mesh import Layer, corner_positions
+from inkwell_cast.core.normals import with_normals
 
 from ..shapes import torus
 
@@ -283,10 +286,6 @@ def test_a_damaged_picture_beside_an_obj_is_told(tmp_path):
 
 
 def test_names_cannot_break_an_exported_obj(tmp_path):
-    from dataclasses import replace
-
-    from inkwell_cast.core.formats import write_mesh
-
     odd = ("a\nf 1 1 1", "b\r\nv nan nan nan", "c\\")
     mesh = torus(3, 3)
     objects = np.arange(len(mesh.triangles), dtype=np.int32) % 3
@@ -294,3 +293,24 @@ def test_names_cannot_break_an_exported_obj(tmp_path):
         tmp_path / "x.obj", replace(mesh, objects=objects, object_names=odd, materials=objects, material_names=odd)
     )
     assert len(read_mesh(tmp_path / "x.obj").triangles) == len(mesh.triangles)
+
+
+def test_a_glb_holds_each_object_s_triangles_of_each_material_and_only_whole_layers(tmp_path):
+    mesh = with_normals(torus(6, 4))
+    objects = (np.arange(len(mesh.triangles), dtype=np.int32) % 3)[::-1].copy()
+    materials = np.arange(len(mesh.triangles), dtype=np.int32) % 2
+    uv = mesh.uvs[0]
+    lacking = Layer(uv.values, np.where((objects == 1)[:, None], -1, uv.corners).astype(np.int32))
+    write_mesh(
+        tmp_path / "x.glb",
+        replace(
+            mesh, objects=objects, object_names=("a", "b", "c"), materials=materials, material_names=("m", "n"),
+            material_colors=np.full((2, 3), 0.5, np.float32), uvs=(lacking,),
+        ),
+    )  # fmt: skip
+    found = read_mesh(tmp_path / "x.glb")
+    assert (found.object_names, found.material_names) == (("a", "b", "c"), ("m", "n"))
+    order = np.lexsort((materials, objects))
+    np.testing.assert_array_equal(corner_positions(found), corner_positions(mesh)[order])
+    np.testing.assert_array_equal(found.materials, materials[order])
+    assert ((found.uvs[0].corners < 0).all(axis=1) == (objects[order] == 1)).all()
