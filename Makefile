@@ -33,6 +33,7 @@ test: $(TESTS_READY)
 	$(BIN)/ruff check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+	$(BIN)/inkwell-cast compile
 	$(BIN)/pytest -n 2 --ignore tests/web --ignore tests/test_campaign.py
 	$(BIN)/pytest tests/web tests/test_campaign.py
 

@@ -217,12 +217,14 @@ class _Worker:
             part.replace(folder / PEEK)
 
         report = None
-        if job.mend:
-            done = mend_all(job.recipe, meshes, self._tell, self._stopped, self._warm)
-            baked, report = done.bake, done.report
-        else:
-            baked = baking.bake(job.recipe, meshes, self._tell, self._stopped, self._warm, peek)
-        (folder / PEEK).unlink(missing_ok=True)
+        try:
+            if job.mend:
+                done = mend_all(job.recipe, meshes, self._tell, self._stopped, self._warm)
+                baked, report = done.bake, done.report
+            else:
+                baked = baking.bake(job.recipe, meshes, self._tell, self._stopped, self._warm, peek)
+        finally:
+            (folder / PEEK).unlink(missing_ok=True)
         self._tell("writing", 0.95)
         paired = baked.assembly.paired
         sources = []
@@ -234,7 +236,6 @@ class _Worker:
 
     def _probe(self, job: ProbeAt) -> Probe | None:
         assembly = self._put_together(job.recipe, job.sources)
-
         refuse_unusable(assembly)
         laid = laid_out(assembly, self._read(job.sources), self._warm)
         found = next((sheet for sheet in laid.sheets if sheet.name == job.sheet), None)

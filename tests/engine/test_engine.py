@@ -15,6 +15,7 @@ from inkwell_cast.core.packed import read_packed, unpack_header, write_packed
 from inkwell_cast.core.recipe import Output, Recipe, Sheet
 from inkwell_cast.engine import Engine, JobFailed
 from inkwell_cast.engine.messages import (
+    PEEK,
     BakeInto,
     CheckPiece,
     Done,
@@ -51,7 +52,7 @@ def sources(tmp_path_factory):
     return found
 
 
-def wait(ticket, seconds=120):
+def wait(ticket, seconds=300):
     return ticket.future.result(timeout=seconds)
 
 
@@ -118,16 +119,19 @@ def running(engine, sources, folder):
         BakeInto(LONG, sources, str(folder)),
         lambda stage, share: at_work.set() if stage.startswith("casting") else None,
     )
-    assert at_work.wait(60)
+    assert at_work.wait(300)
     return ticket
 
 
 def test_a_cancel_ends_the_job_and_keeps_the_process(engine, sources, tmp_path):
     before = engine.process_id
     ticket = running(engine, sources, tmp_path)
+    until = time.monotonic() + 300
+    while not (tmp_path / PEEK).exists() and time.monotonic() < until:
+        time.sleep(0.01)
     ticket.stop()
     with pytest.raises(JobFailed) as failed:
-        wait(ticket, 5)
+        wait(ticket, 20)
     assert failed.value.kind == "cancelled"
     assert os.listdir(tmp_path) == []
     wait(engine.submit(BakeInto(SHORT, sources, str(tmp_path))))
