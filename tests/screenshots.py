@@ -207,6 +207,13 @@ def shelf(studio: Studio) -> None:
         page.locator("#batches").scroll_into_view_if_needed()
 
 
+def disk(studio: Studio) -> None:
+    for piece in (TROUBLED, TROUBLED, GULL):
+        studio.bake(piece, proof=True)
+    with studio.page("/disk", "disk"):
+        pass
+
+
 def guide(studio: Studio) -> None:
     with studio.page("/guide/flaw-missed", "guide"):
         pass
@@ -215,7 +222,7 @@ def guide(studio: Studio) -> None:
 BEFORE = {TROUBLED: True, INKSTAND: False}  # what is baked first, and whether as a proof
 SHOTS = [
     new, checks, pairs, basis, maps, occlusion, review, handoff, flaws, trial, mended, relief, cage, nudges, dark, guide,
-    sheets, shelf,
+    sheets, shelf, disk,
 ]  # fmt: skip
 
 

@@ -60,5 +60,5 @@ def _adaptive(bake: "Bake") -> list[str]:
         return []
     return [
         f"Adaptive sampling decided {left / texels:.0%} of the texels by {few} samples. A rim or wire thinner than a "
-        f"texel can slip between those; there {sheet.samples} are worth about 16 taken everywhere."
+        f"texel can slip between those: such places are as rough as a bake of {few} samples, not of {sheet.samples}."
     ]
