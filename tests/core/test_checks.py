@@ -224,6 +224,8 @@ def test_a_high_in_other_axes_or_units_is_recognised_and_laid_back(turn, scale):
     finding = found(figure_low(), exported)["place"]
     assert finding.fix
     assert "surfaces would lie 0.0%" in finding.what
+    shown = transformed(exported, np.array(finding.fix.change).reshape(4, 4))  # what the page shows before it is chosen
+    np.testing.assert_allclose(shown.positions, figure().positions, atol=1e-4)
     fixed = editing.apply(Recipe(), finding.fix)
     again = treated(exported, fixed.files["figure_high"])
     np.testing.assert_allclose(again.positions, figure().positions, atol=1e-4)

@@ -13,6 +13,7 @@ from inkwell_cast.core.bake import BakeMeshes, bake
 from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.mesh import layer_of_corners
 from inkwell_cast.core.recipe import Recipe
+from inkwell_cast.core.transform import transformed
 
 from .browser import SLOW, full_bake, make_piece, model_picture, ready, set_size
 
@@ -46,6 +47,28 @@ def test_from_files_to_a_downloaded_picture(quiet: Page, server, ring_files, tmp
     recipe = Recipe.model_validate({"reach": {"outward": 3}, "sheet": {"width": 96, "height": 64}})
     expected = bake(recipe, BakeMeshes(*[[read_mesh(path)] for path in ring_files])).images["normal"]
     np.testing.assert_array_equal(image, expected)
+
+
+def test_a_high_of_other_units_is_shown_in_place_before_it_is_laid_there(quiet: Page, server, ring_files, tmp_path):
+    page, high = quiet, read_mesh(ring_files[1])
+    matrix = np.array([[100, 0, 0, 0], [0, 0, 100, 0], [0, -100, 0, 0], [0, 0, 0, 1]], float)
+    write_mesh(tmp_path / "ring_high.ply", transformed(high, matrix))
+    make_piece(page, server, [ring_files[0], tmp_path / "ring_high.ply"])
+    page.get_by_role("link", name="Meshes").click()
+    page.locator(".finding summary", has_text="Low and high lie apart").click()
+    look = page.get_by_role("button", name="Show it first")
+    look.click()
+    expect(look).to_have_attribute("aria-pressed", "true")
+    page.wait_for_timeout(1500)
+    moved = model_picture(page)
+    look.click()
+    page.wait_for_timeout(1500)
+    assert np.abs(model_picture(page) - moved).max() > 8
+    look.click()
+    page.wait_for_timeout(1500)
+    assert np.abs(model_picture(page) - moved).max() < 8
+    page.get_by_role("button", name=re.compile("^(Turn and scale|Scale)")).click()
+    expect(page.locator(".finding summary", has_text="Low and high lie apart")).to_have_count(0, timeout=SLOW)
 
 
 def test_one_pointer_in_both_views(quiet: Page, server, ring_files):

@@ -30,6 +30,7 @@ class Remedy:
     pair: str = ""
     turn: str = ""
     near: tuple[float, float, float] | None = None
+    change: tuple[float, ...] = ()  # of "align": the matrix (4, 4), row by row, from where the file lies now
 
 
 @dataclass(frozen=True, slots=True)

@@ -80,7 +80,16 @@ def _alignment(piece: Inspected, lows: list[Subject], highs: list[Subject]) -> t
         f" After “{found.words}” the surfaces would lie {found.after:.1%} of the low's diagonal apart in the mean, "
         f"and lie {found.before:.0%} apart now."
     )
-    return Remedy(f"{found.words}: {file}", "align", file, "", scale, (x, y, z), turn=turn), said
+    return Remedy(
+        f"{found.words}: {file}",
+        "align",
+        file,
+        "",
+        scale,
+        (x, y, z),
+        turn=turn,
+        change=tuple(matrix.reshape(-1).tolist()),
+    ), said
 
 
 def _triangles(subjects: list[Subject]) -> F64:

@@ -44,7 +44,7 @@ attribute vec4 tangent; attribute vec3 tint; attribute float part;
 uniform sampler2D parts; uniform float partCount;
 varying vec3 vN, vT, vB, vP, vC; varying float vW; varying vec2 vUv;
 void main() {
-  vN = normal; vT = tangent.xyz; vW = tangent.w; vB = vW * cross(normal, tangent.xyz); vUv = uv; vC = tint;
+  vN = mat3(modelMatrix) * normal; vT = tangent.xyz; vW = tangent.w; vB = vW * cross(normal, tangent.xyz); vUv = uv; vC = tint;
   vec4 own = partCount > 0.0 && part >= 0.0 ? texture2D(parts, vec2((part + 0.5) / partCount, 0.5)) : vec4(0.0, 0.0, 0.0, 1.0);
   vec4 world = modelMatrix * vec4(position + own.xyz, 1.0); vP = world.xyz;
   gl_Position = own.w > 0.5 ? projectionMatrix * viewMatrix * world : vec4(2.0, 2.0, 2.0, 1.0);
@@ -123,7 +123,7 @@ export class ModelView {
   }
 
   clear() {
-    this.clearMarks();
+    this.clearMarks(); this.setMoved(null);
     for (const name of ["low", "sculpt"]) {
       for (const mesh of [...this.scenes[name].children]) { mesh.geometry.dispose(); mesh.material.dispose(); this.scenes[name].remove(mesh); }
     }
@@ -314,6 +314,15 @@ export class ModelView {
     }
   }
 
+  // The sculpt laid elsewhere for a look: a matrix (4, 4) row by row, null for where it lies.
+  setMoved(matrix) {
+    const { sculpt } = this.scenes;
+    sculpt.matrixAutoUpdate = false;
+    if (matrix) sculpt.matrix.set(...matrix); else sculpt.matrix.identity();
+    sculpt.matrixWorldNeedsUpdate = true;
+    this.draw();
+  }
+
   // Hatching over some triangles, and the view turned to them; `corners` are 9 numbers a triangle.
   showMarks(corners, place) {
     this.clearMarks();
@@ -377,7 +386,7 @@ export class ModelView {
     this.scenes.marks.remove(...this.marks); this.marks[0].geometry.dispose(); for (const { material } of this.marks) material.dispose(); this.marks = null;
   }
 
-  turnTo(corners, [centre, radius]) {
+  turnTo(corners, [centre, radius], nearest = 0.12) {
     const out = new THREE.Vector3(), a = new THREE.Vector3(), b = new THREE.Vector3(), c = new THREE.Vector3();
     let area = 0;
     for (let i = 0; i + 8 < corners.length; i += 9) {
@@ -393,7 +402,8 @@ export class ModelView {
     const way = round ? now.normalize().addScaledVector(away, 1.2).normalize() : out.normalize().addScaledVector(now.normalize(), 0.6).normalize();
     if (Math.abs(way.y) > 0.97) way.setY(Math.sign(way.y) * 0.9).normalize();
     const from = this.camera.position.clone(), fromTarget = this.controls.target.clone(), target = new THREE.Vector3(...centre);
-    const distance = Math.max(radius * 2.6, size * 0.12) / Math.tan(this.camera.fov * Math.PI / 360) / Math.min(this.camera.aspect, 1.25);
+    const distance = Math.max(radius * 2.6, size * nearest) / Math.tan(this.camera.fov * Math.PI / 360) / Math.min(this.camera.aspect, 1.25);
+    this.camera.near = Math.min(size / 200, distance / 20); this.camera.updateProjectionMatrix();
     const to = target.clone().addScaledVector(way, Math.min(distance, size * 3));
     const steps = matchMedia("(prefers-reduced-motion: reduce)").matches ? 1 : 5;
     let n = 0;
