@@ -39,7 +39,7 @@ def seeds(folder: pathlib.Path) -> dict[str, bytes]:
     )
     (folder / "a.fbx").write_text(FBX.format(x=3))
     (folder / "a.usda").write_text(USDA)
-    return {path.name: path.read_bytes() for path in folder.iterdir() if path.suffix not in (".mtl", ".bin")}
+    return {path.name: path.read_bytes() for path in sorted(folder.iterdir()) if path.suffix not in (".mtl", ".bin")}
 
 
 def damaged(data: bytes, random: np.random.Generator) -> bytes:

@@ -162,6 +162,8 @@ def compile_readers() -> None:
         (path / "b.ply").write_bytes(head.format("binary_little_endian").encode() + body)
         points = "".join(f"v {' '.join(map(str, p))}\n" for p in square.tolist())
         (path / "c.obj").write_text(f"{points}f 1 2 3 4\n")
+        facet = "".join(f"vertex {' '.join(map(str, p))}\n" for p in square[:3].tolist())
+        (path / "f.stl").write_text(f"solid a\nfacet normal 0 0 1\nouter loop\n{facet}endloop\nendfacet\nendsolid a\n")
         write_mesh(path / "d.ply", one_triangle())
         write_mesh(path / "e.glb", one_triangle())
         for file in sorted(path.iterdir()):

@@ -2,6 +2,7 @@
 
 import json
 import struct
+import threading
 import time
 from dataclasses import replace
 
@@ -10,8 +11,9 @@ import pytest
 
 from inkwell_cast.core.errors import Cancelled, InputProblem
 from inkwell_cast.core.formats import budget as budgets
-from inkwell_cast.core.formats import gltf_write, read_mesh, write_mesh
+from inkwell_cast.core.formats import gltf_write, obj, read_mesh, write_mesh
 from inkwell_cast.core.formats.budget import Budget
+from inkwell_cast.core.formats.companions import companions_of
 from inkwell_cast.core.mesh import Layer, corner_positions
 from inkwell_cast.core.normals import with_normals
 
@@ -314,3 +316,33 @@ def test_a_glb_holds_each_object_s_triangles_of_each_material_and_only_whole_lay
     np.testing.assert_array_equal(corner_positions(found), corner_positions(mesh)[order])
     np.testing.assert_array_equal(found.materials, materials[order])
     assert ((found.uvs[0].corners < 0).all(axis=1) == (objects[order] == 1)).all()
+
+
+def test_names_that_no_file_can_have_are_passed_over(tmp_path):
+    (tmp_path / "a.mtl").write_bytes(b"newmtl m\nmap_Kd a\0b.png\n")
+    for library in ("a\0b.mtl", "a.mtl"):
+        (tmp_path / "x.obj").write_text(f"mtllib {library}\n{OBJ}usemtl m\nf 1 2 3\n")
+        assert len(read_mesh(tmp_path / "x.obj").triangles) == 1
+
+
+def test_looking_for_files_beside_an_obj_takes_one_pass_however_it_is_written(tmp_path):
+    (tmp_path / "a.mtl").write_text(
+        "\n" * 400_000 + "newmtl m\n map_Kd my wood.png\n\nnewmtl n\nmap_Kd -s 1 1 1 stone.png"
+    )
+    (tmp_path / "x.obj").write_text("\n" * 400_000 + f"\tmtllib a.mtl\n{OBJ}f 1 2 3\n")
+    for name in ("my wood.png", "stone.png"):
+        (tmp_path / name).touch()
+    found = {}
+    looking = threading.Thread(target=lambda: found.update(files=companions_of(tmp_path / "x.obj")), daemon=True)
+    looking.start()
+    looking.join(60)  # lines by themselves take less than a second, every pair of them hours
+    assert [file.name for file in found["files"]] == ["a.mtl", "my wood.png", "stone.png"]
+
+
+def test_no_way_of_writing_an_obj_needs_kernels_of_its_own(tmp_path):
+    (tmp_path / "x.obj").write_text(f"{OBJ}f 1 2 3\n")
+    read_mesh(tmp_path / "x.obj")
+    known = len(obj._fill.signatures)
+    (tmp_path / "y.obj").write_text(f"mtllib ..\\a.mtl\n{OBJ}f 1 2 \\\n3\n")
+    assert len(read_mesh(tmp_path / "y.obj").triangles) == 1
+    assert len(obj._fill.signatures) == known

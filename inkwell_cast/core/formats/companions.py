@@ -6,8 +6,8 @@ import re
 from urllib.parse import unquote
 
 MOST_TEXT = 64 << 20  # bytes that are searched for names
-LIBRARY = re.compile(rb"^\s*mtllib\s+([^\r\n]+)", re.MULTILINE)
-PICTURE = re.compile(rb"^\s*map_Kd\s+(?:.*\s)?(\S+)\s*$", re.MULTILINE)
+LIBRARY = re.compile(rb"^[ \t]*mtllib[ \t]+([^\r\n]+)", re.MULTILINE)
+PICTURE = re.compile(rb"^[ \t]*map_Kd[ \t]+([^\r\n]+)", re.MULTILINE)
 
 
 def companions_of(path: pathlib.Path) -> list[pathlib.Path]:
@@ -24,8 +24,14 @@ def _of_obj(path: pathlib.Path) -> list[str]:
         name = found.decode("utf-8", "replace").strip()
         library = path.parent / pathlib.PurePosixPath(name.replace("\\", "/")).name
         names.append(name)
-        names += [picture.decode("utf-8", "replace") for picture in PICTURE.findall(_head(library))]
+        names += [picture_in(text.decode("utf-8", "replace")) for text in PICTURE.findall(_head(library))]
     return names
+
+
+def picture_in(text: str) -> str:
+    """The name of the picture in what follows map_Kd; options before it are passed over."""
+    text = text.strip()
+    return text if not text or ("." in text and not text.startswith("-")) else text.split()[-1]
 
 
 def _of_gltf(path: pathlib.Path) -> list[str]:
@@ -38,6 +44,8 @@ def _of_gltf(path: pathlib.Path) -> list[str]:
 
 
 def _head(path: pathlib.Path) -> bytes:
+    if not path.is_file():  # nor can it be one whose name no file can have
+        return b""
     try:
         with path.open("rb") as file:
             return file.read(MOST_TEXT)

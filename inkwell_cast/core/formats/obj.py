@@ -21,6 +21,7 @@ from ..polygons import corner_rows, triangulate
 from ..texture import Texture
 from ..vertex_colors import colors_in
 from .budget import Budget
+from .companions import picture_in
 from .text import decoded, is_space, read_number
 
 SUFFIXES = (".obj",)
@@ -74,7 +75,7 @@ def _joined_lines(data: U8) -> U8:
     if not (data == 92).any():
         return data
     text = data.tobytes().replace(b"\\\r\n", b"   ").replace(b"\\\n", b"  ")
-    return np.frombuffer(text, np.uint8)
+    return np.frombuffer(bytearray(text), np.uint8)  # one that may be written to, as any other: no kernels of its own
 
 
 @numba.njit(cache=True, nogil=True)
@@ -343,7 +344,7 @@ def _materials(
                 if len(rgb) == 3 and all(math.isfinite(x) for x in rgb):
                     colors[row[current]] = rgb
             elif word == "map_Kd" and current in row and rest.strip():
-                name = rest.strip() if "." in rest and not rest.startswith("-") else rest.split()[-1]
+                name = picture_in(rest)
                 data = texturing.beside(path, name)
                 if data is not None:
                     textures[row[current]] = texturing.texture_of(name, data)
