@@ -29,7 +29,9 @@ class Server:
         if not found:
             raise RuntimeError(f"the server did not start: {line} {self.process.stderr.read()[-2000:]}")
         self.address = found.group()
-        self.client = httpx.Client(base_url=self.address, timeout=600)
+        # a connection that stood idle may be closed by the server just as it is used again, so each is used once
+        once = httpx.Limits(max_keepalive_connections=0)
+        self.client = httpx.Client(base_url=self.address, timeout=600, limits=once)
 
     def engine_id(self) -> int | None:
         """The process that bakes: the server's youngest child that is no resource tracker."""

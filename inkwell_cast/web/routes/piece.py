@@ -7,6 +7,7 @@ from typing import Any, cast, get_args
 
 from fastapi import APIRouter, Request
 from pydantic import ValidationError
+from starlette.datastructures import FormData
 from starlette.exceptions import HTTPException
 from starlette.responses import JSONResponse, Response
 
@@ -18,7 +19,7 @@ from ...core.mends import mended
 from ...core.pairing import Paired
 from ...core.recipe import DEPTHS, Recipe, refusals
 from ...core.setting import Unit
-from ...core.units import with_reach_unit
+from ...core.units import REACH, with_reach_unit
 from ...store.bakes import BakeRecord
 from ...store.meshes import MeshRow
 from ..outline import displaces, paired_of, sculpts_of
@@ -169,11 +170,8 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
     before, scope = values["piece"].recipe, values["scope"]
 
     def edit(recipe: Recipe) -> Recipe:
-        unit = str(form.get("reach.unit", recipe.reach.unit))
-        if unit in get_args(Unit) and unit != recipe.reach.unit:  # the same lengths in the other unit, as shown anew
-            return with_reach_unit(recipe, cast(Unit, unit), values["diagonal"])
         if scope == "piece":
-            return _with_fields(recipe, form)
+            return _with_fields(*_in_unit_of(form, recipe, values["diagonal"]))
         sent = {n.partition(".")[2]: _plain(str(form[n])) for n in form if n.startswith("level.")}
         now = in_force(recipe, values["chains"][scope])  # fields left alone go on being inherited
         own = {f: v for f, v in sent.items() if f in now and (v != now[f].value or now[f].scope == scope)}
@@ -188,6 +186,21 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
         return render(request, "panel.html", **values)
     after = workshop(request).wanted(piece_id)[0].recipe
     return changed(request, piece_id, step, *redraws(before, after))
+
+
+def _in_unit_of(form: FormData, recipe: Recipe, diagonal: float) -> tuple[Recipe, FormData]:
+    """The recipe in the unit that a form chooses, and what else the form changes.
+
+    Lengths that are sent as they stood are converted like all others; one that was typed anew is in the new unit.
+    """
+    unit = str(form.get("reach.unit", recipe.reach.unit))
+    if unit not in get_args(Unit) or unit == recipe.reach.unit:
+        return recipe, form
+    stood = {f"reach.{name}": getattr(recipe.reach, name) for name in REACH}
+    changes = [
+        (name, text) for name, text in form.multi_items() if name not in stood or _plain(str(text)) != stood[name]
+    ]
+    return with_reach_unit(recipe, cast(Unit, unit), diagonal), FormData(changes)
 
 
 def redraws(before: Recipe, after: Recipe) -> list[str]:
