@@ -22,8 +22,8 @@ from ..fuzz import damaged
 from ..fuzz import run as run_meshes
 from ..shapes import torus
 from .outcome import Outcome
+from .server import LONGEST
 
-LONGEST_SECONDS = 5.0
 logging.getLogger("tifffile").setLevel(logging.CRITICAL)
 
 
@@ -76,4 +76,4 @@ def _attempt(folder: pathlib.Path, kind: str, content: bytes, read) -> str:  # t
     except Exception as error:
         return f"{type(error).__name__}: {error}"
     spent = time.perf_counter() - started
-    return f"it took {spent:.1f} s" if spent > LONGEST_SECONDS else ""
+    return f"it took {spent:.1f} s" if spent > LONGEST else ""
