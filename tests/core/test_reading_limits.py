@@ -2,7 +2,6 @@
 
 import json
 import struct
-import threading
 import time
 from dataclasses import replace
 
@@ -11,7 +10,7 @@ import pytest
 
 from inkwell_cast.core.errors import Cancelled, InputProblem
 from inkwell_cast.core.formats import budget as budgets
-from inkwell_cast.core.formats import gltf_write, obj, read_mesh, write_mesh
+from inkwell_cast.core.formats import companions, gltf_write, obj, read_mesh, write_mesh
 from inkwell_cast.core.formats.budget import Budget
 from inkwell_cast.core.formats.companions import companions_of
 from inkwell_cast.core.mesh import Layer, corner_positions
@@ -325,18 +324,18 @@ def test_names_that_no_file_can_have_are_passed_over(tmp_path):
         assert len(read_mesh(tmp_path / "x.obj").triangles) == 1
 
 
-def test_looking_for_files_beside_an_obj_takes_one_pass_however_it_is_written(tmp_path):
-    (tmp_path / "a.mtl").write_text(
-        "\n" * 400_000 + "newmtl m\n map_Kd my wood.png\n\nnewmtl n\nmap_Kd -s 1 1 1 stone.png"
-    )
-    (tmp_path / "x.obj").write_text("\n" * 400_000 + f"\tmtllib a.mtl\n{OBJ}f 1 2 3\n")
+def test_files_beside_an_obj_are_looked_for_line_by_line(tmp_path):
+    text = "\n" * 1000 + "newmtl m\n map_Kd my wood.png\n\nnewmtl n\nmap_Kd -s 1 1 1 stone.png"
+    (tmp_path / "a.mtl").write_text(text)
+    (tmp_path / "x.obj").write_text("\n" * 1000 + f"\tmtllib a.mtl\n{OBJ}f 1 2 3\n")
     for name in ("my wood.png", "stone.png"):
         (tmp_path / name).touch()
-    found = {}
-    looking = threading.Thread(target=lambda: found.update(files=companions_of(tmp_path / "x.obj")), daemon=True)
-    looking.start()
-    looking.join(60)  # lines by themselves take less than a second, every pair of them hours
-    assert [file.name for file in found["files"]] == ["a.mtl", "my wood.png", "stone.png"]
+    found = companions_of(tmp_path / "x.obj")
+    assert [file.name for file in found] == ["a.mtl", "my wood.png", "stone.png"]
+    # a search that may begin on one line and end on another tries every pair of blank lines
+    for pattern, word in ((companions.LIBRARY, b"mtllib"), (companions.PICTURE, b"map_Kd")):
+        assert b"\n" not in pattern.search(b"\n\n" + word + b" a\n\n").group()
+        assert pattern.search(word + b"\na\n") is None
 
 
 def test_no_way_of_writing_an_obj_needs_kernels_of_its_own(tmp_path):
