@@ -5,15 +5,19 @@ import time
 import numba
 import numpy as np
 
-from inkwell_cast.core.assembly import Warm
-from inkwell_cast.core.bake import BakeMeshes, bake
-from inkwell_cast.core.cage import rays_of
-from inkwell_cast.core.cast import OFF, Cast
-from inkwell_cast.core.embree import first_hit
-from inkwell_cast.core.rays import make_ray
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
-from inkwell_cast.core.sheet import barycentrics
-from inkwell_cast.core.work import laid_out
+from inkwell_cast.core.bake.cast_store import laid_out
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.cage.cage import rays_of
+from inkwell_cast.core.cast.hits import OFF, Cast
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.rays.embree import first_hit
+from inkwell_cast.core.rays.ray import make_ray
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
+from inkwell_cast.core.uv.rasterise import barycentrics
 from inkwell_cast.demo import gull, inkstand, token
 
 from .shapes import sphere

@@ -9,17 +9,19 @@ import tempfile
 import time
 from dataclasses import replace
 
-from inkwell_cast.core.assembly import BakeMeshes, Warm
 from inkwell_cast.core.checks import check
-from inkwell_cast.core.recipe import Reach, Recipe
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
 
 from .shapes import sphere, write_large
 
 _TAKE_IN = """
 import json, pathlib, resource, sys, time
 from inkwell_cast.core.formats import read_mesh
-from inkwell_cast.core.packed import read_packed, write_blocks, write_packed
-from inkwell_cast.core.view import view_of_sculpt
+from inkwell_cast.core.mesh.binary_message import read_packed, write_blocks, write_packed
+from inkwell_cast.core.review.display_meshes import view_of_sculpt
 path = pathlib.Path(sys.argv[1])
 started = time.perf_counter()
 mesh = read_mesh(path)

@@ -6,17 +6,22 @@ from dataclasses import replace
 
 import numpy as np
 
-from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.coverage import coverage
-from inkwell_cast.core.field import located_of
-from inkwell_cast.core.fit import cage_of
-from inkwell_cast.core.local_settings import Stroke
-from inkwell_cast.core.map_settings import Occlusion
-from inkwell_cast.core.mesh import corner_positions
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
-from inkwell_cast.core.section import section
-from inkwell_cast.core.work import laid_out
+from inkwell_cast.core.bake.cast_store import laid_out
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.cage.coverage import coverage
+from inkwell_cast.core.cage.fit import cage_of
+from inkwell_cast.core.cage.inverse_rays import located_of
+from inkwell_cast.core.mesh.mesh import corner_positions
+from inkwell_cast.core.piece.assembly import assemble
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.review.section import section
+from inkwell_cast.core.settings.maps import Occlusion
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.regions import Stroke
+from inkwell_cast.core.settings.sheet import Sheet
 
 from .shapes import sphere
 

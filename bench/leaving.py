@@ -7,14 +7,19 @@ import time
 from dataclasses import replace
 from typing import Any
 
-from inkwell_cast.core.assembly import BakeMeshes
-from inkwell_cast.core.bake import bake
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.bake.saving import save
 from inkwell_cast.core.formats import write_mesh
-from inkwell_cast.core.handoff import Finished, hand_off
-from inkwell_cast.core.handoff_settings import Handoff, Pack, Well
-from inkwell_cast.core.map_settings import Occlusion
-from inkwell_cast.core.piece_file import read_piece, write_meshes
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.core.handoff.bake_on_disk import Finished
+from inkwell_cast.core.handoff.hand_off import hand_off
+from inkwell_cast.core.handoff.piece_file import read_piece, write_meshes
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.handoff import Handoff, Pack, Well
+from inkwell_cast.core.settings.maps import Occlusion
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 from .shapes import sphere
 
@@ -32,7 +37,7 @@ def measure() -> dict[str, Any]:
     with tempfile.TemporaryDirectory() as name:
         folder = pathlib.Path(name)
         own = Finished.of_folder(
-            "Sphere", made.save(folder / "bake", None, folder / "bake"), folder / "bake", folder / "bake"
+            "Sphere", save(made, folder / "bake", None, folder / "bake"), folder / "bake", folder / "bake"
         )
         packs = [Pack(red=Well(map="occlusion"), green=Well(map="normal"), blue=Well(map="normal", channel="green"))]
         times = []

@@ -6,17 +6,23 @@ from dataclasses import replace
 import numba
 import numpy as np
 
-from inkwell_cast.core.assembly import Warm
-from inkwell_cast.core.bake import BakeMeshes, bake
-from inkwell_cast.core.cast import shading_normal
-from inkwell_cast.core.embree import blocked
-from inkwell_cast.core.gather import RAWS, empty, occlusion
-from inkwell_cast.core.gather.occlusion import LIFT
-from inkwell_cast.core.gather.texels import point_of, tile_box
-from inkwell_cast.core.map_settings import Occlusion
-from inkwell_cast.core.recipe import Basis, Output, Reach, Recipe, Sheet
-from inkwell_cast.core.sampling import cosine_direction, points_of_texel, square_point
-from inkwell_cast.core.work import laid_out
+from inkwell_cast.core.bake.cast_store import laid_out
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.base.sampling_sequence import cosine_direction, points_of_texel, square_point
+from inkwell_cast.core.cast.shading_normal import shading_normal
+from inkwell_cast.core.maps import occlusion
+from inkwell_cast.core.maps.hits_of_tile import point_of, tile_box
+from inkwell_cast.core.maps.layer import LAYERS, empty
+from inkwell_cast.core.maps.occlusion import LIFT
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.rays.embree import blocked
+from inkwell_cast.core.settings.basis import Basis
+from inkwell_cast.core.settings.maps import Occlusion
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.demo import gull, inkstand, token
 
 from .shapes import sphere
@@ -65,18 +71,18 @@ def measure(rounds: int = 5) -> dict[str, float]:
         output=Output(maps=["normal"]), occlusion=Occlusion(rays=RAYS),
     )  # fmt: skip
     made = bake(recipe, meshes, warm=warm)
-    ground, work = made.sheets[0].ground, laid_out(made.assembly, meshes, warm).sheets[0]
+    context, work = made.sheets[0].context, laid_out(made.assembly, meshes, warm).sheets[0]
     hits = work.hits
     assert hits is not None
     part = replace(hits, tiles=hits.tiles[:TILES], starts=hits.starts[: TILES + 1])
-    mesh, grid = ground.sculpt.mesh, ground.low.grid
+    mesh, grid = context.sculpt.mesh, context.low.grid
     assert mesh.normals is not None
     rays = np.empty((int(part.starts[-1]) * RAYS, 6), np.float32)
     count = _rays(
         part.tiles, part.starts, part.triangle, part.uv, grid.tiles_across, grid.width, grid.height, grid.side,
         mesh.positions, mesh.triangles, mesh.normals.values, mesh.normals.corners, LIFT * low.diagonal, rays,
     )  # fmt: skip
-    rays, ready, out = rays[:count], occlusion.prepare(ground), empty(RAWS["occlusion"], ground.cast)
+    rays, ready, out = rays[:count], occlusion.prepare(context), empty(LAYERS["occlusion"], context.cast)
     found = np.empty(count, np.bool_)
     _trace(ready[0][1].blockers[0], rays, found)
     bare, layer = [], []
@@ -85,7 +91,7 @@ def measure(rounds: int = 5) -> dict[str, float]:
         _trace(ready[0][1].blockers[0], rays, found)
         bare.append(time.perf_counter() - started)
         started = time.perf_counter()
-        occlusion.gather(ground, part, ready, out, lambda share: None, lambda: False)
+        occlusion.gather(context, part, ready, out, lambda share: None, lambda: False)
         layer.append(time.perf_counter() - started)
     return {
         "rays": count, "bare_seconds": float(np.median(bare)), "occlusion_seconds": float(np.median(layer)),

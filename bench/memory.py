@@ -4,15 +4,20 @@ from .scale import run
 
 _LARGE = """
 import json, sys, tempfile, threading, time
-from typing import get_args
-from inkwell_cast.core.assembly import Warm
-from inkwell_cast.core.bake import BakeMeshes, bake
-from inkwell_cast.core.map_settings import Occlusion, Thickness
-from inkwell_cast.core.memory import needed
-from inkwell_cast.core.recipe import MapKey, Output, Reach, Recipe, Sheet
+from inkwell_cast.core.settings.map_names import MAPS
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.bake.saving import save
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.maps import Occlusion, Thickness
+from inkwell_cast.core.bake.memory_estimate import needed
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.demo import token
 meshes, warm, peak = BakeMeshes([], [], [*token.build()]), Warm(), [0]
-keys = [key for key in get_args(MapKey) if key != "displacement"]
+keys = [key for key in MAPS if key != "displacement"]
 def recipe(side, samples):
     return Recipe(reach=Reach(unit="scene", outward=1.4, inward=0.6),
                   sheet=Sheet(width=side, height=side, samples=samples),
@@ -29,7 +34,7 @@ before = own()
 threading.Thread(target=watch, daemon=True).start()
 started = time.perf_counter()
 with tempfile.TemporaryDirectory() as folder:
-    bake(recipe(8192, 64), meshes, warm=warm).save(folder)
+    save(bake(recipe(8192, 64), meshes, warm=warm), folder)
 need = needed(recipe(8192, 64), [(8192, 8192)])
 print(json.dumps({"gigabytes": (peak[0] - before) / 1e9, "seconds": time.perf_counter() - started,
                   "disk_gigabytes": need.disk / 1e9, "estimate_gigabytes": need.memory / 1e9, "maps": len(keys)}))

@@ -11,9 +11,14 @@ from .shapes import write_large
 
 _SCALE = """
 import json, resource, sys, time
-from inkwell_cast.core.bake import BakeMeshes, bake
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.bake.saving import save
+from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.formats import read_mesh
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.engine.warm import one_triangle
 from bench.shapes import sphere
 small = Recipe(sheet=Sheet(width=16, height=16), output=Output(maps=["normal_object"]))

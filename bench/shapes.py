@@ -5,7 +5,7 @@ import pathlib
 import numpy as np
 
 from inkwell_cast.core.formats import ply
-from inkwell_cast.core.mesh import Layer, Mesh
+from inkwell_cast.core.mesh.mesh import CornerValues, Mesh
 
 
 def sphere(around: int, bumps: float = 0.0, uvs: bool = True) -> Mesh:
@@ -23,7 +23,11 @@ def sphere(around: int, bumps: float = 0.0, uvs: bool = True) -> Mesh:
     flat = np.stack([u, v], -1).reshape(-1, 2).astype(np.float32)
     normals = points / np.linalg.norm(points, axis=1, keepdims=True)
     return Mesh(
-        "sphere", points, triangles, normals=Layer(normals, triangles), uvs=(Layer(flat, triangles),) if uvs else ()
+        "sphere",
+        points,
+        triangles,
+        normals=CornerValues(normals, triangles),
+        uvs=(CornerValues(flat, triangles),) if uvs else (),
     )
 
 

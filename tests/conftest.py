@@ -9,7 +9,7 @@ import pytest
 import uvicorn
 
 from inkwell_cast.core.formats import write_mesh
-from inkwell_cast.engine import Engine
+from inkwell_cast.engine.engine import Engine
 from inkwell_cast.store import Store
 from inkwell_cast.web.app import create_app
 from inkwell_cast.web.workshop import Workshop

@@ -12,7 +12,7 @@ import time
 
 import numpy as np
 
-from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.formats import ply, read_mesh, write_mesh
 
 from .core.test_formats import dressed

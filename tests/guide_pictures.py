@@ -15,13 +15,13 @@ import cv2
 import numpy as np
 from playwright.sync_api import Page, sync_playwright
 
-from inkwell_cast.core.assembly import take
 from inkwell_cast.core.formats import read_mesh, write_mesh
-from inkwell_cast.core.mesh import Mesh, subset
-from inkwell_cast.core.normals import with_normals
-from inkwell_cast.core.recipe import Recipe
+from inkwell_cast.core.mesh.mesh import Mesh, subset
+from inkwell_cast.core.mesh.normals import with_normals
+from inkwell_cast.core.piece.piece import take
+from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.demo import gull, inkstand, troubled
-from inkwell_cast.engine import Engine
+from inkwell_cast.engine.engine import Engine
 from inkwell_cast.store import Store
 from inkwell_cast.web.workshop import Workshop
 

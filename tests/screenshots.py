@@ -10,9 +10,9 @@ from contextlib import contextmanager
 
 from playwright.sync_api import Browser, Page, sync_playwright
 
-from inkwell_cast.core.recipe import Recipe
+from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.demo import inkstand
-from inkwell_cast.engine import Engine
+from inkwell_cast.engine.engine import Engine
 from inkwell_cast.store import Store
 from inkwell_cast.web.serve import add_demo
 from inkwell_cast.web.workshop import Workshop

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from inkwell_cast.core.mesh import Layer, Mesh, layer_of_corners
+from inkwell_cast.core.mesh.mesh import CornerValues, Mesh, values_at_corners
 
 
 def grid_mesh(across: int, down: int, point, name: str = "grid", normal=None, uv=None) -> Mesh:
@@ -17,8 +17,8 @@ def grid_mesh(across: int, down: int, point, name: str = "grid", normal=None, uv
     normals = None
     if normal:
         values = np.stack(np.broadcast_arrays(*normal(u, v)), axis=-1).reshape(-1, 3).astype(np.float32)
-        normals = Layer(values, triangles)
-    return Mesh(name, positions, triangles, normals=normals, uvs=(Layer(flat, triangles),))
+        normals = CornerValues(values, triangles)
+    return Mesh(name, positions, triangles, normals=normals, uvs=(CornerValues(flat, triangles),))
 
 
 def plane(cells: int = 1, height: float = 0.0, size: float = 1.0, name: str = "plane") -> Mesh:
@@ -61,8 +61,8 @@ def soup(positions, normals, uvs, name: str = "soup") -> Mesh:
         name,
         positions.reshape(-1, 3),
         triangles,
-        normals=layer_of_corners(np.asarray(normals, np.float32)),
-        uvs=(layer_of_corners(np.asarray(uvs, np.float32)),),
+        normals=values_at_corners(np.asarray(normals, np.float32)),
+        uvs=(values_at_corners(np.asarray(uvs, np.float32)),),
     )
 
 

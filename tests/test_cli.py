@@ -6,8 +6,8 @@ import pytest
 
 from inkwell_cast.cli import main
 from inkwell_cast.core.formats import read_mesh, write_mesh
-from inkwell_cast.core.mesh import Mesh
-from inkwell_cast.core.recipe import Sheet
+from inkwell_cast.core.mesh.mesh import Mesh
+from inkwell_cast.core.settings.sheet import Sheet
 
 from .shapes import plane, torus
 

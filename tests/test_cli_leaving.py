@@ -10,9 +10,9 @@ import pytest
 import inkwell_cast.cli.run as running
 from inkwell_cast.cli import main
 from inkwell_cast.core.formats import write_mesh
-from inkwell_cast.core.library import Library, Material
-from inkwell_cast.core.receiver import read_receiver
-from inkwell_cast.core.recipe import Recipe
+from inkwell_cast.core.settings.material_library import Library, Material
+from inkwell_cast.core.settings.receivers import read_receiver
+from inkwell_cast.core.settings.recipe import Recipe
 
 from .shapes import torus
 

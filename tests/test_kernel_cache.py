@@ -12,7 +12,7 @@ from inkwell_cast import kernel_cache
 
 PROGRAM = """
 import numba, numpy as np
-from inkwell_cast.core.repair import _weigh
+from inkwell_cast.core.mending.patch import _weigh
 share = np.zeros((8, 8), np.float32)
 corners = np.array([[[0, 0], [8 << 8, 0], [0, 8 << 8]]], np.int64)
 points = np.array([[[0, 0, 0], [1, 0, 0], [0, 1, 0]]], np.float32)
@@ -46,7 +46,7 @@ def test_a_change_in_another_module_is_seen(copied):
     value, place = run(copied)
     assert value == 1
     assert place.parent == copied / "kernels"
-    source = copied / "inkwell_cast/core/special.py"
+    source = copied / "inkwell_cast/core/rays/modifiers/special.py"
     text = source.read_text()
     assert text.count("        return 1.0\n    s = (1 - share) / rim") == 1
     source.write_text(

@@ -9,12 +9,16 @@ from typing import Any, get_args
 from pydantic import ValidationError
 
 from .. import __version__
-from ..core.errors import InputProblem, RayLibraryMissing
-from ..core.handoff_settings import Handoff
-from ..core.local_settings import NormalMode
-from ..core.mix import MIXES
-from ..core.receiver import Receiver
-from ..core.recipe import DEPTHS, Basis, MapKey, Normals, Output, Sheet, refusals
+from ..core.base.errors import InputProblem, RayLibraryMissing
+from ..core.handoff.mix import MIXES
+from ..core.settings.basis import Basis
+from ..core.settings.handoff import Handoff
+from ..core.settings.low_normals import NormalMode, Normals
+from ..core.settings.map_names import MAPS
+from ..core.settings.output import DEPTHS, Output
+from ..core.settings.receivers import Receiver
+from ..core.settings.recipe import refusals
+from ..core.settings.sheet import Sheet
 from .cage import run_cage, run_coverage
 from .commands import (
     convert_basis,
@@ -163,7 +167,7 @@ def _add_bake(command: argparse.ArgumentParser) -> None:
     add_meshes(command)
     add("--receiver", metavar="R", help="a ready receiver by name, or a JSON file; see `inkwell-cast receivers`")
     add("--library", type=pathlib.Path, metavar="FILE", help="a material library, as JSON")
-    add("--maps", help=f"{reason(Output, 'maps')} Any of {', '.join(get_args(MapKey))}, with commas between.")
+    add("--maps", help=f"{reason(Output, 'maps')} Any of {', '.join(MAPS)}, with commas between.")
     add("--sheets", choices=("one", "material", "tile"), help=reason(Sheet, "split"))
     add("--channel", type=int, metavar="N", help=reason(Sheet, "channel"))
     add("--normals", choices=get_args(NormalMode), help=reason(Normals, "mode"))

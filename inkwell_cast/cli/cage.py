@@ -4,13 +4,15 @@ import argparse
 import dataclasses
 import json
 
-from ..core.assembly import Assembly, Warm, assemble
-from ..core.coverage import CoverageFacts, coverage
-from ..core.export import cage_mesh
-from ..core.field import located_of
-from ..core.fit import cage_of
+from ..core.bake.refusals import refuse_unpaired
+from ..core.cage.coverage import CoverageFacts, coverage
+from ..core.cage.fit import cage_of
+from ..core.cage.inverse_rays import located_of
 from ..core.formats import write_mesh
-from ..core.refusals import refuse_unpaired
+from ..core.handoff.export_meshes import cage_mesh
+from ..core.piece.assembly import assemble
+from ..core.piece.piece import Assembly
+from ..core.piece.scene_cache import Warm
 from .input import Bar, meshes_of, recipe_of
 
 

@@ -5,19 +5,23 @@ import json
 
 from pydantic import BaseModel
 
-from ..core.assembly import Warm, assemble
-from ..core.bake import Bake, bake
+from ..core.bake.baked import Bake
+from ..core.bake.manifest import Manifest, MeshFile
+from ..core.bake.memory_estimate import need_of
+from ..core.bake.pipeline import bake
+from ..core.bake.saving import save
+from ..core.base.errors import InputProblem
 from ..core.checks import check
-from ..core.convert import convert_file
-from ..core.errors import InputProblem
-from ..core.export import low_mesh
 from ..core.formats import read_mesh, write_mesh
-from ..core.manifest import Manifest, MeshFile
-from ..core.memory import need_of
-from ..core.mend_all import mend_all
-from ..core.mends import Report
-from ..core.mix import mix_files
-from ..core.recipe import Basis, Recipe
+from ..core.handoff.convert_normals import convert_file
+from ..core.handoff.export_meshes import low_mesh
+from ..core.handoff.mix import mix_files
+from ..core.mending.mend_all import mend_all
+from ..core.piece.assembly import assemble
+from ..core.piece.scene_cache import Warm
+from ..core.settings.basis import Basis
+from ..core.settings.mends_overlay import Report
+from ..core.settings.recipe import Recipe
 from .input import Bar, meshes_of, recipe_file, recipe_of
 
 SAID = 10  # flaws
@@ -144,7 +148,7 @@ def run_bake(options: argparse.Namespace) -> int:
     try:
         result, report, sources = baked(options, bar)
         try:
-            manifest = result.save(options.out, sources, mending=report)
+            manifest = save(result, options.out, sources, mending=report)
             if options.mesh:
                 write_mesh(options.mesh, low_mesh(result.assembly, result.warm))
         except OSError as error:
@@ -204,7 +208,7 @@ def _say_mending(report: Report) -> None:
 
 def run_compile(options: argparse.Namespace) -> int:
     """Compile what is not compiled yet; done again it takes a moment."""
-    from ..engine.warm import COMPLETE, compile_all
+    from ..engine.compile_kernels import COMPLETE, compile_all
     from ..kernel_cache import folder
 
     if not (folder() / COMPLETE).exists():

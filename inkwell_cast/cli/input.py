@@ -7,19 +7,20 @@ import sys
 import time
 from typing import Any
 
-from ..core.assembly import assemble
-from ..core.bake import BakeMeshes
-from ..core.errors import InputProblem
+from ..core.bake.manifest import MeshFile, sha256_of
+from ..core.base.errors import InputProblem
+from ..core.cage.straightening import stored_picture
 from ..core.formats import read_mesh
-from ..core.library import join, read_library_file
-from ..core.manifest import MeshFile, sha256_of
-from ..core.mesh import Mesh
-from ..core.pairing import read_name
-from ..core.piece_file import SUFFIX, PieceFile, read_piece
-from ..core.receiver import find_receiver
-from ..core.recipe import Pairing, Reach, Recipe
-from ..core.straighten import stored_picture
-from ..core.units import with_reach_unit
+from ..core.handoff.piece_file import SUFFIX, PieceFile, read_piece
+from ..core.mesh.mesh import Mesh
+from ..core.piece.assembly import assemble
+from ..core.piece.piece import BakeMeshes
+from ..core.settings.material_library import join, read_library_file
+from ..core.settings.pairing import Pairing, read_name
+from ..core.settings.reach import Reach
+from ..core.settings.reach_unit import with_reach_unit
+from ..core.settings.receivers import find_receiver
+from ..core.settings.recipe import Recipe
 
 
 def add_meshes(command: argparse.ArgumentParser) -> None:

@@ -5,12 +5,14 @@ import json
 import pathlib
 import tempfile
 
-from ..core.errors import InputProblem
-from ..core.handoff import Finished, hand_off
+from ..core.bake.saving import save
+from ..core.base.errors import InputProblem
+from ..core.handoff.bake_on_disk import Finished
+from ..core.handoff.hand_off import hand_off
+from ..core.handoff.piece_file import SUFFIX, read_contents, write_meshes
 from ..core.handoff.plan import refuse_unready
-from ..core.library import Library
-from ..core.piece_file import SUFFIX, read_contents, write_meshes
-from ..core.receiver import READY, Receiver, find_receiver, schema
+from ..core.settings.material_library import Library
+from ..core.settings.receivers import READY, Receiver, find_receiver, schema
 from .commands import baked, tell
 from .input import Bar, meshes_of, name_of, recipe_file, recipe_of
 
@@ -24,7 +26,7 @@ def run_handoff(options: argparse.Namespace) -> int:
         result, report, sources = baked(options, bar)
         with tempfile.TemporaryDirectory() as folder:
             place = pathlib.Path(folder)
-            manifest = result.save(place, sources, place, report)
+            manifest = save(result, place, sources, place, report)
             given = result.assembly.given.handoff
             handoff = given.model_copy(update={"existing": options.existing or given.existing})
             receiver = find_receiver(options.receiver).name if options.receiver else ""

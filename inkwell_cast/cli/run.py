@@ -7,7 +7,8 @@ import sys
 import threading
 import time
 
-from ..core.batch import (
+from ..core.base.errors import InputProblem
+from ..core.handoff.batch import (
     Item,
     Outcome,
     Summary,
@@ -18,10 +19,9 @@ from ..core.batch import (
     still_good,
     write_summary,
 )
-from ..core.errors import InputProblem
-from ..core.receiver import Receiver, find_receiver
-from ..core.recipe import Recipe
-from ..engine import Engine, JobFailed
+from ..core.settings.receivers import Receiver, find_receiver
+from ..core.settings.recipe import Recipe
+from ..engine.engine import Engine, JobFailed
 from ..engine.messages import RunItem
 from .input import recipe_file
 

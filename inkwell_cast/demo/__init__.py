@@ -4,8 +4,10 @@ import pathlib
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from ..core.map_settings import Subdivision
-from ..core.recipe import Output, Reach, Recipe
+from ..core.settings.maps import Subdivision
+from ..core.settings.output import Output
+from ..core.settings.reach import Reach
+from ..core.settings.recipe import Recipe
 from . import gull, inkstand, token, troubled
 
 

@@ -8,8 +8,8 @@ from itertools import pairwise
 
 import numpy as np
 
-from ..core.arrays import F64
-from ..core.mesh import Mesh
+from ..core.base.array_types import F64
+from ..core.mesh.mesh import Mesh
 from .parts import Part, meshes_of, written
 from .shapes import Patch, bump, turned
 

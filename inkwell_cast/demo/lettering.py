@@ -4,7 +4,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from ..core.arrays import F64
+from ..core.base.array_types import F64
 
 STROKES: dict[str, list[list[tuple[float, float]]]] = {
     "N": [[(0, 0), (0, 6), (4, 0), (4, 6)]],

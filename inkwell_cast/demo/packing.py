@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..core.arrays import F64
+from ..core.base.array_types import F64
 
 
 def pack(sizes: F64, gap: float) -> tuple[F64, float]:

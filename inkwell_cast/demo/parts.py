@@ -5,10 +5,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ..core.arrays import F64
+from ..core.base.array_types import F64
 from ..core.formats import write_mesh
-from ..core.mesh import Layer, Mesh, merge
-from ..core.normals import with_normals
+from ..core.mesh.mesh import CornerValues, Mesh, merge
+from ..core.mesh.normals import with_normals
 from .packing import pack
 from .shapes import Patch
 
@@ -99,7 +99,7 @@ def _grid_mesh(name: str, material: str, color: Color, patches: list[Patch], uvs
     p = points[faces]
     area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
     faces = faces[area > 1e-9]
-    layers = (Layer(np.concatenate(flats).astype(np.float32), faces),) if uvs else ()
+    layers = (CornerValues(np.concatenate(flats).astype(np.float32), faces),) if uvs else ()
     mesh = Mesh(
         name,
         points,

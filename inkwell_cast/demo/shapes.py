@@ -6,7 +6,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from ..core.arrays import F64
+from ..core.base.array_types import F64
 
 Relief = Callable[[F64, F64], F64]
 

@@ -4,8 +4,8 @@ import pathlib
 
 import numpy as np
 
-from ..core.arrays import F64
-from ..core.mesh import Mesh
+from ..core.base.array_types import F64
+from ..core.mesh.mesh import Mesh
 from .lettering import distance_to, strokes_of
 from .parts import Part, meshes_of, written
 from .shapes import Patch, bump

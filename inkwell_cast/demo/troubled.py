@@ -8,8 +8,8 @@ import numpy as np
 
 from ..core.checks.uv_area import signed_area
 from ..core.formats import write_mesh
-from ..core.mesh import Mesh, layer_of_corners, subset
-from ..core.normals import face_normals
+from ..core.mesh.mesh import Mesh, subset, values_at_corners
+from ..core.mesh.normals import face_normals
 from . import inkstand
 
 TITLE = "Troubled inkstand"
@@ -59,7 +59,7 @@ def _flat(mesh: Mesh, part: str) -> Mesh:
     assert mesh.normals is not None
     rows, normals = _rows(mesh, part), mesh.normals.at_corners()
     normals[rows] = face_normals(mesh.positions, mesh.triangles)[rows, None]
-    return replace(mesh, normals=layer_of_corners(normals))
+    return replace(mesh, normals=values_at_corners(normals))
 
 
 def _turned_over(mesh: Mesh, part: str) -> Mesh:
@@ -67,7 +67,7 @@ def _turned_over(mesh: Mesh, part: str) -> Mesh:
     rows, triangles, normals = _rows(mesh, part), mesh.triangles.copy(), mesh.normals.at_corners()
     triangles[rows] = triangles[rows, ::-1]
     normals[rows] = -normals[rows, ::-1]
-    return replace(mesh, triangles=triangles, normals=layer_of_corners(normals))
+    return replace(mesh, triangles=triangles, normals=values_at_corners(normals))
 
 
 def _holed(mesh: Mesh, part: str) -> Mesh:
@@ -93,7 +93,7 @@ def _cracked(mesh: Mesh, part: str) -> Mesh:
 def _with_uvs(mesh: Mesh, part: str, change: Callable) -> Mesh:  # type: ignore[type-arg]
     uvs, rows = mesh.uvs[0].at_corners(), _rows(mesh, part)
     uvs[rows] = change(uvs[rows])
-    return replace(mesh, uvs=(layer_of_corners(uvs), *mesh.uvs[1:]))
+    return replace(mesh, uvs=(values_at_corners(uvs), *mesh.uvs[1:]))
 
 
 def _folded(uvs: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]

@@ -12,7 +12,7 @@ import threading
 import time
 from collections.abc import Callable
 
-from ..core.free_memory import anonymous, free
+from ..core.base.free_memory import anonymous, free
 
 LOOK_SECONDS = 0.05
 LOW, GONE = 400 << 20, 120 << 20  # bytes left

@@ -3,16 +3,18 @@
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from ..core.batch import Item, Outcome
+from ..core.bake.manifest import Manifest
+from ..core.cage.coverage import Coverage
 from ..core.checks import Finding
-from ..core.coverage import Coverage
-from ..core.handoff import Finished, Handed
-from ..core.handoff_settings import Handoff
-from ..core.manifest import Manifest
-from ..core.probe import Probe
-from ..core.receiver import Receiver
-from ..core.recipe import Basis, Recipe
-from ..core.section import Along, Section
+from ..core.handoff.bake_on_disk import Finished
+from ..core.handoff.batch import Item, Outcome
+from ..core.handoff.hand_off import Handed
+from ..core.review.probe import Probe
+from ..core.review.section import Along, Section
+from ..core.settings.basis import Basis
+from ..core.settings.handoff import Handoff
+from ..core.settings.receivers import Receiver
+from ..core.settings.recipe import Recipe
 
 OUT_OF_MEMORY = "The machine ran out of memory. Choose a smaller sheet or fewer maps, or close other programs."
 PEEK = "peek.png"  # in the folder of a running bake: the map that it is at

@@ -17,33 +17,37 @@ from multiprocessing.synchronize import Event
 
 import numpy as np
 
-from ..core import bake as baking
-from ..core import view
-from ..core.arrays import U8, U16
-from ..core.assembly import Assembly, BakeMeshes, Warm, assemble
-from ..core.batch import run_item
-from ..core.cage import lows_of
+from ..core.bake import pipeline
+from ..core.bake.cast_store import laid_out
+from ..core.bake.manifest import Manifest, MeshFile
+from ..core.bake.refusals import refuse_empty, refuse_unpaired, refuse_unusable
+from ..core.bake.saving import save
+from ..core.base.array_types import U8, U16
+from ..core.base.errors import Cancelled, InputProblem, RayLibraryMissing
+from ..core.cage.cage import lows_of
+from ..core.cage.coverage import Coverage, coverage
+from ..core.cage.fit import cage_of
+from ..core.cage.inverse_rays import located_of
 from ..core.checks import Finding, check
-from ..core.convert import convert_file
-from ..core.coverage import Coverage, coverage
-from ..core.errors import Cancelled, InputProblem, RayLibraryMissing
-from ..core.export import EXPORTS
-from ..core.field import located_of
-from ..core.fit import cage_of
 from ..core.formats import read_mesh, write_mesh
-from ..core.handoff import Handed, hand_off
+from ..core.handoff.batch import run_item
+from ..core.handoff.convert_normals import convert_file
+from ..core.handoff.export_meshes import EXPORTS
+from ..core.handoff.hand_off import Handed, hand_off
+from ..core.handoff.mix import mix_files
 from ..core.images import write_picture
-from ..core.manifest import Manifest, MeshFile
-from ..core.mend_all import mend_all
-from ..core.mesh import Mesh
-from ..core.mix import mix_files
-from ..core.packed import read_foreign, read_packed, write_blocks, write_packed
-from ..core.probe import Probe, probe
-from ..core.recipe import Recipe
-from ..core.refusals import refuse_empty, refuse_unpaired, refuse_unusable
-from ..core.relief import displaced
-from ..core.section import Section, section
-from ..core.work import laid_out
+from ..core.maps.displacement import displaced
+from ..core.mending.mend_all import mend_all
+from ..core.mesh.binary_message import read_foreign, read_packed, write_blocks, write_packed
+from ..core.mesh.mesh import Mesh
+from ..core.piece.assembly import assemble
+from ..core.piece.piece import Assembly, BakeMeshes
+from ..core.piece.scene_cache import Warm
+from ..core.review import display_meshes
+from ..core.review.probe import Probe, probe
+from ..core.review.section import Section, section
+from ..core.settings.recipe import Recipe
+from .compile_kernels import warm_up
 from .memory_watch import MemoryWatch, limit_single_requests
 from .messages import (
     OUT_OF_MEMORY,
@@ -71,7 +75,6 @@ from .messages import (
     Source,
     Told,
 )
-from .warm import warm_up
 
 KEPT_MESHES = 12
 TELL_EVERY = 0.05
@@ -222,7 +225,7 @@ class _Worker:
                 done = mend_all(job.recipe, meshes, self._tell, self._stopped, self._warm)
                 baked, report = done.bake, done.report
             else:
-                baked = baking.bake(job.recipe, meshes, self._tell, self._stopped, self._warm, peek)
+                baked = pipeline.bake(job.recipe, meshes, self._tell, self._stopped, self._warm, peek)
         finally:
             (folder / PEEK).unlink(missing_ok=True)
         self._tell("writing", 0.95)
@@ -232,7 +235,7 @@ class _Worker:
             roles = {role for pair in paired.pairs for role, part in pair.members if part.file == source.name}
             role = "+".join(sorted(roles)) or "alone"
             sources.append(MeshFile(role=role, file=source.name, sha256=source.sha256, triangles=len(mesh.triangles)))
-        return baked.save(job.folder, sources, job.folder, report)
+        return save(baked, job.folder, sources, job.folder, report)
 
     def _probe(self, job: ProbeAt) -> Probe | None:
         assembly = self._put_together(job.recipe, job.sources)
@@ -245,13 +248,15 @@ class _Worker:
         self._tell("drawing", 0.1)
         if job.what == "sculpt":
             files = self._warm.treated({m.name: m for m in self._read(job.sources).named}, job.recipe)
-            blocks = view.view_of_sculpt(files[job.name], job.names, lambda share: self._tell("drawing", share, True))
+            blocks = display_meshes.view_of_sculpt(
+                files[job.name], job.names, lambda share: self._tell("drawing", share, True)
+            )
         else:
             assembly = self._assembled(job.recipe, job.sources)
             blocks = (
-                view.view_of_low(displaced(assembly, self._warm, self._fitting))
+                display_meshes.view_of_low(displaced(assembly, self._warm, self._fitting))
                 if job.what == "low"
-                else view.view_of_cage(assembly, self._warm, self._fitting)
+                else display_meshes.view_of_cage(assembly, self._warm, self._fitting)
             )
         write_blocks(pathlib.Path(job.path), blocks)
 

@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from . import bakes, disk
 from .database import connect
 from .files import Files
-from .hold import hold
+from .folder_lock import hold
 
 
 class Store:

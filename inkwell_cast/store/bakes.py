@@ -9,9 +9,9 @@ from dataclasses import dataclass, fields
 
 from pydantic import BaseModel
 
-from ..core.local_settings import Mend
-from ..core.manifest import Manifest
-from ..core.recipe import Recipe
+from ..core.bake.manifest import Manifest
+from ..core.settings.mends import Mend
+from ..core.settings.recipe import Recipe
 
 
 class BakeSummary(BaseModel):

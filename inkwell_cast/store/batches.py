@@ -4,7 +4,7 @@ import sqlite3
 import time
 from dataclasses import dataclass
 
-from ..core.batch import Summary
+from ..core.handoff.batch import Summary
 
 
 @dataclass(frozen=True, slots=True)

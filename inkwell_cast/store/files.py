@@ -11,7 +11,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
-from ..core.manifest import sha256_of
+from ..core.bake.manifest import sha256_of
 
 
 class Files:

@@ -4,7 +4,7 @@ import sqlite3
 import time
 from dataclasses import dataclass
 
-from ..core.recipe import Recipe
+from ..core.settings.recipe import Recipe
 
 MOST_CHANGES = 300
 

@@ -3,7 +3,7 @@
 import sqlite3
 import time
 
-from ..core.receiver import Receiver
+from ..core.settings.receivers import Receiver
 
 
 def all_of(db: sqlite3.Connection) -> list[Receiver]:

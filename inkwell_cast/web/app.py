@@ -6,9 +6,9 @@ from pydantic import ValidationError
 from starlette.exceptions import HTTPException
 from starlette.responses import JSONResponse, Response
 
-from ..core.errors import InputProblem
-from ..core.recipe import refusals
-from ..engine import JobFailed
+from ..core.base.errors import InputProblem
+from ..core.settings.recipe import refusals
+from ..engine.engine import JobFailed
 from .guard import Guard
 from .pages import HERE, render
 from .routes import bakes, basis, batches, cage, guide, handoff, library, mends, meshes, piece, piece_file, shelf

@@ -10,13 +10,13 @@ import time
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
-from ..core.errors import InputProblem
+from ..core.bake.manifest import Manifest
+from ..core.base.errors import InputProblem
 from ..core.flaws import FLAW_MARKS
-from ..core.local_settings import Mend
-from ..core.manifest import Manifest
-from ..core.mends import add_mend
-from ..core.recipe import Recipe
-from ..engine import JobFailed, Ticket
+from ..core.settings.mends import Mend
+from ..core.settings.mends_overlay import add_mend
+from ..core.settings.recipe import Recipe
+from ..engine.engine import JobFailed, Ticket
 from ..engine.messages import PEEK, BakeInto
 from ..store import bakes, disk
 from ..store.bakes import BakeRecord

@@ -4,12 +4,12 @@ import asyncio
 import pathlib
 from typing import TYPE_CHECKING
 
-from ..core.batch import Outcome, Summary, write_summary
-from ..core.errors import InputProblem
-from ..core.handoff import plain
+from ..core.base.errors import InputProblem
+from ..core.handoff.batch import Outcome, Summary, write_summary
+from ..core.handoff.file_names import plain
 from ..core.handoff.plan import refuse_unready
-from ..core.receiver import Receiver
-from ..engine import JobFailed
+from ..core.settings.receivers import Receiver
+from ..engine.engine import JobFailed
 from ..store import batches
 from ..store.batches import BatchRow
 from .places import local_path

@@ -9,14 +9,16 @@ from collections.abc import AsyncIterator
 from dataclasses import asdict
 from typing import TYPE_CHECKING
 
-from ..core.errors import InputProblem
-from ..core.handoff import Finished, Handed, plain
-from ..core.handoff.place import refuse_taken
-from ..core.handoff_settings import Handoff
-from ..core.piece_file import BakeEntry, MeshEntry, PictureEntry, PieceFile, unpack_piece, write_piece
-from ..core.receiver import READY, Receiver
-from ..core.recipe import Recipe
-from ..engine import Ticket
+from ..core.base.errors import InputProblem
+from ..core.handoff.bake_on_disk import Finished
+from ..core.handoff.file_names import plain
+from ..core.handoff.hand_off import Handed
+from ..core.handoff.piece_file import BakeEntry, MeshEntry, PictureEntry, PieceFile, unpack_piece, write_piece
+from ..core.handoff.whole_or_nothing import refuse_taken
+from ..core.settings.handoff import Handoff
+from ..core.settings.receivers import READY, Receiver
+from ..core.settings.recipe import Recipe
+from ..engine.engine import Ticket
 from ..engine.messages import HandOff, Loaded, LoadPacked
 from ..store import bakes, handoffs, meshes, pieces, receivers
 from ..store.bakes import BakeRecord

@@ -9,12 +9,11 @@ from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import asdict, dataclass
 from typing import TypeVar
 
-from ..core.errors import InputProblem
+from ..core.bake.manifest import sha256_of
+from ..core.base.errors import InputProblem
 from ..core.formats import COMPANIONS, format_of
-from ..core.manifest import sha256_of
-from ..core.pairing import read_name
-from ..core.recipe import Pairing
-from ..engine import Engine
+from ..core.settings.pairing import Pairing, read_name
+from ..engine.engine import Engine
 from ..engine.messages import Load, Loaded
 from ..store import Store
 from ..store.meshes import Facts

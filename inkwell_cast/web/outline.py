@@ -4,11 +4,13 @@ import json
 from hashlib import sha256
 from typing import Any
 
-from ..core import editing
-from ..core.errors import InputProblem
-from ..core.mends import mended
-from ..core.pairing import Paired, Part, pair_up
-from ..core.recipe import RAYLESS, Reach, Recipe
+from ..core.base.errors import InputProblem
+from ..core.settings import editing
+from ..core.settings.mends_overlay import mended
+from ..core.settings.pairing import Paired, Part, pair_up
+from ..core.settings.reach import Reach
+from ..core.settings.recipe import Recipe
+from ..core.settings.staleness import RAYLESS
 from ..engine.messages import Drawn
 from ..store.meshes import MeshRow
 from ..store.pieces import Piece

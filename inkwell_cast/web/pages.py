@@ -10,14 +10,15 @@ from fastapi.templating import Jinja2Templates
 from starlette.responses import Response
 
 from ..core import maps
-from ..core.errors import InputProblem
-from ..core.fixes import WORDS
+from ..core.base.errors import InputProblem
 from ..core.formats import COMPANIONS, REGISTRY
-from ..core.likeness import SCALE
-from ..core.mends import add_mend
-from ..core.mix import MIXES
-from ..core.recipe import DEPTHS, Recipe
-from ..core.units import in_other_unit
+from ..core.handoff.mix import MIXES
+from ..core.mesh.fixes import WORDS
+from ..core.review.likeness import SCALE
+from ..core.settings.mends_overlay import add_mend
+from ..core.settings.output import DEPTHS
+from ..core.settings.reach_unit import in_other_unit
+from ..core.settings.recipe import Recipe
 from ..store.bakes import BakeRecord, BakeRow
 from ..store.meshes import MeshRow
 from .outline import LIKENESS, meshes_key
@@ -40,7 +41,7 @@ def stage_words(stage: str) -> str:
     kind, _, at = stage.partition(" ")
     layer, _, pair = at.partition(" · ")
     words = STAGE_WORDS.get(kind, "")
-    made = maps.REGISTRY.get(layer) or next((m for m in maps.REGISTRY.values() if layer and layer == m.RAW), None)
+    made = maps.REGISTRY.get(layer) or next((m for m in maps.REGISTRY.values() if layer and layer == m.LAYER), None)
     named = made.LABEL.lower() if made else ""
     if kind == "handing":
         return f"{words}: {at.partition(' ')[2].lower()}" if " " in at else words

@@ -2,7 +2,7 @@
 
 import pathlib
 
-from ..core.errors import InputProblem
+from ..core.base.errors import InputProblem
 
 LONGEST, LONGEST_NAME = 4000, 255  # bytes that systems take
 

@@ -9,7 +9,7 @@ import socket
 import uvicorn
 
 from ..demo import pieces
-from ..engine import Engine
+from ..engine.engine import Engine
 from ..store import Store
 from .app import create_app
 from .workshop import Workshop

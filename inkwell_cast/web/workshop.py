@@ -8,18 +8,19 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from ..core import editing
-from ..core.changes import what_changed
+from ..core.base.errors import InputProblem
+from ..core.cage.coverage import Coverage
 from ..core.checks import Finding
-from ..core.coverage import Coverage
-from ..core.errors import InputProblem
-from ..core.merging import merged
-from ..core.packed import unpack_header
-from ..core.pairing import Part, pair_up
-from ..core.probe import Probe
-from ..core.recipe import Basis, Recipe
-from ..core.section import Along, Section
-from ..engine import Engine, Ticket
+from ..core.mesh.binary_message import unpack_header
+from ..core.mesh.reload_changes import what_changed
+from ..core.review.probe import Probe
+from ..core.review.section import Along, Section
+from ..core.settings import editing
+from ..core.settings.basis import Basis
+from ..core.settings.merge_changes import merged
+from ..core.settings.pairing import Part, pair_up
+from ..core.settings.recipe import Recipe
+from ..engine.engine import Engine, Ticket
 from ..engine.messages import (
     CheckPiece,
     ConvertMap,
@@ -252,7 +253,7 @@ class Workshop:
         self, piece_id: int, words: str, edit: Callable[[Recipe], Recipe], shown: "ShownState | None" = None,
         adds: bool = False,
     ) -> list[str]:  # fmt: skip
-        """Change a piece's settings by one of `core.editing`'s functions; reading and writing are one step.
+        """Change a piece's settings by one of `core.settings.editing`'s functions; reading and writing are one step.
 
         Where the page that asks for it has `shown` an older state, the change is made to that state and joined with
         what happened since; what collides is not changed, which is said in the sentences returned. One that only `adds`

@@ -10,13 +10,13 @@ import warnings
 import numpy as np
 from pydantic import ValidationError
 
-from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.base.errors import InputProblem
+from inkwell_cast.core.handoff.piece_file import read_piece, write_meshes
 from inkwell_cast.core.images import SUFFIXES, read_picture, write_picture
-from inkwell_cast.core.library import read_library
-from inkwell_cast.core.local_settings import Pocket
-from inkwell_cast.core.piece_file import read_piece, write_meshes
-from inkwell_cast.core.receiver import READY, read_receiver
-from inkwell_cast.core.recipe import Recipe
+from inkwell_cast.core.settings.material_library import read_library
+from inkwell_cast.core.settings.receivers import READY, read_receiver
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.regions import Pocket
 
 from ..fuzz import damaged
 from ..fuzz import run as run_meshes

@@ -9,7 +9,7 @@ import threading
 import time
 
 from inkwell_cast.core.formats import write_mesh
-from inkwell_cast.core.handoff.place import is_unchanged
+from inkwell_cast.core.handoff.whole_or_nothing import is_unchanged
 
 from ..shapes import torus
 from .outcome import Outcome

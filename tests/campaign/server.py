@@ -10,7 +10,7 @@ import time
 
 import httpx
 
-from inkwell_cast.core.manifest import sha256_of
+from inkwell_cast.core.bake.manifest import sha256_of
 from inkwell_cast.store import Store, bakes, disk, meshes, pieces
 
 LONGEST = 20.0  # seconds: what takes longer counts as a hang

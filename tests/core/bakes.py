@@ -4,9 +4,12 @@ from dataclasses import replace
 
 import numpy as np
 
-from inkwell_cast.core.assembly import BakeMeshes
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 
 def baked(low, highs, maps, size=48, samples=1, outward=0.3, inward=0.3, warm=None, reach_of_all=None, **groups):

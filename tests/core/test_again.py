@@ -5,13 +5,19 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core.assembly import BakeMeshes, Warm
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.local_settings import Crease, Level, Mend, Omission, Pocket, Stroke
-from inkwell_cast.core.map_settings import Occlusion
-from inkwell_cast.core.mesh import merge
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
-from inkwell_cast.core.work import laid_out
+from inkwell_cast.core.bake.cast_store import laid_out
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.mesh.mesh import merge
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.settings.maps import Occlusion
+from inkwell_cast.core.settings.mends import Mend
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.overrides import Level
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.regions import Crease, Omission, Pocket, Stroke
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import cube, grid_mesh
 

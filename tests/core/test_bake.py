@@ -5,15 +5,24 @@ import cv2
 import numpy as np
 import pytest
 
-from inkwell_cast.core import likeness, peek
-from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
-from inkwell_cast.core.bake import STAGES, bake
-from inkwell_cast.core.errors import Cancelled, InputProblem
+from inkwell_cast.core.bake import preview
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.bake.saving import save
+from inkwell_cast.core.bake.stages import STAGES
+from inkwell_cast.core.base.errors import Cancelled, InputProblem
 from inkwell_cast.core.images import png
 from inkwell_cast.core.maps import REGISTRY
-from inkwell_cast.core.mesh import Mesh, corner_positions
-from inkwell_cast.core.recipe import Basis, Output, Reach, Recipe, Sheet
-from inkwell_cast.core.sheet import texel_barycentrics
+from inkwell_cast.core.mesh.mesh import Mesh, corner_positions
+from inkwell_cast.core.piece.assembly import assemble
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.review import likeness
+from inkwell_cast.core.settings.basis import Basis
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
+from inkwell_cast.core.uv.rasterise import texel_barycentrics
 
 from ..shapes import cube, grid_mesh, plane, torus, torus_normals
 
@@ -33,7 +42,7 @@ def test_torus_on_a_coarse_torus():
     """The normals that the written 16-bit map gives back, against the analytic ones where each texel's ray struck."""
     low, high = torus(32, 16), torus(900, 450)
     result = bake(small(1024, maps=["normal"]), BakeMeshes([low], [high]))
-    back = REGISTRY["normal"].read_back(png.dequantise(result.images["normal"]), result.sheets[0].ground)
+    back = REGISTRY["normal"].read_back(png.dequantise(result.images["normal"]), result.sheets[0].context)
     on_low = places_on_low(result)
     struck = on_low + directions(result) * result.cast.height[..., None]
     cosines = (back * torus_normals(struck)).sum(axis=-1)
@@ -57,7 +66,7 @@ def places_on_low(result) -> np.ndarray:
 
 
 def directions(result) -> np.ndarray:
-    from inkwell_cast.core.normals import averaged
+    from inkwell_cast.core.mesh.normals import averaged
 
     d = (averaged(result.low.mesh)[result.cast.low_triangle] * weights(result)[..., None]).sum(axis=2)
     return d / np.linalg.norm(d, axis=-1, keepdims=True)
@@ -67,7 +76,7 @@ def directions(result) -> np.ndarray:
 @pytest.mark.parametrize("key", BOTH)
 def test_likeness_of_a_clean_bake_is_the_floor_of_its_depth(key, depth, mean, p95, tmp_path):
     result = bake(small(256, 4, depth, maps=[key]), BakeMeshes([torus(24, 12)], [torus(300, 150)]))
-    found = result.save(tmp_path).likeness
+    found = save(result, tmp_path).likeness
     assert 0 < found.mean < mean
     assert found.p95 < p95
     assert found.under_1 == 1.0
@@ -91,7 +100,7 @@ def test_the_likeness_is_told_by_pair_and_kept_as_a_picture(tmp_path):
     narrow = grid_mesh(1, 1, lambda u, v: (u, v, 0 * u), uv=lambda u, v: (u * 0.4, v))
     right = grid_mesh(1, 1, lambda u, v: (u, v, 0 * u), uv=lambda u, v: (u * 0.4 + 0.6, v))
     parts = [at(narrow, 0, "a_low"), at(right, 3, "b_low"), at(plane(), 0, "a_high"), at(plane(), 3.5, "b_high")]
-    manifest = bake(small(64, maps=["normal"]), BakeMeshes([], [], parts)).save(tmp_path, previews=tmp_path)
+    manifest = save(bake(small(64, maps=["normal"]), BakeMeshes([], [], parts)), tmp_path, previews=tmp_path)
     assert [pair.likeness.under_1 for pair in manifest.pairs] == [1, 1]
     steps = cv2.imread(str(tmp_path / manifest.sheets[0].heat), cv2.IMREAD_UNCHANGED)
     assert (steps[:, :24] < 100).all()
@@ -119,7 +128,7 @@ def test_a_flat_low_on_itself_is_straight_blue():
 def test_missed_texels_keep_the_normal_of_the_low_and_are_counted(tmp_path):
     half = grid_mesh(1, 1, lambda u, v: (u * 0.5, v, 0 * u), "half")
     result = bake(small(), BakeMeshes([plane()], [half]))
-    manifest = result.save(tmp_path)
+    manifest = save(result, tmp_path)
     assert manifest.missed_texels == 64 * 32
     np.testing.assert_allclose(
         png.dequantise(result.images["normal_object"])[:, 40:], np.broadcast_to([0.5, 0.5, 1], (64, 24, 3)), atol=1e-4
@@ -185,8 +194,8 @@ def test_a_bake_is_told_and_timed_by_pair():
 
 
 def test_a_map_can_be_looked_at_while_it_is_made(monkeypatch):
-    monkeypatch.setattr(peek, "EVERY", 0)
-    monkeypatch.setattr(peek, "COST", 0)
+    monkeypatch.setattr(preview, "EVERY", 0)
+    monkeypatch.setattr(preview, "COST", 0)
     seen = []
     result = bake(
         small(128, maps=["normal", "position"]), BakeMeshes([plane()], [plane(4, 0.01)]),
@@ -223,7 +232,7 @@ def test_a_warm_scene_is_used_again_and_only_for_the_same_meshes():
 
 def test_saving_writes_pictures_and_a_manifest(tmp_path):
     result = bake(small(depth=8), BakeMeshes([plane()], [plane()]))
-    result.save(tmp_path / "out")
+    save(result, tmp_path / "out")
     assert sorted(os.listdir(tmp_path / "out")) == ["manifest.json", "normal.png", "normal_object.png"]
     manifest = json.loads((tmp_path / "out" / "manifest.json").read_text())
     assert manifest["coverage"] == 1
@@ -241,7 +250,7 @@ def test_a_failed_write_leaves_nothing_half_done(tmp_path, monkeypatch):
 
     monkeypatch.setattr(png, "write", full)
     with pytest.raises(InputProblem, match="disk is full"):
-        result.save(tmp_path)
+        save(result, tmp_path)
     assert os.listdir(tmp_path) == []
 
 

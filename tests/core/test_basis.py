@@ -8,16 +8,22 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from inkwell_cast.core.assembly import BakeMeshes, Warm
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.basis import frame, mikktspace, to_object, to_tangent
-from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.images import png
-from inkwell_cast.core.likeness import angles
 from inkwell_cast.core.maps import REGISTRY
-from inkwell_cast.core.mesh import Mesh, corner_positions, layer_of_corners, merge
-from inkwell_cast.core.normals import with_normals
-from inkwell_cast.core.recipe import Basis, Output, Reach, Recipe, Sheet
+from inkwell_cast.core.mesh.mesh import Mesh, corner_positions, merge, values_at_corners
+from inkwell_cast.core.mesh.normals import with_normals
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.review.likeness import angles
+from inkwell_cast.core.settings.basis import Basis
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
+from inkwell_cast.core.tangent.frame import frame, to_object, to_tangent
+from inkwell_cast.core.tangent.mikktspace import mikktspace
 from inkwell_cast.demo import inkstand
 
 from ..shapes import cube, grid_mesh, plane, soup, torus
@@ -155,8 +161,8 @@ def test_every_basis_gives_the_sculpt_s_normals_back(basis):
     )
     plain = bake(recipe, BakeMeshes([low], [high]), warm=warm)
     made = bake(recipe.model_copy(update={"basis": Basis(**basis)}), BakeMeshes([low], [high]), warm=warm)
-    ground = made.sheets[0].ground
-    back = REGISTRY["normal"].read_back(png.dequantise(made.images["normal"]), ground)
+    context = made.sheets[0].context
+    back = REGISTRY["normal"].read_back(png.dequantise(made.images["normal"]), context)
     assert np.nanpercentile(angles(made.cast, back), 99) < (0.7 if basis.get("dither") else 0.01)
     assert (made.images["normal"].tobytes() != plain.images["normal"].tobytes()) == bool(basis)
 
@@ -177,7 +183,7 @@ def test_left_handed_and_green_down_are_one_turned_twice():
 
 def test_tangents_of_the_file_are_taken_or_missed_by_name():
     low = torus(9, 5)
-    with_file = replace(low, tangents=layer_of_corners(mikktspace(low)))
+    with_file = replace(low, tangents=values_at_corners(mikktspace(low)))
     recipe = Recipe(sheet=Sheet(width=64, height=64, samples=1), basis=Basis(tangents="file"), output=Output(depth=16))
     same = bake(recipe, BakeMeshes([with_file], [torus(90, 45)])).images["normal"]
     own = bake(recipe.model_copy(update={"basis": Basis()}), BakeMeshes([with_file], [torus(90, 45)])).images["normal"]

@@ -2,7 +2,10 @@
 
 import pytest
 
-from inkwell_cast.core.batch import (
+from inkwell_cast.core.base.errors import InputProblem
+from inkwell_cast.core.formats import write_mesh
+from inkwell_cast.core.formats.files_beside import companions_of
+from inkwell_cast.core.handoff.batch import (
     Item,
     Outcome,
     Summary,
@@ -14,12 +17,10 @@ from inkwell_cast.core.batch import (
     still_good,
     write_summary,
 )
-from inkwell_cast.core.errors import InputProblem
-from inkwell_cast.core.formats import write_mesh
-from inkwell_cast.core.formats.companions import companions_of
-from inkwell_cast.core.piece_file import write_meshes
-from inkwell_cast.core.receiver import READY, SheetForm
-from inkwell_cast.core.recipe import Reach, Recipe
+from inkwell_cast.core.handoff.piece_file import write_meshes
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.receivers import READY, SheetForm
+from inkwell_cast.core.settings.recipe import Recipe
 
 from ..shapes import torus
 
@@ -120,7 +121,7 @@ def test_what_lies_beside_a_mesh_is_an_input_too(tmp_path, monkeypatch):
     for name in ("a.mtl", "wood.png", "b c.bin"):
         (tmp_path / name).write_bytes((tmp_path / name).read_bytes() + b"\n# more")
         seen.add(inputs_of(item, Recipe(), None, False))
-    monkeypatch.setattr("inkwell_cast.core.batch.__version__", "999")
+    monkeypatch.setattr("inkwell_cast.core.handoff.batch.__version__", "999")
     seen.add(inputs_of(item, Recipe(), None, False))
     assert len(seen) == 5
 
@@ -129,7 +130,7 @@ def test_what_stands_in_the_way_is_refused_before_the_first_ray(folder, tmp_path
     item, out = find_items([folder / "torc.icast"])[0], tmp_path / "out"
     out.mkdir()
     (out / "torc").write_text("a file")
-    monkeypatch.setattr("inkwell_cast.core.batch.bake", lambda *given: pytest.fail("baked"))
+    monkeypatch.setattr("inkwell_cast.core.handoff.batch.bake", lambda *given: pytest.fail("baked"))
     with pytest.raises(InputProblem, match="not a folder"):
         run_item(item, Recipe(), SMALL, out)
     assert (out / "torc").read_text() == "a file"

@@ -5,16 +5,21 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.cage import build_cage, rays_of
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.base.errors import InputProblem
+from inkwell_cast.core.cage.cage import build_cage, rays_of
+from inkwell_cast.core.cage.coverage import coverage
+from inkwell_cast.core.cage.inverse_rays import located_of
 from inkwell_cast.core.checks import check
-from inkwell_cast.core.coverage import coverage
-from inkwell_cast.core.errors import InputProblem
-from inkwell_cast.core.field import located_of
-from inkwell_cast.core.mesh import Mesh, merge
-from inkwell_cast.core.rays import reach_at
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.core.mesh.mesh import Mesh, merge
+from inkwell_cast.core.piece.assembly import assemble
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.rays.ray import reach_at
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import cube, grid_mesh, plane, torus
 

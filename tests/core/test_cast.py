@@ -4,17 +4,21 @@ import numba
 import numpy as np
 import pytest
 
-from inkwell_cast.core import embree
-from inkwell_cast.core.assembly import BakeMeshes, Warm
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.cage import rays_of
-from inkwell_cast.core.cast import OFF
-from inkwell_cast.core.errors import RayLibraryMissing
-from inkwell_cast.core.local_settings import Pocket
-from inkwell_cast.core.mesh import Mesh, merge
-from inkwell_cast.core.probe import probe
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
-from inkwell_cast.core.work import laid_out
+from inkwell_cast.core.bake.cast_store import laid_out
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.base.errors import RayLibraryMissing
+from inkwell_cast.core.cage.cage import rays_of
+from inkwell_cast.core.cast.hits import OFF
+from inkwell_cast.core.mesh.mesh import Mesh, merge
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.rays import embree
+from inkwell_cast.core.review.probe import probe
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.regions import Pocket
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import cube, grid_mesh, plane, torus
 

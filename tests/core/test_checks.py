@@ -5,18 +5,22 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core import editing
-from inkwell_cast.core.alignment import axes_of, every_turn, turn_of
-from inkwell_cast.core.assembly import BakeMeshes
-from inkwell_cast.core.bake import bake
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.base.errors import Cancelled
 from inkwell_cast.core.checks import REGISTRY, check
-from inkwell_cast.core.errors import Cancelled
-from inkwell_cast.core.fixes import flip_winding, treated
-from inkwell_cast.core.map_settings import Subdivision
-from inkwell_cast.core.mesh import Layer, Mesh, layer_of_corners, merge, subset
-from inkwell_cast.core.normals import face_normals, with_normals
-from inkwell_cast.core.recipe import FileSettings, Pairing, Recipe, Sheet
-from inkwell_cast.core.transform import transformed, turned_over
+from inkwell_cast.core.checks.apply_remedy import apply
+from inkwell_cast.core.mesh.alignment import axes_of, every_turn, turn_of
+from inkwell_cast.core.mesh.fixes import flip_winding, treated
+from inkwell_cast.core.mesh.mesh import CornerValues, Mesh, merge, subset, values_at_corners
+from inkwell_cast.core.mesh.normals import face_normals, with_normals
+from inkwell_cast.core.mesh.transforms import transformed, turned_over
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings import editing
+from inkwell_cast.core.settings.files import FileSettings
+from inkwell_cast.core.settings.maps import Subdivision
+from inkwell_cast.core.settings.pairing import Pairing
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.demo import inkstand, pieces, troubled
 
 from ..shapes import cube, grid_mesh, plane, torus
@@ -38,12 +42,12 @@ def test_a_good_pair_has_nothing_to_object_to():
 
 def with_uvs(mesh, change):
     uvs = mesh.uvs[0].at_corners()
-    return replace(mesh, uvs=(layer_of_corners(change(uvs)),))
+    return replace(mesh, uvs=(values_at_corners(change(uvs)),))
 
 
 def flat_shaded(mesh):
     normals = np.repeat(face_normals(mesh.positions, mesh.triangles)[:, None], 3, axis=1)
-    return replace(mesh, normals=layer_of_corners(normals))
+    return replace(mesh, normals=values_at_corners(normals))
 
 
 def folded(uvs):
@@ -164,7 +168,7 @@ def test_uneven_density_names_the_island():
     big = replace(cube(name="box_low"), object_names=("box_low",))
     uvs = big.uvs[0].at_corners()
     uvs[:2] = (uvs[:2] - uvs[:2].mean(axis=(0, 1))) * 0.15 + uvs[:2].mean(axis=(0, 1))
-    density = found(replace(big, uvs=(layer_of_corners(uvs),)), cube(name="box_high"))["density"]
+    density = found(replace(big, uvs=(values_at_corners(uvs),)), cube(name="box_high"))["density"]
     assert "times coarser" in density.what
     assert len(density.marks.corners) == 2
 
@@ -173,10 +177,10 @@ def test_nothing_paired_is_blocking_and_can_be_made_one_pair():
     meshes = BakeMeshes([], [], [ring(), ring(96, "sculpt_high")])
     worst = check(Recipe(), meshes)[0]
     assert (worst.severity, worst.title) == ("blocking", "Nothing is paired")
-    assert [f for f in check(editing.apply(Recipe(), worst.fix), meshes) if f.severity == "blocking"] == []
+    assert [f for f in check(apply(Recipe(), worst.fix), meshes) if f.severity == "blocking"] == []
     only = check(Recipe(), BakeMeshes([], [], [ring()]))[0]
     assert only.title == "No high"
-    assert check(editing.apply(Recipe(), only.fix), BakeMeshes([], [], [ring()])) == []
+    assert check(apply(Recipe(), only.fix), BakeMeshes([], [], [ring()])) == []
 
 
 @pytest.mark.parametrize("key", [k for k, case in CASES.items() if k in ("winding", "place", "tiles", "hard_edges", "faceted", "doubles")])  # fmt: skip
@@ -184,7 +188,7 @@ def test_a_fix_removes_its_finding_and_leaves_the_mesh_of_the_user(key):
     low, high = CASES[key]
     low, high = low or ring(), high or ring(96, "ring_high")
     before = [mesh.positions.tobytes() + mesh.triangles.tobytes() for mesh in (low, high)]
-    fixed = editing.apply(Recipe(), found(low, high)[key].fix)
+    fixed = apply(Recipe(), found(low, high)[key].fix)
     assert key not in found(low, high, fixed)
     assert [mesh.positions.tobytes() + mesh.triangles.tobytes() for mesh in (low, high)] == before
     name = next(iter(fixed.files))
@@ -210,7 +214,7 @@ def figure_low():
     boxes = [cube(0.6, (0, 0, 0)), cube(0.4, (0.9, 0.1, 0)), cube(0.25, (0.1, 0.55, 0.7))]
     for n, box in enumerate(boxes):
         uvs = box.uvs[0].at_corners() / 2 + np.array([n % 2 / 2, n // 2 / 2], np.float32)
-        boxes[n] = replace(box, uvs=(layer_of_corners(uvs),))
+        boxes[n] = replace(box, uvs=(values_at_corners(uvs),))
     made = merge(boxes, "figure_low")
     return replace(made, object_names=("figure_low",), objects=np.zeros(len(made.triangles), np.int32))
 
@@ -226,7 +230,7 @@ def test_a_high_in_other_axes_or_units_is_recognised_and_laid_back(turn, scale):
     assert "surfaces would lie 0.0%" in finding.what
     shown = transformed(exported, np.array(finding.fix.change).reshape(4, 4))  # what the page shows before it is chosen
     np.testing.assert_allclose(shown.positions, figure().positions, atol=1e-4)
-    fixed = editing.apply(Recipe(), finding.fix)
+    fixed = apply(Recipe(), finding.fix)
     again = treated(exported, fixed.files["figure_high"])
     np.testing.assert_allclose(again.positions, figure().positions, atol=1e-4)
     assert "place" not in found(figure_low(), exported, fixed)
@@ -255,12 +259,12 @@ def test_a_plane_that_looks_away_is_turned_over_with_one_click(side):
     high = replace(plane(20, 0.01, name="sheet_high"), object_names=("sheet_high",), uvs=())
     if side == "low":  # its normals say which way it was meant
         up = np.broadcast_to(np.array([0, 0, 1], np.float32), (len(low.triangles), 3, 3))
-        low = turned_over(replace(low, normals=layer_of_corners(up)))
+        low = turned_over(replace(low, normals=values_at_corners(up)))
     else:
         high = turned(high, slice(None))
     finding = found(low, high)["winding"]
     assert finding.part == f"sheet_{side}/sheet_{side}"
-    fixed = editing.apply(Recipe(), finding.fix)
+    fixed = apply(Recipe(), finding.fix)
     assert "winding" not in found(low, high, fixed)
     made = bake(
         fixed.model_copy(update={"sheet": Sheet(width=16, height=16, samples=1)}), BakeMeshes([], [], [low, high])
@@ -279,7 +283,7 @@ def test_one_shell_of_two_is_turned_over_alone():
     finding = found(low, high)["winding"]
     assert finding.count == len(balls[1].triangles)
     assert "A shell of ring_high" in finding.what
-    fixed = editing.apply(Recipe(), finding.fix)
+    fixed = apply(Recipe(), finding.fix)
     assert "winding" not in found(low, high, fixed)
     after = treated(high, fixed.files["ring_high"])
     np.testing.assert_array_equal(after.triangles[: len(balls[0].triangles)], high.triangles[: len(balls[0].triangles)])
@@ -293,7 +297,7 @@ def test_turning_over_keeps_normals_that_were_right():
     np.testing.assert_array_equal(fixed.triangles, right.triangles)
     np.testing.assert_allclose(fixed.normals.at_corners(), right.normals.at_corners())
     values = wrong.normals.at_corners() * np.float32(-1)  # normals reversed with the winding
-    back = flip_winding(replace(wrong, normals=layer_of_corners(values)), np.ones(len(wrong.triangles), bool))
+    back = flip_winding(replace(wrong, normals=values_at_corners(values)), np.ones(len(wrong.triangles), bool))
     np.testing.assert_allclose(back.normals.at_corners(), right.normals.at_corners(), atol=1e-6)
 
 
@@ -306,7 +310,7 @@ def test_different_islands_in_equal_boxes_overlap():
     triangles = np.array([[0, 1 + n, 1 + (n + 1) % 8] for n in range(8)], np.int32)
     disc = Mesh(
         "disc", np.column_stack([points + np.float32([3, 0]), np.zeros(9)]).astype(np.float32), triangles,
-        uvs=(Layer(points, triangles),), object_names=("disc_low",),
+        uvs=(CornerValues(points, triangles),), object_names=("disc_low",),
     )  # fmt: skip
     low = merge([square, disc], "both.glb")
     highs = merge(

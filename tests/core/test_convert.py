@@ -5,13 +5,17 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core.assembly import BakeMeshes
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.basis_sample import sample
-from inkwell_cast.core.convert import SURE, convert, convert_file, likely_green
-from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.base.errors import InputProblem
+from inkwell_cast.core.handoff.convert_normals import SURE, convert, convert_file, likely_green
 from inkwell_cast.core.images import png, read_picture, write_picture
-from inkwell_cast.core.recipe import Basis, Output, Reach, Recipe, Sheet
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.basis import Basis
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
+from inkwell_cast.core.tangent.swatch import sample
 
 from ..shapes import grid_mesh, plane, torus
 

@@ -5,14 +5,18 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core import editing
-from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.cage import build_cage, directions_of, lows_of
-from inkwell_cast.core.coverage import coverage, round_up
-from inkwell_cast.core.field import locate
-from inkwell_cast.core.mesh import corner_positions, merge
-from inkwell_cast.core.recipe import Reach, Recipe, Sheet
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.cage.cage import build_cage, directions_of, lows_of
+from inkwell_cast.core.cage.coverage import coverage, round_up
+from inkwell_cast.core.cage.inverse_rays import locate
+from inkwell_cast.core.mesh.mesh import corner_positions, merge
+from inkwell_cast.core.piece.assembly import assemble
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.settings import editing
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import cube, grid_mesh, plane, torus
 

@@ -5,16 +5,20 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core import fit
-from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.cage import build_cage
-from inkwell_cast.core.coverage import coverage
-from inkwell_cast.core.errors import Cancelled
-from inkwell_cast.core.field import located_of
-from inkwell_cast.core.folds import folds_of
-from inkwell_cast.core.mesh import merge
-from inkwell_cast.core.recipe import Reach, Recipe, Sheet
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.base.errors import Cancelled
+from inkwell_cast.core.cage import fit
+from inkwell_cast.core.cage.cage import build_cage
+from inkwell_cast.core.cage.coverage import coverage
+from inkwell_cast.core.cage.inverse_rays import located_of
+from inkwell_cast.core.cage.self_intersection import folds_of
+from inkwell_cast.core.mesh.mesh import merge
+from inkwell_cast.core.piece.assembly import assemble
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import grid_mesh, plane, torus
 

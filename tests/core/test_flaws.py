@@ -6,17 +6,20 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core.assembly import BakeMeshes
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.cage import directions_of
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.cage.cage import directions_of
+from inkwell_cast.core.cast.sheet_surroundings import points_of
 from inkwell_cast.core.flaws import flaws_of, marks_in, write_marks
-from inkwell_cast.core.local_settings import Crease, Omission
-from inkwell_cast.core.map_settings import Occlusion
-from inkwell_cast.core.mesh import Layer, corner_positions, layer_of_corners, merge
-from inkwell_cast.core.near import points_of
-from inkwell_cast.core.normals import with_normals
-from inkwell_cast.core.probe import probe
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.core.mesh.mesh import CornerValues, corner_positions, merge, values_at_corners
+from inkwell_cast.core.mesh.normals import with_normals
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.review.probe import probe
+from inkwell_cast.core.settings.maps import Occlusion
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.regions import Crease, Omission
+from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.demo import inkstand, troubled
 
 from ..shapes import cube, grid_mesh, plane
@@ -24,7 +27,7 @@ from .bakes import baked, moved, upside_down
 
 
 def found(low, high, **more):
-    return flaws_of([sheet.ground for sheet in baked(low, high, ["normal"], size=96, **more).sheets])
+    return flaws_of([sheet.context for sheet in baked(low, high, ["normal"], size=96, **more).sheets])
 
 
 def told(low, high, **more):
@@ -72,12 +75,12 @@ def test_the_pocket_that_a_missed_region_asks_for_cures_it(height, unit):
     scale = 1 if unit == "scene" else 100 / np.sqrt(2)
     reach = Reach(unit=unit, outward=0.05 * scale, inward=0.05 * scale)
     result = baked(plane(), high, ["normal"], size=96, reach_of_all=reach)
-    (shown,) = flaws_of([result.sheets[0].ground])
+    (shown,) = flaws_of([result.sheets[0].context])
     mend = shown.flaw.mends[0]
     assert mend.name == "Sculpt outside the cage, plane"
     again = baked(plane(), high, ["normal"], size=96, reach_of_all=reach, mends=[mend])
     assert again.cast.missed == 0
-    assert flaws_of([again.sheets[0].ground]) == []
+    assert flaws_of([again.sheets[0].context]) == []
 
 
 def test_a_sculpt_that_is_turned_over_is_told_to_be():
@@ -102,24 +105,24 @@ def test_detail_drawn_aside_by_leaning_rays_is_found_and_split_rays_draw_none_bu
     for directions, causes in (("averaged", {"leaning"}), ("split", {"seam"})):
         reach = Reach(unit="scene", outward=0.2, inward=0.2, directions=directions)
         result = baked(low, high, ["normal"], size=96, reach_of_all=reach)
-        assert {shown.flaw.cause for shown in flaws_of([result.sheets[0].ground])} == causes
+        assert {shown.flaw.cause for shown in flaws_of([result.sheets[0].context])} == causes
 
 
 @pytest.mark.parametrize(("degrees", "causes"), [(70, {"strained"}), (30, set())])
 def test_shading_that_leans_far_from_its_faces_is_found(degrees, causes):
     low = plane()
     leaning = np.array([np.sin(np.radians(degrees)), 0, np.cos(np.radians(degrees))], np.float32)
-    low = replace(low, normals=Layer(np.tile(leaning, (4, 1)), low.triangles))
+    low = replace(low, normals=CornerValues(np.tile(leaning, (4, 1)), low.triangles))
     reach = Reach(unit="scene", outward=0.3, inward=0.3)
     result = baked(low, plane(4), ["normal"], size=64, reach_of_all=reach)
-    assert {shown.flaw.cause for shown in flaws_of([result.sheets[0].ground])} == causes
+    assert {shown.flaw.cause for shown in flaws_of([result.sheets[0].context])} == causes
 
 
 def test_a_region_across_a_seam_is_one_and_two_apart_are_two():
     half = plane(2)
     uv = half.uvs[0].at_corners()
     uv[..., 0] = np.where(uv[..., :1, 0].mean(axis=1, keepdims=True) < 0.5, uv[..., 0] * 0.9, uv[..., 0] * 0.9 + 0.1)
-    low = replace(half, uvs=(layer_of_corners(uv),))
+    low = replace(half, uvs=(values_at_corners(uv),))
     assert len(found(low, frame())) == 1
     cells = plane(20, name="high")
     middle = cells.positions[cells.triangles].mean(axis=1)
@@ -156,7 +159,7 @@ def test_rays_that_strike_another_part_are_found_and_each_mend_cures_them():
 
     def other(**more):
         low_and_high = baked(low, high, ["normal"], size=96, reach_of_all=own, **more)
-        return [s.flaw for s in flaws_of([low_and_high.sheets[0].ground]) if s.flaw.cause == "other"]
+        return [s.flaw for s in flaws_of([low_and_high.sheets[0].context]) if s.flaw.cause == "other"]
 
     (flaw,) = other()
     assert flaw.part == "low/under"
@@ -170,7 +173,7 @@ def test_parts_that_strike_each_other_can_become_pairs_of_their_own():
     """A shelf over a corner of a floor: the floor's rays strike it there, and the floor elsewhere."""
     floor, shelf = plane(4, name="floor"), grid_mesh(2, 2, lambda u, v: (0.4 * u, 0.4 * v, 0 * u + 0.3), "shelf")
     lows = [
-        replace(mesh, uvs=(layer_of_corners(mesh.uvs[0].at_corners() * np.float32(size) + np.float32(at)),))
+        replace(mesh, uvs=(values_at_corners(mesh.uvs[0].at_corners() * np.float32(size) + np.float32(at)),))
         for mesh, size, at in ((floor, 0.78, 0), (shelf, 0.19, 0.8))
     ]
     highs = [replace(moved(mesh, (0, 0, 0.01)), uvs=(), object_names=(f"{mesh.name} top",)) for mesh in (floor, shelf)]
@@ -179,7 +182,7 @@ def test_parts_that_strike_each_other_can_become_pairs_of_their_own():
 
     def other(mends):
         made = baked(low, high, ["normal"], size=128, reach_of_all=own, mends=mends)
-        return [s.flaw for s in flaws_of([made.sheets[0].ground]) if s.flaw.cause == "other"]
+        return [s.flaw for s in flaws_of([made.sheets[0].context]) if s.flaw.cause == "other"]
 
     (flaw,) = other([])
     words = ["Make floor a pair of its own", "Leave out shelf top here", "Place a pocket"]
@@ -194,7 +197,7 @@ def test_a_high_that_is_left_out_here_is_passed_through():
     ball = Omission(part="high/over top", centre=(0.5, 0.5, 0), radius=0.25)
     result = baked(low, high, ["normal"], size=96, reach_of_all=own, omissions=[ball])
     y, x = np.nonzero(result.cast.struck)
-    place = points_of(result.sheets[0].ground)[y, x]
+    place = points_of(result.sheets[0].context)[y, x]
     under = result.assembly.low.objects[result.low.triangles[result.cast.low_triangle[y, x]]] == 0
     inside = np.hypot(place[:, 0] - 0.5, place[:, 1] - 0.5) < 0.24
     assert place[under & inside, 2] == pytest.approx(0.01, abs=1e-5)
@@ -205,12 +208,12 @@ def test_a_break_at_a_seam_is_cured_by_averaged_rays():
     low, high = hard_cube(1.0), replace(hard_cube(1.1), uvs=())
     split = Reach(unit="scene", outward=0.2, inward=0.2, directions="split")
     result = baked(low, high, ["normal"], size=96, reach_of_all=split)
-    flaw = next(s.flaw for s in flaws_of([result.sheets[0].ground]) if s.flaw.cause == "seam")
+    flaw = next(s.flaw for s in flaws_of([result.sheets[0].context]) if s.flaw.cause == "seam")
     assert "places 0.0707 apart, where the sculpt has turned by 90°" in flaw.what
     assert len(flaw.mends) == 2
     for mend in flaw.mends:
         again = baked(low, high, ["normal"], size=96, reach_of_all=split, mends=[mend])
-        assert "seam" not in {s.flaw.cause for s in flaws_of([again.sheets[0].ground])}, mend.words
+        assert "seam" not in {s.flaw.cause for s in flaws_of([again.sheets[0].context])}, mend.words
 
 
 def test_rays_part_at_the_corners_of_one_edge_and_stay_averaged_elsewhere():
@@ -262,7 +265,7 @@ def test_shade_of_another_pair_is_found_where_the_recipe_lets_it_in():
             output=Output(maps=["occlusion"]), occlusion=Occlusion(rays=4, occluders=occluders), mends=list(mends),
         )  # fmt: skip
         result = bake(recipe, BakeMeshes([], [], [merge([floor, wall], "low"), *highs]))
-        return [s.flaw for s in flaws_of([s.ground for s in result.sheets]) if s.flaw.cause == "neighbour"]
+        return [s.flaw for s in flaws_of([s.context for s in result.sheets]) if s.flaw.cause == "neighbour"]
 
     shown = causes("piece")
     assert shown
@@ -285,7 +288,7 @@ CAUSES = {
 
 
 def test_every_trouble_of_the_troubled_inkstand_is_a_flaw_with_its_cause(troubled_bake):
-    shown = flaws_of([sheet.ground for sheet in troubled_bake.sheets], troubled_bake.findings())
+    shown = flaws_of([sheet.context for sheet in troubled_bake.sheets], troubled_bake.findings())
     causes = {(s.flaw.cause, s.flaw.part.rpartition("/")[2]) for s in shown}
     for check, part, words in troubled.TROUBLES:
         names = {part, part.replace("_high", "_low"), "hinge_right_low"}
@@ -293,11 +296,11 @@ def test_every_trouble_of_the_troubled_inkstand_is_a_flaw_with_its_cause(trouble
 
 
 def test_the_mends_of_the_troubled_inkstand_take_away_what_settings_can_cure(troubled_bake):
-    shown = [s.flaw for s in flaws_of([sheet.ground for sheet in troubled_bake.sheets], troubled_bake.findings())]
+    shown = [s.flaw for s in flaws_of([sheet.context for sheet in troubled_bake.sheets], troubled_bake.findings())]
     curable = [flaw for flaw in shown if flaw.mends]
     recipe = troubled_bake.recipe.model_copy(update={"mends": [flaw.mends[0] for flaw in curable]})
     again = bake(recipe, BakeMeshes([], [], [*troubled.build()]))
-    left = [s.flaw for s in flaws_of([sheet.ground for sheet in again.sheets], again.findings())]
+    left = [s.flaw for s in flaws_of([sheet.context for sheet in again.sheets], again.findings())]
     assert len([flaw for flaw in left if flaw.mends]) <= len(curable) / 10
     assert {flaw.cause for flaw in shown if not flaw.mends} >= {"overlap", "open", "folded"}
 
@@ -305,7 +308,7 @@ def test_the_mends_of_the_troubled_inkstand_take_away_what_settings_can_cure(tro
 def test_the_clean_inkstand_has_no_flaw():
     recipe = Recipe(reach=Reach(unit="scene", outward=2.5, inward=2), sheet=Sheet(width=512, height=512, samples=4))
     made = bake(recipe, BakeMeshes([], [], [*inkstand.build()]))
-    assert flaws_of([sheet.ground for sheet in made.sheets], made.findings()) == []
+    assert flaws_of([sheet.context for sheet in made.sheets], made.findings()) == []
 
 
 def test_what_is_left_out_is_so_at_the_pointer_too():
@@ -315,4 +318,4 @@ def test_what_is_left_out_is_so_at_the_pointer_too():
     for omissions, height in (([], 0.31), ([ball], 0.01)):
         made = baked(low, high, ["normal"], size=64, reach_of_all=own, omissions=omissions)
         sheet = made.sheets[0]
-        assert probe(sheet.low, sheet.ground.rays, made.sculpt, 32, 32).height == pytest.approx(height, abs=1e-4)
+        assert probe(sheet.low, sheet.context.rays, made.sculpt, 32, 32).height == pytest.approx(height, abs=1e-4)

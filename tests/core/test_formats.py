@@ -7,12 +7,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.formats import gltf, ply, read_mesh, write_mesh
-from inkwell_cast.core.formats.text import read_number
-from inkwell_cast.core.mesh import Layer, corner_positions, merge
-from inkwell_cast.core.normals import with_normals
-from inkwell_cast.core.vertex_colors import with_linear_colors
+from inkwell_cast.core.formats.numbers_in_text import read_number
+from inkwell_cast.core.mesh.mesh import CornerValues, corner_positions, merge
+from inkwell_cast.core.mesh.normals import with_normals
+from inkwell_cast.core.mesh.vertex_colors import with_linear_colors
 
 from ..shapes import cube, plane, torus
 
@@ -26,7 +26,7 @@ def dressed():
         rgba[:, n] = 0.2
         parts.append(
             replace(
-                mesh, name=name, object_names=(name,), material_names=(material,), colors=Layer(rgba, mesh.triangles),
+                mesh, name=name, object_names=(name,), material_names=(material,), colors=CornerValues(rgba, mesh.triangles),
                 material_colors=np.array([[0.25, 0.5, 0.75]], np.float32),
             )
         )  # fmt: skip

@@ -5,15 +5,18 @@ import time
 
 import pytest
 
-from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
-from inkwell_cast.core.cage import build_cage
-from inkwell_cast.core.coverage import coverage
-from inkwell_cast.core.embree import Scene, Vertices
-from inkwell_cast.core.errors import Cancelled
-from inkwell_cast.core.field import locate
-from inkwell_cast.core.fit import cage_of
-from inkwell_cast.core.recipe import Reach, Recipe
-from inkwell_cast.core.threads import awaited
+from inkwell_cast.core.base.errors import Cancelled
+from inkwell_cast.core.base.threads import awaited
+from inkwell_cast.core.cage.cage import build_cage
+from inkwell_cast.core.cage.coverage import coverage
+from inkwell_cast.core.cage.fit import cage_of
+from inkwell_cast.core.cage.inverse_rays import locate
+from inkwell_cast.core.piece.assembly import assemble
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.rays.embree import Scene, Vertices
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
 
 from ..shapes import torus
 

@@ -16,23 +16,29 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
-import inkwell_cast.core.handoff as handing
-from inkwell_cast.core.assembly import BakeMeshes
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.errors import Cancelled, InputProblem
+from inkwell_cast.core.bake.manifest import sha256_of
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.bake.saving import save
+from inkwell_cast.core.base.errors import Cancelled, InputProblem
 from inkwell_cast.core.formats import read_mesh
-from inkwell_cast.core.handoff import Finished, hand_off
-from inkwell_cast.core.handoff.dressed import worn
-from inkwell_cast.core.handoff.names import LONGEST, Named, file_name, named_all, plain
-from inkwell_cast.core.handoff.packing import packed
-from inkwell_cast.core.handoff.place import Taken
+from inkwell_cast.core.handoff import hand_off as handing
+from inkwell_cast.core.handoff.bake_on_disk import Finished
+from inkwell_cast.core.handoff.channel_packing import packed
+from inkwell_cast.core.handoff.file_names import LONGEST, Named, file_name, named_all, plain
+from inkwell_cast.core.handoff.hand_off import hand_off
 from inkwell_cast.core.handoff.plan import refuse_unready
-from inkwell_cast.core.handoff_settings import Form, Handoff, Pack, Well
+from inkwell_cast.core.handoff.textured_glb import worn
+from inkwell_cast.core.handoff.whole_or_nothing import Taken
 from inkwell_cast.core.images import SUFFIXES, png, read_picture, write_picture
-from inkwell_cast.core.manifest import sha256_of
-from inkwell_cast.core.map_settings import Occlusion
-from inkwell_cast.core.recipe import Basis, Output, Reach, Recipe, Sheet
-from inkwell_cast.core.sheets import lay_out_sheets
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.basis import Basis
+from inkwell_cast.core.settings.handoff import Handoff, Pack, Well
+from inkwell_cast.core.settings.maps import Occlusion
+from inkwell_cast.core.settings.output import Form, Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
+from inkwell_cast.core.uv.layout import lay_out_sheets
 
 from ..shapes import plane, torus
 
@@ -149,7 +155,7 @@ def recipe_for(maps=("normal", "occlusion"), **groups):
 def finished(tmp_path, recipe, low=None, high=None, name="Ring of rope"):
     made = bake(recipe, BakeMeshes([low or torus(16, 8)], [high or torus(80, 40)]))
     folder = tmp_path / "bake"
-    return made, Finished.of_folder(name, made.save(folder, None, folder), folder, folder)
+    return made, Finished.of_folder(name, save(made, folder, None, folder), folder, folder)
 
 
 @pytest.fixture(scope="module")
@@ -283,7 +289,7 @@ def test_what_fails_leaves_nothing(ring, tmp_path, monkeypatch, at):
     before = {file.name: file.read_bytes() for file in target.iterdir()}
     more = {}
     if at == "glb":
-        monkeypatch.setattr(handing.gltf_write, "write", broken)
+        monkeypatch.setattr(handing.glb_writer, "write", broken)
     elif at == "report":
         monkeypatch.setattr(handing, "report", broken)
     elif at == "full":

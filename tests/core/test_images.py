@@ -17,14 +17,18 @@ import tifffile
 from PIL import Image
 from pydantic import ValidationError
 
-from inkwell_cast.core.assembly import BakeMeshes
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.bake.saving import save
+from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.images import SUFFIXES, openraster, psd, read_picture, write_picture
-from inkwell_cast.core.images.stack import Layer, Stack
-from inkwell_cast.core.map_settings import Ids
-from inkwell_cast.core.mesh import merge
-from inkwell_cast.core.recipe import DEPTHS, Output, Reach, Recipe, Sheet
+from inkwell_cast.core.images.layer_stack import PictureLayer, Stack
+from inkwell_cast.core.mesh.mesh import merge
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.maps import Ids
+from inkwell_cast.core.settings.output import DEPTHS, Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import grid_mesh, plane
 
@@ -81,7 +85,7 @@ def test_float_formats_hold_scene_units_and_the_views_a_preview(tmp_path):
             output=Output(maps=["height", "normal"], format=name, depth=depth),
         )  # fmt: skip
         result = bake(recipe, BakeMeshes([plane()], [step]))
-        manifest = result.save(tmp_path, previews=tmp_path)
+        manifest = save(result, tmp_path, previews=tmp_path)
         height = read_picture(tmp_path / manifest.maps[0].file)[..., 0]
         assert (height[30, 2], height[30, 60]) == pytest.approx((0.25, -0.15), rel=1e-3 if depth == 16 else 1e-6)
         assert (tmp_path / manifest.maps[0].preview).is_file()
@@ -96,7 +100,7 @@ def test_a_depth_that_a_format_has_not_is_refused():
 
 def stacked(colored, below):
     """A folder of one masked layer over an ID map."""
-    return [Stack("Colour", [Layer("oak & brass, 真鍮", lambda: colored)]), Layer("ID", lambda: below)]
+    return [Stack("Colour", [PictureLayer("oak & brass, 真鍮", lambda: colored)]), PictureLayer("ID", lambda: below)]
 
 
 def test_an_openraster_file_holds_its_layers_in_folders(tmp_path):
@@ -159,7 +163,7 @@ def test_a_bake_writes_a_layer_for_each_material(tmp_path):
         reach=Reach(unit="scene", outward=0.3, inward=0.3), sheet=Sheet(width=40, height=40),
         output=Output(maps=["ids"], depth=16), ids=Ids(layers=True, psd=True),
     )  # fmt: skip
-    manifest = bake(recipe, BakeMeshes([plane()], [high])).save(tmp_path, previews=tmp_path)
+    manifest = save(bake(recipe, BakeMeshes([plane()], [high])), tmp_path, previews=tmp_path)
     made = next(m for m in manifest.maps if m.key == "layers.ora")
     with zipfile.ZipFile(tmp_path / made.file) as archive:
         folder = ElementTree.fromstring(archive.read("stack.xml")).find("stack/stack")

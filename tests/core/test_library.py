@@ -8,14 +8,19 @@ import cv2
 import numpy as np
 import pytest
 
-from inkwell_cast.core import library as libraries
-from inkwell_cast.core.assembly import BakeMeshes, Warm
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.errors import InputProblem
-from inkwell_cast.core.library import Library, Material, read_library
-from inkwell_cast.core.map_settings import Ids
-from inkwell_cast.core.mesh import merge
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.bake.saving import save
+from inkwell_cast.core.base.errors import InputProblem
+from inkwell_cast.core.mesh.mesh import merge
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.settings import material_library
+from inkwell_cast.core.settings.maps import Ids
+from inkwell_cast.core.settings.material_library import Library, Material, read_library
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import grid_mesh, plane
 
@@ -57,7 +62,7 @@ def test_a_part_counts_before_its_object_and_an_object_before_its_material():
         ("object", "right", "Brass"),
         ("part", "right 2", "Glass"),
     ):
-        library = libraries.assign(library, kind, name, material)
+        library = material_library.assign(library, kind, name, material)
     result = made(library)
     legend = result.sheets[0].facts["ids"]["legend"]
     assert set(legend) == {"Felt", "Brass", "Glass"}
@@ -75,7 +80,7 @@ def test_an_assignment_casts_no_ray():
         output=Output(maps=["ids"]), ids=Ids(by="library"),
     )  # fmt: skip
     bake(recipe, meshes, warm=warm)
-    given = libraries.assign(Library(materials=[BRASS]), "object", "left", "Brass")
+    given = material_library.assign(Library(materials=[BRASS]), "object", "left", "Brass")
     again = bake(recipe.model_copy(update={"library": given}), meshes, warm=warm)
     assert "casting rays" not in again.seconds
     assert colors_at(again)[0] == "#ff8000"
@@ -83,9 +88,11 @@ def test_an_assignment_casts_no_ray():
 
 def test_the_layered_file_has_a_folder_a_channel_with_a_masked_layer_a_material(tmp_path):
     library = Library(channels=["Colour", "Roughness"], materials=[BRASS, GLASS])
-    library = libraries.assign(libraries.assign(library, "object", "left", "Brass"), "part", "right 1", "Glass")
+    library = material_library.assign(
+        material_library.assign(library, "object", "left", "Brass"), "part", "right 1", "Glass"
+    )
     result = made(library, layers=True, psd=True)
-    result.save(tmp_path)
+    save(result, tmp_path)
     with zipfile.ZipFile(tmp_path / "layers.ora") as archive:
         root = ElementTree.fromstring(archive.read("stack.xml"))
         folders = {s.get("name"): [layer.get("name") for layer in s] for s in root.iterfind("./stack/stack")}
@@ -101,22 +108,22 @@ def test_the_layered_file_has_a_folder_a_channel_with_a_masked_layer_a_material(
 
 
 def test_a_library_is_changed_as_a_whole():
-    library = libraries.with_material(Library(), "Brass")
-    library = libraries.with_channels(library, ["Colour", "Metal", "Colour"])
+    library = material_library.with_material(Library(), "Brass")
+    library = material_library.with_channels(library, ["Colour", "Metal", "Colour"])
     assert (library.channels, library.materials[0].colors) == (
         ["Colour", "Metal"], {"Colour": "#808080", "Metal": "#808080"},
     )  # fmt: skip
-    library = libraries.assign(library, "object", "left", "Brass")
-    library = libraries.changed(library, "Brass", name="Gold")
+    library = material_library.assign(library, "object", "left", "Brass")
+    library = material_library.changed(library, "Brass", name="Gold")
     assert library.of("object") == {"left": "Gold"}
     assert read_library(library.portable(), "x") == library.model_copy(update={"assigned": []})
-    joined = libraries.join(library, Library(channels=["Glow"], materials=[Material(name="Gold"), GLASS]))
+    joined = material_library.join(library, Library(channels=["Glow"], materials=[Material(name="Gold"), GLASS]))
     assert [m.name for m in joined.materials] == ["Gold", "Glass"]
     assert joined.channels == ["Colour", "Metal", "Glow"]
-    assert libraries.without(joined, "Gold").assigned == []
+    assert material_library.without(joined, "Gold").assigned == []
     for broken in (
-        lambda: libraries.with_material(library, "Gold"),
-        lambda: libraries.changed(library, "None such"),
+        lambda: material_library.with_material(library, "Gold"),
+        lambda: material_library.changed(library, "None such"),
         lambda: read_library('{"version": 3}', "x.json"),
         lambda: read_library("[", "x.json"),
         lambda: read_library('{"materials": [{"name": "a", "colors": {"b": "red"}}]}', "x.json"),

@@ -4,12 +4,18 @@ import gc
 
 import numpy as np
 
-from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.cage import build_cage, rays_of
-from inkwell_cast.core.embree import Scene
-from inkwell_cast.core.pointers import keeping
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.bake.saving import save
+from inkwell_cast.core.base.borrowed_arrays import keeping
+from inkwell_cast.core.cage.cage import build_cage, rays_of
+from inkwell_cast.core.piece.assembly import assemble
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.rays.embree import Scene
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import grid_mesh, plane, torus
 
@@ -72,4 +78,4 @@ def test_a_cage_that_partly_limits_the_length_bakes_with_all_its_findings(tmp_pa
     made = bake(recipe, BakeMeshes([low], [torus(80, 40, small=0.72, name="ring_high")], cages=[half]))
     assert 0 < made.cage.forms[0].share < 1
     gc.collect()
-    assert made.save(tmp_path).flaws is not None
+    assert save(made, tmp_path).flaws is not None

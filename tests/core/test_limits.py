@@ -2,11 +2,13 @@
 
 import pytest
 
-from inkwell_cast.core.assembly import BakeMeshes
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.limits import notes_on
-from inkwell_cast.core.map_settings import Height
-from inkwell_cast.core.recipe import Output, Recipe, Sheet
+from inkwell_cast.core.bake.cautions import notes_on
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.maps import Height
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import torus
 

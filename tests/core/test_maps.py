@@ -5,14 +5,17 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core.assembly import BakeMeshes, Warm
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.gather.curvature import curvature_of
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.bake.saving import save
 from inkwell_cast.core.images import read_picture
-from inkwell_cast.core.map_settings import Curvature, Height, Ids, Occlusion, Thickness
+from inkwell_cast.core.maps.curvature import curvature_of
 from inkwell_cast.core.maps.ids import colors_of
-from inkwell_cast.core.mesh import Layer, Mesh, merge
-from inkwell_cast.core.recipe import Basis, Output
+from inkwell_cast.core.mesh.mesh import CornerValues, Mesh, merge
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.settings.basis import Basis
+from inkwell_cast.core.settings.maps import Curvature, Height, Ids, Occlusion, Thickness
+from inkwell_cast.core.settings.output import Output
 
 from ..shapes import grid_mesh, plane, torus
 from .bakes import baked, facts, moved, upside_down, values
@@ -50,8 +53,8 @@ def ball(cells, radius=1.0):
     keep = ~flat
     return Mesh(
         mesh.name, mesh.positions, mesh.triangles[keep],
-        normals=Layer(mesh.normals.values, mesh.normals.corners[keep]),
-        uvs=(Layer(mesh.uvs[0].values, mesh.uvs[0].corners[keep]),),
+        normals=CornerValues(mesh.normals.values, mesh.normals.corners[keep]),
+        uvs=(CornerValues(mesh.uvs[0].values, mesh.uvs[0].corners[keep]),),
     )  # fmt: skip
 
 
@@ -142,7 +145,7 @@ def two_colors(by):
     )
     high = replace(merge([left, right], "high"), material_names=("oak", "brass"), uvs=())
     color = np.repeat([[1, 0, 0, 1], [0, 0, 1, 1]], [6, 6], axis=0).astype(np.float32)
-    high = replace(high, colors=Layer(color, np.arange(12, dtype=np.int32).reshape(4, 3)))
+    high = replace(high, colors=CornerValues(color, np.arange(12, dtype=np.int32).reshape(4, 3)))
     return baked(plane(), high, ["ids", "color"], size=50, samples=16, ids=Ids(by=by, colors={"oak": "#102030"}))
 
 
@@ -175,7 +178,7 @@ def test_colours_follow_from_names_and_stay_apart():
 def test_vertex_colours_are_carried_as_srgb():
     image = values(two_colors("material"), "color")
     np.testing.assert_allclose(image[25, 5], [1, 0, 0], atol=1e-4)
-    grey = replace(plane(), colors=Layer(np.full((1, 4), 0.2140411, np.float32), np.zeros((2, 3), np.int32)))
+    grey = replace(plane(), colors=CornerValues(np.full((1, 4), 0.2140411, np.float32), np.zeros((2, 3), np.int32)))
     assert values(baked(plane(), grey, ["color"]), "color")[5, 5] == pytest.approx([0.5] * 3, abs=1e-4)
 
 
@@ -210,8 +213,8 @@ def test_bands_give_the_same_maps_as_a_whole(monkeypatch):
     low, high = torus(24, 12), torus(120, 60, small=0.72)
     maps, settings = ["normal", "occlusion", "position"], {"occlusion": Occlusion(rays=8), "size": 100}
     whole = baked(low, high, maps, **settings)
-    monkeypatch.setattr("inkwell_cast.core.cast.MOST_SAMPLES", 4000)
-    monkeypatch.setattr("inkwell_cast.core.cast.AT_ONCE", 2000)
+    monkeypatch.setattr("inkwell_cast.core.cast.hits.MOST_SAMPLES", 4000)
+    monkeypatch.setattr("inkwell_cast.core.cast.hits.AT_ONCE", 2000)
     warm = Warm()
     parts = baked(low, high, maps[:2], warm=warm, **settings)
     recipe = parts.recipe.model_copy(update={"output": Output(maps=maps, depth=16)})
@@ -223,7 +226,7 @@ def test_bands_give_the_same_maps_as_a_whole(monkeypatch):
 def test_a_mask_for_each_id_is_white_where_its_colour_stands(tmp_path):
     made = two_colors("object")
     made = bake(made.recipe.model_copy(update={"ids": Ids(by="object", masks=True)}), meshes_of(made))
-    manifest = made.save(tmp_path)
+    manifest = save(made, tmp_path)
     masks = {m.key: read_picture(tmp_path / m.file)[..., 0] for m in manifest.maps if m.key.startswith("mask:")}
     assert set(masks) == {"mask:left", "mask:right"}
     assert (masks["mask:left"].astype(int) + masks["mask:right"] == 65535).all()

@@ -5,22 +5,21 @@ import mmap
 import numpy as np
 import pytest
 
-from inkwell_cast.core import bake as baking
-from inkwell_cast.core import memory
-from inkwell_cast.core.assembly import BakeMeshes
-from inkwell_cast.core.errors import InputProblem
-from inkwell_cast.core.free_memory import free
+from inkwell_cast.core.bake import memory_estimate, pipeline
+from inkwell_cast.core.bake.memory_estimate import needed, refuse_too_large
+from inkwell_cast.core.base.disk_arrays import free_on_disk, room
+from inkwell_cast.core.base.errors import InputProblem
+from inkwell_cast.core.base.free_memory import free
 from inkwell_cast.core.maps import REGISTRY
-from inkwell_cast.core.memory import needed, refuse_too_large
-from inkwell_cast.core.recipe import Output, Recipe, Sheet
-from inkwell_cast.core.room import free_on_disk, room
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import plane
 from .bakes import baked
 
 ALL = Recipe(output=Output(maps=["normal", "occlusion", "position", "ids"]))
-
-
 PLENTY = 1 << 50
 
 
@@ -47,9 +46,9 @@ def test_more_maps_samples_and_sheets_need_more():
 
 def test_a_bake_asks_before_it_casts(monkeypatch):
     assert free() > 1e8
-    monkeypatch.setattr(baking, "free", lambda: 1_000_000)
+    monkeypatch.setattr(pipeline, "free", lambda: 1_000_000)
     with pytest.raises(InputProblem, match="texels fit"):
-        baking.bake(Recipe(), BakeMeshes([plane()], [plane(1, 0.1, name="high")]))
+        pipeline.bake(Recipe(), BakeMeshes([plane()], [plane(1, 0.1, name="high")]))
 
 
 def test_a_sheet_that_keeps_its_layers_on_disk_gives_the_same_bytes(monkeypatch, tmp_path):
@@ -57,7 +56,7 @@ def test_a_sheet_that_keeps_its_layers_on_disk_gives_the_same_bytes(monkeypatch,
     keys = ["normal", "position", "color", "ids", "thickness"]
     high = plane(3, 0.1, name="high")
     plain = baked(plane(), high, keys)
-    monkeypatch.setattr(memory, "IN_MEMORY", 0)
+    monkeypatch.setattr(memory_estimate, "IN_MEMORY", 0)
     on_disk = baked(plane(), high, keys)
     assert isinstance(on_disk.cast.normal.base, mmap.mmap)
     assert list(tmp_path.iterdir()) == []  # files without a name, gone with their arrays

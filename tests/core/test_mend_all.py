@@ -4,13 +4,17 @@ from dataclasses import replace
 
 import pytest
 
-from inkwell_cast.core import mend_all as module
-from inkwell_cast.core.assembly import BakeMeshes
 from inkwell_cast.core.flaws import flaws_of
-from inkwell_cast.core.local_settings import Level, Mend
-from inkwell_cast.core.mend_all import mend_all
-from inkwell_cast.core.mesh import merge
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.core.mending import mend_all as module
+from inkwell_cast.core.mending.mend_all import mend_all
+from inkwell_cast.core.mesh.mesh import merge
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.mends import Mend
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.overrides import Level
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import plane
 from .test_flaws import frame, island

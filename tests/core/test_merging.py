@@ -1,9 +1,11 @@
 from hypothesis import given
 from hypothesis import strategies as st
 
-from inkwell_cast.core.local_settings import Pocket
-from inkwell_cast.core.merging import merged
-from inkwell_cast.core.recipe import Reach, Recipe, Sheet
+from inkwell_cast.core.settings.merge_changes import merged
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.regions import Pocket
+from inkwell_cast.core.settings.sheet import Sheet
 
 WIDTHS = st.sampled_from([64, 128, 256])
 

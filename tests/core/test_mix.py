@@ -4,13 +4,16 @@ import cv2
 import numpy as np
 import pytest
 
-from inkwell_cast.core.assembly import BakeMeshes
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.base.errors import InputProblem
+from inkwell_cast.core.handoff.mix import detail_over, inside_mask, mix_files, multiplied, stacked
 from inkwell_cast.core.images import SUFFIXES, png, read_picture, write_picture
 from inkwell_cast.core.images.size import size_of
-from inkwell_cast.core.mix import detail_over, inside_mask, mix_files, multiplied, stacked
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import grid_mesh, plane
 

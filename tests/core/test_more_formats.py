@@ -8,12 +8,12 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.formats import fbx, gltf, read_mesh, usd, write_mesh
-from inkwell_cast.core.mesh import Layer, corner_positions, layer_of_corners
-from inkwell_cast.core.packed import read_packed, write_packed
-from inkwell_cast.core.transform import transformed
-from inkwell_cast.core.vertex_colors import with_linear_colors
+from inkwell_cast.core.mesh.binary_message import read_packed, write_packed
+from inkwell_cast.core.mesh.mesh import CornerValues, corner_positions, values_at_corners
+from inkwell_cast.core.mesh.transforms import transformed
+from inkwell_cast.core.mesh.vertex_colors import with_linear_colors
 
 from ..shapes import cube, torus
 from .test_formats import assert_same_surface, dressed
@@ -91,8 +91,8 @@ def test_no_reader_follows_a_path_out_of_its_folder(tmp_path):
 def test_glb_keeps_tangents_and_every_uv_channel(tmp_path):
     mesh = torus(8, 6)
     tangents = np.tile(np.array([1, 0, 0, -1], np.float32), (len(mesh.positions), 1))
-    second = Layer(mesh.uvs[0].values * np.float32(0.5), mesh.triangles)
-    mesh = replace(mesh, tangents=Layer(tangents, mesh.triangles), uvs=(*mesh.uvs, second))
+    second = CornerValues(mesh.uvs[0].values * np.float32(0.5), mesh.triangles)
+    mesh = replace(mesh, tangents=CornerValues(tangents, mesh.triangles), uvs=(*mesh.uvs, second))
     write_mesh(tmp_path / "x.glb", mesh)
     found = read_mesh(tmp_path / "x.glb")
     assert len(found.uvs) == 2
@@ -377,7 +377,7 @@ def test_the_packed_form_gives_everything_back(tmp_path):
     mesh = dressed()
     tangents = np.ones((len(mesh.triangles), 3, 4), np.float32)
     polygons = np.arange(len(mesh.triangles), dtype=np.int32) // 2
-    mesh = replace(mesh, tangents=layer_of_corners(tangents), polygons=polygons)
+    mesh = replace(mesh, tangents=values_at_corners(tangents), polygons=polygons)
     write_packed(tmp_path / "x", mesh)
     found = read_packed(tmp_path / "x")
     for name in ("positions", "triangles", "objects", "materials", "material_colors", "polygons"):

@@ -2,8 +2,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from inkwell_cast.core.mesh import Layer, Mesh, merge
-from inkwell_cast.core.normals import averaged, face_normals, smooth, weld, with_normals
+from inkwell_cast.core.mesh.mesh import CornerValues, Mesh, merge
+from inkwell_cast.core.mesh.normals import averaged, face_normals, smooth, weld, with_normals
 
 from ..shapes import cube, plane, torus
 
@@ -34,7 +34,7 @@ def test_normals_of_the_file_stay_as_they_are():
 
 def test_normals_are_made_unit():
     mesh = torus(8, 6)
-    longer = replace(mesh, normals=Layer(mesh.normals.values * 3, mesh.normals.corners))
+    longer = replace(mesh, normals=CornerValues(mesh.normals.values * 3, mesh.normals.corners))
     np.testing.assert_allclose(with_normals(longer).normals.values, mesh.normals.values, atol=1e-6)
 
 
@@ -45,7 +45,7 @@ def test_missing_and_zero_normals_become_smooth_ones():
     torn = torus(8, 6)
     values = torn.normals.values.copy()
     values[10] = 0
-    mended = with_normals(replace(torn, normals=Layer(values, torn.normals.corners))).normals.at_corners()
+    mended = with_normals(replace(torn, normals=CornerValues(values, torn.normals.corners))).normals.at_corners()
     assert np.abs(np.linalg.norm(mended, axis=-1) - 1).max() < 1e-5
 
 
@@ -62,7 +62,7 @@ def test_averaged_falls_back_where_normals_cancel():
     points = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0]], np.float32)
     both = np.array([[0, 1, 2], [0, 2, 1]], np.int32)
     values = np.array([[0, 0, 1], [0, 0, -1]], np.float32)
-    sheet = Mesh("sheet", points, both, normals=Layer(values, np.array([[0] * 3, [1] * 3], np.int32)))
+    sheet = Mesh("sheet", points, both, normals=CornerValues(values, np.array([[0] * 3, [1] * 3], np.int32)))
     assert np.isfinite(averaged(sheet)).all()
 
 

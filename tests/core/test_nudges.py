@@ -4,13 +4,15 @@ import numpy as np
 import pytest
 from pydantic import ValidationError
 
-from inkwell_cast.core.assembly import BakeMeshes, assemble
-from inkwell_cast.core.cage import build_cage, rays_of
-from inkwell_cast.core.local_settings import Pocket, Stroke
-from inkwell_cast.core.mesh import corner_positions
-from inkwell_cast.core.rays import reach_at
-from inkwell_cast.core.recipe import Reach, Recipe
-from inkwell_cast.core.spread import spread_over
+from inkwell_cast.core.cage.cage import build_cage, rays_of
+from inkwell_cast.core.mesh.mesh import corner_positions
+from inkwell_cast.core.mesh.surface_samples import spread_over
+from inkwell_cast.core.piece.assembly import assemble
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.rays.ray import reach_at
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.regions import Pocket, Stroke
 
 from ..shapes import plane
 

@@ -5,12 +5,16 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core.assembly import BakeMeshes, Warm
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.local_settings import Place
-from inkwell_cast.core.map_settings import Occlusion, SheetOcclusion
-from inkwell_cast.core.mesh import merge
-from inkwell_cast.core.recipe import Output, Pairing, Reach, Recipe, Sheet
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.mesh.mesh import merge
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.settings.maps import Occlusion, SheetOcclusion
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.pairing import Pairing, Placing
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import cube, grid_mesh, plane, torus
 from .bakes import baked, moved, upside_down, values
@@ -210,7 +214,7 @@ def test_another_sculpt_or_role_leaves_nothing_of_the_last_behind():
     )  # fmt: skip
     roof = named(upside_down(moved(plane(1, size=9.0), (-4, -4, 0.1))), "a_high_roof")
     floating = recipe.model_copy(
-        update={"pairing": Pairing(placed={"a_high_roof/a_high_roof": Place(role="float")})}
+        update={"pairing": Pairing(placed={"a_high_roof/a_high_roof": Placing(role="float")})}
     )  # fmt: skip
     for given, highs in ((recipe, [floor, roof]), (floating, [floor, roof]), (recipe, [named(plane(40), "a_high")]),
                          (recipe, [floor])):  # fmt: skip

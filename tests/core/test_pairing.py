@@ -1,10 +1,11 @@
 import pytest
 
-from inkwell_cast.core import editing
-from inkwell_cast.core.levels import in_force, scopes
-from inkwell_cast.core.local_settings import Place
-from inkwell_cast.core.pairing import ALL, Part, pair_up
-from inkwell_cast.core.recipe import FileSettings, Pairing, Reach, Recipe
+from inkwell_cast.core.settings import editing
+from inkwell_cast.core.settings.files import FileSettings
+from inkwell_cast.core.settings.levels import in_force, scopes
+from inkwell_cast.core.settings.pairing import ALL, Pairing, Part, Placing, pair_up
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
 
 
 def parts(*names, file="all.glb"):
@@ -59,7 +60,7 @@ def test_roles_of_files_win_over_names_and_floaters_stay_floaters():
 
 
 def test_a_low_may_be_its_own_source():
-    found = pair_up(parts("a_low"), Pairing(placed={"all.glb/a_low": Place(role="self")}))
+    found = pair_up(parts("a_low"), Pairing(placed={"all.glb/a_low": Placing(role="self")}))
     assert names(found) == {"a": (["a_low"], ["a_low"])}
     assert found.pairs[0].members == [("self", Part("all.glb", "a_low"))]
 

@@ -8,12 +8,13 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core import piece_file
-from inkwell_cast.core.errors import InputProblem
-from inkwell_cast.core.mesh import Layer
-from inkwell_cast.core.packed import read_foreign, write_packed
-from inkwell_cast.core.piece_file import PieceFile, read_contents, read_piece, unpack_piece, write_meshes
-from inkwell_cast.core.recipe import Reach, Recipe
+from inkwell_cast.core.base.errors import InputProblem
+from inkwell_cast.core.handoff import piece_file
+from inkwell_cast.core.handoff.piece_file import PieceFile, read_contents, read_piece, unpack_piece, write_meshes
+from inkwell_cast.core.mesh.binary_message import read_foreign, write_packed
+from inkwell_cast.core.mesh.mesh import CornerValues
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
 
 from ..shapes import torus
 
@@ -132,8 +133,8 @@ LOW = torus(12, 6)
         (replace(LOW, triangles=LOW.triangles - 1), "name rows that are not there"),
         (replace(LOW, positions=LOW.positions * np.float32(np.nan)), "no finite numbers"),
         (replace(LOW, positions=LOW.positions.astype(np.float16)), "no finite numbers"),
-        (replace(LOW, uvs=(Layer(LOW.uvs[0].values, LOW.uvs[0].corners[:5]),)), "do not fit its triangles"),
-        (replace(LOW, uvs=(Layer(LOW.uvs[0].values[:5], LOW.uvs[0].corners),)), "name rows that are not there"),
+        (replace(LOW, uvs=(CornerValues(LOW.uvs[0].values, LOW.uvs[0].corners[:5]),)), "do not fit its triangles"),
+        (replace(LOW, uvs=(CornerValues(LOW.uvs[0].values[:5], LOW.uvs[0].corners),)), "name rows that are not there"),
         (replace(LOW, objects=np.full(len(LOW.triangles), 7, np.int32)), "objects are not those"),
         (replace(LOW, triangles=LOW.triangles[:0], uvs=(), normals=None), "no triangles"),
     ],

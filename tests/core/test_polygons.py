@@ -3,7 +3,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from inkwell_cast.core.polygons import triangulate
+from inkwell_cast.core.mesh.triangulation import triangulate
 
 
 def cut(points):

@@ -8,13 +8,12 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core.errors import Cancelled, InputProblem
-from inkwell_cast.core.formats import budget as budgets
-from inkwell_cast.core.formats import companions, gltf_write, obj, read_mesh, write_mesh
-from inkwell_cast.core.formats.budget import Budget
-from inkwell_cast.core.formats.companions import companions_of
-from inkwell_cast.core.mesh import Layer, corner_positions
-from inkwell_cast.core.normals import with_normals
+from inkwell_cast.core.base.errors import Cancelled, InputProblem
+from inkwell_cast.core.formats import files_beside, glb_writer, obj, read_mesh, reading_budget, write_mesh
+from inkwell_cast.core.formats.files_beside import companions_of
+from inkwell_cast.core.formats.reading_budget import Budget
+from inkwell_cast.core.mesh.mesh import CornerValues, corner_positions
+from inkwell_cast.core.mesh.normals import with_normals
 
 from ..shapes import torus
 
@@ -23,9 +22,9 @@ def glb(path, document, binary=b""):
     text = json.dumps(document).encode()
     text += b" " * (-len(text) % 4)
     binary += b"\0" * (-len(binary) % 4)
-    chunks = struct.pack("<II", len(text), gltf_write.JSON_CHUNK) + text
-    chunks += struct.pack("<II", len(binary), gltf_write.BIN_CHUNK) + binary
-    path.write_bytes(struct.pack("<III", gltf_write.MAGIC, 2, 12 + len(chunks)) + chunks)
+    chunks = struct.pack("<II", len(text), glb_writer.JSON_CHUNK) + text
+    chunks += struct.pack("<II", len(binary), glb_writer.BIN_CHUNK) + binary
+    path.write_bytes(struct.pack("<III", glb_writer.MAGIC, 2, 12 + len(chunks)) + chunks)
     return path
 
 
@@ -110,10 +109,10 @@ def test_a_budget_counts_and_says_what_a_file_would_become(monkeypatch):
     with pytest.raises(InputProblem, match=r"lid\.glb: This file would become 90 million vertices"):
         budget.take(vertices=87_000_000)
     Budget("lid.glb", size=200_000_000).take(vertices=90_000_000, faces=1)
-    monkeypatch.setattr(budgets, "free", lambda: 1 << 20)
+    monkeypatch.setattr(reading_budget, "free", lambda: 1 << 20)
     with pytest.raises(InputProblem, match="in memory"):
         Budget("lid.glb", size=200_000_000).take(vertices=90_000_000)
-    monkeypatch.setattr(budgets, "MOST_SECONDS", -1)
+    monkeypatch.setattr(reading_budget, "MOST_SECONDS", -1)
     with pytest.raises(InputProblem, match="took more than"):
         Budget("lid.glb", size=1).look()
 
@@ -199,8 +198,8 @@ def test_deep_json_is_told(tmp_path):
     (tmp_path / "x.gltf").write_bytes(text)
     with pytest.raises(InputProblem, match="damaged"):
         read_mesh(tmp_path / "x.gltf")
-    chunk = struct.pack("<II", len(text), gltf_write.JSON_CHUNK) + text
-    (tmp_path / "x.glb").write_bytes(struct.pack("<III", gltf_write.MAGIC, 2, 12 + len(chunk)) + chunk)
+    chunk = struct.pack("<II", len(text), glb_writer.JSON_CHUNK) + text
+    (tmp_path / "x.glb").write_bytes(struct.pack("<III", glb_writer.MAGIC, 2, 12 + len(chunk)) + chunk)
     with pytest.raises(InputProblem, match="damaged"):
         read_mesh(tmp_path / "x.glb")
 
@@ -301,7 +300,7 @@ def test_a_glb_holds_each_object_s_triangles_of_each_material_and_only_whole_lay
     objects = (np.arange(len(mesh.triangles), dtype=np.int32) % 3)[::-1].copy()
     materials = np.arange(len(mesh.triangles), dtype=np.int32) % 2
     uv = mesh.uvs[0]
-    lacking = Layer(uv.values, np.where((objects == 1)[:, None], -1, uv.corners).astype(np.int32))
+    lacking = CornerValues(uv.values, np.where((objects == 1)[:, None], -1, uv.corners).astype(np.int32))
     write_mesh(
         tmp_path / "x.glb",
         replace(
@@ -333,7 +332,7 @@ def test_files_beside_an_obj_are_looked_for_line_by_line(tmp_path):
     found = companions_of(tmp_path / "x.obj")
     assert [file.name for file in found] == ["a.mtl", "my wood.png", "stone.png"]
     # a search that may begin on one line and end on another tries every pair of blank lines
-    for pattern, word in ((companions.LIBRARY, b"mtllib"), (companions.PICTURE, b"map_Kd")):
+    for pattern, word in ((files_beside.LIBRARY, b"mtllib"), (files_beside.PICTURE, b"map_Kd")):
         assert b"\n" not in pattern.search(b"\n\n" + word + b" a\n\n").group()
         assert pattern.search(word + b"\na\n") is None
 

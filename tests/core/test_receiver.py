@@ -5,10 +5,14 @@ import pathlib
 
 import pytest
 
-from inkwell_cast.core.errors import InputProblem
-from inkwell_cast.core.handoff_settings import Form, Handoff, Pack, Well
-from inkwell_cast.core.receiver import READY, Receiver, find_receiver, read_receiver, schema
-from inkwell_cast.core.recipe import Basis, Output, Reach, Recipe, Sheet, Size
+from inkwell_cast.core.base.errors import InputProblem
+from inkwell_cast.core.settings.basis import Basis
+from inkwell_cast.core.settings.handoff import Handoff, Pack, Well
+from inkwell_cast.core.settings.output import Form, Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.receivers import READY, Receiver, find_receiver, read_receiver, schema
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet, Size
 
 SCHEMA = pathlib.Path(__file__).parents[2] / "docs" / "schemas" / "receiver.json"
 OWN = Recipe(

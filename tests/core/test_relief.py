@@ -5,13 +5,14 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core.edges import edges_of
-from inkwell_cast.core.errors import InputProblem
-from inkwell_cast.core.export import displaced_mesh, low_mesh
-from inkwell_cast.core.map_settings import Displacement, Subdivision
-from inkwell_cast.core.mesh import layer_of_corners
-from inkwell_cast.core.normals import smooth, with_normals
-from inkwell_cast.core.subdivide import subdivided
+from inkwell_cast.core.bake.saving import save
+from inkwell_cast.core.base.errors import InputProblem
+from inkwell_cast.core.handoff.export_meshes import displaced_mesh, low_mesh
+from inkwell_cast.core.mesh.adjacency import edges_of
+from inkwell_cast.core.mesh.mesh import values_at_corners
+from inkwell_cast.core.mesh.normals import smooth, with_normals
+from inkwell_cast.core.mesh.subdivision import subdivided
+from inkwell_cast.core.settings.maps import Displacement, Subdivision
 
 from ..shapes import cube, grid_mesh, plane, torus
 from .bakes import baked, facts, values
@@ -72,7 +73,7 @@ def test_flat_keeps_shape_uvs_colours_and_names():
     low = quads(torus(8, 6))
     tints = low.positions[low.triangles] / 6 + 0.5
     colored = np.concatenate([tints, np.ones((*tints.shape[:2], 1))], axis=2).astype(np.float32)
-    low = replace(low, colors=layer_of_corners(colored))
+    low = replace(low, colors=values_at_corners(colored))
     made = subdivided(low, Subdivision(scheme="flat", levels=2))
     assert made.object_names == low.object_names
     assert np.allclose(made.colors.at_corners()[..., :3], made.positions[made.triangles] / 6 + 0.5, atol=1e-6)
@@ -125,7 +126,7 @@ def test_displacement_is_the_sculpts_height_and_the_displaced_low_lies_on_it():
 
 def test_the_normal_map_of_the_displaced_low_is_as_like_the_sculpt_and_flatter(tmp_path):
     result = relief()
-    manifest = result.save(tmp_path)
+    manifest = save(result, tmp_path)
     assert manifest.likeness.mean < 0.01  # 16 bits
     flat = baked(plane(1), grid_mesh(200, 200, lambda u, v: (u, v, wavy(u, v)), "high"), ["normal"], size=64)
 

@@ -5,14 +5,15 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core.assembly import Warm
+from inkwell_cast.core.cast.sheet_surroundings import points_of
 from inkwell_cast.core.flaws import flaws_of
-from inkwell_cast.core.local_settings import Heal, Mend, Patch, Pocket
-from inkwell_cast.core.map_settings import Occlusion
-from inkwell_cast.core.mesh import layer_of_corners, merge
-from inkwell_cast.core.near import points_of
-from inkwell_cast.core.normals import with_normals
-from inkwell_cast.core.recipe import Reach
+from inkwell_cast.core.mesh.mesh import merge, values_at_corners
+from inkwell_cast.core.mesh.normals import with_normals
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.settings.maps import Occlusion
+from inkwell_cast.core.settings.mends import Mend
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.regions import Heal, Patch, Pocket
 
 from ..shapes import cube, grid_mesh, plane, torus
 from .bakes import baked
@@ -32,7 +33,7 @@ def cut_plane():
     uv = low.uvs[0].at_corners()
     right = low.positions[low.triangles].mean(axis=1)[:, 0] > 0.5
     uv[..., 0] = np.where(right[:, None], 0.05 + 0.9 * uv[..., 0], 0.9 * uv[..., 0])
-    return replace(low, uvs=(layer_of_corners(uv),))
+    return replace(low, uvs=(values_at_corners(uv),))
 
 
 @pytest.mark.parametrize("low", [plane(2), cut_plane()])
@@ -45,30 +46,30 @@ def test_a_hole_is_filled_with_the_harmonic_function_of_its_rim(low):
     assert result.cast.missed > 100
     heal = Heal(centre=(0.5, 0.5, 0), radius=0.14)
     healed = baked(low, pierced(height), ["height", "normal", "opacity"], size=128, samples=4, heals=[heal])
-    cast, ground = healed.cast, healed.sheets[0].ground
+    cast, context = healed.cast, healed.sheets[0].context
     assert cast.missed == 0
-    place = points_of(ground)
-    y, x = np.nonzero(ground.healed)
+    place = points_of(context)
+    y, x = np.nonzero(context.healed)
     u, v = place[y, x, 0], place[y, x, 1]
     assert np.abs(cast.height[y, x] - height(u, v)).max() < 0.0015  # of 0.05 that it spans
     slope = np.stack([-(0.2 * (u - 0.5) + 0.05), 0.2 * (v - 0.5), np.ones(len(u))], axis=1)
     slope /= np.linalg.norm(slope, axis=1, keepdims=True)
     angle = np.degrees(np.arccos(np.clip(np.einsum("nc,nc->n", cast.normal[y, x], slope), -1, 1)))
     assert angle.max() < 0.5
-    outside = ~ground.healed
+    outside = ~context.healed
     np.testing.assert_array_equal(cast.height[outside], result.cast.height[outside])
 
 
 def test_a_flaw_without_a_sculpt_is_mended_by_filling_and_does_not_count_as_likeness():
     low, high = plane(2), pierced(lambda u, v: 0 * u)
     result = baked(low, high, ["normal"], size=96, samples=1)
-    (shown,) = flaws_of([result.sheets[0].ground])
+    (shown,) = flaws_of([result.sheets[0].context])
     (mend,) = shown.flaw.mends
     assert mend.words == "Fill it in from its rim"
     again = baked(low, high, ["normal"], size=96, samples=1, mends=[mend])
-    assert flaws_of([again.sheets[0].ground]) == []
+    assert flaws_of([again.sheets[0].context]) == []
     angles = again.angles_in(again.images["normal"], "normal", again.sheets[0])
-    assert np.isnan(angles[again.sheets[0].ground.healed]).all()
+    assert np.isnan(angles[again.sheets[0].context.healed]).all()
 
 
 def test_a_heal_off_the_low_and_one_without_a_rim_change_nothing():
@@ -91,7 +92,7 @@ def test_a_place_is_taken_from_split_rays_and_blends(cubes):
     patch = Patch(centre=(0.5, 0.2, 0.1), radius=0.2, rim=0.5, directions="split")
     mixed = baked(*cubes, maps, size=192, samples=4, reach_of_all=own, mends=[Mend(patches=[patch])])
     place = np.full(averaged.cast.normal.shape, np.inf)
-    hits = points_of(split.sheets[0].ground)  # straight above the low
+    hits = points_of(split.sheets[0].context)  # straight above the low
     on = split.cast.covered > 0
     place[on] = hits[on] - np.array(patch.centre) - np.array([0.05, 0, 0])
     away = np.linalg.norm(place, axis=2)
@@ -179,9 +180,9 @@ def test_layers_are_gathered_anew_in_a_patch():
     """What a patch's rays strike shows in every layer, and nothing outside its ball changes."""
     plain, patch = ringed(reach={"shape": "even"}), Patch(centre=(2.7, 0, 0), radius=0.8, rim=0.0, inward=0.0)
     patched = ringed([patch], reach={"shape": "even"})
-    place = points_of(plain.sheets[0].ground)
+    place = points_of(plain.sheets[0].context)
     inside = (np.linalg.norm(place - np.array(patch.centre), axis=2) < 0.8) & (plain.cast.covered > 0)
-    changed = plain.sheets[0].ground.cast.struck != patched.sheets[0].ground.cast.struck
+    changed = plain.sheets[0].context.cast.struck != patched.sheets[0].context.cast.struck
     assert not changed[~inside].any()
     for key in ("height", "position", "curvature"):
         differs = (plain.images[key] != patched.images[key]).any(axis=2)

@@ -4,7 +4,7 @@ import numba
 import numpy as np
 import pytest
 
-from inkwell_cast.core.sampling import cosine_direction, points_of_texel, seed_of, square_point, turn
+from inkwell_cast.core.base.sampling_sequence import cosine_direction, points_of_texel, seed_of, square_point, turn
 
 
 @numba.njit

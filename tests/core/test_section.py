@@ -1,10 +1,13 @@
 import numpy as np
 import pytest
 
-from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
-from inkwell_cast.core.cage import build_cage
-from inkwell_cast.core.recipe import Reach, Recipe
-from inkwell_cast.core.section import section
+from inkwell_cast.core.cage.cage import build_cage
+from inkwell_cast.core.piece.assembly import assemble
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.review.section import section
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
 
 from ..shapes import grid_mesh, plane, torus
 

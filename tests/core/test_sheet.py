@@ -4,7 +4,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
 
-from inkwell_cast.core.sheet import TILE, barycentrics, fill_tile, grid, nearest_covered, pad, texel_barycentrics
+from inkwell_cast.core.uv.padding import nearest_covered, pad
+from inkwell_cast.core.uv.rasterise import TILE, barycentrics, fill_tile, grid, texel_barycentrics
 
 
 def owners(uvs, width, height, samples):

@@ -5,14 +5,22 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core import editing
-from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.export import cage_mesh, low_mesh, sculpt_mesh
-from inkwell_cast.core.local_settings import Fix
-from inkwell_cast.core.mesh import Mesh, corner_positions, layer_of_corners, merge
-from inkwell_cast.core.normals import face_normals
-from inkwell_cast.core.recipe import Normals, Output, Pairing, Reach, Recipe, Sheet, Size
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.bake.saving import save
+from inkwell_cast.core.handoff.export_meshes import cage_mesh, low_mesh, sculpt_mesh
+from inkwell_cast.core.mesh.mesh import Mesh, corner_positions, merge, values_at_corners
+from inkwell_cast.core.mesh.normals import face_normals
+from inkwell_cast.core.piece.assembly import assemble
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.settings import editing
+from inkwell_cast.core.settings.files import Fix
+from inkwell_cast.core.settings.low_normals import Normals
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.pairing import Pairing
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet, Size
 
 from ..shapes import cube, grid_mesh, plane, torus
 
@@ -32,7 +40,7 @@ def placed(mesh: Mesh, name: str, move=(0, 0, 0), turn=None, uv=None) -> Mesh:
         values = mesh.uvs[0].at_corners() * np.array([0.45, 0.9], np.float32) + np.array(
             [0.02 + 0.5 * uv, 0.03], np.float32
         )
-        made = replace(made, uvs=(layer_of_corners(values),))
+        made = replace(made, uvs=(values_at_corners(values),))
     return made
 
 
@@ -80,7 +88,7 @@ def test_reach_of_one_object_alone():
 def grid_uvs(mesh, move=(0.0, 0.0)):
     """UVs rounded so that moving them by a tile loses nothing."""
     uvs = np.round(mesh.uvs[0].at_corners() * 2**16) / 2**16 + np.array(move)
-    return replace(mesh, uvs=(layer_of_corners(uvs.astype(np.float32)),))
+    return replace(mesh, uvs=(values_at_corners(uvs.astype(np.float32)),))
 
 
 @pytest.mark.parametrize("move", [(1, 0), (-1, 0), (3, -2)])
@@ -137,7 +145,7 @@ def test_files_of_several_sheets_have_safe_names_of_their_own(tmp_path):
     low = replace(
         sheeted(), material_names=("a/b", "a:b", "a/b", "a:b"), materials=np.array([0, 0, 1, 1, 0, 0, 1, 1], np.int32)
     )
-    manifest = bake(recipe, BakeMeshes([low], [plane(size=9.0)])).save(tmp_path)
+    manifest = save(bake(recipe, BakeMeshes([low], [plane(size=9.0)])), tmp_path)
     assert [m.file for m in manifest.maps if m.key == "normal"] == ["a_b_normal.png", "a_b_normal_2.png"]
     assert [s.name for s in manifest.sheets] == ["a/b", "a:b"]
     assert manifest.texels == sum(s.texels for s in manifest.sheets)

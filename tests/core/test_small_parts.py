@@ -8,14 +8,20 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from inkwell_cast.core import refusals, view
-from inkwell_cast.core.assembly import BakeMeshes, Warm, assemble
+from inkwell_cast.core.bake import refusals
+from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.checks import check
-from inkwell_cast.core.errors import InputProblem
 from inkwell_cast.core.images import png, write_picture
-from inkwell_cast.core.mesh import Layer, Mesh
-from inkwell_cast.core.packed import unpack
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
+from inkwell_cast.core.mesh.binary_message import unpack
+from inkwell_cast.core.mesh.mesh import CornerValues, Mesh
+from inkwell_cast.core.piece.assembly import assemble
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.review import display_meshes
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.demo import inkstand
 
 from ..shapes import cube, plane, torus
@@ -111,7 +117,7 @@ def test_triangles_without_area_are_counted():
 def test_a_low_with_half_its_uvs_is_refused_by_part():
     corners = np.array([[0, 1, 2], [-1, -1, -1]], np.int32)
     mesh = Mesh(
-        "two.obj", plane().positions, plane().triangles, uvs=(Layer(np.zeros((3, 2), np.float32), corners),),
+        "two.obj", plane().positions, plane().triangles, uvs=(CornerValues(np.zeros((3, 2), np.float32), corners),),
         objects=np.array([0, 1], np.int32), object_names=("lid", "base"),
     )  # fmt: skip
     with pytest.raises(InputProblem, match=r"two\.obj, base: 1 triangles have no UVs"):
@@ -125,13 +131,13 @@ def opened(blocks):
 def test_the_view_of_the_lows_carries_their_basis_and_sheets():
     lonely = replace(plane(name="lonely_low"), uvs=())
     assembly = assemble(Recipe(), BakeMeshes([], [], [cube(name="a_low"), lonely, cube(2.0, name="a_high")]))
-    header, arrays = opened(view.view_of_low(assembly))
+    header, arrays = opened(display_meshes.view_of_low(assembly))
     assert (header["triangles"], header["paired"]) == (14, 12)
     assert header["keys"] == ["a_low/a_low", "lonely_low/lonely_low"]
     assert header["pairs"] == ["a", ""]
     assert arrays["sheet"].tolist() == [0] * 12 + [255] * 2
     assert arrays["tangent"].shape == (42, 4)
-    _, cage = opened(view.view_of_cage(assembly, Warm()))
+    _, cage = opened(display_meshes.view_of_cage(assembly, Warm()))
     reach = 0.015 * np.sqrt(3)
     corner = 0.5 + reach / np.sqrt(3)
     np.testing.assert_allclose(np.abs(cage["lines"]), corner, atol=1e-6)  # the twelve edges of a larger cube
@@ -141,7 +147,7 @@ def test_the_view_of_the_lows_carries_their_basis_and_sheets():
 
 def test_the_view_of_a_sculpt_is_indexed():
     mesh = torus(40, 20)
-    header, arrays = opened(view.view_of_sculpt(mesh, ("torus",)))
+    header, arrays = opened(display_meshes.view_of_sculpt(mesh, ("torus",)))
     assert not header["standIn"]
     np.testing.assert_array_equal(arrays["index"].reshape(-1, 3), mesh.triangles)
 
@@ -149,8 +155,8 @@ def test_the_view_of_a_sculpt_is_indexed():
 def test_a_large_sculpt_is_shown_through_a_stand_in(monkeypatch):
     mesh = torus(800, 400)
     for thin_out in (4_000_000, 100_000):
-        monkeypatch.setattr(view, "THIN_OUT_ABOVE", thin_out)
-        header, arrays = opened(view.view_of_sculpt(mesh, ("torus",)))
+        monkeypatch.setattr(display_meshes, "THIN_OUT_ABOVE", thin_out)
+        header, arrays = opened(display_meshes.view_of_sculpt(mesh, ("torus",)))
         assert header["standIn"]
         assert header["triangles"] == 640_000
         assert len(arrays["index"]) // 3 < 300_000
@@ -165,7 +171,7 @@ def test_a_sculpt_with_a_vertex_for_every_corner_is_not_torn_by_its_stand_in():
     split = replace(
         whole, positions=whole.positions[whole.triangles].reshape(-1, 3), triangles=corners, uvs=(), normals=None
     )
-    light = view.stand_in(split)
+    light = display_meshes.stand_in(split)
     assert len(light.triangles) < 300_000
     edges = np.sort(light.triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
     _, times = np.unique(edges, axis=0, return_counts=True)

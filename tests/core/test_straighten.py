@@ -11,16 +11,16 @@ import cv2
 import numpy as np
 import pytest
 
-from inkwell_cast.core.cage import build_cage, rays_of
-from inkwell_cast.core.edges import edges_of
-from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.base.errors import InputProblem
+from inkwell_cast.core.cage.cage import build_cage, rays_of
+from inkwell_cast.core.cage.straightening import picture_in, stored_picture
 from inkwell_cast.core.flaws import flaws_of
-from inkwell_cast.core.local_settings import Stroke
-from inkwell_cast.core.mesh import Mesh, corner_positions, merge
-from inkwell_cast.core.normals import face_normals
-from inkwell_cast.core.rays import ray_at
-from inkwell_cast.core.recipe import Reach
-from inkwell_cast.core.straighten import picture_in, stored_picture
+from inkwell_cast.core.mesh.adjacency import edges_of
+from inkwell_cast.core.mesh.mesh import Mesh, corner_positions, merge
+from inkwell_cast.core.mesh.normals import face_normals
+from inkwell_cast.core.rays.ray import ray_at
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.regions import Stroke
 
 from ..shapes import cube, torus
 from .bakes import baked, facts, values
@@ -92,7 +92,7 @@ def test_straightened_rays_draw_it_where_it_is():
     told = result.cage.straightened
     assert told.parts == ["low/cube"] or len(told.parts) == 1
     assert 0.8 < told.share <= 1
-    assert "leaning" not in [shown.flaw.cause for shown in flaws_of([result.sheets[0].ground])]
+    assert "leaning" not in [shown.flaw.cause for shown in flaws_of([result.sheets[0].context])]
 
 
 def test_no_step_is_left_at_the_edges_between_islands():
@@ -186,7 +186,7 @@ def test_every_mend_of_leaning_detail_takes_most_of_it_away():
         own = Reach(unit="scene", outward=0.15, inward=0.05, bend=0.1, margin_unit="scene")
         sculpt = merge([replace(cube(), uvs=()), *(disc(side) for side in DISCS)], "sculpt")
         made = baked(cube(name="low"), sculpt, ["normal"], size=SIZE, samples=1, reach_of_all=own, **more)
-        shown = flaws_of([made.sheets[0].ground])
+        shown = flaws_of([made.sheets[0].context])
         return [own.flaw for own in shown if own.flaw.cause == "leaning"]
 
     flaws = leaning()

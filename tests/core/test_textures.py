@@ -7,9 +7,9 @@ import cv2
 import numpy as np
 import pytest
 
-from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.formats import read_mesh, write_mesh
-from inkwell_cast.core.packed import read_packed, write_packed
+from inkwell_cast.core.mesh.binary_message import read_packed, write_packed
 
 from ..shapes import grid_mesh, plane
 from .bakes import baked, values

@@ -3,8 +3,8 @@
 import numpy as np
 import pytest
 
-from inkwell_cast.core.sheet import grid
-from inkwell_cast.core.turns import by_pair, turns_of
+from inkwell_cast.core.uv.rasterise import grid
+from inkwell_cast.core.uv.tile_order import by_pair, turns_of
 
 
 @pytest.fixture

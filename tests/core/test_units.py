@@ -3,14 +3,20 @@
 import numpy as np
 import pytest
 
-from inkwell_cast.core.assembly import BakeMeshes, assemble
-from inkwell_cast.core.bake import bake
-from inkwell_cast.core.cage import build_cage, rays_of
-from inkwell_cast.core.local_settings import Level, Mend, Patch, Pocket
-from inkwell_cast.core.map_settings import Curvature, Occlusion, Thickness
-from inkwell_cast.core.rays import reach_at
-from inkwell_cast.core.recipe import Output, Reach, Recipe, Sheet
-from inkwell_cast.core.units import in_other_unit, with_reach_unit
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.cage.cage import build_cage, rays_of
+from inkwell_cast.core.piece.assembly import assemble
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.rays.ray import reach_at
+from inkwell_cast.core.settings.maps import Curvature, Occlusion, Thickness
+from inkwell_cast.core.settings.mends import Mend
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.overrides import Level
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.reach_unit import in_other_unit, with_reach_unit
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.regions import Patch, Pocket
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import torus
 

@@ -5,13 +5,16 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core.assembly import BakeMeshes
-from inkwell_cast.core.bake import bake
+from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.formats import read_mesh, write_mesh
-from inkwell_cast.core.map_settings import Ids
-from inkwell_cast.core.mesh import Layer
-from inkwell_cast.core.recipe import FileSettings, Output, Recipe, Sheet
-from inkwell_cast.core.vertex_colors import with_linear_colors
+from inkwell_cast.core.mesh.mesh import CornerValues
+from inkwell_cast.core.mesh.vertex_colors import with_linear_colors
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.files import FileSettings
+from inkwell_cast.core.settings.maps import Ids
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import plane
 
@@ -24,7 +27,7 @@ def painted():
     light = with_linear_colors(
         replace(
             mesh, color_space="srgb",
-            colors=Layer(np.array([[*(c / 255 for c in STORED), 1]], np.float32), np.zeros_like(mesh.triangles)),
+            colors=CornerValues(np.array([[*(c / 255 for c in STORED), 1]], np.float32), np.zeros_like(mesh.triangles)),
         )
     )  # fmt: skip
     return replace(light, object_names=("plane_high",))

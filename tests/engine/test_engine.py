@@ -9,11 +9,13 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from inkwell_cast.core.bake.manifest import sha256_of
 from inkwell_cast.core.formats import read_mesh, write_mesh
-from inkwell_cast.core.manifest import sha256_of
-from inkwell_cast.core.packed import read_packed, unpack_header, write_packed
-from inkwell_cast.core.recipe import Output, Recipe, Sheet
-from inkwell_cast.engine import Engine, JobFailed
+from inkwell_cast.core.mesh.binary_message import read_packed, unpack_header, write_packed
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
+from inkwell_cast.engine.engine import Engine, JobFailed
 from inkwell_cast.engine.messages import (
     PEEK,
     BakeInto,

@@ -3,7 +3,7 @@ import sys
 
 import pytest
 
-from inkwell_cast.core import free_memory as memory
+from inkwell_cast.core.base import free_memory
 from inkwell_cast.engine.memory_watch import GONE, LOW, NO_ROOM, OWN, MemoryWatch
 
 
@@ -34,14 +34,14 @@ def test_a_new_job_starts_afresh():
 def test_a_container_s_limit_counts(tmp_path):
     for name, text in (("memory.max", "1000"), ("memory.current", "700"), ("memory.stat", "anon 1\ninactive_file 50")):
         (tmp_path / name).write_text(f"{text}\n")
-    assert memory._left_in_group(tmp_path) == 350
+    assert free_memory._left_in_group(tmp_path) == 350
     (tmp_path / "memory.max").write_text("max\n")
-    assert memory._left_in_group(tmp_path) == memory.NO_LIMIT
+    assert free_memory._left_in_group(tmp_path) == free_memory.NO_LIMIT
 
 
 LIMITED = """
 import resource
-from inkwell_cast.core.free_memory import free
+from inkwell_cast.core.base.free_memory import free
 from inkwell_cast.engine.memory_watch import limit_single_requests
 import numpy as np
 resource.setrlimit(resource.RLIMIT_{kind}, (6 << 30, 6 << 30))
@@ -65,7 +65,7 @@ MAPPED = """
 import mmap, tempfile
 import numpy as np
 from inkwell_cast.engine.memory_watch import limit_single_requests
-from inkwell_cast.core.free_memory import anonymous
+from inkwell_cast.core.base.free_memory import anonymous
 import os
 limit_single_requests()
 whole = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")

@@ -3,7 +3,8 @@ import sqlite3
 
 import pytest
 
-from inkwell_cast.core.recipe import Recipe, Sheet
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.store import Store, bakes, meshes, pieces
 from inkwell_cast.store.database import connect
 

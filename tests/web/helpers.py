@@ -5,7 +5,7 @@ import time
 
 import numpy as np
 
-from inkwell_cast.core.packed import unpack
+from inkwell_cast.core.mesh.binary_message import unpack
 
 
 def baked(client, piece):

@@ -9,11 +9,12 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
 
-from inkwell_cast.core.bake import BakeMeshes, bake
+from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.formats import read_mesh, write_mesh
-from inkwell_cast.core.mesh import layer_of_corners
-from inkwell_cast.core.recipe import Recipe
-from inkwell_cast.core.transform import transformed
+from inkwell_cast.core.mesh.mesh import values_at_corners
+from inkwell_cast.core.mesh.transforms import transformed
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.recipe import Recipe
 
 from .browser import SLOW, full_bake, make_piece, model_picture, ready, set_size
 
@@ -147,7 +148,7 @@ def test_findings_turn_the_views_and_a_fix_is_undone(quiet: Page, server, ring_f
     page = quiet
     low = read_mesh(ring_files[0])
     uvs = low.uvs[0].at_corners() + np.float32(1)
-    write_mesh(tmp_path / "ring_low.glb", replace(low, uvs=(layer_of_corners(uvs),)))
+    write_mesh(tmp_path / "ring_low.glb", replace(low, uvs=(values_at_corners(uvs),)))
     make_piece(page, server, [tmp_path / "ring_low.glb", ring_files[1]])
     page.get_by_role("link", name="Meshes").click()
     page.get_by_text("UVs outside the tile").click(timeout=SLOW)

@@ -4,7 +4,7 @@ import pathlib
 import re
 
 from inkwell_cast.core.flaws import REGISTRY
-from inkwell_cast.core.flaws.checked import CAUSES
+from inkwell_cast.core.flaws.from_checks import CAUSES
 from inkwell_cast.core.formats import write_mesh
 from inkwell_cast.web.routes.guide import FOLDER
 

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 import pytest
 
-from inkwell_cast.core.receiver import READY, Receiver, read_receiver
+from inkwell_cast.core.settings.receivers import READY, Receiver, read_receiver
 
 from .helpers import baked, piece_id_of
 

@@ -7,7 +7,7 @@ import time
 import httpx
 import pytest
 
-from inkwell_cast.core.errors import InputProblem
+from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.store import bakes
 
 from .helpers import baked, piece_id_of

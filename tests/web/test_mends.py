@@ -7,7 +7,7 @@ import cv2
 import numpy as np
 import pytest
 
-from inkwell_cast.core.packed import unpack
+from inkwell_cast.core.mesh.binary_message import unpack
 
 from .helpers import baked, piece_id_of
 

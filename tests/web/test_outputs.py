@@ -6,7 +6,7 @@ import zipfile
 import cv2
 import numpy as np
 
-from inkwell_cast.core.packed import unpack_header
+from inkwell_cast.core.mesh.binary_message import unpack_header
 
 from .helpers import baked
 

@@ -16,12 +16,15 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page
 
-import inkwell_cast.core.bake as baking
-from inkwell_cast.core.assembly import BakeMeshes
+from inkwell_cast.core.bake import saving
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.bake.saving import save
 from inkwell_cast.core.formats import read_mesh, write_mesh
-from inkwell_cast.core.handoff import Finished, hand_off
-from inkwell_cast.core.handoff_settings import Handoff
-from inkwell_cast.core.recipe import Output
+from inkwell_cast.core.handoff.bake_on_disk import Finished
+from inkwell_cast.core.handoff.hand_off import hand_off
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.handoff import Handoff
+from inkwell_cast.core.settings.output import Output
 from inkwell_cast.demo import pieces
 
 TESTS = pathlib.Path(__file__).parent.parent
@@ -55,8 +58,8 @@ def hand_over(demo, folder):
     sheet = demo.recipe.sheet.model_copy(update={"samples": 4, "adaptive": False})
     division = demo.recipe.subdivision.model_copy(update={"levels": 3})  # a lighter GLB
     changes = {"output": Output(maps=maps), "sheet": sheet, "subdivision": division}
-    made = baking.bake(demo.recipe.model_copy(update=changes), meshes)
-    saved = made.save(folder / "bake", None, folder / "bake")
+    made = bake(demo.recipe.model_copy(update=changes), meshes)
+    saved = save(made, folder / "bake", None, folder / "bake")
     finished = Finished.of_folder("piece", saved, folder / "bake", folder / "bake")
     hand_off(finished, made.assembly, made.warm, Handoff(obj=False, cage=False), folder / "handed")
     write_mesh(folder / "sculpt.glb", made.high)
@@ -64,7 +67,7 @@ def hand_over(demo, folder):
 
 @pytest.mark.parametrize("demo", SOUND, ids=lambda demo: demo.title)
 def test_another_renderer_shows_the_sculpt_s_normals(page: Page, tmp_path, demo, monkeypatch):
-    monkeypatch.setattr(baking, "MEASURED", 0)  # flaws and coverage are not asked for here
+    monkeypatch.setattr(saving, "MEASURED", 0)  # flaws and coverage are not asked for here
     hand_over(demo, tmp_path)
     (tmp_path / "three").symlink_to(TESTS / "node_modules" / "three")
     (tmp_path / "renderer.html").symlink_to(TESTS / "web" / "renderer.html")

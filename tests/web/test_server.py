@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 import pytest
 
-from inkwell_cast.core.recipe import Recipe
+from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.engine.messages import Loaded, PartFacts
 from inkwell_cast.store import bakes
 from inkwell_cast.web.intake import role_by_name, safe_name

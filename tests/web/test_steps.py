@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.formats import read_mesh, write_mesh
-from inkwell_cast.core.mesh import layer_of_corners
+from inkwell_cast.core.mesh.mesh import values_at_corners
 from inkwell_cast.web.outline import paired_of
 
 from ..shapes import grid_mesh, plane, torus
@@ -178,7 +178,7 @@ def test_findings_are_listed_marked_and_fixed(client, workshop):
     uvs = low.uvs[0].at_corners() + np.float32(2)
     roles = {}
     with tempfile.TemporaryDirectory() as folder:
-        for mesh in (replace(low, uvs=(layer_of_corners(uvs),)), high):
+        for mesh in (replace(low, uvs=(values_at_corners(uvs),)), high):
             path = pathlib.Path(folder) / f"{mesh.name}.glb"
             write_mesh(path, mesh)
             answer = client.put("/uploads", params={"name": path.name}, content=path.read_bytes()).json()

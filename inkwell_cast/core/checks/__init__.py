@@ -3,28 +3,31 @@
 from collections.abc import Callable, Iterator
 from typing import Protocol
 
-from ..assembly import Assembly, BakeMeshes, Warm, assemble, undivided
-from ..errors import Cancelled
-from ..recipe import RAYLESS, Recipe
+from ..base.errors import Cancelled
+from ..piece.assembly import assemble, undivided
+from ..piece.piece import Assembly, BakeMeshes
+from ..piece.scene_cache import Warm
+from ..settings.recipe import Recipe
+from ..settings.staleness import RAYLESS
 from . import (
-    borders,
-    cages,
-    density,
-    doubles,
-    faceted,
+    cage_meshes,
+    doubled_vertices,
+    faceted_sculpt,
     hard_edges,
+    invalid_numbers,
+    missing_uvs,
     non_manifold,
-    numbers,
-    overlaps,
-    pairs,
-    place,
-    polygons,
-    reading,
-    stray,
-    stretch,
-    tiles,
+    not_triangulated,
+    open_borders,
+    overlapping_islands,
+    place_and_scale,
+    reading_notes,
+    straying_low,
+    texel_density,
+    unpaired,
     uv_area,
-    uvs,
+    uv_stretch,
+    uvs_outside_tile,
     winding,
 )
 from .finding import SEVERITIES, Finding, Inspected, Remedy, Severity, inspect
@@ -42,8 +45,8 @@ class Check(Protocol):
 REGISTRY: dict[str, Check] = {
     module.KEY: module
     for module in (
-        numbers, pairs, uvs, place, winding, cages, stray, overlaps, tiles, uv_area, hard_edges, faceted, doubles,
-        borders, non_manifold, polygons, density, stretch, reading,
+        invalid_numbers, unpaired, missing_uvs, place_and_scale, winding, cage_meshes, straying_low, overlapping_islands, uvs_outside_tile, uv_area, hard_edges, faceted_sculpt, doubled_vertices,
+        open_borders, non_manifold, not_triangulated, texel_density, uv_stretch, reading_notes,
     )
 }  # fmt: skip
 
@@ -69,7 +72,7 @@ def findings_of(assembly: Assembly, warm: Warm, cancel: Callable[[], bool] = lam
 
 def _found_in(assembly: Assembly, cancel: Callable[[], bool]) -> list[Finding]:
     piece = inspect(undivided(assembly))
-    found = [*numbers.find(piece)]
+    found = [*invalid_numbers.find(piece)]
     if not found:  # nothing else can be computed with such values
         for module in REGISTRY.values():
             if cancel():

@@ -4,14 +4,15 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
 
-from ..arrays import F32, I32, Any_, Bool
-from ..assembly import Assembly, low_part, take
-from ..edges import Edges, edges_of, islands_of, seams_of
-from ..local_settings import FixKind
-from ..marks import Marks, marks_of
-from ..mesh import Mesh
-from ..normals import with_normals
-from ..pairing import Part
+from ..base.array_types import F32, I32, Any_, Bool
+from ..mesh.adjacency import Edges, edges_of, islands_of, seams_of
+from ..mesh.marks import Marks, marks_of
+from ..mesh.mesh import Mesh
+from ..mesh.normals import with_normals
+from ..piece.assembly import low_part
+from ..piece.piece import Assembly, take
+from ..settings.files import FixKind
+from ..settings.pairing import Part
 
 Severity = Literal["blocking", "warning", "note"]
 SEVERITIES: tuple[Severity, ...] = ("blocking", "warning", "note")

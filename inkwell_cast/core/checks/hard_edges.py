@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ..edges import differs_across
+from ..mesh.adjacency import differs_across
 from .finding import Finding, Inspected, Remedy, plural
 
 KEY = "hard_edges"

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ..arrays import F32, F64
+from ..base.array_types import F32, F64
 from .finding import Finding, Inspected, Subject, plural
 
 KEY = "uv_area"

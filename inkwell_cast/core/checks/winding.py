@@ -10,9 +10,9 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from ..arrays import F64, I64, Bool
-from ..shells import MOST_SHELLS, place_in, shells_of, volume_of
-from ..spread import few_over
+from ..base.array_types import F64, I64, Bool
+from ..mesh.shells import MOST_SHELLS, place_in, shells_of, volume_of
+from ..mesh.surface_samples import few_over
 from .finding import Finding, Inspected, Remedy, Subject, plural
 
 KEY = "winding"

@@ -14,15 +14,24 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
-from ..arrays import F32, I64
+from ..base.array_types import F32, I64
+from ..cast.context import Context
 from ..checks import Finding
-from ..ground import Ground
-from ..marks import Marks
-from ..packed import pack, unpack, write_blocks
-from . import inside, leaning, missed, neighbour, other, seam, strained, wavy
-from .checked import flaw_of
-from .found import Flaw, Found, Spot
-from .seen import Seen, seen_of
+from ..mesh.binary_message import pack, unpack, write_blocks
+from ..mesh.marks import Marks
+from . import (
+    back_face,
+    leaning_detail,
+    missed,
+    neighbour_occlusion,
+    seam_break,
+    strained_gradient,
+    struck_another_part,
+    wavy_outline,
+)
+from .flaw import Flaw, Found, Spot
+from .from_checks import flaw_of
+from .texel_rows import Seen, seen_of
 
 __all__ = ["FLAW_MARKS", "REGISTRY", "Flaw", "Shown", "flaws_of", "marks_in", "write_marks"]
 
@@ -41,7 +50,16 @@ class Detector(Protocol):
     def find(self, seen: Seen) -> Found: ...
 
 
-DETECTORS = (missed, inside, other, leaning, seam, strained, wavy, neighbour)
+DETECTORS = (
+    missed,
+    back_face,
+    struck_another_part,
+    leaning_detail,
+    seam_break,
+    strained_gradient,
+    wavy_outline,
+    neighbour_occlusion,
+)
 REGISTRY: dict[str, Detector] = {module.KEY: module for module in DETECTORS}  # type: ignore[misc]
 
 
@@ -55,11 +73,11 @@ class Shown:
     on_low: bool = True
 
 
-def flaws_of(grounds: list[Ground], findings: list[Finding] | None = None) -> list[Shown]:
+def flaws_of(contexts: list[Context], findings: list[Finding] | None = None) -> list[Shown]:
     """The flaws on all sheets of a bake, the worst first, with those that checks before a bake can tell."""
     found: list[Shown] = []
-    for ground in grounds:
-        seen = seen_of(ground)
+    for context in contexts:
+        seen = seen_of(context)
         for detector in REGISTRY.values():
             if len(seen.x):
                 found += _regions(seen, detector)
@@ -88,7 +106,7 @@ def _regions(seen: Seen, detector: Detector) -> list[Shown]:
         return []
     thinned = max(1, -(-len(found.rows) // MOST_ROWS))
     kept = np.arange(len(found.rows))[::thinned]
-    objects = seen.ground.low.mesh.objects[seen.ground.low.triangles[seen.triangle[found.rows[kept]]]]
+    objects = seen.context.low.mesh.objects[seen.context.low.triangles[seen.triangle[found.rows[kept]]]]
     regions = list[I64]()
     for part in np.unique(objects):
         own = kept[objects == part]
@@ -111,7 +129,7 @@ def _shown(seen: Seen, detector: Detector, found: Found, own: I64, thinned: int)
     area = seen.size[rows].astype(np.float64) ** 2
     low, high = seen.place[rows].min(axis=0), seen.place[rows].max(axis=0)
     x, y, z = ((low + high) / 2).tolist()
-    part = seen.ground.assembly.keys[seen.ground.low.mesh.objects[seen.ground.low.triangles[seen.triangle[rows[0]]]]]
+    part = seen.context.assembly.keys[seen.context.low.mesh.objects[seen.context.low.triangles[seen.triangle[rows[0]]]]]
     told = found.tell(own)
     cause, title = told.cause or detector.KEY, told.title or detector.TITLE
     spot = Spot(title, part, (x, y, z), float(np.linalg.norm(high - low) / 2), seen.place[rows])
@@ -128,7 +146,7 @@ def _squares(seen: Seen, rows: I64) -> tuple[F32, F32]:
     """Two triangles over each texel, on the low and on the sheet, an even choice of the rows."""
     if len(rows) > MOST_MARKS // 2:
         rows = rows[np.linspace(0, len(rows) - 1, MOST_MARKS // 2).astype(np.int64)]
-    grid = seen.ground.low.grid
+    grid = seen.context.low.grid
     x, y, half = seen.x[rows] + 0.5, seen.y[rows] + 0.5, seen.step / 2
     around = np.array([[-1, -1], [1, -1], [1, 1], [-1, -1], [1, 1], [-1, 1]]) * half
     texel = np.stack([x, y], axis=1)[:, None] + around  # (M, 6, 2)
@@ -140,7 +158,7 @@ def _squares(seen: Seen, rows: I64) -> tuple[F32, F32]:
     d = texel - a[:, None]
     b1 = (d[..., 0] * v[:, None, 1] - d[..., 1] * v[:, None, 0]) / whole
     b2 = (u[:, None, 0] * d[..., 1] - u[:, None, 1] * d[..., 0]) / whole
-    points = seen.ground.rays.points[seen.triangle[rows]].astype(np.float64)
+    points = seen.context.rays.points[seen.triangle[rows]].astype(np.float64)
     b = np.stack([1 - b1 - b2, b1, b2], axis=2)
     placed, laid = np.einsum("mkc,mcd->mkd", b, points).reshape(-1, 3, 3), uvs.reshape(-1, 3, 2)
     facing = np.cross(placed[:, 1] - placed[:, 0], placed[:, 2] - placed[:, 0])

@@ -5,14 +5,14 @@ from collections.abc import Callable
 import numba
 import numpy as np
 
-from ..arrays import I64
-from ..embree import hit_along
-from ..local_settings import Mend
-from ..occluders import occluders_on
-from ..rays import make_ray
-from . import mending
-from .found import Found, Spot, Told, length
-from .seen import Seen
+from ..base.array_types import I64
+from ..cast.occluders import occluders_on
+from ..rays.embree import hit_along
+from ..rays.ray import make_ray
+from ..settings.mends import Mend
+from . import offered_mends
+from .flaw import Found, Spot, Told, length
+from .texel_rows import Seen
 
 KEY, TITLE = "missed", "Missed"
 OUTSIDE = "outside", "Sculpt outside the cage"  # cause and title where only the reach falls short
@@ -25,28 +25,28 @@ ROOM = 1.05  # a mended reach goes a little farther than the sculpt
 def find(seen: Seen) -> Found:
     """Texels none of whose samples struck; what is said follows from how far off the sculpt lies along their rays."""
     rows = np.flatnonzero(seen.struck == 0)
-    ground, beyond = seen.ground, BEYOND * seen.ground.assembly.low.diagonal
+    context, beyond = seen.context, BEYOND * seen.context.assembly.low.diagonal
     above, below, turned = (np.full(len(rows), UNUSED) for _ in range(3))
     struck = np.full(len(rows), -1, np.int64)
     _farther(
-        seen.triangle[rows], seen.b[rows], *ground.rays.arrays, ground.rays.pair, ground.sculpt.tracers,
-        occluders_on(ground, "all").tracers, beyond, above, below, turned, struck,
-        ground.sculpt.first,
+        seen.triangle[rows], seen.b[rows], *context.rays.arrays, context.rays.pair, context.sculpt.tracers,
+        occluders_on(context, "all").tracers, beyond, above, below, turned, struck,
+        context.sculpt.first,
     )  # fmt: skip
 
     def pocket(outward: float, inward: float) -> Callable[[Spot], list[Mend]]:
-        return lambda spot: [mending.pocket(ground.assembly, spot, (outward, inward))]
+        return lambda spot: [offered_mends.pocket(context.assembly, spot, (outward, inward))]
 
     def tell(chosen: I64) -> Told:
         up, down = above[chosen], below[chosen]
         high, deep, away = up < UNUSED, down < UNUSED, turned[chosen] < UNUSED
         if away.mean() >= 0.5:
             off = length(abs(float(np.median(turned[chosen][away]))))
-            keys = ground.sculpt.keys_of(struck[chosen][away])
+            keys = context.sculpt.keys_of(struck[chosen][away])
             return Told(
                 f"The sculpt lies within reach here, {off} from the low, but its faces look inward.",
                 "Turn its winding over.",
-                lambda spot: [mending.fix(spot, "Turn the faces over", "flip_winding", keys)],
+                lambda spot: [offered_mends.fix(spot, "Turn the faces over", "flip_winding", keys)],
                 "back", "Struck a back face",
             )  # fmt: skip
         outward, inward = float(seen.outward[rows[chosen]].max()), float(seen.inward[rows[chosen]].max())
@@ -67,7 +67,7 @@ def find(seen: Seen) -> Found:
         return Told(
             f"There is no sculpt along these rays, up to {length(beyond)} beyond the reach.",
             "Close the sculpt here, fill the place in, or take the low away; where a hole is meant, bake the opacity.",
-            lambda spot: [mending.heal(spot)],
+            lambda spot: [offered_mends.heal(spot)],
         )
 
     return Found(rows, np.full(len(rows), ERROR), tell)

@@ -13,14 +13,14 @@ from typing import Protocol
 import numba
 import numpy as np
 
-from .. import texture
-from ..arrays import Bool
-from ..errors import InputProblem
-from ..mesh import Layer, Mesh
-from ..transform import one_name_each
+from ..base.array_types import Bool
+from ..base.errors import InputProblem
+from ..mesh import textures
+from ..mesh.mesh import CornerValues, Mesh
+from ..mesh.transforms import one_name_each
 from . import fbx, gltf, obj, ply, stl, usd
-from .budget import Budget
-from .companions import companions_of
+from .files_beside import companions_of
+from .reading_budget import Budget
 
 
 class Format(Protocol):
@@ -37,7 +37,7 @@ MODULES: tuple[Format, ...] = (obj, ply, stl, gltf, fbx, usd)  # type: ignore[as
 REGISTRY: dict[str, Format] = {suffix: module for module in MODULES for suffix in module.SUFFIXES}
 WRITERS: dict[str, Writer] = {".obj": obj, ".ply": ply, ".glb": gltf}
 LONGEST_NAME = 200
-COMPANIONS = (".mtl", ".bin", *texture.SUFFIXES)  # files that belong to a mesh and lie beside it
+COMPANIONS = (".mtl", ".bin", *textures.SUFFIXES)  # files that belong to a mesh and lie beside it
 
 
 def read_mesh(
@@ -94,7 +94,7 @@ def _with_usable_colors(mesh: Mesh, budget: Budget) -> Mesh:
         return mesh
     budget.note(f"{int(bad.any(axis=1).sum()):,} vertex colours are no numbers, or below 0; they are taken as grey.")
     grey = np.where(np.arange(values.shape[1]) == 3, np.float32(1), np.float32(0.5))
-    return replace(mesh, colors=Layer(np.where(bad, grey, values).astype(np.float32), mesh.colors.corners))
+    return replace(mesh, colors=CornerValues(np.where(bad, grey, values).astype(np.float32), mesh.colors.corners))
 
 
 def format_of(path: pathlib.PurePath) -> Format:

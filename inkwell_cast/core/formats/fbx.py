@@ -12,12 +12,12 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import F32, F64
-from ..errors import InputProblem
-from ..mesh import Layer, Mesh, merge
-from ..transform import one_name_each, transformed
-from .budget import Budget
-from .isolated import read_in_child
+from ..base.array_types import F32, F64
+from ..base.errors import InputProblem
+from ..mesh.mesh import CornerValues, Mesh, merge
+from ..mesh.transforms import one_name_each, transformed
+from .child_process import read_in_child
+from .reading_budget import Budget
 
 SUFFIXES = (".fbx",)
 _HELPERS = "_$AssimpFbx$_"  # the library adds nodes for pivots under such names
@@ -109,13 +109,13 @@ def _part(path: pathlib.Path, scene: Any, mesh: Any, name: str, matrix: F64) -> 
     widths = mesh.num_uv_components if isinstance(mesh.num_uv_components, (list, tuple)) else [2] * 8
     for channel, values in enumerate(mesh.texcoords or []):
         width = len(np.array(values, np.float32)) // max(len(positions), 1) or widths[channel]
-        uvs.append(Layer(_rows(values, np.float32, width)[:, :2].copy(), triangles))
+        uvs.append(CornerValues(_rows(values, np.float32, width)[:, :2].copy(), triangles))
     colors = [_rows(values, np.float32, 4) for values in mesh.colors or [] if len(values)]
     material = scene.materials[mesh.material_index] if scene.materials else {}
     color = (material.get("COLOR_DIFFUSE") or [0.5, 0.5, 0.5])[:3]
     made = Mesh(
-        path.name, positions, triangles, normals=Layer(normals, triangles) if normals is not None else None,
-        uvs=tuple(uvs), colors=Layer(colors[0], triangles) if colors else None, color_space="srgb",
+        path.name, positions, triangles, normals=CornerValues(normals, triangles) if normals is not None else None,
+        uvs=tuple(uvs), colors=CornerValues(colors[0], triangles) if colors else None, color_space="srgb",
         object_names=(name,),
         material_names=(str(material.get("NAME", "")),), material_colors=np.array([color], np.float32),
     )  # fmt: skip

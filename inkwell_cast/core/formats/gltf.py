@@ -18,14 +18,14 @@ from urllib.parse import unquote
 import numba
 import numpy as np
 
-from .. import texture as texturing
-from ..arrays import F32, F64, I32, U8, Any_
-from ..errors import InputProblem
-from ..mesh import Layer, Mesh, merge
-from ..texture import Texture
-from ..transform import one_name_each, transformed
-from .budget import Budget
-from .gltf_write import BIN_CHUNK, JSON_CHUNK, MAGIC, write
+from ..base.array_types import F32, F64, I32, U8, Any_
+from ..base.errors import InputProblem
+from ..mesh import textures
+from ..mesh.mesh import CornerValues, Mesh, merge
+from ..mesh.textures import Texture
+from ..mesh.transforms import one_name_each, transformed
+from .glb_writer import BIN_CHUNK, JSON_CHUNK, MAGIC, write
+from .reading_budget import Budget
 
 __all__ = ["SUFFIXES", "read", "write"]
 
@@ -307,20 +307,20 @@ def _primitive(file: _File, primitive: dict[str, Any], name: str, matrix: F64) -
 
     normals = rows("NORMAL", 3) if "NORMAL" in attributes else None
     tangents = rows("TANGENT", 4) if "TANGENT" in attributes else None
-    uvs: list[Layer] = []
+    uvs: list[CornerValues] = []
     while f"TEXCOORD_{len(uvs)}" in attributes:
         uv = rows(f"TEXCOORD_{len(uvs)}", 2)[:, :2]
         uv[:, 1] = 1 - uv[:, 1]
-        uvs.append(Layer(uv, triangles))
+        uvs.append(CornerValues(uv, triangles))
     colors = None
     if "COLOR_0" in attributes:
         rgba = rows("COLOR_0", 3)[:, :4]
-        colors = Layer(np.pad(rgba, ((0, 0), (0, 4 - rgba.shape[1])), constant_values=1), triangles)
+        colors = CornerValues(np.pad(rgba, ((0, 0), (0, 4 - rgba.shape[1])), constant_values=1), triangles)
     material, color, texture = _material(file, primitive.get("material"))
     made = Mesh(
         file.path.name, positions[:, :3], triangles,
-        normals=Layer(normals[:, :3], triangles) if normals is not None else None,
-        uvs=tuple(uvs), tangents=Layer(tangents, triangles) if tangents is not None else None, colors=colors,
+        normals=CornerValues(normals[:, :3], triangles) if normals is not None else None,
+        uvs=tuple(uvs), tangents=CornerValues(tangents, triangles) if tangents is not None else None, colors=colors,
         object_names=(name,), material_names=(material,), material_colors=np.array([color], np.float32),
         textures=(texture,),
     )  # fmt: skip
@@ -384,7 +384,7 @@ def _texture(file: _File, worn: dict[str, Any], tint: tuple[float, ...]) -> Text
     elif uri.startswith("data:"):
         data = np.frombuffer(base64.b64decode(uri.partition(",")[2]), np.uint8)
     else:
-        data = texturing.beside(file.path, unquote(uri))
+        data = textures.beside(file.path, unquote(uri))
     if data is None:
         return None
     moved = worn.get("extensions", {}).get("KHR_texture_transform", {})
@@ -392,4 +392,4 @@ def _texture(file: _File, worn: dict[str, Any], tint: tuple[float, ...]) -> Text
     c, s = math.cos(angle), math.sin(angle)
     turned = (wide * c, tall * s, float(x), -wide * s, tall * c, float(y))
     channel = int(moved.get("texCoord", worn.get("texCoord", 0)))
-    return texturing.texture_of(name, data, channel=channel, turned=turned, tint=tint)
+    return textures.texture_of(name, data, channel=channel, turned=turned, tint=tint)

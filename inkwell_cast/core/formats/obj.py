@@ -13,16 +13,16 @@ from typing import TextIO
 import numba
 import numpy as np
 
-from .. import texture as texturing
-from ..arrays import F32, I32, I64, U8
-from ..errors import InputProblem
-from ..mesh import NO_VALUE, Layer, Mesh
-from ..polygons import corner_rows, triangulate
-from ..texture import Texture
-from ..vertex_colors import colors_in
-from .budget import Budget
-from .companions import picture_in
-from .text import decoded, is_space, read_number
+from ..base.array_types import F32, I32, I64, U8
+from ..base.errors import InputProblem
+from ..mesh import textures
+from ..mesh.mesh import NO_VALUE, CornerValues, Mesh
+from ..mesh.textures import Texture
+from ..mesh.triangulation import corner_rows, triangulate
+from ..mesh.vertex_colors import colors_in
+from .files_beside import picture_in
+from .numbers_in_text import decoded, is_space, read_number
+from .reading_budget import Budget
 
 SUFFIXES = (".obj",)
 V, VT, VN, FACE, NAME, OTHER = 1, 2, 3, 4, 5, 0
@@ -273,13 +273,13 @@ def _assemble(
     colors = None
     if colored:
         rgba = np.concatenate([points[:, 3:], np.ones((len(points), 1), np.float32)], axis=1)
-        colors = Layer(rgba, triangles)
+        colors = CornerValues(rgba, triangles)
     return Mesh(
         path.name,
         positions,
         triangles,
-        normals=Layer(normals, corner_rows(corners[:, 2], picks)) if len(normals) else None,
-        uvs=(Layer(uvs, corner_rows(corners[:, 1], picks)),) if len(uvs) else (),
+        normals=CornerValues(normals, corner_rows(corners[:, 2], picks)) if len(normals) else None,
+        uvs=(CornerValues(uvs, corner_rows(corners[:, 1], picks)),) if len(uvs) else (),
         colors=colors,
         polygons=faces.astype(np.int32) if len(faces) > len(sizes) else None,
         objects=objects[faces],
@@ -325,7 +325,7 @@ def _materials(
 
     A texture (map_Kd) takes the colour's place; options before its name are passed over.
     """
-    colors, textures = np.full((len(names), 3), 0.5, np.float32), list[Texture | None]([None] * len(names))
+    colors, worn = np.full((len(names), 3), 0.5, np.float32), list[Texture | None]([None] * len(names))
     row = {name: n for n, name in enumerate(names)}
     for library in dict.fromkeys(libraries):
         beside = path.parent / pathlib.PurePath(library.replace("\\", "/")).name
@@ -345,10 +345,10 @@ def _materials(
                     colors[row[current]] = rgb
             elif word == "map_Kd" and current in row and rest.strip():
                 name = picture_in(rest)
-                data = texturing.beside(path, name)
+                data = textures.beside(path, name)
                 if data is not None:
-                    textures[row[current]] = texturing.texture_of(name, data)
-    return colors, tuple(textures)
+                    worn[row[current]] = textures.texture_of(name, data)
+    return colors, tuple(worn)
 
 
 def write(path: pathlib.Path, mesh: Mesh) -> None:

@@ -10,13 +10,13 @@ from dataclasses import dataclass, field
 import numba
 import numpy as np
 
-from ..arrays import F32, U8, Any_
-from ..errors import InputProblem
-from ..mesh import Layer, Mesh, layer_of_corners
-from ..polygons import corner_rows, triangulate
-from ..vertex_colors import colors_in
-from .budget import Budget
-from .text import is_space, read_all, read_number
+from ..base.array_types import F32, U8, Any_
+from ..base.errors import InputProblem
+from ..mesh.mesh import CornerValues, Mesh, values_at_corners
+from ..mesh.triangulation import corner_rows, triangulate
+from ..mesh.vertex_colors import colors_in
+from .numbers_in_text import is_space, read_all, read_number
+from .reading_budget import Budget
 
 SUFFIXES = (".ply",)
 TYPES = {
@@ -77,7 +77,9 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
         budget.take(faces=int(np.maximum(counts.astype(np.int64) - 3, 0).sum()))
         picks, polygons = triangulate(counts.astype(np.int64), indices.astype(np.int64), positions)
         triangles = corner_rows(indices, picks)
-    normals = Layer(_columns(vertex, ("nx", "ny", "nz")), triangles) if {"nx", "ny", "nz"} <= set(vertex) else None
+    normals = (
+        CornerValues(_columns(vertex, ("nx", "ny", "nz")), triangles) if {"nx", "ny", "nz"} <= set(vertex) else None
+    )
     return Mesh(
         path.name, positions, triangles, normals=normals, uvs=_uvs(path, vertex, face or {}, counts, picks, triangles),
         colors=_colors(vertex, triangles), color_space="srgb", object_names=("",),
@@ -362,18 +364,18 @@ def _copy_rows(rows, out):  # type: ignore[no-untyped-def]
 
 def _uvs(
     path: pathlib.Path, vertex: Body, face: Body, counts: Any_, picks: Any_ | None, triangles: Any_
-) -> tuple[Layer, ...]:
-    found = [Layer(_columns(vertex, names), triangles) for names in UV_NAMES if set(names) <= set(vertex)]
+) -> tuple[CornerValues, ...]:
+    found = [CornerValues(_columns(vertex, names), triangles) for names in UV_NAMES if set(names) <= set(vertex)]
     if "texcoord" in face:
         lengths, values = face["texcoord"]
         if (lengths == 2 * counts).all():
             rows = np.asarray(values, np.float32).reshape(-1, 2)
             corners = rows if picks is None else rows[picks.reshape(-1)]
-            found.insert(0, layer_of_corners(corners.reshape(-1, 3, 2)))
+            found.insert(0, values_at_corners(corners.reshape(-1, 3, 2)))
     return tuple(found)
 
 
-def _colors(vertex: Body, triangles: Any_) -> Layer | None:
+def _colors(vertex: Body, triangles: Any_) -> CornerValues | None:
     if not set(COLOR_NAMES[:3]) <= set(vertex):
         return None
     rgba = np.ones((len(vertex["red"]), 4), np.float32)
@@ -381,7 +383,7 @@ def _colors(vertex: Body, triangles: Any_) -> Layer | None:
         if name in vertex:
             column = np.asarray(vertex[name])
             rgba[:, k] = column / np.iinfo(column.dtype).max if column.dtype.kind in "iu" else column
-    return Layer(rgba, triangles)
+    return CornerValues(rgba, triangles)
 
 
 def write(path: pathlib.Path, mesh: Mesh, form: str = "binary_little_endian") -> None:

@@ -9,12 +9,12 @@ import re
 
 import numpy as np
 
-from ..arrays import F32, I32, U8
-from ..errors import InputProblem
-from ..mesh import Mesh
-from ..normals import weld
-from .budget import Budget
-from .text import decoded, read_all
+from ..base.array_types import F32, I32, U8
+from ..base.errors import InputProblem
+from ..mesh.mesh import Mesh
+from ..mesh.normals import weld
+from .numbers_in_text import decoded, read_all
+from .reading_budget import Budget
 
 SUFFIXES = (".stl",)
 _ROW = np.dtype([("normal", "<f4", (3,)), ("corners", "<f4", (3, 3)), ("spare", "<u2")])

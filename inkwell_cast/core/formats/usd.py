@@ -13,13 +13,13 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import F32, I32, I64, Any_
-from ..errors import InputProblem
-from ..mesh import Layer, Mesh, merge
-from ..polygons import triangulate
-from ..transform import one_name_each, transformed
-from .budget import Budget
-from .isolated import read_in_child
+from ..base.array_types import F32, I32, I64, Any_
+from ..base.errors import InputProblem
+from ..mesh.mesh import CornerValues, Mesh, merge
+from ..mesh.transforms import one_name_each, transformed
+from ..mesh.triangulation import triangulate
+from .child_process import read_in_child
+from .reading_budget import Budget
 
 SUFFIXES = (".usd", ".usda", ".usdc", ".usdz")
 
@@ -150,14 +150,14 @@ def _part(path: pathlib.Path, mesh: Any, name: str, budget: Budget) -> Mesh | No
         picks = picks[:, ::-1].copy()
     triangles = corners[picks].astype(np.int32)
 
-    def layer(values: Any_, interpolation: str, width: int) -> Layer | None:
+    def layer(values: Any_, interpolation: str, width: int) -> CornerValues | None:
         rows = np.array(values, np.float32).reshape(-1, values.shape[1])[:, :width]
         places: dict[str, Any_] = {
             "faceVarying": picks, "vertex": triangles, "varying": triangles,
             "uniform": np.repeat(faces[:, None], 3, axis=1), "constant": np.zeros_like(triangles),
         }  # fmt: skip
         place: I32 = places[interpolation].astype(np.int32)
-        return Layer(np.ascontiguousarray(rows), place) if len(rows) > place.max(initial=-1) else None
+        return CornerValues(np.ascontiguousarray(rows), place) if len(rows) > place.max(initial=-1) else None
 
     normals, uvs, colors = None, [], None
     if mesh.GetNormalsAttr().Get():

@@ -4,15 +4,15 @@ import datetime
 import pathlib
 from dataclasses import dataclass
 
-from ..errors import InputProblem
-from ..handoff_settings import Handoff, Pack
+from ..bake.manifest import MapFile, SheetFacts
+from ..base.errors import InputProblem
 from ..images import SUFFIXES
-from ..manifest import MapFile, SheetFacts
 from ..maps import REGISTRY
-from ..recipe import Recipe
-from .names import Named, check_pattern, named_all
-from .packing import needed
-from .place import refuse_taken
+from ..settings.handoff import Handoff, Pack
+from ..settings.recipe import Recipe
+from .channel_packing import needed
+from .file_names import Named, check_pattern, named_all
+from .whole_or_nothing import refuse_taken
 
 MESHES = {"glb": ("low", ".glb"), "obj": ("low", ".obj"), "cage": ("cage", ".obj")}
 

@@ -8,15 +8,15 @@ import cv2
 import jinja2
 import numpy as np
 
+from ..bake.manifest import MapFile
 from ..images import png
 from ..images.png import dequantise
-from ..manifest import MapFile
-from ..recipe import Recipe
-from .finished import Finished
-from .packing import packed
+from ..settings.recipe import Recipe
+from .bake_on_disk import Finished
+from .channel_packing import packed
 
 if TYPE_CHECKING:
-    from . import HandedManifest
+    from .hand_off import HandedManifest
 
 SIDE = 300  # texels of a picture on the page
 

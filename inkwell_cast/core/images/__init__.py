@@ -3,8 +3,8 @@
 import pathlib
 from types import ModuleType
 
-from ..arrays import F32, U8, U16
-from ..errors import InputProblem
+from ..base.array_types import F32, U8, U16
+from ..base.errors import InputProblem
 from . import exr, jpeg, png, tga, tiff
 from .size import refuse_too_large
 

@@ -5,8 +5,8 @@ import pathlib
 import numpy as np
 import OpenEXR
 
-from ..arrays import F32, Any_
-from ..errors import InputProblem
+from ..base.array_types import F32, Any_
+from ..base.errors import InputProblem
 
 
 def write(path: pathlib.Path, values: Any_) -> None:

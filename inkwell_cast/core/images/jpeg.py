@@ -4,7 +4,7 @@ import pathlib
 
 from PIL import Image
 
-from ..arrays import U8
+from ..base.array_types import U8
 from .tga import read_rgb
 
 

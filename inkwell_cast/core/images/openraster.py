@@ -7,13 +7,13 @@ from xml.etree import ElementTree
 
 import cv2
 
-from ..arrays import U8, Any_
-from .stack import Layer, Stack, merged
+from ..base.array_types import U8, Any_
+from .layer_stack import PictureLayer, Stack, merged
 
 THUMBNAIL = 256
 
 
-def write(path: pathlib.Path, content: list[Stack | Layer]) -> None:
+def write(path: pathlib.Path, content: list[Stack | PictureLayer]) -> None:
     """Write stacks and layers of one size, the topmost first."""
     whole = merged(content)
     height, width = whole.shape[:2]
@@ -23,9 +23,9 @@ def write(path: pathlib.Path, content: list[Stack | Layer]) -> None:
     )
     root = ElementTree.Element("image", {"version": "0.0.6", "w": str(width), "h": str(height)})
     stack = ElementTree.SubElement(root, "stack")
-    layers: list[Layer] = []
+    layers: list[PictureLayer] = []
     for entry in content:
-        if isinstance(entry, Layer):
+        if isinstance(entry, PictureLayer):
             _add(stack, entry, layers)
             continue
         inner = ElementTree.SubElement(stack, "stack", {"name": entry.name, "isolation": "isolate"})
@@ -42,7 +42,7 @@ def write(path: pathlib.Path, content: list[Stack | Layer]) -> None:
         archive.writestr("Thumbnails/thumbnail.png", _png(small))
 
 
-def _add(stack: ElementTree.Element, layer: Layer, layers: list[Layer]) -> None:
+def _add(stack: ElementTree.Element, layer: PictureLayer, layers: list[PictureLayer]) -> None:
     given = {"name": layer.name, "src": _place(len(layers)), "x": "0", "y": "0", "opacity": "1.0"}
     ElementTree.SubElement(stack, "layer", given | {"visibility": "visible", "composite-op": "svg:src-over"})
     layers.append(layer)

@@ -10,9 +10,9 @@ import cv2
 import numba
 import numpy as np
 
-from ..arrays import F32, U8, U16
-from ..errors import InputProblem
-from ..sampling import hashed
+from ..base.array_types import F32, U8, U16
+from ..base.errors import InputProblem
+from ..base.sampling_sequence import hashed
 
 
 def quantise(image: F32, depth: int, dither: bool = False, out: U8 | U16 | None = None) -> U8 | U16:

@@ -6,15 +6,15 @@ from PIL import Image
 from psd_tools import PSDImage
 from psd_tools.api.layers import Group
 
-from ..arrays import U8
-from .stack import Layer, Stack, merged
+from ..base.array_types import U8
+from .layer_stack import PictureLayer, Stack, merged
 
 
-def write(path: pathlib.Path, content: list[Stack | Layer]) -> None:
+def write(path: pathlib.Path, content: list[Stack | PictureLayer]) -> None:
     """Write stacks and layers of one size, the topmost first; alpha becomes the mask of its layer."""
     file = PSDImage.frompil(_picture(merged(content)[..., :3]))
     for entry in reversed(content):  # the library adds on top
-        if isinstance(entry, Layer):
+        if isinstance(entry, PictureLayer):
             _add(file, entry)
             continue
         group = file.create_group(name="folder")
@@ -25,7 +25,7 @@ def write(path: pathlib.Path, content: list[Stack | Layer]) -> None:
     file.save(path)
 
 
-def _add(parent: PSDImage | Group, layer: Layer) -> None:
+def _add(parent: PSDImage | Group, layer: PictureLayer) -> None:
     image = layer.make()
     made = parent.create_pixel_layer(_picture(image[..., :3]), name="layer")
     made.name = layer.name  # names that are not Latin are taken here only

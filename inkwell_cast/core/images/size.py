@@ -6,8 +6,8 @@ import warnings
 
 from PIL import Image
 
-from ..errors import InputProblem
-from ..free_memory import free
+from ..base.errors import InputProblem
+from ..base.free_memory import free
 
 LONGEST_SIDE = 16384
 BYTES = 40  # of a pixel while it is decoded, turned into numbers and written again

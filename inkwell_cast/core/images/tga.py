@@ -5,8 +5,8 @@ import pathlib
 import numpy as np
 from PIL import Image, UnidentifiedImageError
 
-from ..arrays import U8
-from ..errors import InputProblem
+from ..base.array_types import U8
+from ..base.errors import InputProblem
 
 
 def write(path: pathlib.Path, steps: U8) -> None:

@@ -5,8 +5,8 @@ import pathlib
 import numpy as np
 import tifffile
 
-from ..arrays import F32, U8, U16
-from ..errors import InputProblem
+from ..base.array_types import F32, U8, U16
+from ..base.errors import InputProblem
 
 
 def write(path: pathlib.Path, values: U8 | U16 | F32) -> None:

@@ -1,59 +1,46 @@
-"""The maps, one module each, all with the same functions; adding one is a file and a line here.
+"""The maps, one module each, all with the same names; adding one is a file here and its name in `settings.map_names`.
 
-A map module has `KEY`, `LABEL`, `REASON`, `RAW` (the layer of `gather` that it is made from, "" for the cast alone),
-`GROUP` (its settings in the recipe, "" for none), `SPACE` ("linear", or "sRGB" for pictures of colours), `BACKGROUND`
-(a value for each channel, beyond the padding) and `derive(ground, raw)`, which casts no ray. A map of normals also has
-`read_back(image, ground)`: the object-space normals that a receiver gets from the written picture.
+A map module has `KEY`, `LABEL`, `REASON`, `GROUP` (its settings in the recipe, "" for none), `SPACE` ("linear", or
+"sRGB" for pictures of colours), `BACKGROUND` (a value for each channel, beyond the padding), `LAYER` (the name of the
+layer that it is made from, "" for the cast alone) and `derive(context, layer)`, which casts no ray. A map of normals
+also has `read_back(image, context)`: the object-space normals that a receiver gets from the written picture.
+
+The module that gathers a layer has the functions of `layer.Layer` too, or an object with them, `GATHERS`.
 """
 
-from typing import Protocol, runtime_checkable
+import importlib
+from typing import Any, Protocol, runtime_checkable
 
-from ..arrays import F32, Any_
-from ..ground import Ground
-from . import (
-    bent,
-    cavity,
-    color,
-    curvature,
-    displacement,
-    floaters,
-    height,
-    ids,
-    normal,
-    normal_object,
-    occlusion,
-    opacity,
-    position,
-    sheet_occlusion,
-    straightening,
-    thickness,
-)
+from ..base.array_types import F32, Any_
+from ..cast.context import Context
+from ..settings.map_names import MAPS
 from .derived import Derived
+from .layer import Layer
 
-__all__ = ["REGISTRY", "Derived", "Map", "ReadsNormals"]
+__all__ = ["LAYERS", "REGISTRY", "Derived", "Map", "ReadsNormals"]
 
 
 class Map(Protocol):
     KEY: str
     LABEL: str
     REASON: str
-    RAW: str
+    LAYER: str
     GROUP: str
     SPACE: str
     BACKGROUND: tuple[float, ...]
 
-    def derive(self, ground: Ground, raw: Any_ | None) -> Derived: ...
+    def derive(self, context: Context, layer: Any_ | None) -> Derived: ...
 
 
 @runtime_checkable
 class ReadsNormals(Protocol):
-    def read_back(self, image: F32, ground: Ground) -> F32: ...
+    def read_back(self, image: F32, context: Context) -> F32: ...
 
 
-REGISTRY: dict[str, Map] = {
-    module.KEY: module
-    for module in (
-        normal, normal_object, bent, occlusion, floaters, sheet_occlusion, curvature, cavity, height,
-        displacement, thickness, position, ids, color, opacity, straightening,
-    )
-}  # type: ignore[misc] # fmt: skip
+_modules: list[Any] = [importlib.import_module(f".{name}", __name__) for name in MAPS]
+REGISTRY: dict[str, Map] = {module.KEY: module for module in _modules}
+LAYERS: dict[str, Layer] = {
+    module.LAYER: getattr(module, "GATHERS", module)
+    for module in _modules
+    if hasattr(module, "GATHERS") or hasattr(module, "gather")
+}

@@ -1,18 +1,19 @@
 """Cavity: dark in grooves and creases, as fine as the sculpt."""
 
-from ..arrays import Any_
-from ..ground import Ground
-from .curvature import PERCENTILE
+from ..base.array_types import Any_
+from ..cast.context import Context
+from .curvature import PERCENTILE, Curvature
 from .derived import Derived, one_sided
 
 KEY, LABEL = "cavity", "Cavity"
 REASON = "Grooves and creases alone, as fine as the sculpt, dark on white."
-RAW, GROUP, SPACE = "cavity", "cavity", "linear"
+LAYER, GROUP, SPACE = "cavity", "cavity", "linear"
 BACKGROUND = (1.0,)
+GATHERS = Curvature("cavity")
 
 
-def derive(ground: Ground, raw: Any_ | None) -> Derived:
+def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 1) float32: 1 less the concave part of the finest curvature over what is full."""
-    assert raw is not None
-    image, facts = one_sided(-raw[..., 0], ground.cast.struck, ground.recipe.cavity.strength, PERCENTILE)
-    return Derived(1 - image, facts | {"black": facts["white"], "white": 0.0, "unit": "1 / scene unit"}, raw.copy)
+    assert layer is not None
+    image, facts = one_sided(-layer[..., 0], context.cast.struck, context.recipe.cavity.strength, PERCENTILE)
+    return Derived(1 - image, facts | {"black": facts["white"], "white": 0.0, "unit": "1 / scene unit"}, layer.copy)

@@ -1,20 +1,165 @@
-"""Carried colour: the sculpt's textures, vertex colours or those of its materials, stored as sRGB."""
+"""Carried colour: the sculpt's textures, else its vertex colours, else those of its materials.
 
+The layer holds linear RGB from 0 to 1; the picture is stored as sRGB.
+"""
+
+from dataclasses import dataclass
+
+import numba
 import numpy as np
 
-from ..arrays import Any_
-from ..ground import Ground
-from ..room import in_bands
-from ..srgb import to_srgb
+from ..base.array_types import F32, F64, I32, U8, Any_
+from ..base.color_space import to_linear, to_srgb
+from ..base.disk_arrays import in_bands
+from ..base.errors import InputProblem
+from ..cast.context import Context
+from ..cast.hits import Hits
+from ..mesh.mesh import NO_VALUE, Mesh
+from ..settings.recipe import Recipe
 from .derived import Derived
+from .hits_of_tile import Cancel, Progress, mean_of_corners, over_tiles, tile_box, weights_at
 
 KEY, LABEL = "color", "Colour"
 REASON = "The sculpt's textures, else its vertex colours, else those of its materials."
-RAW, GROUP, SPACE = "color", "", "sRGB"
+LAYER, GROUP, SPACE = "color", "", "sRGB"
 BACKGROUND = (0.0, 0.0, 0.0)
 
 
-def derive(ground: Ground, raw: Any_ | None) -> Derived:
+def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 3) float32, encoded for storage; see `srgb`."""
-    assert raw is not None
-    return Derived(in_bands(lambda rows: to_srgb(np.clip(rows, 0, 1)), raw, 3), exact=lambda: np.clip(raw, 0, 1))
+    assert layer is not None
+    return Derived(in_bands(lambda rows: to_srgb(np.clip(rows, 0, 1)), layer, 3), exact=lambda: np.clip(layer, 0, 1))
+
+
+CHANNELS, KIND = 3, np.float32
+
+
+@dataclass(frozen=True, slots=True)
+class _Worn:
+    """The textures of a sculpt.
+
+    table (M, 12) float64, a row a material: the first pixel, width and height (0 for none), the six numbers of
+    `Texture.turned`, its tint; pixels (N, 3) uint8; uv (K, 2) float32, v from the bottom, and rows (T, 3) int32 of it.
+    """
+
+    table: F64
+    pixels: U8
+    uv: F32
+    rows: I32
+
+
+def depends(recipe: Recipe) -> object:
+    return ()
+
+
+def cost(recipe: Recipe) -> float:
+    return 0.1
+
+
+def prepare(context: Context) -> tuple[F32, I32, _Worn | None]:
+    """Values (N, 3) and the row of each corner (T, 3) for what wears no texture, and the textures."""
+    mesh = context.sculpt.mesh
+    own = np.repeat(mesh.materials[:, None], 3, axis=1).astype(np.int32)
+    worn = _worn(mesh)
+    if mesh.colors is None:
+        return np.ascontiguousarray(mesh.material_colors), own, worn
+    count = len(mesh.colors.values)
+    rows = np.where(mesh.colors.corners < 0, own + count, mesh.colors.corners).astype(np.int32)
+    return np.concatenate([mesh.colors.values[:, :3], mesh.material_colors]).astype(np.float32), rows, worn
+
+
+def _worn(mesh: Mesh) -> _Worn | None:
+    table, pictures, first = np.zeros((len(mesh.textures), 12)), [np.zeros((1, 3), np.uint8)], 1
+    channel = np.zeros(len(mesh.textures), np.int64)
+    for n, texture in enumerate(mesh.textures):
+        if texture is None:
+            continue
+        if texture.channel >= len(mesh.uvs):
+            raise InputProblem(
+                mesh.name, f"Its texture {texture.name} is laid out by UV channel {texture.channel}, which it has not.",
+                "Export the sculpt with its UVs.",
+            )  # fmt: skip
+        pixels = texture.pixels()
+        table[n] = first, pixels.shape[1], pixels.shape[0], *texture.turned, *texture.tint
+        pictures.append(pixels.reshape(-1, 3))
+        first += len(pictures[-1])
+        channel[n] = texture.channel
+    if first == 1:
+        return None
+    starts = np.cumsum([0, *[len(uv.values) for uv in mesh.uvs]])
+    corners = np.full((len(mesh.triangles), 3), NO_VALUE, np.int32)
+    for c, uv in enumerate(mesh.uvs):
+        here = channel[mesh.materials] == c
+        corners[here] = np.where(uv.corners[here] < 0, NO_VALUE, uv.corners[here] + starts[c])
+    return _Worn(table, np.concatenate(pictures), np.concatenate([uv.values for uv in mesh.uvs]), corners)
+
+
+def gather(
+    context: Context, hits: Hits, ready: tuple[F32, I32, _Worn | None], out: Any_, progress: Progress, cancelled: Cancel
+) -> None:
+    values, corners, worn = ready
+    if worn is None:
+        over_tiles(hits, context.low.grid, mean_of_corners, (values, corners, out), progress, cancelled)
+        return
+    light = to_linear(np.arange(256, dtype=np.float32) / np.float32(255))
+    arguments = (
+        values, corners, context.sculpt.mesh.materials, worn.table, worn.pixels, worn.uv, worn.rows, light, out
+    )  # fmt: skip
+    over_tiles(hits, context.low.grid, _mean_of_textures, arguments, progress, cancelled)
+
+
+@numba.njit(cache=True, nogil=True)
+def _mean_of_textures(  # type: ignore[no-untyped-def]
+    tiles, starts, triangle, uv, across, width, height, side, values, corners, materials, table, pixels, places, rows,
+    light, out,
+):  # fmt: skip
+    found = np.zeros(3)
+    for k in range(len(tiles)):
+        x0, y0, columns, tall = tile_box(tiles[k], across, width, height)
+        for y in range(tall):
+            for x in range(columns):
+                count = 0
+                for j in range(side):
+                    for i in range(side):
+                        n = starts[k] + (y * side + j) * columns * side + x * side + i
+                        t = triangle[n]
+                        if t < 0:
+                            continue
+                        b0, b1, b2 = weights_at(uv, n)
+                        count += 1
+                        picture = table[materials[t]]
+                        if picture[1] > 0 and rows[t, 0] >= 0 and rows[t, 1] >= 0 and rows[t, 2] >= 0:
+                            p, q, r = places[rows[t, 0]], places[rows[t, 1]], places[rows[t, 2]]
+                            _look_up(
+                                b0 * p[0] + b1 * q[0] + b2 * r[0], 1 - (b0 * p[1] + b1 * q[1] + b2 * r[1]),
+                                picture, pixels, light, found,
+                            )  # fmt: skip
+                        else:
+                            for c in range(3):
+                                found[c] = (
+                                    b0 * values[corners[t, 0], c]
+                                    + b1 * values[corners[t, 1], c]
+                                    + b2 * values[corners[t, 2], c]
+                                )
+                        for c in range(3):
+                            out[y0 + y, x0 + x, c] += np.float32(found[c])
+                if count:
+                    for c in range(3):
+                        out[y0 + y, x0 + x, c] /= count
+
+
+@numba.njit(cache=True, nogil=True)
+def _look_up(u, v, picture, pixels, light, found):  # type: ignore[no-untyped-def]
+    """The light of a texture at u and v from its top left, between its four nearest pixels."""
+    first, width, height = np.int64(picture[0]), np.int64(picture[1]), np.int64(picture[2])
+    x = (picture[3] * u + picture[4] * v + picture[5]) * width - 0.5
+    y = (picture[6] * u + picture[7] * v + picture[8]) * height - 0.5
+    left, top = np.int64(np.floor(x)), np.int64(np.floor(y))
+    x, y = x - left, y - top
+    found[:] = 0
+    for j in range(2):
+        for i in range(2):
+            n = first + ((top + j) % height) * width + (left + i) % width
+            weight = (x if i else 1 - x) * (y if j else 1 - y)
+            for c in range(3):
+                found[c] += weight * light[pixels[n, c]] * picture[9 + c]

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import F32, Any_
+from ..base.array_types import F32, Any_
 
 BINS = 61
 

@@ -1,32 +1,60 @@
-"""Displacement: how far each place of the low moves along its normal, the first step of a two-step relief."""
+"""Displacement: how far each place of the low moves along its normal, the first step of a two-step relief.
+
+The sculpt's large forms become a displacement of the low, on which the other maps are then baked. Every vertex of the
+(subdivided) low moves along its averaged normal. How far is the least-squares fit to the sculpt's height over an even
+spread of places on the low, sum (b · o - h)^2, b being a place's barycentrics, with a little stiffness between
+neighbours that carries the fit over places where no ray struck. So the displacement holds just what the low can carry
+at its density, and is one number a vertex: it opens no crack at UV seams.
+"""
+
+from collections.abc import Callable
+from dataclasses import replace
 
 import numba
 import numpy as np
+from scipy.sparse import csr_array, diags_array
+from scipy.sparse.linalg import cg
 
-from ..arrays import Any_
-from ..ground import Ground
-from ..sheet import texel_barycentrics
+from ..base.array_types import F32, F64, I64, Any_
+from ..base.errors import InputProblem
+from ..base.threads import in_batches
+from ..cage.cage import pockets_of, reaches
+from ..cage.fit import cage_of
+from ..cast.context import Context
+from ..mesh.adjacency import differs_across, edges_of, shaded
+from ..mesh.mesh import Mesh, corner_positions, values_at_corners
+from ..mesh.normals import averaged, vertices
+from ..mesh.subdivision import SAME_NORMAL
+from ..mesh.surface_samples import few_over
+from ..piece.piece import Assembly, Relief
+from ..piece.scene_cache import Warm
+from ..piece.sculpt import Sculpt
+from ..rays.embree import hit_along
+from ..rays.modifiers.special import nothing_special
+from ..rays.ray import make_ray, rays_through
+from ..settings.staleness import RAYLESS
+from ..uv.rasterise import texel_barycentrics
 from .derived import Derived, signed
 
 KEY, LABEL = "displacement", "Displacement"
 REASON = "The large forms move the subdivided low; the other maps are baked onto what that gives."
-RAW, GROUP, SPACE = "", "displacement", "linear"
+LAYER, GROUP, SPACE = "", "displacement", "linear"
 BACKGROUND = (0.5,)
 
 
-def derive(ground: Ground, raw: Any_ | None) -> Derived:
+def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 1) float32: 0.5 + d / (2 d_max).
 
     Facts: d_max in scene units; the low's subdivision and triangles; mean and 95th percentile of the distance along the
     rays to the sculpt, from the low and from the displaced low.
     """
-    relief, low, cast = ground.assembly.relief, ground.low, ground.cast
+    relief, low, cast = context.assembly.relief, context.low, context.cast
     assert relief is not None
     values, g = np.zeros(cast.covered.shape, np.float32), low.grid
     own = np.ascontiguousarray(relief.offsets[low.triangles])
     _interpolate(cast.low_triangle, cast.sample, g.corners, g.side, g.shift, own, values)
-    image, facts = signed(values, cast.covered, ground.recipe.displacement.range, 100.0)
-    how = ground.recipe.subdivision
+    image, facts = signed(values, cast.covered, context.recipe.displacement.range, 100.0)
+    how = context.recipe.subdivision
     facts |= {
         "unit": "scene units", "scheme": how.scheme, "levels": how.levels if how.scheme != "none" else 0,
         "triangles": relief.triangles, "distance_before": list(relief.before), "distance_after": list(relief.after),
@@ -44,3 +72,95 @@ def _interpolate(low_triangle, sample, corners, side, shift, own, out):  # type:
             if t >= 0:
                 b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
                 out[y, x] = b0 * own[t, 0] + b1 * own[t, 1] + b2 * own[t, 2]
+
+
+A_VERTEX, LEAST, MOST = 16, 100_000, 4_000_000  # places
+STIFFNESS = 0.01  # of a vertex's own weight
+CLOSE = 1e-7
+
+
+# settings that the displacement does not follow, besides those that no ray heeds
+UNHEEDED = {"sheet", "sizes"}
+
+
+def displaced(assembly: Assembly, warm: Warm, tell: Callable[[float], None] = lambda share: None) -> Assembly:
+    """The assembly with its low moved onto the sculpt's large forms, if the recipe has a displacement; else as it is.
+
+    Raises InputProblem where no ray strikes the sculpt, and what `tell(share)` raises.
+    """
+    if "displacement" not in assembly.recipe.output.maps or not assembly.paired.pairs:
+        return assembly
+    sculpt = warm.sculpt(assembly)
+    given = assembly.recipe.model_dump_json(exclude=RAYLESS | UNHEEDED)
+    key = f"{given} {assembly.digest()} {sculpt.serial}"
+    low, relief = warm.once("relief", key, lambda: _displaced(assembly, sculpt, warm, tell))
+    return replace(assembly, low=low, relief=relief)
+
+
+def _displaced(
+    assembly: Assembly, sculpt: Sculpt, warm: Warm, tell: Callable[[float], None]
+) -> tuple[Mesh, Relief]:  # fmt: skip
+    low, along = assembly.low, averaged(assembly.low)
+    lengths = np.linalg.norm(cage_of(assembly, warm, tell).corners, axis=2, keepdims=True)
+    points, (_, inward) = corner_positions(low), reaches(assembly)
+    count = len(low.triangles)
+    special = replace(nothing_special(count, len(assembly.paired.pairs)), pockets=pockets_of(assembly))
+    rays = rays_through(points, np.asarray(along * lengths, np.float32), inward, assembly.low_pair, special)
+    edges = edges_of(low)
+    _, place = np.unique(edges.ids.reshape(-1), return_inverse=True)
+    ids = place.reshape(-1, 3)
+    many = int(ids.max()) + 1
+    owner, b = few_over(points.astype(np.float64), int(np.clip(A_VERTEX * many, LEAST, MOST)))
+    height = np.empty(len(owner), np.float32)
+
+    def work(i: int, j: int) -> None:
+        _heights(owner[i:j], b[i:j], height[i:j], *rays.arrays, rays.pair, sculpt.tracers)
+
+    in_batches(len(owner), work, tell)
+    struck = np.isfinite(height)
+    if not struck.any():
+        raise InputProblem(
+            "The displacement", "No ray from the low strikes the sculpt.", "Raise the reach on the Cage step."
+        )
+    offsets = _fitted(ids, many, owner[struck], b[struck], height[struck].astype(np.float64))
+    left = np.abs(height[struck] - np.einsum("nk,nk->n", b[struck], offsets[ids[owner[struck]]]))
+    own = np.asarray(offsets[ids], np.float32)
+    positions, triangles, _ = vertices(low)
+    moved = positions.copy()
+    moved[triangles] = positions[triangles] + along * own[..., None]
+    hard = np.zeros(ids.shape, bool)
+    if low.normals is not None:
+        hard = differs_across(low.normals.at_corners(), edges, SAME_NORMAL)
+    made = replace(low, positions=moved, triangles=triangles)
+    made = replace(made, normals=values_at_corners(shaded(made, edges, hard, False)), tangents=None)
+    return made, Relief(own, count, _spread_of(np.abs(height[struck])), _spread_of(left))
+
+
+def _spread_of(distances: F32 | F64) -> tuple[float, float]:
+    return float(distances.mean()), float(np.percentile(distances, 95))
+
+
+def _fitted(ids: I64, many: int, owner: I64, b: F64, height: F64) -> F64:
+    """The offsets (V,) at vertices that come nearest to the heights (N,) at barycentrics b (N, 3) of triangles."""
+    rows = np.repeat(np.arange(len(owner)), 3)
+    places = csr_array((b.reshape(-1), (rows, ids[owner].reshape(-1))), shape=(len(owner), many))
+    ends = np.concatenate([ids[:, [0, 1]], ids[:, [1, 2]], ids[:, [2, 0]]])
+    links = csr_array((np.ones(len(ends)), (ends[:, 0], ends[:, 1])), shape=(many, many))
+    links = ((links + links.T) > 0).astype(np.float64)
+    weight = (places.T @ places).tocsr()
+    stiff = STIFFNESS * max(float(weight.diagonal().mean()), 1e-30)
+    system = weight + stiff / 6 * (diags_array(links.sum(axis=1)) - links)
+    jacobi = diags_array(1 / np.maximum(system.diagonal(), 1e-30))
+    found, _ = cg(system, places.T @ height, rtol=CLOSE, maxiter=2000, M=jacobi)
+    return np.asarray(found)
+
+
+@numba.njit(cache=True, nogil=True)
+def _heights(triangle, b, height, points, offsets, inward, special, pair, tracers):  # type: ignore[no-untyped-def]
+    """How far each ray's hit stands off the low, positive outside; not a number where it strikes nothing."""
+    for i in range(len(triangle)):
+        t = triangle[i]
+        ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
+        ox, oy, oz, dx, dy, dz, out, far = ray
+        length, _, _, hit = hit_along(tracers[pair[t], 0], tracers[pair[t], 1], ox, oy, oz, dx, dy, dz, far)
+        height[i] = out - length if hit >= 0 else np.nan

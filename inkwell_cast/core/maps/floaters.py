@@ -1,18 +1,49 @@
-"""What floaters hide, as a layer of its own: multiplied onto the occlusion they shade too."""
+"""The shade of floaters alone, which the occlusion leaves out; multiplied onto that map they shade too."""
 
-from ..arrays import Any_
-from ..ground import Ground
+import numpy as np
+
+from ..base.array_types import Any_
+from ..cast.context import Context
+from ..cast.hits import Hits
+from ..cast.occluders import Occluders, occluders_on
+from ..settings.recipe import Recipe
+from . import occlusion
 from .derived import Derived
+from .hits_of_tile import Cancel, Progress
 
 KEY, LABEL = "floaters", "Occlusion of floaters"
 REASON = "What floaters alone would hide of the sky; the other occlusion leaves them out."
-RAW, GROUP, SPACE = "floaters", "occlusion", "linear"
+LAYER, GROUP, SPACE = "floaters", "occlusion", "linear"
 BACKGROUND = (1.0,)
 
 
-def derive(ground: Ground, raw: Any_ | None) -> Derived:
+def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 1) float32: the share that floaters leave free; white where nothing was struck. Facts: their number."""
-    assert raw is not None
-    free = 1 - raw
-    free[ground.cast.struck == 0] = 1
-    return Derived(free, {"floaters": sum(len(pair.floats) for pair in ground.assembly.paired.pairs)})
+    assert layer is not None
+    free = 1 - layer
+    free[context.cast.struck == 0] = 1
+    return Derived(free, {"floaters": sum(len(pair.floats) for pair in context.assembly.paired.pairs)})
+
+
+CHANNELS, KIND = 1, np.float32
+
+
+def depends(recipe: Recipe) -> object:
+    return recipe.occlusion.model_dump(exclude={"denoise", "occluders"})
+
+
+def cost(recipe: Recipe) -> float:
+    return recipe.occlusion.rays / recipe.sheet.samples
+
+
+def prepare(context: Context) -> Occluders | None:
+    """The floaters of every pair; None where there are none."""
+    floats = any(pair.floats for pair in context.assembly.paired.pairs)
+    return occluders_on(context, "floaters") if floats else None
+
+
+def gather(
+    context: Context, hits: Hits, ready: Occluders | None, out: Any_, progress: Progress, cancelled: Cancel
+) -> None:
+    if ready is not None:
+        occlusion.look_around(context, hits, "floaters", ready, out, progress, cancelled)

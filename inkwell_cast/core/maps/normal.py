@@ -3,31 +3,31 @@
 import numba
 import numpy as np
 
-from ..arrays import F32, Any_
-from ..basis import form_of, frame, to_object, to_tangent
-from ..cast import Cast
-from ..ground import Ground
-from ..low import Low
-from ..recipe import Basis
-from ..sheet import texel_barycentrics
+from ..base.array_types import F32, Any_
+from ..cast.context import Context
+from ..cast.hits import Cast
+from ..piece.low_on_sheet import Low
+from ..settings.basis import Basis
+from ..tangent.frame import form_of, frame, to_object, to_tangent
+from ..uv.rasterise import texel_barycentrics
 from .derived import Derived
 
 KEY = "normal"
 LABEL = "Normal"
 REASON = "The sculpt's normals in the low's tangent basis."
-RAW, GROUP, SPACE = "", "", "linear"
+LAYER, GROUP, SPACE = "", "", "linear"
 BACKGROUND = (0.5, 0.5, 1.0)  # what the sheet shows beyond the padding
 
 
-def derive(ground: Ground, raw: Any_ | None) -> Derived:
+def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 3) float32: 0.5 x + 0.5; texels that missed the sculpt keep the low's own normal."""
-    cast = ground.cast
-    return Derived(encoded(cast, ground.low, ground.recipe.basis, cast.normal, cast.struck))
+    cast = context.cast
+    return Derived(encoded(cast, context.low, context.recipe.basis, cast.normal, cast.struck))
 
 
-def read_back(image: F32, ground: Ground) -> F32:
+def read_back(image: F32, context: Context) -> F32:
     """Object-space unit normals (H, W, 3) float32 that a receiver computes from the stored values; overwrites them."""
-    return decoded(ground.cast, ground.low, ground.recipe.basis, image)
+    return decoded(context.cast, context.low, context.recipe.basis, image)
 
 
 def encoded(cast: Cast, low: Low, basis: Basis, normals: F32, struck: Any_) -> F32:

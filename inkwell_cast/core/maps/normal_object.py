@@ -3,28 +3,28 @@
 import numba
 import numpy as np
 
-from ..arrays import F32, Any_
-from ..ground import Ground
-from ..sheet import texel_barycentrics
+from ..base.array_types import F32, Any_
+from ..cast.context import Context
+from ..uv.rasterise import texel_barycentrics
 from .derived import Derived
 
 KEY = "normal_object"
 LABEL = "Normal, object"
 REASON = "The sculpt's normals in the axes of the file; for what does not deform."
-RAW, GROUP, SPACE = "", "", "linear"
+LAYER, GROUP, SPACE = "", "", "linear"
 BACKGROUND = (0.5, 0.5, 0.5)  # what the sheet shows beyond the padding
 
 
-def derive(ground: Ground, raw: Any_ | None) -> Derived:
+def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 3) float32: 0.5 n + 0.5 of the unit normal; texels that missed keep the low's own normal."""
-    cast, low = ground.cast, ground.low
+    cast, low = context.cast, context.low
     out = np.zeros(cast.normal.shape, np.float32)
     g = low.grid
     _encode(cast.low_triangle, cast.sample, cast.struck, cast.normal, g.corners, g.side, g.shift, low.normals, out)
     return Derived(out)
 
 
-def read_back(image: F32, ground: Ground) -> F32:
+def read_back(image: F32, context: Context) -> F32:
     """Object-space unit normals (H, W, 3) float32 from the stored values; overwrites them."""
     _decode(image)
     return image

@@ -2,19 +2,19 @@
 
 import numpy as np
 
-from ..arrays import Any_
-from ..ground import Ground
+from ..base.array_types import Any_
+from ..cast.context import Context
 from .derived import Derived
 
 KEY, LABEL = "opacity", "Opacity"
 REASON = "White where rays strike the sculpt, black where they pass it by."
-RAW, GROUP, SPACE = "", "", "linear"
+LAYER, GROUP, SPACE = "", "", "linear"
 BACKGROUND = (0.0,)
 
 
-def derive(ground: Ground, raw: Any_ | None) -> Derived:
+def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 1) float32: the share of a texel's samples on the low that struck. Facts: the mean over the islands."""
-    covered, struck = ground.cast.covered, ground.cast.struck
+    covered, struck = context.cast.covered, context.cast.struck
     share = struck / np.maximum(covered, 1).astype(np.float32)
     whole = float(share[covered > 0].mean()) if covered.any() else 1.0
     return Derived(share[..., None].astype(np.float32), {"open_share": 1 - whole})

@@ -1,27 +1,30 @@
-"""Position gradient: where a texel's hit lies in the box around the sculpt."""
+"""Position gradient: where the mean place of a texel's hits lies in the box around the sculpt."""
 
 import numpy as np
 
-from ..arrays import F32, Any_
-from ..ground import Ground
-from ..mesh import Mesh
-from ..room import in_bands
+from ..base.array_types import F32, Any_
+from ..base.disk_arrays import in_bands
+from ..cast.context import Context
+from ..cast.hits import Hits
+from ..mesh.mesh import Mesh
+from ..settings.recipe import Recipe
 from .derived import Derived
+from .hits_of_tile import Cancel, Progress, mean_of_corners, over_tiles
 
 KEY, LABEL = "position", "Position"
 REASON = "Where in the sculpt's box a texel lies: x, y and z as red, green and blue."
-RAW, GROUP, SPACE = "position", "", "linear"
+LAYER, GROUP, SPACE = "position", "", "linear"
 BACKGROUND = (0.0, 0.0, 0.0)
 
 
-def derive(ground: Ground, raw: Any_ | None) -> Derived:
+def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 3) float32: (p - corner) / size. Facts: the box, scene units."""
-    assert raw is not None
-    low, high = ground.warm.once("box", str(ground.sculpt.serial), lambda: _box(ground.sculpt.mesh))
+    assert layer is not None
+    low, high = context.warm.once("box", str(context.sculpt.serial), lambda: _box(context.sculpt.mesh))
     size = np.maximum(high - low, 1e-30)
-    image = in_bands(lambda rows: np.clip((rows - low) / size, 0, 1), raw, 3)
-    image[ground.cast.struck == 0] = 0
-    return Derived(image, {"black": low.tolist(), "white": high.tolist(), "unit": "scene units"}, raw.copy)
+    image = in_bands(lambda rows: np.clip((rows - low) / size, 0, 1), layer, 3)
+    image[context.cast.struck == 0] = 0
+    return Derived(image, {"black": low.tolist(), "white": high.tolist(), "unit": "scene units"}, layer.copy)
 
 
 def _box(mesh: Mesh) -> tuple[F32, F32]:
@@ -30,3 +33,23 @@ def _box(mesh: Mesh) -> tuple[F32, F32]:
     used[mesh.triangles] = True
     points = mesh.positions[used]
     return points.min(axis=0), points.max(axis=0)
+
+
+CHANNELS, KIND = 3, np.float32
+
+
+def depends(recipe: Recipe) -> object:
+    return ()
+
+
+def cost(recipe: Recipe) -> float:
+    return 0.1
+
+
+def prepare(context: Context) -> None:
+    return None
+
+
+def gather(context: Context, hits: Hits, ready: None, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+    mesh = context.sculpt.mesh
+    over_tiles(hits, context.low.grid, mean_of_corners, (mesh.positions, mesh.triangles, out), progress, cancelled)

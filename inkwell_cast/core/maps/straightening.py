@@ -3,29 +3,29 @@
 import numba
 import numpy as np
 
-from ..arrays import Any_
-from ..ground import Ground
-from ..sheet import texel_barycentrics
-from ..special import straight_at
+from ..base.array_types import Any_
+from ..cast.context import Context
+from ..rays.modifiers.special import straight_at
+from ..uv.rasterise import texel_barycentrics
 from .derived import Derived
 
 KEY, LABEL = "straightening", "Straightening"
 REASON = "White where rays are turned wholly to their face; can be painted over and given back in the step Cage."
-RAW, GROUP, SPACE = "", "", "linear"
+LAYER, GROUP, SPACE = "", "", "linear"
 BACKGROUND = (0.0,)
 
 
-def derive(ground: Ground, raw: Any_ | None) -> Derived:
+def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 1) float32 at each texel's nearest sample. Facts: the mean over the islands."""
-    cast, grid, out = ground.cast, ground.low.grid, np.zeros(ground.cast.covered.shape, np.float32)
+    cast, grid, out = context.cast, context.low.grid, np.zeros(context.cast.covered.shape, np.float32)
     _weights(
         cast.low_triangle,
         cast.sample,
         grid.corners,
         grid.side,
         grid.shift,
-        ground.rays.points,
-        ground.rays.special,
+        context.rays.points,
+        context.rays.special,
         out,
     )
     on = cast.covered > 0

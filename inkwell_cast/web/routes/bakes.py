@@ -13,10 +13,10 @@ from fastapi import APIRouter, Request
 from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, JSONResponse, Response
 
-from ...core.arrays import Any_
+from ...core.bake.manifest import MapFile
+from ...core.base.array_types import Any_
 from ...core.images import png
-from ...core.likeness import MISSED, OFF, degrees, heat
-from ...core.manifest import MapFile
+from ...core.review.likeness import MISSED, OFF, degrees, heat
 from ...store.bakes import BakeRecord
 from ..outline import LIKENESS
 from ..pages import bake_facts, render, workshop

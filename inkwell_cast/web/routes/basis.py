@@ -9,10 +9,10 @@ import cv2
 from fastapi import APIRouter, Request, UploadFile
 from starlette.responses import Response
 
-from ...core.basis_sample import sample
-from ...core.errors import InputProblem
-from ...core.mix import MIXES
-from ...core.recipe import Basis
+from ...core.base.errors import InputProblem
+from ...core.handoff.mix import MIXES
+from ...core.settings.basis import Basis
+from ...core.tangent.swatch import sample
 from ...engine.messages import Mix
 from ..intake import safe_name
 from ..pages import workshop

@@ -3,7 +3,7 @@
 from fastapi import APIRouter, Request
 from starlette.responses import Response
 
-from ...core.errors import InputProblem
+from ...core.base.errors import InputProblem
 from ..pages import render, workshop
 
 router = APIRouter(prefix="/batches")

@@ -8,22 +8,22 @@ from pydantic import BaseModel, ValidationError
 from starlette.exceptions import HTTPException
 from starlette.responses import Response
 
-from ...core import editing
-from ...core.arrays import F32
-from ...core.coverage import Coverage, round_up
-from ...core.errors import InputProblem
-from ...core.local_settings import Stroke
-from ...core.packed import pack
-from ...core.recipe import Recipe, refusals
-from ...core.section import Along
-from ...core.straighten import stored_picture
+from ...core.base.array_types import F32
+from ...core.base.errors import InputProblem
+from ...core.cage.coverage import Coverage, round_up
+from ...core.cage.straightening import stored_picture
+from ...core.mesh.binary_message import pack
+from ...core.review.section import Along
+from ...core.settings import editing
+from ...core.settings.recipe import Recipe, refusals
+from ...core.settings.regions import Stroke
 from ..outline import with_reach
 from ..pages import render, workshop
 from .meshes import marked
 from .piece import change, changed, context
 
 
-class Place(BaseModel):
+class PointOnLow(BaseModel):
     """A place on the low, scene units."""
 
     x: float
@@ -126,7 +126,7 @@ async def section(
 
 
 @router.post("/pockets")
-async def add_pocket(request: Request, piece_id: int, place: Place) -> Response:
+async def add_pocket(request: Request, piece_id: int, place: PointOnLow) -> Response:
     """A pocket where the model was clicked."""
     change(request, piece_id, "Add a pocket", lambda r: editing.add_pocket(r, (place.x, place.y, place.z)), True)
     return changed(request, piece_id, "cage", "cage-changed")

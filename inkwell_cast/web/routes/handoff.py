@@ -13,18 +13,18 @@ from fastapi import APIRouter, Request
 from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, JSONResponse, Response
 
-from ...core import editing
-from ...core.errors import InputProblem
-from ...core.handoff.names import TOKENS
-from ...core.handoff.packing import packed
-from ...core.handoff.place import Taken
+from ...core.bake.manifest import SheetFacts
+from ...core.base.errors import InputProblem
+from ...core.handoff.channel_packing import packed
+from ...core.handoff.file_names import TOKENS
 from ...core.handoff.plan import example, missing, plan
-from ...core.handoff_settings import CHANNELS, Pack
+from ...core.handoff.whole_or_nothing import Taken
 from ...core.images import png
-from ...core.manifest import SheetFacts
-from ...core.receiver import READY, Receiver, read_receiver, schema
-from ...core.recipe import Recipe
-from ...engine import JobFailed
+from ...core.settings import editing
+from ...core.settings.handoff import CHANNELS, Pack
+from ...core.settings.receivers import READY, Receiver, read_receiver, schema
+from ...core.settings.recipe import Recipe
+from ...engine.engine import JobFailed
 from ..pages import render, small_body, workshop
 from .meshes import file_stem
 from .piece import change, changed, context, extend

@@ -6,10 +6,10 @@ from typing import Any
 from fastapi import APIRouter, Request
 from starlette.responses import JSONResponse, Response
 
-from ...core import library as libraries
-from ...core.errors import InputProblem
-from ...core.library import Library, read_library
-from ...core.recipe import Recipe
+from ...core.base.errors import InputProblem
+from ...core.settings import material_library
+from ...core.settings.material_library import Library, read_library
+from ...core.settings.recipe import Recipe
 from ..pages import small_body, workshop
 from .meshes import file_stem
 from .piece import change, changed, context, extend
@@ -54,7 +54,7 @@ def _edit(request: Request, piece_id: int, words: str, edit: Callable[[Library],
 @router.post("/materials")
 async def add(request: Request, piece_id: int) -> Response:
     name = str((await request.form()).get("name", "")).strip()
-    return _edit(request, piece_id, f"Material {name}", lambda own: libraries.with_material(own, name))
+    return _edit(request, piece_id, f"Material {name}", lambda own: material_library.with_material(own, name))
 
 
 @router.post("/change")
@@ -65,12 +65,12 @@ async def change_material(request: Request, piece_id: int) -> Response:
 
     def edit(own: Library) -> Library:
         if "to" in form:
-            return libraries.changed(own, name, name=form["to"].strip())
+            return material_library.changed(own, name, name=form["to"].strip())
         if "id_color" in form:
-            return libraries.changed(own, name, id_color=form["id_color"])
+            return material_library.changed(own, name, id_color=form["id_color"])
         material = own.find(name)
         colors = dict(material.colors) if material else {}
-        return libraries.changed(own, name, colors=colors | {form.get("channel", ""): form.get("color", "")})
+        return material_library.changed(own, name, colors=colors | {form.get("channel", ""): form.get("color", "")})
 
     return _edit(request, piece_id, f"Material {name}", edit)
 
@@ -78,7 +78,7 @@ async def change_material(request: Request, piece_id: int) -> Response:
 @router.post("/out")
 async def out(request: Request, piece_id: int) -> Response:
     name = str((await request.form()).get("name", ""))
-    return _edit(request, piece_id, f"Material {name} out", lambda own: libraries.without(own, name))
+    return _edit(request, piece_id, f"Material {name} out", lambda own: material_library.without(own, name))
 
 
 @router.post("/channels")
@@ -87,7 +87,7 @@ async def channels(request: Request, piece_id: int) -> Response:
     given = [part.strip() for part in str((await request.form()).get("channels", "")).split(",") if part.strip()]
     if not given:
         raise InputProblem("Channels", "None is named.", "Name at least one, such as Colour.")
-    return _edit(request, piece_id, "Channels", lambda own: libraries.with_channels(own, given))
+    return _edit(request, piece_id, "Channels", lambda own: material_library.with_channels(own, given))
 
 
 @router.post("/assign")
@@ -95,7 +95,10 @@ async def assign(request: Request, piece_id: int) -> Response:
     form = {key: str(value) for key, value in (await request.form()).items()}
     kind, name, material = (form.get(key, "") for key in ("kind", "name", "material"))
     return _edit(
-        request, piece_id, f"{name}: {material or 'none'}", lambda own: libraries.assign(own, kind, name, material)
+        request,
+        piece_id,
+        f"{name}: {material or 'none'}",
+        lambda own: material_library.assign(own, kind, name, material),
     )
 
 
@@ -103,7 +106,7 @@ async def assign(request: Request, piece_id: int) -> Response:
 async def take(request: Request, piece_id: int, name: str) -> Response:
     """Lay a library from a JSON file, the request's body, into that of the piece."""
     more = read_library(await small_body(request, name, "a library’s file"), name)
-    _edit(request, piece_id, f"Library {name}", lambda own: libraries.join(own, more))
+    _edit(request, piece_id, f"Library {name}", lambda own: material_library.join(own, more))
     return JSONResponse({"materials": len(more.materials)})
 
 

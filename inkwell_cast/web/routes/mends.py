@@ -8,11 +8,12 @@ from fastapi import APIRouter, Form, Request
 from starlette.exceptions import HTTPException
 from starlette.responses import Response
 
-from ...core.errors import InputProblem
+from ...core.base.errors import InputProblem
 from ...core.flaws import FLAW_MARKS, Flaw, marks_in
-from ...core.local_settings import Crease, Directions, Heal, Mend, Patch
-from ...core.mends import add_mend, switched, without_mend
-from ...core.recipe import Recipe
+from ...core.settings.mends import Mend
+from ...core.settings.mends_overlay import add_mend, switched, without_mend
+from ...core.settings.recipe import Recipe
+from ...core.settings.regions import Crease, Directions, Heal, Patch
 from ...store.bakes import BakeRecord
 from ..pages import called, render, workshop
 from .bakes import bake_of, picture_of

@@ -8,14 +8,15 @@ from pydantic import BaseModel
 from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, JSONResponse, Response
 
-from ...core import editing
+from ...core.base.errors import InputProblem
 from ...core.checks import Finding
-from ...core.errors import InputProblem
+from ...core.checks.apply_remedy import apply
 from ...core.formats import WRITERS
-from ...core.marks import Marks
-from ...core.packed import pack
-from ...core.pairing import Pair, Part
-from ...engine import JobFailed
+from ...core.mesh.binary_message import pack
+from ...core.mesh.marks import Marks
+from ...core.settings import editing
+from ...core.settings.pairing import Pair, Part
+from ...engine.engine import JobFailed
 from ...engine.messages import Exported
 from ..pages import render, workshop
 from .piece import change, changed, context
@@ -177,7 +178,7 @@ async def fix(request: Request, piece_id: int, number: int) -> Response:
     if finding.fix is None:
         raise InputProblem(finding.title, "There is no fix for this here.", finding.remedy)
     remedy = finding.fix
-    change(request, piece_id, remedy.words, lambda r: editing.apply(r, remedy))
+    change(request, piece_id, remedy.words, lambda r: apply(r, remedy))
     return changed(request, piece_id, "meshes", "meshes-changed")
 
 

@@ -11,15 +11,16 @@ from starlette.datastructures import FormData
 from starlette.exceptions import HTTPException
 from starlette.responses import JSONResponse, Response
 
-from ...core import editing
-from ...core.fixes import box_of
-from ...core.levels import in_force, object_scope, pair_scope, scopes
-from ...core.memory import needed
-from ...core.mends import mended
-from ...core.pairing import Paired
-from ...core.recipe import DEPTHS, Recipe, refusals
-from ...core.setting import Unit
-from ...core.units import REACH, with_reach_unit
+from ...core.bake.memory_estimate import needed
+from ...core.base.setting import Unit
+from ...core.mesh.fixes import box_of
+from ...core.settings import editing
+from ...core.settings.levels import in_force, object_scope, pair_scope, scopes
+from ...core.settings.mends_overlay import mended
+from ...core.settings.output import DEPTHS
+from ...core.settings.pairing import Paired
+from ...core.settings.reach_unit import REACH, with_reach_unit
+from ...core.settings.recipe import Recipe, refusals
 from ...store.bakes import BakeRecord
 from ...store.meshes import MeshRow
 from ..outline import displaces, paired_of, sculpts_of

@@ -4,7 +4,7 @@ from fastapi import APIRouter, Request
 from pydantic import BaseModel
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
-from ...core.errors import InputProblem
+from ...core.base.errors import InputProblem
 from ...core.formats import COMPANIONS
 from ..intake import Upload, too_large
 from ..pages import in_bytes, render, stage_words, workshop
@@ -13,7 +13,7 @@ from .batches import batch_context
 router = APIRouter()
 
 
-class Place(BaseModel):
+class FolderOnDisk(BaseModel):
     path: str
 
 
@@ -46,7 +46,7 @@ async def upload(request: Request, name: str, batch: str = "") -> Response:
 
 
 @router.put("/uploads/from")
-async def upload_from(request: Request, place: Place) -> Response:
+async def upload_from(request: Request, place: FolderOnDisk) -> Response:
     """Take a file in from where it lies on this machine."""
     return described(await workshop(request).intake.take_from(place.path, request.is_disconnected))
 

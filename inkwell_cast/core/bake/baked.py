@@ -1,0 +1,135 @@
+"""A finished bake: its sheets with their maps, and what they were made from."""
+
+import pathlib
+import re
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from .. import maps
+from ..base.array_types import F32, U8, U16, Any_
+from ..cage.cage import Cage
+from ..cage.coverage import Coverage, coverage
+from ..cage.inverse_rays import located_of
+from ..cast.context import Context
+from ..cast.hits import Cast
+from ..checks import Finding, findings_of
+from ..images import png, read_picture
+from ..mesh.mesh import Mesh
+from ..piece.low_on_sheet import Low
+from ..piece.piece import Assembly
+from ..piece.scene_cache import Warm
+from ..piece.sculpt import Sculpt
+from ..review.likeness import Likeness, angles, figures
+from ..settings.recipe import Recipe
+
+
+@dataclass(frozen=True, slots=True)
+class BakedSheet:
+    """One sheet of a bake: its name ("" where there is only one), its context, and pictures `images[key] (H, W, C)`.
+
+    `facts[key]` are what must be known to read them: ranges, legends. `exact[key] (H, W, C)` are floats in scene units,
+    where the recipe's format holds them.
+    """
+
+    name: str
+    context: Context
+    images: dict[str, U8 | U16]
+    facts: dict[str, dict[str, Any]]
+    exact: dict[str, Any_]
+
+    @property
+    def low(self) -> Low:
+        return self.context.low
+
+    @property
+    def cast(self) -> Cast:
+        return self.context.cast
+
+    def file_of(self, key: str, suffix: str, taken: set[str]) -> str:
+        """A file name for a map, safe on every system and none of those `taken`."""
+        plain, key = (re.sub(r"[^\w.()-]+", "_", text) for text in (self.name, key))
+        stem = base = f"{plain}_{key}" if plain else key
+        n = 2
+        while stem.lower() in taken:
+            stem, n = f"{base}_{n}", n + 1
+        taken.add(stem.lower())
+        return stem + suffix
+
+
+@dataclass(frozen=True, slots=True)
+class Bake:
+    """The result: its sheets, the piece as it was put together, the cage and the highs, and seconds by stage and pair.
+
+    `low`, `cast` and `images` are those of the first sheet, for the many pieces that have one.
+    """
+
+    assembly: Assembly
+    cage: Cage
+    sculpt: Sculpt
+    sheets: list[BakedSheet]
+    warnings: list[str]
+    seconds: dict[str, float] = field(default_factory=dict)
+    warm: Warm = field(default_factory=Warm)
+    spent_on: dict[int, float] = field(default_factory=dict)
+
+    @property
+    def recipe(self) -> Recipe:
+        """What was in force: the recipe that was given, with its mends laid over it."""
+        return self.assembly.recipe
+
+    @property
+    def low(self) -> Low:
+        return self.sheets[0].low
+
+    @property
+    def high(self) -> Mesh:
+        return self.sculpt.mesh
+
+    @property
+    def cast(self) -> Cast:
+        return self.sheets[0].cast
+
+    @property
+    def images(self) -> dict[str, U8 | U16]:
+        return self.sheets[0].images
+
+    def pairs_on(self, sheet: BakedSheet) -> list[int]:
+        """The pairs that lie on a sheet, in order."""
+        return [int(n) for n in np.unique(self.assembly.low_pair[sheet.low.triangles])]
+
+    def findings(self) -> list[Finding]:
+        """What the checks say of the piece."""
+        return findings_of(self.assembly, self.warm)
+
+    def coverage(self) -> Coverage:
+        """What the cage of this bake holds of the sculpt."""
+        return coverage(self.assembly, self.sculpt, self.cage, located_of(self.assembly, self.warm))
+
+    def likeness_of(self, path: pathlib.Path, key: str, sheet: BakedSheet | None = None) -> Likeness | None:
+        """How close a written picture of a sheet, the first by default, brings the low to the sculpt.
+
+        None for maps that are no normals of the sculpt.
+        """
+        found = self.angles_of(path, key, sheet or self.sheets[0])
+        return None if found is None else figures(found[~np.isnan(found)])
+
+    def angles_of(self, path: pathlib.Path, key: str, sheet: BakedSheet) -> F32 | None:
+        """The angles of `likeness.angles` that a written picture of a sheet leaves; None for other maps."""
+        return self.angles_in(read_picture(path), key, sheet) if holds_normals(key) else None
+
+    def angles_in(self, image: U8 | U16 | F32, key: str, sheet: BakedSheet) -> F32 | None:
+        """The same for a picture (H, W, C) that is in memory."""
+        made = maps.REGISTRY.get(key)
+        if not isinstance(made, maps.ReadsNormals):
+            return None
+        found = angles(sheet.cast, made.read_back(png.dequantise(image), sheet.context))
+        if sheet.context.healed is not None:
+            found[sheet.context.healed] = np.nan  # there is nothing to be like
+        return found
+
+
+def holds_normals(key: str) -> bool:
+    """Whether a map holds normals of the sculpt that a receiver reads back."""
+    return isinstance(maps.REGISTRY.get(key), maps.ReadsNormals)

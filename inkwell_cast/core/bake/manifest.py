@@ -1,0 +1,164 @@
+"""The manifest: what a bake was made from and what came out, as JSON."""
+
+import hashlib
+import pathlib
+from typing import TYPE_CHECKING, Any, Literal
+
+from pydantic import BaseModel
+
+from ... import __version__
+from ..cage.coverage import CoverageFacts
+from ..cage.straightening import Straightened
+from ..flaws.flaw import Flaw
+from ..review.likeness import Likeness
+from ..settings.mends_overlay import Report
+from ..settings.recipe import Recipe
+from .cautions import notes_on
+
+if TYPE_CHECKING:
+    from .baked import Bake
+
+
+class MeshFile(BaseModel):
+    """A mesh that went in."""
+
+    role: str
+    file: str
+    sha256: str
+    triangles: int
+
+
+class MapFile(BaseModel):
+    """A picture that came out; `facts` are what must be known to read it, such as its range in scene units.
+
+    The mask of one ID has the key "mask:NAME".
+    """
+
+    key: str
+    label: str = ""
+    sheet: str = ""
+    file: str
+    preview: str = ""
+    sha256: str
+    space: str = "linear"
+    facts: dict[str, Any] = {}
+    likeness: Likeness | None = None
+
+
+class SheetFacts(BaseModel):
+    """One sheet: its size and what its rays found, in texels; coverage is a share from 0 to 1."""
+
+    name: str
+    width: int
+    height: int
+    coverage: float
+    texels: int
+    missed_texels: int
+    shared_texels: int
+    pairs: list[str] = []  # those that lie on it
+    heat: str = ""  # a picture of the angles between low and sculpt (`likeness.stored`), beside the previews
+
+
+class PairFacts(BaseModel):
+    """A pair: its parts by role, how its cage mesh was in force (`cage.CageForm`), if it has one, and its likeness.
+
+    seconds were spent on its rays and layers, as far as they were not kept from an earlier bake.
+    """
+
+    name: str
+    lows: list[str]
+    highs: list[str]
+    cage_form: Literal["", "points", "surface", "length"] = ""
+    cage_words: str = ""
+    likeness: Likeness | None = None
+    seconds: float = 0.0
+
+
+class Manifest(BaseModel):
+    """Settings, hashes and figures of one bake; distances in scene units, shares from 0 to 1, times in seconds."""
+
+    program: str = ""  # that made it, with its version
+    recipe: Recipe
+    meshes: list[MeshFile]
+    maps: list[MapFile]
+    sheets: list[SheetFacts] = []
+    pairs: list[PairFacts] = []
+    alone: list[str] = []
+    coverage_of_sculpt: CoverageFacts | None = None
+    flaws: list[Flaw] | None = None  # None where they were not looked for
+    mending: Report | None = None  # what was mended on the way, if all was to be
+    straightened: Straightened | None = None
+    diagonal: float
+    outward_reach: float
+    inward_reach: float
+    coverage: float
+    texels: int
+    missed_texels: int
+    shared_texels: int
+    warnings: list[str]
+    notes: list[str] = []  # what the numbers of this bake cannot say, such as values beyond a range
+    seconds: dict[str, float]
+
+    @classmethod
+    def of(
+        cls, bake: "Bake", files: list[MapFile], meshes: list[MeshFile], seconds: dict[str, float],
+        coverage: CoverageFacts | None,
+    ) -> "Manifest":  # fmt: skip
+        diagonal = bake.low.mesh.diagonal
+        outward, inward = bake.recipe.reach.in_scene_units(diagonal)
+        names = [pair.name for pair in bake.assembly.paired.pairs]
+        sheets = [
+            SheetFacts(
+                name=s.name, width=s.low.grid.width, height=s.low.grid.height, texels=s.cast.texels,
+                coverage=s.cast.texels / s.cast.covered.size, missed_texels=s.cast.missed,
+                shared_texels=s.cast.contested, pairs=[names[n] for n in bake.pairs_on(s)],
+            )
+            for s in bake.sheets
+        ]  # fmt: skip
+        paired, forms = bake.assembly.paired, {form.pair: form for form in bake.cage.forms}
+        return cls(
+            program=f"inkwell-cast {__version__}",
+            recipe=bake.assembly.given,
+            meshes=meshes,
+            maps=files,
+            sheets=sheets,
+            pairs=[
+                PairFacts(
+                    name=p.name, lows=[part.key for part in p.lows], highs=[part.key for part in p.giving],
+                    cage_form=forms[p.name].form if p.name in forms else "",
+                    cage_words=forms[p.name].words if p.name in forms else "",
+                    seconds=round(bake.spent_on.get(n, 0.0), 4),
+                )
+                for n, p in enumerate(paired.pairs)
+            ],
+            alone=[f"{a.part.key}: {a.reason}" for a in paired.alone],
+            coverage_of_sculpt=coverage,
+            diagonal=diagonal,
+            outward_reach=outward,
+            inward_reach=inward,
+            coverage=sum(s.texels for s in sheets) / sum(s.width * s.height for s in sheets),
+            texels=sum(s.texels for s in sheets),
+            missed_texels=sum(s.missed_texels for s in sheets),
+            shared_texels=sum(s.shared_texels for s in sheets),
+            warnings=bake.warnings,
+            notes=notes_on(bake),
+            seconds=seconds,
+            straightened=bake.cage.straightened,
+        )  # fmt: skip
+
+    @property
+    def likeness(self) -> Likeness | None:
+        """The likeness of the first map that has one, over all sheets (figures weighed with their texels)."""
+        key = next((m.key for m in self.maps if m.likeness), None)
+        weights = {s.name: s.texels - s.missed_texels for s in self.sheets}
+        rated = [(m.likeness, weights.get(m.sheet, 1)) for m in self.maps if m.key == key and m.likeness]
+        total = sum(w for _, w in rated)
+        if len(rated) < 2 or not total:
+            return rated[0][0] if rated else None
+        return Likeness(**{f: sum(getattr(x, f) * w for x, w in rated) / total for f in Likeness.model_fields})
+
+
+def sha256_of(path: pathlib.Path) -> str:
+    """SHA-256 of a file, read in blocks."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()

@@ -1,0 +1,91 @@
+"""Whether a bake fits into the machine's memory, told before it starts."""
+
+from dataclasses import dataclass
+
+from .. import maps
+from ..base.disk_arrays import free_on_disk
+from ..base.errors import InputProblem
+from ..base.free_memory import free
+from ..cast.hits import AT_ONCE, MOST_SAMPLES
+from ..maps import LAYERS
+from ..piece.piece import Assembly
+from ..settings.recipe import Recipe
+from ..uv.layout import lay_out_sheets
+
+CAST_BYTES, PADDING_BYTES, HIT_BYTES, FLOAT_BYTES = 27, 8, 8, 4
+AT_WORK_BYTES = 42  # of a texel while a map is derived from its layer or read back
+SPARE = 0.9  # of what is free may be used
+IN_MEMORY = 3_000_000_000  # what would take more keeps its layers and pictures on disk
+
+
+@dataclass(frozen=True, slots=True)
+class Need:
+    """Bytes that a bake takes at most at once, besides the meshes and their scenes."""
+
+    memory: int
+    disk: int
+
+    @property
+    def words(self) -> str:
+        """The need beside what is free."""
+        on_disk = f", and {in_gb(self.disk)} on disk of {in_gb(free_on_disk())}" if self.disk else ""
+        return f"needs about {in_gb(self.memory)} of {in_gb(free())} that are free{on_disk}"
+
+
+def in_gb(count: int) -> str:
+    return f"{count / 1e9:.1f} GB" if count >= 1e8 else f"{count / 1e6:.0f} MB"
+
+
+def need_of(assembly: Assembly) -> Need:
+    """What a bake of a piece takes, with its sheets as they are laid out; meshes and scenes come on top."""
+    if assembly.low.uvs and len(assembly.low.triangles):
+        try:
+            sheets = lay_out_sheets(assembly.recipe, assembly.low).sheets
+            return needed(assembly.recipe, [(sheet.width, sheet.height) for sheet in sheets])
+        except (IndexError, InputProblem):
+            pass  # UVs that cannot be laid out are told by the bake
+    return needed(assembly.recipe, [(assembly.recipe.sheet.width, assembly.recipe.sheet.height)])
+
+
+def needed(recipe: Recipe, sizes: list[tuple[int, int]]) -> Need:
+    """What sheets of these sizes (width, height) take."""
+    texels = sum(width * height for width, height in sizes)
+    largest = max((width * height for width, height in sizes), default=0)
+    made = [maps.REGISTRY[key] for key in recipe.output.maps]
+    layers = sum(LAYERS[layer].CHANNELS * FLOAT_BYTES for layer in {m.LAYER for m in made if m.LAYER})
+    channels = [len(m.BACKGROUND) for m in made]
+    forms = [recipe.output.form_of(key) for key in recipe.output.maps]
+    each = [form.steps // 8 + (form.depth // 8 if form.exact else 0) for form in forms]
+    pictures = sum(n * size for n, size in zip(channels, each, strict=True))
+    samples = texels * recipe.sheet.samples
+    hits = samples if samples <= MOST_SAMPLES * len(sizes) else AT_ONCE
+    kept, passing = texels * (CAST_BYTES + layers + pictures), largest * AT_WORK_BYTES + hits * HIT_BYTES
+    passing += texels * PADDING_BYTES
+    return Need(kept + passing, 0) if kept + passing <= IN_MEMORY else Need(passing, kept)
+
+
+def refuse_too_large(recipe: Recipe, sizes: list[tuple[int, int]], memory: int, disk: int) -> Need:
+    """What a bake needs; raises InputProblem for one that would not fit, with what does."""
+    wanted, found = needed(recipe, sizes), Need(int(memory * SPARE), int(disk * SPARE))
+    if _fits(wanted, found):
+        return wanted
+    smaller = sizes
+    while not _fits(needed(recipe, smaller), found) and max(max(s) for s in smaller) > 16:
+        smaller = [(max(width // 2, 16), max(height // 2, 16)) for width, height in smaller]
+    few = recipe.model_copy(update={"output": recipe.output.model_copy(update={"maps": recipe.output.maps[:1]})})
+    fits = f"{smaller[0][0]} x {smaller[0][1]} texels fit"
+    if _fits(needed(few, sizes), found):
+        fits += ", and so does one map at a time"
+    if wanted.memory > found.memory:
+        raise InputProblem(
+            "The bake", f"It needs about {wanted.memory / 1e9:.1f} GB of memory, and {memory / 1e9:.1f} GB are free.",
+            f"{fits}; or close other programs.",
+        )  # fmt: skip
+    raise InputProblem(
+        "The bake", f"It needs about {wanted.disk / 1e9:.1f} GB on disk, and {disk / 1e9:.1f} GB are free.",
+        f"{fits}; or name a folder with more room in INKWELL_CAST_SCRATCH.",
+    )  # fmt: skip
+
+
+def _fits(wanted: Need, found: Need) -> bool:
+    return wanted.memory <= found.memory and wanted.disk <= found.disk

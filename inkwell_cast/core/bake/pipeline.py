@@ -1,0 +1,119 @@
+"""The one road from meshes and a recipe to maps, step by step."""
+
+import numpy as np
+
+from .. import maps
+from ..base.array_types import F32, I32, Any_
+from ..base.disk_arrays import free_on_disk, room
+from ..base.free_memory import free
+from ..cast.context import Context
+from ..images import png
+from ..maps.displacement import displaced
+from ..mending.after_cast import repaired
+from ..piece.assembly import assemble
+from ..piece.piece import Assembly, BakeMeshes
+from ..piece.scene_cache import Warm
+from ..piece.sculpt import Sculpt
+from ..settings.recipe import Recipe
+from ..uv.padding import pad
+from .baked import Bake, BakedSheet
+from .cast_store import LaidOut, laid_out
+from .filling import fill
+from .memory_estimate import needed, refuse_too_large
+from .preview import Peek, Preview
+from .refusals import refuse_unusable, warnings_after
+from .stages import Cancel, Progress, Stages
+
+
+def bake(
+    recipe: Recipe,
+    meshes: BakeMeshes,
+    progress: Progress = lambda stage, share: None,
+    cancel: Cancel = lambda: False,
+    warm: Warm | None = None,
+    peek: Peek | None = None,
+) -> Bake:
+    """Project the highs onto the lows of their pairs and derive the recipe's maps.
+
+    `progress(stage, share)` is told the stage, "casting" with the layer at work, and the share of the whole done;
+    `cancel()` is asked between pieces of at most about 80 ms and a true answer raises Cancelled. `warm` keeps the
+    scenes for the next bake. `peek(key, sheet, image)` gets a small picture (H, W, C) uint8 of the map at work now and
+    then, as far as it is.
+    Raises InputProblem where the meshes cannot be baked.
+    """
+    stages, warm = Stages(progress, cancel), warm or Warm()
+    with stages.stage("checking"):
+        assembly = assemble(recipe, meshes, warm)
+        refuse_unusable(assembly)
+    with stages.stage("scene"):
+        sculpt = warm.sculpt(assembly)
+    with stages.stage("preparing"):
+        assembly = displaced(assembly, warm, stages.part_of("preparing", 0.0, 0.5))
+        laid = laid_out(assembly, meshes, warm, stages.part_of("preparing", 0.5, 0.5))
+        on_disk = _lies_on_disk(recipe, laid)
+    with stages.stage("casting"):
+        fill(
+            laid, assembly, sculpt, warm, lambda layer, share: stages.tell(f"casting {layer}", share), cancel, on_disk,
+            Preview(recipe, peek) if peek else None,
+        )  # fmt: skip
+    with stages.stage("maps"):
+        sheets = _maps_of(laid, assembly, sculpt, warm, on_disk, stages)
+    seconds = stages.seconds | {f"casting {name}": spent for name, spent in laid.spent.items()}
+    warnings = warnings_after(assembly, sculpt.mesh, [sheet.cast for sheet in sheets], laid.outside)
+    progress("maps", 1.0)
+    return Bake(assembly, laid.cage, sculpt, sheets, warnings, seconds, warm, laid.spent_on)
+
+
+def _lies_on_disk(recipe: Recipe, laid: LaidOut) -> bool:
+    """Whether large arrays go to disk. Raises InputProblem where there is no room for what is still to be cast."""
+    sizes = [(sheet.low.grid.width, sheet.low.grid.height) for sheet in laid.sheets]
+    if any(sheet.cast is None for sheet in laid.sheets):
+        refuse_too_large(recipe, sizes, free(), free_on_disk())
+    return needed(recipe, sizes).disk > 0
+
+
+def _maps_of(
+    laid: LaidOut, assembly: Assembly, sculpt: Sculpt, warm: Warm, on_disk: bool, stages: Stages
+) -> list[BakedSheet]:  # fmt: skip
+    """Every sheet with its maps, after the mends that work on what the cast found."""
+    sheets, each = list[BakedSheet](), 1 / len(laid.sheets)
+    for n, sheet in enumerate(laid.sheets):
+        layers = {key: layer.values for key, layer in sheet.layers.items()}
+        rough = {key: layer.gathered for key, layer in sheet.layers.items()}
+        context, layers = repaired(sheet.context(assembly, sculpt, warm), layers, rough, stages.cancelled)
+        source, tell = sheet.padding(assembly.recipe), stages.part_of("maps", n * each, each)
+        made = BakedSheet(sheet.name, context, {}, {}, {})
+        tell(0.0)
+        keys = context.recipe.output.maps
+        for done, key in enumerate(keys, 1):
+            _derive(made, key, layers, source, on_disk)
+            tell(done / len(keys))
+        sheets.append(made)
+    return sheets
+
+
+def _derive(made: BakedSheet, key: str, layers: dict[str, Any_], source: I32 | None, on_disk: bool) -> None:
+    """Add one map to a sheet, padded and in whole steps, with what must be known to read it."""
+    context, map_ = made.context, maps.REGISTRY[key]
+    form, dither = context.recipe.output.form_of(key), context.recipe.basis.dither
+    derived = map_.derive(context, layers[map_.LAYER] if map_.LAYER else None)
+    if form.exact:
+        values = derived.image.copy() if derived.exact is None else derived.exact()
+        empty = map_.BACKGROUND if derived.exact is None else (0.0,) * values.shape[2]
+        kind = np.float16 if form.depth == 16 else np.float32
+        made.exact[key] = room(values.shape, kind, on_disk)
+        made.exact[key][...] = _padded(values, source, context, empty)
+        del values
+    image = _padded(derived.image, source, context, map_.BACKGROUND)
+    made.images[key] = room(image.shape, np.uint8 if form.steps == 8 else np.uint16, on_disk)
+    png.quantise(image, form.steps, dither and isinstance(map_, maps.ReadsNormals), made.images[key])
+    made.facts[key] = derived.facts
+
+
+def _padded(image: F32, source: I32 | None, context: Context, background: tuple[float, ...]) -> F32:
+    if source is None:
+        image[context.cast.covered == 0] = background
+        return image
+    pad(image, source)
+    image[source < 0] = background
+    return image

@@ -1,0 +1,155 @@
+"""Saving a bake: one picture a map and sheet, what lies beside an ID map, and the manifest with what was measured."""
+
+import pathlib
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from .. import maps
+from ..base.array_types import F32, I32, U8, U16, Any_
+from ..base.atomic_files import whole
+from ..cage.coverage import CoverageFacts
+from ..flaws import FLAW_MARKS, Flaw, flaws_of, write_marks
+from ..images import SUFFIXES, png, write_picture
+from ..maps.ids import mask_of
+from ..review.likeness import Likeness, by_pair, figures, stored
+from ..settings.mends_overlay import Report
+from .baked import Bake, BakedSheet
+from .layered_files import WRITERS, layers_of
+from .manifest import Manifest, MapFile, MeshFile, sha256_of
+from .stages import timed
+
+MEASURED = 4_000_000  # triangles of a sculpt: of a larger one coverage and flaws take longer than the bake
+
+
+def save(
+    made: Bake, folder: str | pathlib.Path, sources: list[MeshFile] | None = None,
+    previews: str | pathlib.Path | None = None, mending: Report | None = None,
+) -> Manifest:  # fmt: skip
+    """Write one picture a map and sheet, and manifest.json, into a folder; likeness is computed from the pictures.
+
+    Each file appears whole or not at all. `sources` names the mesh files for the manifest; `previews` is a folder
+    for PNGs of maps in another format, `mending` what was mended before. The coverage and the flaws of a sculpt of
+    more than `MEASURED` triangles are left out, since finding them takes longer than the bake.
+    """
+    writer = _Writer(made, pathlib.Path(folder), pathlib.Path(previews) if previews else None)
+    writer.folder.mkdir(parents=True, exist_ok=True)
+    seconds = dict(made.seconds)
+    with timed(seconds, "writing"):
+        files = [entry for sheet in made.sheets for entry in writer.pictures_of(sheet)]
+    with timed(seconds, "likeness"):
+        pairs, heats = writer.rate(files)
+    measured, flaws = None, None
+    if len(made.high.triangles) <= MEASURED:
+        with timed(seconds, "coverage"):
+            measured = CoverageFacts.of(made.coverage())
+        with timed(seconds, "flaws"):
+            flaws = writer.flaws()
+    result = Manifest.of(made, files, sources or [], seconds, measured)
+    result.flaws, result.mending = flaws, mending
+    for pair, rated in zip(result.pairs, pairs, strict=True):
+        pair.likeness = rated
+    for facts in result.sheets:
+        facts.heat = heats.get(facts.name, "")
+    with whole(writer.folder / "manifest.json") as partial:
+        partial.write_text(result.model_dump_json(indent=2) + "\n")
+    return result
+
+
+@dataclass(slots=True)
+class _Writer:
+    """Writes the pictures of a bake; `taken` are the file names that are given away already, in lower case."""
+
+    made: Bake
+    folder: pathlib.Path
+    previews: pathlib.Path | None
+    taken: set[str] = field(default_factory=set)
+
+    def pictures_of(self, sheet: BakedSheet) -> list[MapFile]:
+        """Write every map of a sheet, and what lies beside an ID map."""
+        files = []
+        for key, image in sheet.images.items():
+            exact = sheet.exact.get(key)
+            entry = MapFile(
+                key=key, label=maps.REGISTRY[key].LABEL, sheet=sheet.name, file="", sha256="",
+                space=maps.REGISTRY[key].SPACE if exact is None else "linear", facts=sheet.facts[key],
+            )  # fmt: skip
+            files.append(self._written(entry, sheet, image, exact))
+        if "ids" in sheet.images:
+            files += [*self._masks(sheet), *self._layered(sheet)]
+        return files
+
+    def _written(self, entry: MapFile, sheet: BakedSheet, image: U8 | U16, exact: Any_ | None) -> MapFile:
+        """Write one picture, and fill in what its entry says of it."""
+        form = self.made.recipe.output.form_of(entry.key)
+        path = self.folder / sheet.file_of(entry.key.replace(":", "_"), SUFFIXES[form.format], self.taken)
+        values = image if exact is None else exact
+        if form.exact and exact is None:
+            values = png.dequantise(image).astype(np.float16 if form.depth == 16 else np.float32)
+        with whole(path) as partial:
+            write_picture(partial, form.format, values)
+        entry.file, entry.sha256 = path.name, sha256_of(path)
+        if self.previews and form.format != "png":
+            entry.preview = f"{path.stem}.png"
+            write_picture(self.previews / entry.preview, "png", image)
+        return entry
+
+    def _masks(self, sheet: BakedSheet) -> list[MapFile]:
+        """A black-and-white picture for each ID, if the recipe asks for them."""
+        if not self.made.recipe.ids.masks:
+            return []
+        files = []
+        for name, color in sheet.facts["ids"]["legend"].items():
+            entry = MapFile(key=f"mask:{name}", label=f"Mask of {name}", sheet=sheet.name, file="", sha256="")
+            files.append(self._written(entry, sheet, mask_of(sheet.images["ids"], color), None))
+        return files
+
+    def _layered(self, sheet: BakedSheet) -> list[MapFile]:
+        """The layered files of an ID map, as far as the recipe asks for them."""
+        settings, ids, files = self.made.recipe.ids, sheet.images["ids"], list[MapFile]()
+        suffixes = [suffix for suffix, wanted in ((".ora", settings.layers), (".psd", settings.psd)) if wanted]
+        if not suffixes:
+            return files
+        library, legend = self.made.recipe.library, sheet.facts["ids"]["legend"]
+        content = layers_of(ids, legend, settings.by, self.made.high, library)
+        stem = sheet.file_of("layers", "", self.taken)
+        for suffix in suffixes:
+            path = self.folder / f"{stem}{suffix}"
+            with whole(path) as partial:
+                WRITERS[suffix](partial, content)
+            entry = MapFile(
+                key=f"layers{suffix}", label=f"Layers, {suffix[1:].upper()}", sheet=sheet.name, file=path.name,
+                sha256=sha256_of(path), space="sRGB",
+            )  # fmt: skip
+            if self.previews:
+                entry.preview = f"{path.name}.png"
+                write_picture(self.previews / entry.preview, "png", ids)
+            files.append(entry)
+        return files
+
+    def rate(self, files: list[MapFile]) -> tuple[list[Likeness | None], dict[str, str]]:
+        """Fill in the likeness of every map of normals; that of each pair by the first of them, and its pictures."""
+        made, sheets = self.made, {sheet.name: sheet for sheet in self.made.sheets}
+        first, by_sheet, heats = "", list[tuple[F32, I32]](), dict[str, str]()
+        for entry in files:
+            sheet = sheets[entry.sheet]
+            angles = made.angles_of(self.folder / entry.file, entry.key, sheet)
+            if angles is None:
+                continue
+            entry.likeness = figures(angles[~np.isnan(angles)])
+            first = first or entry.key
+            if entry.key != first:
+                continue
+            pair = made.assembly.low_pair[sheet.low.triangles[np.maximum(sheet.cast.low_triangle, 0)]]
+            by_sheet.append((angles, pair))
+            if self.previews:
+                heats[sheet.name] = sheet.file_of("likeness", ".png", self.taken)
+                write_picture(self.previews / heats[sheet.name], "png", stored(angles, sheet.cast.covered))
+        return by_pair(by_sheet, len(made.assembly.paired.pairs)), heats
+
+    def flaws(self) -> list[Flaw]:
+        """The flaws of all sheets; what the views hatch of them goes beside the previews."""
+        shown = flaws_of([sheet.context for sheet in self.made.sheets], self.made.findings())
+        if self.previews:
+            write_marks(self.previews / FLAW_MARKS, shown)
+        return [flaw.flaw for flaw in shown]

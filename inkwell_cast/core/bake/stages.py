@@ -1,0 +1,54 @@
+"""The stages of a bake: how far it is, and how many seconds each took."""
+
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+
+from ..base.errors import Cancelled
+
+Progress = Callable[[str, float], None]
+Cancel = Callable[[], bool]
+
+# share of the whole that each stage takes at the defaults, for the remaining time
+STAGES = {"checking": 0.02, "scene": 0.1, "preparing": 0.08, "casting": 0.6, "maps": 0.2}
+
+
+@contextmanager
+def timed(seconds: dict[str, float], name: str) -> Iterator[None]:
+    """Keep the seconds that a block takes under a name."""
+    started = time.perf_counter()
+    yield
+    seconds[name] = round(time.perf_counter() - started, 4)
+
+
+@dataclass(slots=True)
+class Stages:
+    """Tells the progress of a bake stage by stage.
+
+    `progress(stage, share)` hears the stage at work and the share of the whole that is done; `cancelled()` is asked
+    each time. `seconds` are those of the stages that are over.
+    """
+
+    progress: Progress
+    cancelled: Cancel
+    seconds: dict[str, float] = field(default_factory=dict)
+    done: float = 0.0
+
+    @contextmanager
+    def stage(self, name: str) -> Iterator[None]:
+        """Work that is one of `STAGES`."""
+        self.tell(name, 0.0)
+        with timed(self.seconds, name):
+            yield
+        self.done += STAGES[name]
+
+    def tell(self, words: str, share: float) -> None:
+        """A share of the stage at work is done; its name comes first in `words`. Raises Cancelled."""
+        if self.cancelled():
+            raise Cancelled
+        self.progress(words, self.done + STAGES[words.partition(" ")[0]] * share)
+
+    def part_of(self, name: str, first: float, size: float) -> Callable[[float], None]:
+        """What hears the share done of a part of a stage, which begins at `first` and is `size` of it."""
+        return lambda share: self.tell(name, first + share * size)

@@ -1,0 +1,1 @@
+"""What all other rooms stand on: array types, errors, files, memory, threads."""

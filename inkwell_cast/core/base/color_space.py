@@ -1,0 +1,17 @@
+"""Light to sRGB and back: IEC 61966-2-1."""
+
+import numpy as np
+
+from .array_types import F32
+
+
+def to_srgb(linear: F32) -> F32:
+    """Linear light, 0 to 1, as it is stored in pictures of colours."""
+    bright = np.float32(1.055) * linear ** np.float32(1 / 2.4) - np.float32(0.055)
+    return np.asarray(np.where(linear <= 0.0031308, np.float32(12.92) * linear, bright), np.float32)
+
+
+def to_linear(stored: F32) -> F32:
+    """The other way."""
+    light = ((stored + np.float32(0.055)) / np.float32(1.055)) ** np.float32(2.4)
+    return np.asarray(np.where(stored <= 0.04045, stored / np.float32(12.92), light), np.float32)

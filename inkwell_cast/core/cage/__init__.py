@@ -1,0 +1,1 @@
+"""The cage: where rays start, and what it holds of the sculpt."""

@@ -1,0 +1,249 @@
+"""The cage: where rays start. It is a cage mesh from a file, else the low pushed outward; see `rays.make_ray`."""
+
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+
+from ..base.array_types import F32, F64, I32, I64, Bool
+from ..base.errors import InputProblem
+from ..mesh.adjacency import bends, edges_of, shaded
+from ..mesh.mesh import Mesh, corner_positions
+from ..mesh.normals import averaged
+from ..piece.piece import Assembly
+from ..rays.modifiers.foreign_cage import NEAR, SurfaceBuilder
+from ..rays.modifiers.special import Nudges, Special, Surface, no_surface, nothing_special
+from ..rays.modifiers.strokes import listed_for, nudges_of
+from ..rays.ray import Rays, rays_through, reach_at
+from ..settings.levels import in_force, scopes
+from .straightening import Straightened, straight_of, straight_on, straightened
+
+BEND = 4.0  # degrees between faces from which on rays of a crease part
+
+
+@dataclass(frozen=True, slots=True)
+class CageForm:
+    """How the cage mesh of a pair is in force, and by what that was told.
+
+    form: "points" sets the start of every ray by its own vertices, "surface" through its nearest point, "length" only
+    limits how far out rays start. vertices and faces are those of the low and of the cage; apart is the largest
+    distance between them, scene units; share the part of the low's surface that "surface" serves, and limited (N, 3)
+    float32 are places where it only limits the length.
+    """
+
+    pair: str
+    form: Literal["points", "surface", "length"]
+    vertices: tuple[int, int]
+    faces: tuple[int, int]
+    apart: float
+    share: float
+    limited: F32
+
+    @property
+    def words(self) -> str:
+        """The state and its reason, for a user."""
+        counts = (
+            f"cage {self.vertices[1]:,} vertices and {self.faces[1]:,} triangles, low {self.vertices[0]:,} and "
+            f"{self.faces[0]:,}"
+        )
+        if self.form == "points":
+            return (
+                f"Point to point: the same faces over the same vertices ({counts}); they lie up to {self.apart:.3g} "
+                "scene units apart. It sets where rays start and which way they go."
+            )
+        if self.form == "surface":
+            rest = "" if self.share > 0.9995 else f" On {1 - self.share:.1%} of the low it only limits the length."
+            return f"Through its surface, since the counts differ ({counts}): rays start at its nearest point.{rest}"
+        return (
+            f"Limits length only: it differs from the low ({counts}) and less than half of the low has a point of it "
+            "that agrees. Rays follow the low’s own directions and start where they meet it."
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Cage:
+    """Where rays start and how far they go, for every triangle of the low.
+
+    offsets (T, 3, 3) float32: from each corner of the low as its reach, its fit or a cage of the same topology has it;
+    corners (T, 3, 3) float32: from there to where the ray really starts. A pocket or a nudge inside a face changes rays
+    without touching corners, so these are what can be drawn and exported of a cage, not the whole of it.
+    inward (T,) float32: how far below rays go; special is what has its say at places. forms tell of the pairs' cage
+    meshes, and straightened of what that changed.
+    """
+
+    offsets: F32
+    corners: F32
+    inward: F32
+    special: Special
+    straightened: Straightened | None = None
+    forms: tuple[CageForm, ...] = ()
+
+
+def directions_of(assembly: Assembly) -> F32:
+    """The directions in which the cage leaves the low's corners, (T, 3, 3) float32, unit.
+
+    Averaged over all faces that meet there, or each face's own where the recipe splits them at hard edges.
+    """
+    found = _uncreased(assembly)
+    return _creased(assembly, found) if assembly.recipe.creases and len(found) else found
+
+
+def _uncreased(assembly: Assembly) -> F32:
+    low, split = assembly.low, assembly.split
+    if not split.any() or low.normals is None:
+        return averaged(low)
+    own = np.ascontiguousarray(low.normals.at_corners())
+    return own if split.all() else np.where(split[low.objects][:, None, None], own, averaged(low))
+
+
+def _creased(assembly: Assembly, directions: F32) -> F32:
+    """The directions with the recipe's creases: at corners in their balls split at every bend, or averaged."""
+    low, points, edges = assembly.low, corner_positions(assembly.low).astype(np.float64), edges_of(assembly.low)
+    ways = {"split": shaded(low, edges, bends(low, edges) > BEND, False), "averaged": averaged(low)}
+    for crease in assembly.recipe.creases:
+        inside = np.linalg.norm(points - np.array(crease.centre), axis=2) <= crease.radius
+        directions = np.where(inside[..., None], ways[crease.directions], directions)
+    return np.ascontiguousarray(directions, np.float32)
+
+
+def lows_of(assembly: Assembly, scope: str) -> Bool:
+    """The triangles of the low that a scope speaks of, (T,) bool."""
+    keys = [
+        scope in scopes(pair.name if (pair := assembly.paired.pair_of(key)) else "", key) for key in assembly.keys
+    ]  # fmt: skip
+    return np.array(keys, bool)[assembly.low.objects]
+
+
+def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
+    """The cage of every low: its pair's cage mesh, else its reach along its directions, with pockets and nudges.
+
+    `lengths (T, 3)` are those of a fitted cage and take the place of the outward reach; see `fit.cage_of`.
+    """
+    low, count = assembly.low, len(assembly.low.triangles)
+    outward, inward = reaches(assembly)
+    smallest = np.float32(1e-6 * max(low.diagonal, 1e-20))  # where the reach is zero the direction stays
+    long = outward[:, None] if lengths is None else lengths
+    directions = directions_of(assembly)
+    offsets = np.asarray(directions * np.maximum(long, smallest)[..., None], np.float32)
+    surface, forms = _from_files(assembly, directions, offsets)
+    special = replace(nothing_special(count, len(assembly.paired.pairs)), surface=surface)
+    bare = Cage(offsets, offsets, inward, special, None, forms)
+    cage = replace(
+        bare, special=replace(
+            special, pockets=pockets_of(assembly), straight=straight_of(assembly), omitted=omitted_of(assembly)
+        ),
+    )  # fmt: skip
+    strokes = assembly.recipe.nudges
+    if strokes and count:
+        points = corner_positions(low)
+
+        def through(made: Nudges) -> Rays:
+            return rays_of(assembly, replace(cage, special=replace(cage.special, nudges=made)))
+
+        cage = replace(cage, special=replace(cage.special, nudges=nudges_of(strokes, points, through)))
+    straight = cage.special.straight
+    if straight.flat.any() or len(straight.picture) or any(stroke.kind == "straighten" for stroke in strokes):
+        found = straightened(assembly, rays_of(assembly, cage), rays_of(assembly, bare))
+        cage = replace(cage, straightened=found)
+    if len(cage.special.pockets) or strokes or len(surface.corners) or cage.straightened:
+        b: F64 = np.tile(np.eye(3), (count, 1))
+        ends = reach_at(rays_of(assembly, cage), np.repeat(np.arange(count), 3), b)
+        cage = replace(cage, corners=ends.reshape(-1, 3, 3))
+    return cage
+
+
+def _from_files(assembly: Assembly, directions: F32, offsets: F32) -> tuple[Surface, tuple[CageForm, ...]]:
+    """Lay the cage meshes over their lows; those that fit point to point write their offsets into `offsets`."""
+    low, pairs = assembly.low, assembly.paired.pairs
+    if all(cage is None for cage in assembly.cages):
+        return no_surface(len(low.triangles), len(pairs)), ()
+    points, channel = corner_positions(low), assembly.recipe.sheet.channel
+    uvs = low.uvs[channel].at_corners() if channel < len(low.uvs) and low.uvs[channel].complete else None
+    laid = SurfaceBuilder(points, directions, uvs, len(pairs), NEAR * low.diagonal)
+    forms = list[CageForm]()
+    ids = edges_of(low).ids
+    for n, cage in enumerate(assembly.cages):
+        rows = np.flatnonzero(assembly.low_pair == n)
+        if cage is None or not len(rows) or not len(cage.triangles):
+            continue
+        counts = len(np.unique(ids[rows])), len(np.unique(edges_of(cage).ids))
+        faces = len(rows), len(cage.triangles)
+        if matches(cage, _pattern(ids[rows])):
+            offsets[rows] = corner_positions(cage) - points[rows]
+            apart = float(np.linalg.norm(offsets[rows], axis=2).max())
+            forms.append(CageForm(pairs[n].name, "points", counts, faces, apart, 1.0, np.zeros((0, 3), np.float32)))
+            continue
+        _refuse_without_area(cage, pairs[n].cages[0].key if pairs[n].cages else pairs[n].name)
+        found = laid.add(n, rows, cage)
+        form: Literal["surface", "length"] = "surface" if found.share else "length"
+        forms.append(CageForm(pairs[n].name, form, counts, faces, found.apart, found.share, found.limited))
+    return laid.surface(), tuple(forms)
+
+
+def _refuse_without_area(cage: Mesh, part: str) -> None:
+    """A triangle without area has no nearest point with a normal of its own."""
+    p = corner_positions(cage).astype(np.float64)
+    count = int((~np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]).any(axis=1)).sum())
+    if count:
+        raise InputProblem(
+            cage.name, f"{count:,} triangles of the cage have no area.", "Delete them and export the cage again.", part
+        )
+
+
+def rays_of(assembly: Assembly, cage: Cage, rows: I32 | I64 | None = None) -> Rays:
+    """The rays of all triangles of the low, or of some rows of it."""
+    points, pair, own = corner_positions(assembly.low), assembly.low_pair, cage.special
+    offsets, inward = cage.offsets, cage.inward
+    if rows is not None:
+        points, pair, offsets, inward = points[rows], pair[rows], offsets[rows], inward[rows]
+        own = replace(
+            own, nudges=listed_for(own.nudges, points), straight=straight_on(own.straight, rows),
+            surface=replace(own.surface, grid=own.surface.grid[rows], first=own.surface.first[rows]),
+        )  # fmt: skip
+    return rays_through(points, offsets, inward, pair, own)
+
+
+def pockets_of(assembly: Assembly) -> F32:
+    """The recipe's pockets as rows of numbers, see `Special`."""
+    scale = assembly.recipe.reach.scale(assembly.low.diagonal)
+    own = assembly.recipe.pockets
+    rows = [[*p.centre, p.radius * scale, p.rim, p.outward * scale, p.inward * scale] for p in own]
+    return np.array(rows, np.float32).reshape(-1, 7)
+
+
+def omitted_of(assembly: Assembly) -> F64:
+    """The recipe's omissions as rows of numbers, see `Special`; those of highs that are not there do nothing."""
+    keys = assembly.sculpt_keys
+    rows = [
+        [*own.centre, own.radius, n]
+        for own in assembly.recipe.omissions
+        for n, key in enumerate(keys)
+        if key == own.part
+    ]
+    return np.array(rows, np.float64).reshape(-1, 5)
+
+
+def reaches(assembly: Assembly) -> tuple[F32, F32]:
+    """Outward and inward reach of every triangle of the low in scene units, (T,) float32 each."""
+    recipe, diagonal = assembly.recipe, assembly.low.diagonal
+    by_object = []
+    for key in assembly.keys:
+        pair = assembly.paired.pair_of(key)
+        found = in_force(recipe, scopes(pair.name if pair else "", key))
+        own = recipe.reach.model_copy(update={"outward": found["outward"].value, "inward": found["inward"].value})
+        by_object.append(own.in_scene_units(diagonal))
+    table = np.array(by_object, np.float32).reshape(-1, 2)[assembly.low.objects]
+    return table[:, 0].copy(), table[:, 1].copy()
+
+
+def matches(cage: Mesh, pattern: I32) -> bool:
+    """Whether a cage has the low's faces over the low's vertices, in the same order."""
+    return len(cage.triangles) == len(pattern) and np.array_equal(_pattern(edges_of(cage).ids), pattern)
+
+
+def _pattern(ids: I32) -> I32:
+    """Vertices numbered in the order in which corners meet them, (T, 3)."""
+    _, first, place = np.unique(ids.reshape(-1), return_index=True, return_inverse=True)
+    rank = np.empty(len(first), np.int32)
+    rank[np.argsort(first)] = np.arange(len(first), dtype=np.int32)
+    return rank[place].reshape(ids.shape)

@@ -1,0 +1,187 @@
+"""Coverage: which of the sculpt's surface a cage holds, by how much it misses, and what reach would hold it."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numba
+import numpy as np
+from pydantic import BaseModel
+
+from ..base.array_types import F32, F64, Bool
+from ..base.threads import in_batches
+from ..mesh.clusters import APART, LACKS, Cluster, clusters_of
+from ..mesh.marks import Marks, marks_of
+from ..mesh.mesh import corner_positions
+from ..piece.piece import Assembly
+from ..piece.sculpt import Sculpt
+from ..rays.ray import make_ray
+from .cage import Cage, rays_of
+from .cage_file_verdict import CageVerdict, cage_verdicts
+from .inverse_rays import Located
+from .self_intersection import folds_of
+from .unserved_rays import Gaps, gaps_of
+
+BINS = 60
+ROOM = 1.04  # a suggestion leaves this much more than what was measured
+TOLERANCE = 1e-6  # of the diagonal
+
+
+@dataclass(frozen=True, slots=True)
+class CageFacts:
+    """Of the cage itself: mean distance from the low over its surface, and faces that are folded or cross others."""
+
+    mean_outward: float
+    folded: int
+    crossing: int
+    bad_faces: Marks
+
+
+@dataclass(frozen=True, slots=True)
+class Coverage:
+    """What a cage holds of the surface that rays could see; distances in scene units, shares from 0 to 1.
+
+    edges (BINS + 1,) and surface (BINS,) are the histogram of the reach that the sculpt needs, weighed by surface.
+    `needed` is the outward and inward reach that would hold everything, `suggested` the same with a little room.
+    outside (N, 3) float32 are the points that it does not hold; `gaps` tell of the low's side.
+    """
+
+    held: float
+    points: int
+    points_outside: int
+    points_below: int
+    worst_outside: float
+    worst_below: float
+    needed: tuple[float, float]
+    suggested: tuple[float, float]
+    edges: F64
+    surface: F64
+    places: list[Cluster]
+    outside: F32
+    cage: CageFacts
+    gaps: Gaps
+    verdicts: tuple[CageVerdict, ...] = ()
+
+    @property
+    def all_well(self) -> bool:
+        """Whether the cage holds everything and every ray of the low strikes."""
+        return self.held == 1 and not self.gaps.missed and not any(verdict.wrong for verdict in self.verdicts)
+
+
+def coverage(
+    assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, lows: Bool | None = None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> Coverage:  # fmt: skip
+    """How well a cage holds the sculpt as `field.locate` found it, for all lows or those marked in `lows (T,)`."""
+    within = np.ones(len(cage.offsets), bool) if lows is None else lows
+    chosen, facts = within[located.triangle], _cage_facts(assembly, cage, within)
+    gaps, verdicts = gaps_of(assembly, sculpt, cage, within, cancelled), tuple(cage_verdicts(assembly, cage))
+    t, height, weight = located.triangle[chosen], located.height[chosen], located.weight[chosen]
+    if not len(t):
+        held = 0.0 if len(sculpt.mesh.triangles) else 1.0  # no ray comes near a sculpt that is there
+        return replace(_NOTHING, held=held, cage=facts, gaps=gaps, verdicts=verdicts)
+    above, below = np.empty(len(t), np.float32), np.empty(len(t), np.float32)
+    b, rays = located.b[chosen], rays_of(assembly, cage)
+
+    def work(i: int, j: int) -> None:
+        _beyond(t[i:j], b[i:j], height[i:j], above[i:j], below[i:j], *rays.arrays)
+
+    in_batches(len(t), work, cancelled=cancelled)
+    reach, slack = located.reach[chosen], TOLERANCE * assembly.low.diagonal
+    outside, under = above > slack, below > slack
+    needed = max(float(reach.max()), 0.0), max(float(-reach.min()), 0.0)
+    edges = np.linspace(-needed[1] - slack, needed[0] + slack, BINS + 1)
+    surface, _ = np.histogram(reach, edges, weights=weight)
+    lost, places = outside | under, located.place[chosen]
+    beyond = np.maximum(above, below)[lost]
+    return Coverage(
+        held=float(weight[~lost].sum() / max(weight.sum(), 1e-300)),
+        points=len(t),
+        points_outside=int(outside.sum()),
+        points_below=int(under.sum()),
+        worst_outside=float(above.max()) if outside.any() else 0.0,
+        worst_below=float(below.max()) if under.any() else 0.0,
+        needed=needed,
+        suggested=(round_up(needed[0] * ROOM), round_up(needed[1] * ROOM)),
+        edges=edges,
+        surface=surface,
+        places=clusters_of(
+            places[lost],
+            beyond,
+            np.where(outside[lost], LACKS.index("outside"), LACKS.index("below")).astype(np.int32),
+            located.owner[chosen][lost],
+            sculpt.keys,
+            max(APART * assembly.low.diagonal, 4 * float(np.sqrt(weight.sum() / len(t)))),
+        ),
+        outside=places[lost],
+        cage=facts,
+        gaps=gaps,
+        verdicts=verdicts,
+    )
+
+
+class CoverageFacts(BaseModel):
+    """A coverage in numbers: shares from 0 to 1, distances in scene units."""
+
+    held: float
+    vertices: int
+    vertices_outside: int
+    vertices_below: int
+    worst_outside: float
+    worst_below: float
+    needed_outward: float
+    needed_inward: float
+    mean_outward: float
+    rays_missed: float
+    rays_behind: float
+    faces_folded: int
+    faces_crossing: int
+
+    @classmethod
+    def of(cls, found: Coverage) -> "CoverageFacts":
+        return cls(
+            held=found.held, vertices=found.points, vertices_outside=found.points_outside,
+            vertices_below=found.points_below, worst_outside=found.worst_outside, worst_below=found.worst_below,
+            needed_outward=found.needed[0], needed_inward=found.needed[1], mean_outward=found.cage.mean_outward,
+            rays_missed=found.gaps.missed, rays_behind=found.gaps.behind, faces_folded=found.cage.folded,
+            faces_crossing=found.cage.crossing,
+        )  # fmt: skip
+
+
+_NOTHING = Coverage(
+    0, 0, 0, 0, 0, 0, (0, 0), (0, 0), np.linspace(-1, 1, BINS + 1), np.zeros(BINS), [], np.zeros((0, 3), np.float32),
+    CageFacts(0, 0, 0, Marks()), Gaps(0, 0, np.zeros((0, 3), np.float32), []),
+)  # fmt: skip
+
+
+def _cage_facts(assembly: Assembly, cage: Cage, within: Bool) -> CageFacts:
+    folds, low, channel = folds_of(assembly, cage), assembly.low, assembly.recipe.sheet.channel
+    folded, crossing = folds.folded & within, folds.crossing & within
+    uvs = low.uvs[channel].at_corners() if channel < len(low.uvs) else None
+    marks = marks_of(low, folded | crossing, uvs, True)
+    return CageFacts(_mean_length(assembly, cage, within), int(folded.sum()), int(crossing.sum()), marks)
+
+
+def _mean_length(assembly: Assembly, cage: Cage, within: Bool) -> float:
+    """Mean distance from the low to the cage over the surface of some triangles of the low."""
+    p = corner_positions(assembly.low)[within].astype(np.float64)
+    area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
+    length = np.linalg.norm(cage.corners[within], axis=2).mean(axis=1)
+    return float((area * length).sum() / max(area.sum(), 1e-300))
+
+
+@numba.njit(cache=True, nogil=True)
+def _beyond(triangle, b, height, above, below, points, offsets, inward, special):  # type: ignore[no-untyped-def]
+    """How far each point lies above the cage, and how far below the end of its ray; negative where it is held."""
+    for i in range(len(triangle)):
+        t = triangle[i]
+        ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
+        above[i] = height[i] - ray[6]
+        below[i] = ray[6] - ray[7] - height[i]
+
+
+def round_up(value: float) -> float:
+    """The next number with three figures."""
+    if value <= 0:
+        return 0.0
+    step = 10.0 ** (np.floor(np.log10(value)) - 2)
+    return float(np.ceil(value / step - 1e-4) * step)

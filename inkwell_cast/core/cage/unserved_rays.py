@@ -1,0 +1,84 @@
+"""Where the low's own rays cannot serve: they strike nothing, or start behind another surface of their pair."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numba
+import numpy as np
+
+from ..base.array_types import F32, F64, Bool
+from ..base.threads import in_batches
+from ..mesh.clusters import APART, LACKS, Cluster, clusters_of
+from ..mesh.mesh import corner_positions
+from ..mesh.surface_samples import few_over
+from ..piece.piece import Assembly
+from ..piece.sculpt import Sculpt
+from ..rays.embree import hit_along
+from ..rays.ray import make_ray
+from .cage import Cage, rays_of
+
+TRIED = 40_000  # rays
+
+
+@dataclass(frozen=True, slots=True)
+class Gaps:
+    """Of the low's surface, the shares (0 to 1) whose rays strike nothing, or start behind another surface.
+
+    points (N, 3) float32 lie on the low where either is so; `places` group them.
+    """
+
+    missed: float
+    behind: float
+    points: F32
+    places: list[Cluster]
+
+
+def gaps_of(
+    assembly: Assembly, sculpt: Sculpt, cage: Cage, within: Bool, cancelled: Callable[[], bool] = lambda: False
+) -> Gaps:  # fmt: skip
+    """Try rays spread evenly over the triangles of the low that `within (T,)` marks.
+
+    A ray starts behind another surface where the way from the low out to its start enters some body of the pair.
+    """
+    rows = np.flatnonzero(within)
+    points = corner_positions(assembly.low)[rows].astype(np.float64)
+    owner, b = few_over(points, TRIED)
+    if not len(owner):
+        return Gaps(0.0, 0.0, np.zeros((0, 3), np.float32), [])
+    triangle, rays = rows[owner], rays_of(assembly, cage)
+    missed, depth = np.zeros(len(owner), np.bool_), np.zeros(len(owner), np.float32)
+
+    def work(i: int, j: int) -> None:
+        _try(triangle[i:j], b[i:j], missed[i:j], depth[i:j], *rays.arrays, rays.pair, sculpt.tracers)
+
+    in_batches(len(owner), work, cancelled=cancelled)
+    places: F64 = np.einsum("nk,nkc->nc", b, points[owner])
+    lost = missed | (depth > 0)
+    lack = np.where(depth > 0, LACKS.index("behind"), LACKS.index("missed")).astype(np.int32)
+    lost_at = places[lost].astype(np.float32)
+    apart = max(APART * assembly.low.diagonal, 3 * _spacing(points, len(owner)))
+    found = clusters_of(
+        lost_at, depth[lost], lack[lost], assembly.low.objects[triangle[lost]], assembly.keys, apart
+    )  # fmt: skip
+    return Gaps(float(missed.mean()), float((depth > 0).mean()), lost_at, found)
+
+
+def _spacing(points: F64, count: int) -> float:
+    """Mean distance between `count` places spread over triangles (T, 3, 3)."""
+    area = np.linalg.norm(np.cross(points[:, 1] - points[:, 0], points[:, 2] - points[:, 0]), axis=1).sum() / 2
+    return float(np.sqrt(area / count))
+
+
+@numba.njit(cache=True, nogil=True)
+def _try(triangle, b, missed, depth, points, offsets, inward, special, pair, tracers):  # type: ignore[no-untyped-def]
+    """Whether each ray strikes nothing, and how far its start lies beyond the first surface out from the low."""
+    for i in range(len(triangle)):
+        t = triangle[i]
+        ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
+        ox, oy, oz, dx, dy, dz, out, far = ray
+        function, scene = tracers[pair[t], 0], tracers[pair[t], 1]
+        missed[i] = hit_along(function, scene, ox, oy, oz, dx, dy, dz, far)[3] < 0
+        x, y, z = ox + dx * out, oy + dy * out, oz + dz * out
+        length, _, _, other = hit_along(function, scene, x, y, z, -dx, -dy, -dz, out)
+        if other >= 0:
+            depth[i] = out - length

@@ -1,0 +1,1 @@
+"""Casting rays: samples of the sheet become hits."""

@@ -1,0 +1,63 @@
+"""What occludes: scenes that rays strike from both sides, floaters apart."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..base.array_types import Any_
+from ..piece.piece import Assembly
+from ..piece.sculpt import Sculpt
+from ..rays.embree import Scene, Vertices, blockers_of, tracers_of
+from .context import Context
+
+
+@dataclass(frozen=True, slots=True)
+class Occluders:
+    """tracers and blockers (P, 2) uint64, a row a pair."""
+
+    tracers: Any_
+    blockers: Any_
+
+
+def occluders_on(context: Context, which: str) -> Occluders:
+    """Those of a piece, kept for the next layer and the next bake."""
+    assembly, sculpt = context.assembly, context.sculpt
+    floats = sorted(part.key for pair in assembly.paired.pairs for part in pair.floats)
+    key = f"{assembly.digest()} {sculpt.serial} {floats}"
+    return context.warm.once(
+        f"occluders {which}", key, lambda: occluders_of(assembly, sculpt, which, context.warm.stopped)
+    )
+
+
+def occluders_of(
+    assembly: Assembly, sculpt: Sculpt, which: str, cancelled: Callable[[], bool] = lambda: False
+) -> Occluders:
+    """Scenes for the rays of every pair.
+
+    Of its "pair" or the whole "piece" without their floaters, "all" of the pair, its "floaters", or of the "low"
+    meshes alone.
+    """
+    count = len(assembly.paired.pairs)
+    if which == "low":
+        low = Scene(Vertices(assembly.low.positions), assembly.low.triangles, both_sides=True, cancelled=cancelled)
+        return _told([low] * count)
+    mesh, vertices = sculpt.mesh, sculpt.scenes[0].vertices
+    floats = {part.key for pair in assembly.paired.pairs for part in pair.floats}
+    solid = np.array([key not in floats for key in sculpt.keys])[mesh.objects]
+    if which == "piece":
+        return _told([Scene(vertices, mesh.triangles[solid], both_sides=True, cancelled=cancelled)] * count)
+    if which == "floaters":
+        solid = ~solid
+    elif which == "all":
+        solid[:] = True
+    scenes = []
+    for first, last in zip(sculpt.first[:-1].tolist(), sculpt.first[1:].tolist(), strict=True):
+        scenes.append(
+            Scene(vertices, mesh.triangles[first:last][solid[first:last]], both_sides=True, cancelled=cancelled)
+        )
+    return _told(scenes)
+
+
+def _told(scenes: list[Scene]) -> Occluders:
+    return Occluders(tracers_of(scenes), blockers_of(scenes))

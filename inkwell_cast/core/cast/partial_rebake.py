@@ -1,0 +1,142 @@
+"""What of an earlier bake still holds when only the rays of some places changed, so that only their tiles bake again.
+
+A pocket, a stroke, an omission or a reach changes the rays of the triangles that it touches. The tiles of the sheet on
+which those lie are cast anew; all else is taken over, and comes out the same bit for bit, since a texel depends on
+nothing but its own rays.
+
+Tiles are cast again here for a bake after a change, and for a patch that has other settings.
+"""
+
+from collections.abc import Callable
+from dataclasses import fields
+
+import numpy as np
+
+from ..base.array_types import F32, F64, I64, Any_, Bool
+from ..cage.cage import Cage
+from ..mesh.mesh import Mesh
+from ..piece.low_on_sheet import Low
+from ..rays.modifiers.special import Special, Straight
+from ..uv.rasterise import TILE, Grid
+from .context import Context
+from .hits import Cast, Hits, empty_hits
+from .kernel import cast_rays
+
+
+def same_low(one: Low, other: Low) -> bool:
+    """Whether two lows lie on their sheets alike, with the same shape and normals."""
+    grids = all(_same(getattr(one.grid, f.name), getattr(other.grid, f.name)) for f in fields(Grid))
+    own = (one.triangles, one.normals, one.tangents), (other.triangles, other.normals, other.tangents)
+    return grids and all(_same(a, b) for a, b in zip(*own, strict=True)) and _same_mesh(one.mesh, other.mesh)
+
+
+def _same_mesh(one: Mesh, other: Mesh) -> bool:
+    return len(one.uvs) == len(other.uvs) and all(map(_same, _arrays_of(one), _arrays_of(other)))
+
+
+def _arrays_of(mesh: Mesh) -> list[Any_]:
+    layers = [layer for layer in (mesh.normals, *mesh.uvs) if layer]
+    own = [array for layer in layers for array in (layer.values, layer.corners)]
+    return [mesh.positions, mesh.triangles, mesh.objects, *own]
+
+
+def _same(one: object, other: object) -> bool:
+    if isinstance(one, np.ndarray) and isinstance(other, np.ndarray):
+        return one is other or np.array_equal(one, other)
+    return one == other
+
+
+def changed_rays(points: F32, before: Cage, after: Cage) -> Bool:
+    """Triangles (T, 3, 3) of a low whose rays two cages lead otherwise, (T,) bool; some more where that is not told."""
+    changed = (before.offsets != after.offsets).any(axis=(1, 2)) | (before.inward != after.inward)
+    old, new = before.special, after.special
+    if not all(_same(getattr(old.surface, f.name), getattr(new.surface, f.name)) for f in fields(type(old.surface))):
+        return np.ones(len(points), np.bool_)
+    balls = [*_differing(old.pockets, new.pockets), *_differing(old.omitted, new.omitted)]
+    middle = points.mean(axis=1, dtype=np.float64)
+    size = np.linalg.norm(points - middle[:, None], axis=2).max(axis=1, initial=0)
+    for ball in balls:
+        changed |= np.linalg.norm(middle - ball[:3], axis=1) <= size * 1.002 + ball[3]
+    return changed | _restroked(old, new) | _straightened(old.straight, new.straight)
+
+
+def _differing(one: F32 | F64, other: F32 | F64) -> list[Any_]:
+    """Rows that only one of two lists has; all of both where their order differs, since later ones count more."""
+    old, new = [row.tobytes() for row in one], [row.tobytes() for row in other]
+    both = set(old) & set(new)
+    if [row for row in old if row in both] != [row for row in new if row in both]:
+        return [*one, *other]
+    return [row for row in [*one, *other] if row.tobytes() not in both]
+
+
+def _restroked(old: Special, new: Special) -> Bool:
+    """Triangles with other strokes on them: any stroke that came, went, moved or follows another one than before."""
+    touched = []
+    names = []
+    for own in (old.nudges, new.nudges):
+        ends = np.searchsorted(own.owner, np.arange(len(own.strokes) + 1))
+        names.append(
+            [own.strokes[n].tobytes() + own.segments[ends[n] : ends[n + 1]].tobytes() for n in range(len(own.strokes))]
+        )
+    both = set(names[0]) & set(names[1])
+    ordered = [[name for name in own if name in both] for own in names]
+    for own, called in zip((old.nudges, new.nudges), names, strict=True):
+        odd = np.array([name not in both or ordered[0] != ordered[1] for name in called], np.bool_)
+        hits = odd[own.owner][own.listed] if len(own.strokes) else np.zeros(len(own.listed), np.bool_)
+        sums = np.concatenate([[0], np.cumsum(hits)])
+        touched.append(sums[own.starts[1:]] > sums[own.starts[:-1]])
+    return np.asarray(touched[0] | touched[1])
+
+
+def _straightened(one: Straight, other: Straight) -> Bool:
+    if all(_same(getattr(one, f.name), getattr(other, f.name)) for f in fields(Straight)):
+        return np.zeros(len(one.flat), np.bool_)
+    if not (_same(one.picture, other.picture) and _same(one.uvs, other.uvs)):
+        return np.ones(len(one.flat), np.bool_)
+    return np.asarray(one.flat | other.flat)
+
+
+def tiles_of(grid: Grid, triangles: Bool) -> I64:
+    """The tiles of a sheet that any of the marked triangles (P,) may touch."""
+    sums = np.concatenate([[0], np.cumsum(triangles[grid.listed])])
+    return np.flatnonzero(sums[grid.starts[1:]] > sums[grid.starts[:-1]])
+
+
+def without_tiles(values: Any_, grid: Grid, tiles: I64, empty: float) -> Any_:
+    """A copy of a layer (H, W, ...) with some tiles as they are before a cast."""
+    out = values.copy()
+    for tile in tiles.tolist():
+        x, y = tile % grid.tiles_across * TILE, tile // grid.tiles_across * TILE
+        out[y : y + TILE, x : x + TILE] = empty
+    return out
+
+
+def cast_without(cast: Cast, grid: Grid, tiles: I64) -> Cast:
+    """A copy of a cast in which some tiles are empty."""
+    none = {"low_triangle": -1, "hit_triangle": -1}
+    copies = {
+        f.name: without_tiles(getattr(cast, f.name), grid, tiles, none.get(f.name, 0))
+        for f in fields(Cast)
+        if f.name not in ("shared", "samples")
+    }
+    return Cast(**copies, shared=cast.shared.copy(), samples=cast.samples)
+
+
+def with_hits(hits: Hits, fresh: Hits) -> Hits:
+    """A copy of the hits of a sheet with those of some of its tiles in the place of its own."""
+    triangle, uv = hits.triangle.copy(), hits.uv.copy()
+    row = {tile: n for n, tile in enumerate(hits.tiles.tolist())}
+    for n, tile in enumerate(fresh.tiles.tolist()):
+        own, given = hits.starts[row[tile]], slice(fresh.starts[n], fresh.starts[n + 1])
+        to = slice(own, own + fresh.starts[n + 1] - fresh.starts[n])
+        triangle[to], uv[to] = fresh.triangle[given], fresh.uv[given]
+    return Hits(hits.tiles, hits.starts, triangle, uv)
+
+
+def cast_tiles(
+    context: Context, before: Cast, tiles: I64, tell: Callable[[float], None], cancelled: Callable[[], bool]
+) -> tuple[Cast, Hits]:
+    """A cast in which some tiles are traced anew by the rays of a context, and what their samples struck."""
+    cast, fresh = cast_without(before, context.low.grid, tiles), empty_hits(context.low.grid, tiles)
+    cast_rays(context.low, context.rays, context.sculpt, cast, fresh, tell, cancelled, context.recipe.sheet.adaptive)
+    return cast, fresh

@@ -1,0 +1,101 @@
+"""What a sheet tells of the surroundings of its texels: places and normals of the sculpt, and what hides the sky.
+
+In a slice through the normal the neighbours' points of the sculpt stand up to some elevation a over the tangent plane;
+of a cosine-weighted sky sin^2 a is hidden. The mean over slices is the occlusion of a height field (after L. Bavoil and
+M. Sainz, "Image-space horizon-based ambient occlusion", 2009). What lies on another island is not seen.
+"""
+
+import numba
+import numpy as np
+
+from ..base.array_types import F32, I32
+from ..base.disk_arrays import in_bands
+from ..mesh.adjacency import edges_of, islands_of
+from ..rays.ray import make_ray
+from ..uv.rasterise import texel_barycentrics
+from .context import Context
+from .hits import Cast
+
+SLICES, STEPS = 16, 12
+
+
+def points_of(context: Context) -> F32:
+    """Where the sculpt lies at each texel, (H, W, 3) scene units, by its height along the ray."""
+    cast, grid, out = context.cast, context.low.grid, np.zeros(context.cast.normal.shape, np.float32)
+    _points(
+        cast.low_triangle, cast.sample, cast.height, grid.corners, grid.side, grid.shift, *context.rays.arrays, out,
+    )  # fmt: skip
+    return out
+
+
+def unit_normals(context: Context) -> F32:
+    """The sculpt's mean normal at each texel, (H, W, 3), 1 long."""
+
+    def unit(rows: F32) -> F32:
+        return np.asarray(rows / np.maximum(np.linalg.norm(rows, axis=2, keepdims=True), 1e-20))
+
+    return in_bands(unit, context.cast.normal, 3)
+
+
+def islands_on(context: Context) -> I32:
+    """The island of each triangle of the sheet."""
+    mesh = context.assembly.low
+    return islands_of(mesh.uvs[context.recipe.sheet.channel].at_corners(), edges_of(mesh))[context.low.triangles]
+
+
+def open_sky(context: Context, radius: float) -> F32:
+    """The share of the sky that is free at each texel by what lies around it on the sheet, (H, W); radius in texels."""
+    return open_skies(context.cast, (radius,), islands_on(context), unit_normals(context), points_of(context))[..., 0]
+
+
+def open_skies(cast: Cast, radii: tuple[float, ...], island: I32, normal: F32, points: F32) -> F32:
+    """The same for several radii, (H, W, radii), from what the other functions here give."""
+    free = np.ones((*cast.covered.shape, len(radii)), np.float32)
+    for n, radius in enumerate(radii):
+        _look(radius, cast.struck, cast.low_triangle, island, normal, points, free[..., n])
+    return free
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _points(low_triangle, sample, height, corners, side, shift, points, offsets, inward, special, out):  # type: ignore[no-untyped-def]
+    """Where each texel's hit lies: its height along the ray from the low."""
+    rows, columns = low_triangle.shape
+    for y in numba.prange(rows):
+        for x in range(columns):
+            t = low_triangle[y, x]
+            if t < 0:
+                continue
+            b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
+            ox, oy, oz, dx, dy, dz, reach, _ = make_ray(t, b0, b1, b2, points, offsets, inward, special)
+            along = reach - height[y, x]
+            out[y, x, 0], out[y, x, 1], out[y, x, 2] = ox + along * dx, oy + along * dy, oz + along * dz
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _look(radius, struck, low_triangle, island, normal, points, free):  # type: ignore[no-untyped-def]
+    height, width = free.shape
+    for y in numba.prange(height):
+        for x in range(width):
+            if struck[y, x] == 0:
+                continue
+            own, hidden = island[low_triangle[y, x]], 0.0
+            for k in range(SLICES):
+                a = 2 * np.pi * (k + 0.5) / SLICES
+                dx, dy, highest = np.cos(a), np.sin(a), 0.0
+                for step in range(1, STEPS + 1):
+                    share = (step / STEPS) ** 1.5  # closer ones matter more
+                    reach = max(share * radius, np.float64(step)) if step <= 2 else share * radius
+                    u, v = int(np.floor(x + 0.5 + reach * dx)), int(np.floor(y + 0.5 + reach * dy))
+                    if u < 0 or v < 0 or u >= width or v >= height or (u == x and v == y) or struck[v, u] == 0:
+                        continue
+                    if island[low_triangle[v, u]] != own:
+                        break
+                    up, away = 0.0, 0.0
+                    for c in range(3):
+                        d = points[v, u, c] - points[y, x, c]
+                        up += d * normal[y, x, c]
+                        away += d * d
+                    if up > 0 and away > 0:
+                        highest = max(highest, up * up / away)
+                hidden += highest
+            free[y, x] = 1 - hidden / SLICES

@@ -1,0 +1,21 @@
+"""Doing what a finding offers."""
+
+from ..settings.editing import place_part, set_file
+from ..settings.files import Fix
+from ..settings.recipe import Recipe
+from . import Remedy
+
+
+def apply(recipe: Recipe, remedy: Remedy) -> Recipe:
+    """Do what a finding offers."""
+    if remedy.kind == "together":
+        return recipe.model_copy(update={"pairing": recipe.pairing.model_copy(update={"together": True})})
+    if remedy.kind == "own_source":
+        return place_part(recipe, f"{remedy.file}/{remedy.part}", role="self")
+    if remedy.kind == "pair":
+        return place_part(recipe, f"{remedy.file}/{remedy.part}", pair=remedy.pair)
+    if remedy.kind == "align":
+        turn = {"turn": remedy.turn} if remedy.turn else {}
+        return set_file(recipe, remedy.file, scale=remedy.scale, move=remedy.move, **turn)
+    fixes = [*recipe.file(remedy.file).fixes, Fix(kind=remedy.kind, part=remedy.part, near=remedy.near)]
+    return set_file(recipe, remedy.file, fixes=[fix.model_dump() for fix in fixes])

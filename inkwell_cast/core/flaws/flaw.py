@@ -1,0 +1,80 @@
+"""What a detector gives back, and what becomes of it: regions on the surface, in words."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from pydantic import BaseModel
+
+from ..base.array_types import F64, I64
+from ..settings.mends import Mend
+
+
+@dataclass(frozen=True, slots=True)
+class Spot:
+    """Where a flaw lies: its part FILE/OBJECT, middle and radius of the ball around it, and places (N, 3) of it."""
+
+    title: str
+    part: str
+    middle: tuple[float, float, float]
+    radius: float
+    places: F64
+
+    @property
+    def name(self) -> str:
+        """A name for what mends it."""
+        return f"{self.title}, {self.part.rpartition('/')[2]}"
+
+
+def no_mends(spot: Spot) -> list[Mend]:
+    return []
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """The cause of a region with its numbers, and what cures it, in words and as `mends(spot)`, the best first.
+
+    cause and title take the place of the detector's where a region has one of its own.
+    """
+
+    what: str
+    remedy: str
+    mends: Callable[[Spot], list[Mend]] = field(default=no_mends)
+    cause: str = ""
+    title: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """Rows of a `Seen`, how wrong each looks in degrees, and the words for some of them (places in `rows`)."""
+
+    rows: I64
+    error: F64
+    tell: Callable[[I64], Told]
+
+
+class Flaw(BaseModel):
+    """A region where the projection went wrong; middle, radius and area in scene units, error in degrees.
+
+    mends are what would cure it, the best first; none where it takes the modelling program.
+    """
+
+    cause: str
+    title: str
+    part: str
+    what: str
+    remedy: str
+    middle: tuple[float, float, float]
+    radius: float
+    area: float
+    error: float
+    mends: list[Mend] = []
+
+    @property
+    def weight(self) -> float:
+        """How much of it a viewer would see."""
+        return self.area * self.error
+
+
+def length(value: float) -> str:
+    """A length in scene units with three figures."""
+    return f"{value:.3g}"

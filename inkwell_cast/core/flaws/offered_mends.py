@@ -1,0 +1,101 @@
+"""The mends that detectors offer, each from where a flaw lies and what was measured there."""
+
+import numpy as np
+
+from ..base.array_types import F64
+from ..piece.piece import Assembly
+from ..settings.files import Fix, FixKind
+from ..settings.levels import object_scope
+from ..settings.mends import Mend
+from ..settings.overrides import Level
+from ..settings.pairing import Placing
+from ..settings.regions import Crease, Directions, Heal, Omission, Pocket, Stroke
+from .flaw import Spot, length
+
+RIM = 0.25  # of a pocket
+ROOM = 1.05  # a mend reaches a little past the flaw
+DABS = 24  # of a brush, at most, that cover a region
+
+
+def pocket(assembly: Assembly, spot: Spot, reach: tuple[float, float]) -> Mend:
+    """A pocket over the flaw with another outward and inward reach, scene units."""
+    unit = assembly.recipe.reach.scale(assembly.low.diagonal)
+    made = Pocket(
+        name=spot.name[:80], centre=spot.middle, radius=max(ROOM * spot.radius / (1 - RIM), 1e-9) / unit,
+        outward=reach[0] / unit, inward=reach[1] / unit, rim=RIM,
+    )  # fmt: skip
+    return Mend(
+        name=spot.name, words=f"Place a pocket: {length(reach[0])} out, {length(reach[1])} in", pockets=[made]
+    )  # fmt: skip
+
+
+def straighten(spot: Spot) -> Mend:
+    """Rays that leave the faces under the flaw at right angles."""
+    centres, radius = _dabs(spot.places)
+    strokes = [
+        Stroke(kind="straighten", points=[(x, y, z)], radius=max(radius, 1e-9), amount=1.0, falloff=0.3)
+        for x, y, z in centres.tolist()
+    ]
+    return Mend(name=spot.name, words="Straighten the rays here", nudges=strokes)
+
+
+def straighten_flat(spot: Spot) -> Mend:
+    return Mend(name=spot.name, words="Straighten all flat faces", straighten=True)
+
+
+def directions(spot: Spot, way: Directions) -> Mend:
+    """Rays of the whole part that part at hard edges, or that do not."""
+    words = {"split": "Split its rays at hard edges", "averaged": "Average its rays over hard edges"}[way]
+    return Mend(name=spot.name, words=words, levels={object_scope(spot.part): Level(directions=way)})
+
+
+def leave_out(spot: Spot, high: str) -> Mend:
+    """A high, FILE/OBJECT, that rays from here pass through."""
+    made = Omission(part=high, centre=spot.middle, radius=max(ROOM * spot.radius, 1e-9))
+    return Mend(name=spot.name, words=f"Leave out {high.rpartition('/')[2]} here", omissions=[made])
+
+
+def own_pair(assembly: Assembly, spot: Spot, highs: list[str]) -> Mend:
+    """The flaw's low with its own highs, FILE/OBJECT, as a pair of their own."""
+    taken, base, n = {pair.name.lower() for pair in assembly.paired.pairs}, spot.part.rpartition("/")[2], 2
+    name = base
+    while name.lower() in taken:
+        name, n = f"{base} {n}", n + 1
+    placed = {key: Placing(pair=name) for key in (spot.part, *highs)}
+    return Mend(name=spot.name, words=f"Make {base} a pair of its own", placed=placed)
+
+
+def fix(spot: Spot, words: str, kind: FixKind, keys: list[str]) -> Mend:
+    """A correction of whole parts FILE/OBJECT, on the piece's copy."""
+    fixes: dict[str, list[Fix]] = {}
+    for key in keys:
+        file, _, part = key.partition("/")
+        fixes.setdefault(file, []).append(Fix(kind=kind, part=part))
+    return Mend(name=spot.name, words=words, fixes=fixes)
+
+
+def average_edges(spot: Spot) -> Mend:
+    """Averaged rays at the corners of the low beside the flaw."""
+    ball = Crease(centre=spot.middle, radius=max(ROOM * spot.radius, 1e-9), directions="averaged")
+    return Mend(name=spot.name, words="Average the rays at these edges", creases=[ball])
+
+
+def heal(spot: Spot) -> Mend:
+    """The flaw's place filled in from its rim."""
+    return Mend(
+        name=spot.name,
+        words="Fill it in from its rim",
+        heals=[Heal(centre=spot.middle, radius=max(ROOM * spot.radius, 1e-9))],
+    )
+
+
+def _dabs(places: F64) -> tuple[F64, float]:
+    """Centres of at most `DABS` balls that hold all places, far from each other, and their radius."""
+    few = places[np.linspace(0, len(places) - 1, min(len(places), 4000)).astype(np.int64)]
+    chosen = [int(np.argmin(np.linalg.norm(few - few.mean(axis=0), axis=1)))]
+    away = np.linalg.norm(few - few[chosen[0]], axis=1)
+    size = float(away.max())
+    while len(chosen) < DABS and away.max() > 0.2 * size:
+        chosen.append(int(np.argmax(away)))
+        away = np.minimum(away, np.linalg.norm(few - few[chosen[-1]], axis=1))
+    return few[chosen], float(away.max()) / 0.7

@@ -1,0 +1,104 @@
+"""Seam break: at a UV seam the rays of both sides strike different places of the sculpt, so a line shows."""
+
+import numba
+import numpy as np
+from scipy.spatial import cKDTree
+
+from ..base.array_types import F64, I64
+from ..cage.cage import rays_of
+from ..cage.fit import cage_of
+from ..cast.shading_normal import shading_normal
+from ..mesh.adjacency import edges_of, seams_of
+from ..mesh.mesh import corner_positions
+from ..rays.embree import hit_along
+from ..rays.ray import make_ray
+from . import offered_mends
+from .flaw import Found, Told, length
+from .texel_rows import Seen
+
+KEY, TITLE = "seam", "Seam break"
+ANGLE = 10.0  # degrees between the normals of both sides
+APART = 1.5  # texels between the places that both sides strike
+MOST_PLACES = 200_000
+NEAR = 2.0  # texels: how far from the seam a row stands for it
+
+
+def find(seen: Seen) -> Found:
+    """Texels along seams where the sculpt's normals, as both sides strike them, differ and lie apart."""
+    context, low = seen.context, seen.context.assembly.low
+    edges = edges_of(low)
+    seams = seams_of(low.uvs[context.recipe.sheet.channel].at_corners(), edges) & (edges.across >= 0)
+    seams &= np.isin(np.arange(len(low.triangles)), context.low.triangles)[:, None]
+    t, k = np.nonzero(seams)
+    nothing = Found(np.zeros(0, np.int64), np.zeros(0), lambda own: Told("", ""))
+    if not len(t) or not len(seen.x):
+        return nothing
+    points, texel = corner_positions(low).astype(np.float64), float(np.median(seen.size)) / seen.step
+    long = np.linalg.norm(points[t, (k + 1) % 3] - points[t, k], axis=1)
+    each = np.ceil(long / max(texel, long.sum() / MOST_PLACES)).astype(np.int64)
+    edge = np.repeat(np.arange(len(t)), each)
+    share = (np.arange(len(edge)) - np.repeat(np.cumsum(each) - each, each) + 0.5) / each[edge]
+    one = _along(k[edge].astype(np.int64), share)
+    other = _along(edges.side[t, k][edge].astype(np.int64), 1 - share)
+    across = edges.across[t, k].astype(np.int64)
+    rays, sculpt = rays_of(context.assembly, cage_of(context.assembly, context.warm)), context.sculpt
+    assert sculpt.mesh.normals is not None
+    angle, apart = _compare(
+        t[edge], one, across[edge], other, *rays.arrays, rays.pair, sculpt.tracers, sculpt.first,
+        sculpt.mesh.normals.values, sculpt.mesh.normals.corners,
+    )  # fmt: skip
+    broken = (angle > ANGLE) & (apart > APART * texel)
+    if not broken.any():
+        return nothing
+    places = np.einsum("nk,nkc->nc", one[broken], points[t[edge[broken]]])
+    distance, near = cKDTree(places).query(seen.place, distance_upper_bound=NEAR * texel * seen.step)
+    rows = np.flatnonzero(np.isfinite(distance))
+    angle, apart = angle[broken][near[rows]], apart[broken][near[rows]]
+
+    def tell(own: I64) -> Told:
+        gap, bend = length(float(np.median(apart[own]))), float(np.median(angle[own]))
+        return Told(
+            f"Both sides of the seam strike places {gap} apart, where the sculpt has turned by {bend:.0f}°; what lies "
+            "between is on neither.",
+            "Average the rays at these edges, or those of the whole part.",
+            lambda spot: [offered_mends.average_edges(spot), offered_mends.directions(spot, "averaged")],
+        )  # fmt: skip
+
+    return Found(rows, angle.astype(np.float64), tell)
+
+
+def _along(side: I64, share: F64) -> F64:
+    """Barycentrics of places on edges, a share of the way from corner `side` to the next."""
+    b = np.zeros((len(side), 3))
+    row = np.arange(len(side))
+    b[row, side], b[row, (side + 1) % 3] = 1 - share, share
+    return b
+
+
+@numba.njit(cache=True, nogil=True)
+def _compare(  # type: ignore[no-untyped-def]
+    t_1, b_1, t_2, b_2, points, offsets, inward, special, pair, tracers, firsts, normals, rows
+):  # fmt: skip
+    """Degrees between the normals that two rays strike, and how far apart those places lie; 0 where one misses."""
+    angle, apart = np.zeros(len(t_1)), np.zeros(len(t_1))
+    found = np.empty((2, 6))
+    for i in range(len(t_1)):
+        both = True
+        for side in range(2):
+            t, b = (t_1[i], b_1[i]) if side == 0 else (t_2[i], b_2[i])
+            ox, oy, oz, dx, dy, dz, _, far = make_ray(t, b[0], b[1], b[2], points, offsets, inward, special)
+            p = pair[t]
+            length, u, v, hit = hit_along(tracers[p, 0], tracers[p, 1], ox, oy, oz, dx, dy, dz, far)
+            both &= hit >= 0
+            if hit >= 0:
+                found[side, 0], found[side, 1], found[side, 2] = shading_normal(firsts[p] + hit, u, v, normals, rows)
+                found[side, 3], found[side, 4] = ox + length * dx, oy + length * dy
+                found[side, 5] = oz + length * dz
+        if not both:
+            continue
+        cosine = square = 0.0
+        for c in range(3):
+            cosine += found[0, c] * found[1, c]
+            square += (found[0, 3 + c] - found[1, 3 + c]) ** 2
+        angle[i], apart[i] = np.degrees(np.arccos(min(max(cosine, -1.0), 1.0))), np.sqrt(square)
+    return angle, apart

@@ -1,0 +1,28 @@
+"""Strained gradient: the low's shading leans so far from its faces that the map must undo it everywhere."""
+
+import numpy as np
+
+from ..base.array_types import I64
+from .flaw import Found, Told
+from .texel_rows import Seen
+
+KEY, TITLE = "strained", "Strained gradient"
+BY_PART = True  # it is the low that bends too sharply, not a place
+STRAIN = 60.0  # degrees between shading normal and face: from here on rounding counts more than twice
+STEP = 0.45  # degrees: what one 8-bit step of a steep normal shows
+
+
+def find(seen: Seen) -> Found:
+    """Texels where the low's interpolated normal leans from its face by more than `STRAIN`."""
+    rows = np.flatnonzero(seen.strain > STRAIN)
+
+    def tell(own: I64) -> Told:
+        steep = seen.strain[rows[own]]
+        return Told(
+            f"The low's shading leans {steep.mean():.0f}° from its faces in the mean, up to {steep.max():.0f}°; the "
+            "map must undo that, and its rounding shows.",
+            "Make the sharpest edges of the low hard and cut its UVs there, or add a loop of edges; weighting normals "
+            "by face area helps where faces differ in size.",
+        )
+
+    return Found(rows, (STEP * seen.strain[rows] / STRAIN).astype(np.float64), tell)

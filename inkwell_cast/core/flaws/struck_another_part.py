@@ -1,0 +1,109 @@
+"""Struck another part: a ray goes past its own surface and strikes what lies close to the low somewhere else."""
+
+import numba
+import numpy as np
+from scipy.spatial import cKDTree
+
+from ..base.array_types import F64, I32, I64
+from ..cast.context import Context
+from ..cast.sheet_surroundings import points_of
+from ..mesh.surface_samples import spread_over
+from ..rays.closest_point import nearest_in
+from ..settings.mends import Mend
+from . import offered_mends
+from .flaw import Found, Spot, Told, length
+from .texel_rows import Seen
+
+KEY, TITLE = "other", "Struck another part"
+ERROR = 40.0  # degrees: how wrong such a texel looks
+FAR, SHARE = 4.0, 0.35  # texels from the low to the hit; and how much closer the hit lies to another place of the low
+LOOKED_AT = 0.002  # of the low's diagonal: hits nearer than that are of the own place
+SEEDS, NEIGHBOURS = 60_000, 8
+SHORT = 0.9  # of the way to what is wrongly struck
+MOST_ROWS = 200_000
+
+
+def find(seen: Seen) -> Found:
+    """Texels whose hit is far along the ray, and less than `SHARE` of that from another place of the pair's lows."""
+    context, away = seen.context, np.abs(seen.height)
+    least = np.maximum(FAR * seen.size / seen.step, LOOKED_AT * context.assembly.low.diagonal)
+    rows = np.flatnonzero((seen.struck > 0) & (away > least))
+    rows = rows[:: -(-len(rows) // MOST_ROWS) or 1]
+    hits = points_of(context)[seen.y[rows], seen.x[rows]].astype(np.float64)
+    distance, owner = _nearest(context, hits, context.rays.pair[seen.triangle[rows]])
+    wrong = distance < SHARE * away[rows]
+    rows, distance, owner = rows[wrong], distance[wrong], owner[wrong]
+    objects = context.assembly.low.objects
+    hit_object = context.sculpt.mesh.objects[np.maximum(context.cast.hit_triangle[seen.y[rows], seen.x[rows]], 0)]
+
+    def tell(own: I64) -> Told:
+        at = rows[own]
+        here = int(objects[context.low.triangles[seen.triangle[at[0]]]])
+        there = np.bincount(objects[owner[own]]).argmax()
+        high = int(np.bincount(hit_object[own]).argmax())
+        name = context.assembly.keys[there].rpartition("/")[2] if there != here else "another side of it"
+        gone, off = length(float(np.median(away[at]))), length(float(np.median(distance[own])))
+        return Told(
+            f"Rays go {gone} from the low before they strike what lies {off} from {name}.",
+            "Shorten the reach here, or leave the other part out; parts that lie close are best baked as pairs of "
+            "their own.",
+            lambda spot: _mends(seen, spot, at, high, _highs_of(seen, here)),
+        )  # fmt: skip
+
+    return Found(rows, np.full(len(rows), ERROR), tell)
+
+
+def _highs_of(seen: Seen, low_object: int) -> list[int]:
+    """The objects of the sculpt that lie nearer along the rays of an object of the low than along those of others."""
+    context, rows = seen.context, np.flatnonzero(seen.struck > 0)
+    low = context.assembly.low.objects[context.low.triangles[seen.triangle[rows]]]
+    high = context.sculpt.mesh.objects[np.maximum(context.cast.hit_triangle[seen.y[rows], seen.x[rows]], 0)]
+    near, found = np.abs(seen.height[rows]), list[int]()
+    for n in np.unique(high[low == low_object]).tolist():
+        by_low = [(float(np.median(near[(high == n) & (low == own)])), int(own)) for own in np.unique(low[high == n])]
+        if min(by_low)[1] == low_object:
+            found.append(n)
+    return found
+
+
+def _mends(seen: Seen, spot: Spot, at: I64, high: int, own: list[int]) -> list[Mend]:
+    """A pair of its own, where both have highs of their own; the other high left out; or the reach ended before it."""
+    context, found = seen.context, list[Mend]()
+    if high not in own:
+        pair = context.assembly.paired.pair_of(spot.part)
+        if own and pair and len(pair.lows) > 1:
+            found.append(offered_mends.own_pair(context.assembly, spot, [context.sculpt.keys[n] for n in own]))
+        found.append(offered_mends.leave_out(spot, context.sculpt.keys[high]))
+    up, down = seen.height[at] > 0, seen.height[at] < 0
+    outward, inward = float(seen.outward[at].max()), float(seen.inward[at].max())
+    if up.any():
+        outward = SHORT * float(seen.height[at][up].min())
+    if down.any():
+        inward = SHORT * float(-seen.height[at][down].max())
+    if outward + inward > 0:
+        found.append(offered_mends.pocket(context.assembly, spot, (outward, inward)))
+    return found
+
+
+def _nearest(context: Context, places: F64, pair: I32) -> tuple[F64, I64]:
+    """Distance from each place to the nearest of its pair's lows, and the triangle of the low that is."""
+    assembly = context.assembly
+    points = assembly.low.positions[assembly.low.triangles].astype(np.float64)
+    distance, owner = np.full(len(places), np.inf), np.zeros(len(places), np.int64)
+    for n in np.unique(pair):
+        own = np.flatnonzero(pair == n)
+        seeds, owners, _ = spread_over(points, np.flatnonzero(assembly.low_pair == n), SEEDS)
+        near = cKDTree(seeds).query(places[own], min(NEIGHBOURS, len(seeds)), workers=-1)[1].reshape(len(own), -1)
+        distance[own], owner[own] = _closest(places[own], owners[near], points.reshape(-1))
+    return distance, owner
+
+
+@numba.njit(cache=True, nogil=True)
+def _closest(places, candidates, corners):  # type: ignore[no-untyped-def]
+    distance, owner = np.full(len(places), np.inf), np.zeros(len(places), np.int64)
+    for i in range(len(places)):
+        for t in candidates[i]:
+            square, _, _ = nearest_in(places[i, 0], places[i, 1], places[i, 2], 9 * t, corners)
+            if square < distance[i]:
+                distance[i], owner[i] = square, t
+    return np.sqrt(distance), owner

@@ -1,0 +1,91 @@
+"""What detectors look at: an even choice of a sheet's texels, with their rays and what those found."""
+
+from dataclasses import dataclass
+
+import numba
+import numpy as np
+
+from ..base.array_types import F32, F64, I32
+from ..cast.context import Context
+from ..maps.hits_of_tile import face_normal
+from ..rays.ray import make_ray
+from ..uv.rasterise import texel_barycentrics
+
+MOST_TEXELS = 1_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """Texels of a sheet that lie on the low, a row each; lengths in scene units, angles in degrees.
+
+    x, y (N,) int32; triangle (N,) int32 of the sheet, b (N, 3) its barycentrics there; place (N, 3) on the low; normal
+    (N, 3) of the flat face; lean (N,) between the ray and that; strain (N,) between the low's shading normal and that;
+    size (N,) the side of the square of surface that a row stands for; outward and inward (N,) the reach in force;
+    struck (N,) samples that struck; height (N,) of the sculpt. `step` texels lie between two rows.
+    """
+
+    context: Context
+    step: int
+    x: I32
+    y: I32
+    triangle: I32
+    b: F64
+    place: F64
+    normal: F64
+    lean: F32
+    strain: F32
+    size: F32
+    outward: F32
+    inward: F32
+    struck: I32
+    height: F32
+
+
+def seen_of(context: Context) -> Seen:
+    """At most about `MOST_TEXELS` texels."""
+    cast, low, grid = context.cast, context.low, context.low.grid
+    step = max(1, int(np.ceil(np.sqrt(cast.texels / MOST_TEXELS))))
+    y, x = (found.astype(np.int32) * step for found in np.nonzero(cast.covered[::step, ::step]))
+    count = len(x)
+    triangle, sample = cast.low_triangle[y, x], cast.sample[y, x]
+    b, place, normal = np.empty((count, 3)), np.empty((count, 3)), np.empty((count, 3))
+    angles, reach = np.empty((count, 2), np.float32), np.empty((count, 2), np.float32)
+    _look(
+        x, y, triangle, sample, grid.corners, grid.side, grid.shift, low.normals, *context.rays.arrays, b, place,
+        normal, angles, reach,
+    )  # fmt: skip
+    corners = context.rays.points.astype(np.float64)
+    surface = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    flat = grid.corners.astype(np.float64) / (grid.side << grid.shift)  # texels
+    u, v = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
+    texels = np.abs(u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0])
+    size = np.sqrt(surface / np.maximum(texels, 1e-12))[triangle] * step
+    return Seen(
+        context, step, x, y, triangle, b, place, normal, angles[:, 0], angles[:, 1], size.astype(np.float32),
+        reach[:, 0], reach[:, 1], cast.struck[y, x].astype(np.int32), cast.height[y, x],
+    )  # fmt: skip
+
+
+@numba.njit(cache=True, nogil=True)
+def _look(  # type: ignore[no-untyped-def]
+    x, y, triangle, sample, corners, side, shift, normals, points, offsets, inward, special, b, place, normal, angles,
+    reach,
+):  # fmt: skip
+    for i in range(len(x)):
+        t = triangle[i]
+        b0, b1, b2 = texel_barycentrics(corners, t, x[i], y[i], sample[i], side, shift)
+        b[i, 0], b[i, 1], b[i, 2] = b0, b1, b2
+        gx, gy, gz = face_normal(points[t, 0], points[t, 1], points[t, 2])
+        normal[i, 0], normal[i, 1], normal[i, 2] = gx, gy, gz
+        _, _, _, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, points, offsets, inward, special)
+        cosine = -(dx * gx + dy * gy + dz * gz)
+        angles[i, 0] = np.degrees(np.arccos(min(max(cosine, -1.0), 1.0)))
+        length = along = 0.0
+        for c in range(3):
+            n = b0 * normals[t, 0, c] + b1 * normals[t, 1, c] + b2 * normals[t, 2, c]
+            length += n * n
+            along += n * normal[i, c]
+            place[i, c] = b0 * points[t, 0, c] + b1 * points[t, 1, c] + b2 * points[t, 2, c]
+        cosine = along / np.sqrt(length) if length > 0 else 1.0
+        angles[i, 1] = np.degrees(np.arccos(min(max(cosine, -1.0), 1.0)))
+        reach[i, 0], reach[i, 1] = out, far - out

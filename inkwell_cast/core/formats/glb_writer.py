@@ -1,0 +1,161 @@
+"""Writing GLB, with pictures that its materials wear."""
+
+import json
+import pathlib
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..base.array_types import F32, I32, I64, Any_
+from ..mesh.mesh import CornerValues, Mesh
+from ..mesh.vertex_colors import colors_in
+
+MAGIC, JSON_CHUNK, BIN_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
+
+
+@dataclass(frozen=True, slots=True)
+class Worn:
+    """Pictures that a material wears, as PNG files; b"" for none. `channel` is the UV channel they are laid out by."""
+
+    normal: bytes = b""
+    occlusion: bytes = b""
+    color: bytes = b""
+    channel: int = 0
+
+
+def write(path: pathlib.Path, mesh: Mesh, worn: Sequence[Worn] = ()) -> None:
+    """Write GLB: one node an object and one primitive a material; corners whose layers share all rows become one.
+
+    `worn` are pictures for the first materials.
+    """
+    document: dict[str, Any] = {
+        "asset": {"version": "2.0", "generator": "Inkwell Cast"}, "scene": 0, "scenes": [{"nodes": []}], "nodes": [],
+        "meshes": [], "accessors": [], "bufferViews": [],
+    }  # fmt: skip
+    if any(mesh.material_names) or worn:
+        document["materials"] = [
+            {"name": n, "pbrMetallicRoughness": {"baseColorFactor": [*map(float, c), 1.0], "metallicFactor": 0.0}}
+            for n, c in zip(mesh.material_names, mesh.material_colors, strict=True)
+        ]
+    blobs: list[bytes] = []
+
+    size = 0
+
+    def store(array: Any_, component: int, kind: str, target: int, bounds: bool = False) -> int:
+        nonlocal size
+        raw = np.ascontiguousarray(array).tobytes()
+        blobs.append(raw + b"\0" * (-len(raw) % 4))
+        document["bufferViews"].append({"buffer": 0, "byteOffset": size, "byteLength": len(raw), "target": target})
+        size += len(blobs[-1])
+        entry: dict[str, Any] = {
+            "bufferView": len(document["bufferViews"]) - 1, "componentType": component,
+            "count": len(array), "type": kind,
+        }  # fmt: skip
+        if bounds:
+            entry |= {"min": array.min(axis=0).tolist(), "max": array.max(axis=0).tolist()}
+        document["accessors"].append(entry)
+        return len(document["accessors"]) - 1
+
+    last, layers = -1, _layers(mesh)
+    for o, m, chosen in _groups(mesh):
+        vertices, indices = _vertices(layers, chosen)
+        attributes = {
+            key: store(rows, 5126, f"VEC{rows.shape[1]}", 34962, key == "POSITION") for key, rows in vertices.items()
+        }
+        primitive = {"attributes": attributes, "indices": store(indices, 5125, "SCALAR", 34963)}
+        if "materials" in document:
+            primitive["material"] = m
+        if o != last:
+            last = o
+            document["scenes"][0]["nodes"].append(len(document["nodes"]))
+            document["nodes"].append({"name": mesh.object_names[o], "mesh": len(document["meshes"])})
+            document["meshes"].append({"name": mesh.object_names[o], "primitives": []})
+        document["meshes"][-1]["primitives"].append(primitive)
+    for own, material in zip(worn, document.get("materials", []), strict=False):
+        _dress(document, blobs, material, own)
+    body = b"".join(blobs)
+    document["buffers"] = [{"byteLength": len(body)}]
+    text = json.dumps(document, separators=(",", ":")).encode()
+    text += b" " * (-len(text) % 4)
+    with path.open("wb") as file:
+        file.write(np.array([MAGIC, 2, 28 + len(text) + len(body), len(text), JSON_CHUNK], "<u4").tobytes())
+        file.write(text)
+        file.write(np.array([len(body), BIN_CHUNK], "<u4").tobytes())
+        file.write(body)
+
+
+def _groups(mesh: Mesh) -> Iterator[tuple[int, int, I64]]:
+    """Each object's triangles of each material, (object, material, triangles); the triangles of one group rise."""
+    owner = mesh.objects.astype(np.int64) * len(mesh.material_names) + mesh.materials
+    order = np.argsort(owner, kind="stable")
+    for group in np.split(order, np.flatnonzero(np.diff(owner[order])) + 1):
+        if len(group):
+            yield int(mesh.objects[group[0]]), int(mesh.materials[group[0]]), group
+
+
+def _dress(document: dict[str, Any], blobs: list[bytes], material: dict[str, Any], worn: Worn) -> None:
+    """Let a material wear pictures, stored in the file itself."""
+
+    def texture(data: bytes, name: str) -> dict[str, Any]:
+        offset = sum(len(b) for b in blobs)
+        blobs.append(data + b"\0" * (-len(data) % 4))
+        document["bufferViews"].append({"buffer": 0, "byteOffset": offset, "byteLength": len(data)})
+        images, textures = document.setdefault("images", []), document.setdefault("textures", [])
+        view = len(document["bufferViews"]) - 1
+        images.append({"bufferView": view, "mimeType": "image/png", "name": f"{material['name']} {name}".strip()})
+        document.setdefault("samplers", [{"magFilter": 9729, "minFilter": 9987, "wrapS": 10497, "wrapT": 10497}])
+        textures.append({"sampler": 0, "source": len(images) - 1})
+        return {"index": len(textures) - 1} | ({"texCoord": worn.channel} if worn.channel else {})
+
+    if worn.normal:
+        material["normalTexture"] = texture(worn.normal, "normal")
+    if worn.occlusion:
+        material["occlusionTexture"] = texture(worn.occlusion, "occlusion")
+    base = material["pbrMetallicRoughness"] | {"roughnessFactor": 0.6}
+    if worn.color:
+        base |= {"baseColorTexture": texture(worn.color, "base colour"), "baseColorFactor": [1.0, 1.0, 1.0, 1.0]}
+    material["pbrMetallicRoughness"] = base
+
+
+def _layers(mesh: Mesh) -> dict[str, CornerValues]:
+    """What vertices may carry, by the standard's names, in its conventions."""
+    layers: dict[str, CornerValues] = {"POSITION": CornerValues(mesh.positions, mesh.triangles)}
+    if mesh.normals:
+        layers["NORMAL"] = mesh.normals
+    for c, uv in enumerate(mesh.uvs):
+        layers[f"TEXCOORD_{c}"] = CornerValues(np.stack([uv.values[:, 0], 1 - uv.values[:, 1]], axis=1), uv.corners)
+    if mesh.tangents and mesh.normals:
+        layers["TANGENT"] = mesh.tangents
+    if mesh.colors:
+        layers["COLOR_0"] = CornerValues(colors_in(mesh, "linear"), mesh.colors.corners)
+    return layers
+
+
+def _vertices(layers: dict[str, CornerValues], chosen: I64) -> tuple[dict[str, F32], Any_]:
+    """Vertex rows of some triangles, split where normals, UVs or colours differ, and uint32 indices.
+
+    A layer that some corner lacks is left out, and with it those that the standard allows only beside it.
+    """
+    own: dict[str, Any_] = {}
+    for key, layer in layers.items():
+        corners = layer.corners[chosen].reshape(-1)
+        channel = int(key[9:]) if key.startswith("TEXCOORD_") else 0
+        beside = f"TEXCOORD_{channel - 1}" if channel else "NORMAL" if key == "TANGENT" else "POSITION"
+        if (corners >= 0).all() and (beside in own or key == "POSITION"):
+            own[key] = corners
+    first, place = _distinct(list(own.values()))
+    rows = {key: np.asarray(layers[key].values[corners[first]], np.float32) for key, corners in own.items()}
+    return rows, place.astype(np.uint32)
+
+
+def _distinct(columns: list[I32]) -> tuple[Any_, Any_]:
+    """Where each distinct row of some columns (N,) first stands, in their order, and which of them each row is."""
+    first, place = np.unique(columns[0], return_index=True, return_inverse=True)[1:]
+    for n, column in enumerate(columns[1:], 1):
+        if any(column is own or np.array_equal(column, own) for own in columns[:n]):
+            continue
+        key = place * (np.int64(column.max(initial=0)) + 1) + column
+        first, place = np.unique(key, return_index=True, return_inverse=True)[1:]
+    return first, place

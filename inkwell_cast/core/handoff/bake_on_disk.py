@@ -1,0 +1,36 @@
+"""A bake as its files lie on disk, which is what a handoff is made from."""
+
+import pathlib
+from dataclasses import dataclass
+
+from ..bake.manifest import Manifest, MapFile, SheetFacts
+
+
+@dataclass(frozen=True, slots=True)
+class Finished:
+    """A piece's name, the manifest of a bake, and by sheet and key its files and the PNGs that show them."""
+
+    piece: str
+    manifest: Manifest
+    files: dict[tuple[str, str], pathlib.Path]
+    shown: dict[tuple[str, str], pathlib.Path]
+
+    @classmethod
+    def of_folder(
+        cls, piece: str, manifest: Manifest, folder: str | pathlib.Path, previews: str | pathlib.Path
+    ) -> "Finished":
+        """A bake that was saved into `folder`, with PNGs of its other formats in `previews`."""
+        folder, previews = pathlib.Path(folder), pathlib.Path(previews)
+        files = {(m.sheet, m.key): folder / m.file for m in manifest.maps}
+        shown = {(m.sheet, m.key): previews / m.preview if m.preview else folder / m.file for m in manifest.maps}
+        return cls(piece, manifest, files, shown)
+
+    def sheet(self, name: str) -> SheetFacts:
+        return next(sheet for sheet in self.manifest.sheets if sheet.name == name)
+
+    def picture(self, sheet: str, *keys: str) -> pathlib.Path | None:
+        """The PNG of the first of some maps that a sheet has."""
+        return next((self.shown[sheet, key] for key in keys if (sheet, key) in self.shown), None)
+
+    def map(self, sheet: str, key: str) -> MapFile | None:
+        return next((m for m in self.manifest.maps if (m.sheet, m.key) == (sheet, key)), None)

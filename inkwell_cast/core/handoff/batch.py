@@ -1,0 +1,280 @@
+"""Many pieces, one after the other: what there is to bake in some folders, and what became of it."""
+
+import hashlib
+import json
+import pathlib
+import tempfile
+import time
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from typing import Literal
+
+from pydantic import BaseModel, ValidationError
+
+from ... import __version__
+from ..bake.manifest import MeshFile, sha256_of
+from ..bake.pipeline import bake
+from ..bake.saving import save
+from ..base.atomic_files import whole
+from ..base.errors import InputProblem
+from ..formats import REGISTRY, read_mesh
+from ..formats.files_beside import companions_of
+from ..mending.mend_all import mend_all
+from ..piece.piece import BakeMeshes
+from ..piece.scene_cache import Warm
+from ..settings.mends_overlay import mended
+from ..settings.pairing import Pairing, read_name
+from ..settings.receivers import Receiver
+from ..settings.recipe import Recipe
+from . import piece_file
+from .bake_on_disk import Finished
+from .file_names import plain
+from .hand_off import hand_off
+from .plan import refuse_unready
+from .whole_or_nothing import is_handoff, is_unchanged
+
+SUMMARY, TABLE = "summary.json", "summary.txt"
+
+Progress = Callable[[str, float], None]
+Cancel = Callable[[], bool]
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """A piece to bake: mesh files, or one piece file."""
+
+    name: str
+    files: tuple[pathlib.Path, ...]
+
+    def with_companions(self) -> list[pathlib.Path]:
+        """Its files, and those that they name beside them: materials, buffers, textures."""
+        found = dict.fromkeys(self.files)
+        for file in self.files:
+            found |= dict.fromkeys(companions_of(file))
+        return list(found)
+
+    @property
+    def is_piece(self) -> bool:
+        return len(self.files) == 1 and self.files[0].suffix.lower() == piece_file.SUFFIX
+
+
+class Outcome(BaseModel):
+    """What became of a piece; likeness in degrees, inputs a hash of all that the result follows."""
+
+    piece: str
+    state: Literal["done", "failed", "waiting"]
+    message: str = ""
+    folder: str = ""
+    seconds: float = 0.0
+    likeness: float | None = None
+    texels: int = 0
+    missed_texels: int = 0
+    flaws: int | None = None
+    inputs: str = ""
+
+
+class Summary(BaseModel):
+    """summary.json of a batch."""
+
+    kind: Literal["inkwell-cast batch"] = "inkwell-cast batch"
+    version: Literal[1] = 1
+    receiver: str = ""
+    outcomes: list[Outcome] = []
+
+    @property
+    def failed(self) -> int:
+        return sum(own.state == "failed" for own in self.outcomes)
+
+    def of(self, piece: str) -> Outcome | None:
+        return next((own for own in self.outcomes if own.piece == piece), None)
+
+    def with_outcome(self, outcome: Outcome) -> "Summary":
+        others = [own for own in self.outcomes if own.piece != outcome.piece]
+        return self.model_copy(update={"outcomes": sorted([*others, outcome], key=lambda own: own.piece.casefold())})
+
+    def table(self) -> str:
+        """The outcomes as a table in plain text."""
+        rows = [("piece", "state", "likeness", "missed", "flaws", "seconds", "")]
+        for own in self.outcomes:
+            like = "" if own.likeness is None else f"{own.likeness:.2f}°"
+            flaws = "" if own.flaws is None else str(own.flaws)
+            missed = f"{own.missed_texels:,}" if own.state == "done" else ""
+            rows.append((own.piece, own.state, like, missed, flaws, f"{own.seconds:.1f}", own.message))
+        widths = [max(len(row[n]) for row in rows) for n in range(6)]
+        lines = [
+            "  ".join([row[0].ljust(widths[0]), row[1].ljust(widths[1])]
+                      + [row[n].rjust(widths[n]) for n in range(2, 6)] + [row[6]]).rstrip()
+            for row in rows
+        ]  # fmt: skip
+        return "\n".join(lines) + "\n"
+
+
+def find_items(paths: Iterable[pathlib.Path]) -> list[Item]:
+    """Every piece in some folders and files, by name.
+
+    A piece file is one piece. In a folder, mesh files whose names have the same stem before `_low`, `_high` and so on
+    are one piece, and so are all the mesh files of each folder in it. Raises InputProblem for a path that is not there
+    and for two pieces of one name.
+    """
+    items = list[Item]()
+    for path in paths:
+        if path.is_dir():
+            items += _in_folder(path)
+        elif path.is_file() and path.suffix.lower() == piece_file.SUFFIX:
+            items.append(Item(path.stem, (path,)))
+        else:
+            raise InputProblem(str(path), "There is no such folder or piece file.", "Check its path.")
+    if not items:
+        raise InputProblem(", ".join(map(str, paths)), "Nothing to bake is in there.", "Name a folder with meshes.")
+    seen: dict[str, Item] = {}
+    for item in items:
+        other = seen.setdefault(plain(item.name).casefold(), item)
+        if other is not item:
+            raise InputProblem(
+                str(item.files[0]), f"Another piece is called {item.name} too ({other.files[0]}).",
+                "Rename one of them, or run them apart.",
+            )  # fmt: skip
+    return sorted(items, key=lambda item: item.name.casefold())
+
+
+def _in_folder(folder: pathlib.Path) -> list[Item]:
+    try:
+        there = sorted(entry for entry in folder.iterdir() if not entry.name.startswith("."))
+    except OSError as error:
+        raise InputProblem(str(folder), f"It cannot be read ({error.strerror}).", "Check its rights.") from error
+    items, groups = list[Item](), dict[str, list[tuple[str, pathlib.Path]]]()
+    for entry in there:
+        if entry.is_dir():
+            if not is_handoff(entry):
+                meshes = tuple(file for file in sorted(entry.iterdir()) if file.suffix.lower() in REGISTRY)
+                items += [Item(entry.name, meshes)] if meshes else []
+        elif entry.suffix.lower() == piece_file.SUFFIX:
+            items.append(Item(entry.stem, (entry,)))
+        elif entry.suffix.lower() in REGISTRY:
+            read = read_name(entry.stem, Pairing())
+            stem = (read[0].stem if read else "") or entry.stem
+            groups.setdefault(stem.casefold(), []).append((stem, entry))
+    return items + [Item(own[0][0], tuple(file for _, file in own)) for own in groups.values()]
+
+
+def inputs_of(item: Item, recipe: Recipe, receiver: Receiver | None, mend: bool) -> str:
+    """A hash of all that the result of a piece follows, this program's version among it.
+
+    Raises InputProblem for a file that cannot be read.
+    """
+    try:
+        files = [(file.name, sha256_of(file)) for file in item.with_companions()]
+    except OSError as error:
+        raise InputProblem(item.name, f"A file cannot be read ({error}).", "Check its rights.") from error
+    told = [
+        __version__,
+        item.name,
+        files,
+        recipe.model_dump_json(),
+        receiver.model_dump_json() if receiver else "",
+        mend,
+    ]
+    return hashlib.sha256(json.dumps(told).encode()).hexdigest()
+
+
+def loaded(item: Item, recipe: Recipe) -> tuple[str, Recipe, BakeMeshes, list[MeshFile]]:
+    """A piece's name, settings (its own, where it has some) and meshes. Raises InputProblem."""
+    if item.is_piece:
+        piece, meshes = piece_file.read_piece(item.files[0])
+        sources = [
+            MeshFile(role="by name", file=entry.file, sha256=entry.sha256, triangles=len(mesh.triangles))
+            for entry, mesh in zip(piece.meshes, meshes, strict=True)
+        ]
+        return piece.name, piece.recipe, BakeMeshes([], [], meshes), sources
+    meshes = [read_mesh(file) for file in item.files]
+    sources = [
+        MeshFile(role="by name", file=file.name, sha256=sha256_of(file), triangles=len(mesh.triangles))
+        for file, mesh in zip(item.files, meshes, strict=True)
+    ]
+    return item.name, recipe, BakeMeshes([], [], meshes), sources
+
+
+def run_item(
+    item: Item, recipe: Recipe, receiver: Receiver | None, out: pathlib.Path, mend: bool = False,
+    progress: Progress = lambda stage, share: None, cancel: Cancel = lambda: False, warm: Warm | None = None,
+) -> Outcome:  # fmt: skip
+    """Bake a piece and hand it off into a folder of its name in `out`, in place of an earlier handoff.
+
+    Raises InputProblem and Cancelled.
+    """
+    started = time.monotonic()
+    progress("reading", 0.0)
+    name, own, meshes, sources = loaded(item, recipe)
+    wanted = receiver.laid_over(own) if receiver else own
+    refuse_unready(wanted.handoff, name, mended(wanted), out / plain(item.name), "replace")
+
+    def tell(stage: str, share: float) -> None:
+        progress(stage, 0.9 * share)
+
+    report = None
+    if mend:
+        done = mend_all(wanted, meshes, tell, cancel, warm)
+        made, report = done.bake, done.report
+    else:
+        made = bake(wanted, meshes, tell, cancel, warm)
+    with tempfile.TemporaryDirectory(dir=_made(out), prefix=".baked-") as folder:
+        place = pathlib.Path(folder)
+        manifest = save(made, place, sources, place, report)
+        handed = hand_off(
+            Finished.of_folder(name, manifest, place, place), made.assembly, made.warm,
+            wanted.handoff.model_copy(update={"existing": "replace"}), out / plain(item.name),
+            receiver.name if receiver else "", progress=lambda stage, share: progress(stage, 0.9 + 0.1 * share),
+            cancel=cancel,
+        )  # fmt: skip
+    return Outcome(
+        piece=item.name, state="done", folder=handed.path.name, seconds=round(time.monotonic() - started, 2),
+        likeness=manifest.likeness.mean if manifest.likeness else None, texels=manifest.texels,
+        missed_texels=manifest.missed_texels, flaws=None if manifest.flaws is None else len(manifest.flaws),
+    )  # fmt: skip
+
+
+def _made(folder: pathlib.Path) -> pathlib.Path:
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise InputProblem(
+            str(folder), f"The folder cannot be made ({error.strerror}).", "Choose another with --out."
+        ) from error
+    return folder
+
+
+def read_summary(out: pathlib.Path) -> Summary:
+    """The summary of an earlier run into a folder; an empty one where there is none that can be read."""
+    try:
+        return Summary.model_validate_json((out / SUMMARY).read_bytes())
+    except (OSError, ValidationError):
+        return Summary()
+
+
+def write_summary(out: pathlib.Path, summary: Summary) -> None:
+    """Write summary.json and summary.txt, each whole. Raises InputProblem."""
+    try:
+        with whole(_made(out) / SUMMARY) as partial:
+            partial.write_text(summary.model_dump_json(indent=2) + "\n", encoding="utf-8")
+        with whole(out / TABLE) as partial:
+            partial.write_text(summary.table(), encoding="utf-8")
+    except OSError as error:
+        raise InputProblem(
+            str(out), f"The summary cannot be written ({error.strerror}).", "Free some space or choose another folder."
+        ) from error
+
+
+def still_good(outcome: Outcome | None, inputs: str, out: pathlib.Path) -> bool:
+    """Whether an earlier outcome holds: the same inputs, done, and every file still there as it was written."""
+    return (
+        outcome is not None
+        and outcome.state == "done"
+        and outcome.inputs == inputs
+        and is_unchanged(out / outcome.folder)
+    )
+
+
+def resumed(items: list[Item], summary: Summary, receiver: str) -> Summary:
+    """The summary of the pieces at hand, those that were not looked at yet waiting."""
+    outcomes = [summary.of(item.name) or Outcome(piece=item.name, state="waiting") for item in items]
+    return Summary(receiver=receiver, outcomes=outcomes)

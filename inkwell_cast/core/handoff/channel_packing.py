@@ -1,0 +1,53 @@
+"""Packed pictures: channels of several maps in one."""
+
+import pathlib
+from collections.abc import Callable
+
+import numpy as np
+
+from ..base.array_types import F32, Any_
+from ..base.color_space import to_linear, to_srgb
+from ..base.errors import InputProblem
+from ..images import png
+from ..maps import REGISTRY
+from ..settings.handoff import CHANNELS, Pack, Well
+
+PLACE = {name: n for n, name in enumerate(CHANNELS)}
+Read = Callable[[str], pathlib.Path | None]
+
+
+def packed(pack: Pack, size: tuple[int, int], picture: Read) -> Any_:
+    """The picture (H, W, 3 or 4) of a sheet of `size` (width, height), whole steps or floats as its form takes them.
+
+    `picture(key)` gives the PNG of a map of the sheet, or None. Raises InputProblem where one is missing.
+    """
+    width, height = size
+    out = np.empty((height, width, len(pack.wells)), np.float32)
+    for n, (name, well) in enumerate(pack.wells.items()):
+        out[..., n] = _values(pack, name, well, picture)
+    if pack.exact:
+        return out.astype(np.float16 if pack.depth == 16 else np.float32)
+    return png.quantise(out, pack.steps)
+
+
+def _values(pack: Pack, channel: str, well: Well, picture: Read) -> F32 | float:
+    if not well.map:
+        return 1 - well.value if well.invert else well.value
+    path = picture(well.map)
+    made = REGISTRY[well.map]
+    if path is None:
+        raise InputProblem(
+            f"The picture “{pack.name}”", f"Its {channel} takes {made.LABEL.lower()}, which this bake has not.",
+            "Tick that map and bake again, or choose another.",
+        )  # fmt: skip
+    steps: Any_ = png.read(path)
+    own: F32 = png.dequantise(np.ascontiguousarray(steps[..., PLACE[well.channel]]))
+    wanted = "linear" if channel == "alpha" else pack.space
+    if wanted != made.SPACE:
+        own = to_linear(own) if wanted == "linear" else to_srgb(own)
+    return (1 - own).astype(np.float32) if well.invert else own.astype(np.float32)
+
+
+def needed(packs: list[Pack], there: list[str]) -> list[str]:
+    """Maps that packed pictures take from and a list has not, by name."""
+    return [REGISTRY[key].LABEL for key in dict.fromkeys(k for pack in packs for k in pack.maps) if key not in there]

@@ -1,0 +1,166 @@
+"""Handing off: a folder or an archive with all that a receiver needs, which appears whole or not at all.
+
+Everything is written to a temporary folder beside the target, under names of the pattern; the folder, or a zip of it,
+then takes the target's place in one step. So what fails leaves nothing, and two at once do not mix.
+"""
+
+import datetime
+import errno
+import pathlib
+import shutil
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from pydantic import BaseModel, Field
+
+from ..bake.manifest import Manifest, sha256_of
+from ..base.errors import Cancelled, InputProblem
+from ..formats import glb_writer, write_mesh
+from ..images import write_picture
+from ..piece.assembly import undivided
+from ..piece.piece import Assembly
+from ..piece.scene_cache import Warm
+from ..settings.handoff import Handoff, Pack
+from ..uv.layout import lay_out_sheets
+from .bake_on_disk import Finished
+from .channel_packing import packed
+from .export_meshes import cage_mesh, low_mesh
+from .file_names import plain
+from .plan import Planned, plan
+from .report import report
+from .textured_glb import by_sheet, worn
+from .whole_or_nothing import KIND, MANIFEST, REPORT, archive_of, beside, put, refuse_taken
+
+__all__ = ["Finished", "Handed", "HandedFile", "hand_off", "plain"]
+
+VERSION = 1
+
+Progress = Callable[[str, float], None]
+Cancel = Callable[[], bool]
+
+
+class HandedFile(BaseModel):
+    """A file of a handoff; map is its key, pack what a packed picture holds, in words by channel."""
+
+    file: str
+    label: str
+    sheet: str = ""
+    map: str = ""
+    space: str = ""
+    bytes: int = 0
+    sha256: str = ""
+    pack: Pack | None = None
+
+
+class HandedManifest(BaseModel):
+    """manifest.json of a handoff: its files, and the manifest of the bake with their names."""
+
+    kind: str = KIND
+    version: int = VERSION
+    piece: str
+    receiver: str
+    day: str = Field(description="Year-month-day.")
+    handoff: Handoff
+    files: list[HandedFile]
+    bake: Manifest
+
+
+@dataclass(frozen=True, slots=True)
+class Handed:
+    """Where a handoff lies, and what is in it."""
+
+    path: pathlib.Path
+    manifest: HandedManifest
+
+
+def hand_off(
+    finished: Finished,
+    assembly: Assembly,
+    warm: Warm,
+    handoff: Handoff,
+    target: str | pathlib.Path,
+    receiver: str = "",
+    day: datetime.date | None = None,
+    progress: Progress = lambda stage, share: None,
+    cancel: Cancel = lambda: False,
+) -> Handed:
+    """Write a handoff of a bake: a folder, or an archive where `target` ends with .zip.
+
+    `assembly` is the piece as that bake put it together (with its low displaced, if it was), `handoff` what to write.
+    Raises InputProblem for names that clash, maps that a packed picture misses, a target that is taken or cannot be
+    written, and a full disk; Cancelled; nothing is left then.
+    """
+    target, day = pathlib.Path(target), day or datetime.date.today()
+    planned = plan(
+        handoff, finished.piece, finished.manifest.recipe, finished.manifest.sheets, finished.manifest.maps, day
+    )  # fmt: skip
+    zipped = target.suffix.lower() == ".zip"
+    refuse_taken(target, handoff.existing)
+    try:
+        target.parent.mkdir(parents=True, exist_ok=True)
+        with beside(target) as folder:
+            files = list[HandedFile]()
+            for n, own in enumerate(planned):
+                if cancel():
+                    raise Cancelled
+                progress(f"handing off {own.label}", 0.05 + 0.85 * n / max(len(planned), 1))
+                _write(folder / own.name, own, finished, assembly, warm)
+                files.append(_described(folder / own.name, own, finished))
+                materials = (folder / own.name).with_suffix(".mtl")
+                if own.mesh and materials.is_file():
+                    files.append(_described(materials, Planned(materials.name, f"Materials of {own.name}"), finished))
+            manifest = _manifest(finished, handoff, receiver, day, files)
+            if handoff.report:
+                (folder / REPORT).write_text(report(finished, manifest), encoding="utf-8")
+                files.append(_described(folder / REPORT, Planned(REPORT, "Report"), finished))
+                manifest = manifest.model_copy(update={"files": files})
+            (folder / MANIFEST).write_text(manifest.model_dump_json(indent=2) + "\n", encoding="utf-8")
+            progress("handing off", 0.95)
+            if cancel():
+                raise Cancelled
+            if zipped:
+                folder = archive_of(folder)
+            return Handed(put(folder, target, handoff.existing), manifest)
+    except OSError as error:
+        raise InputProblem(
+            str(target), f"The handoff cannot be written ({error.strerror or error}).",
+            "Free some space or choose another folder." if error.errno == errno.ENOSPC else "Choose another folder.",
+        ) from error  # fmt: skip
+
+
+def _write(path: pathlib.Path, own: Planned, finished: Finished, assembly: Assembly, warm: Warm) -> None:
+    if own.key:
+        shutil.copyfile(finished.files[own.sheet, own.key], path)
+    elif own.pack:
+        sheet = finished.sheet(own.sheet)
+        made = packed(own.pack, (sheet.width, sheet.height), lambda key: finished.picture(own.sheet, key))
+        write_picture(path, own.pack.format, made)
+    elif own.mesh == "glb":
+        low, sheets = low_mesh(assembly, warm), lay_out_sheets(assembly.recipe, assembly.low).sheets
+        glb_writer.write(path, by_sheet(low, sheets), [worn(finished, low, sheet) for sheet in sheets])
+    else:
+        plain_low = undivided(assembly) if assembly.relief else assembly  # a receiver displaces the low by itself
+        write_mesh(path, cage_mesh(plain_low, warm) if own.mesh == "cage" else low_mesh(plain_low, warm))
+
+
+def _described(path: pathlib.Path, own: Planned, finished: Finished) -> HandedFile:
+    made = finished.map(own.sheet, own.key) if own.key else None
+    space = made.space if made else own.pack.space if own.pack else ""
+    return HandedFile(
+        file=path.name, label=own.label, sheet=own.sheet, map=own.key, space=space, pack=own.pack,
+        bytes=path.stat().st_size, sha256=sha256_of(path),
+    )  # fmt: skip
+
+
+def _manifest(
+    finished: Finished, handoff: Handoff, receiver: str, day: datetime.date, files: list[HandedFile]
+) -> HandedManifest:
+    names = {(own.sheet, own.map): own for own in files if own.map}
+    maps = []
+    for made in finished.manifest.maps:
+        own = names.get((made.sheet, made.key))
+        maps.append(made.model_copy(update={"file": own.file if own else "", "preview": ""}))
+    bake = finished.manifest.model_copy(update={"maps": maps})
+    return HandedManifest(
+        piece=finished.piece, receiver=receiver, day=day.isoformat(), handoff=handoff, files=files, bake=bake
+    )

@@ -1,0 +1,190 @@
+"""Where a handoff goes: written beside its target, and moved there in one step."""
+
+import errno
+import json
+import os
+import pathlib
+import shutil
+import tempfile
+import zipfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from ..bake.manifest import sha256_of
+from ..base.errors import InputProblem
+
+MANIFEST, REPORT = "manifest.json", "report.html"
+KIND = "inkwell-cast handoff"
+MOST_NUMBERS = 10_000
+
+
+@contextmanager
+def beside(target: pathlib.Path) -> Iterator[pathlib.Path]:
+    """A temporary folder on the disk of the target; whatever is left of it at the end is removed."""
+    whole = pathlib.Path(tempfile.mkdtemp(prefix=".inkwell-", dir=target.parent))
+    folder = whole / (target.stem if target.suffix.lower() == ".zip" else target.name)
+    folder.mkdir()
+    try:
+        yield folder
+    finally:
+        shutil.rmtree(whole, ignore_errors=True)
+
+
+def archive_of(folder: pathlib.Path) -> pathlib.Path:
+    """A zip of a folder, the same bytes for the same files; big pictures are compressed already."""
+    path = folder.parent / f"{folder.name}.zip"
+    with zipfile.ZipFile(path, "w") as archive:
+        for file in sorted(folder.iterdir()):
+            entry = zipfile.ZipInfo(f"{folder.name}/{file.name}", (1980, 1, 1, 0, 0, 0))
+            entry.external_attr = 0o644 << 16
+            text = file.suffix in (".obj", ".json", ".html")
+            entry.compress_type = zipfile.ZIP_DEFLATED if text else zipfile.ZIP_STORED
+            with file.open("rb") as source, archive.open(entry, "w", force_zip64=True) as sink:
+                shutil.copyfileobj(source, sink, 1 << 20)
+    return path
+
+
+class Taken(InputProblem):
+    """Something is there, and what becomes of it must be asked."""
+
+
+def refuse_taken(target: pathlib.Path, existing: str) -> None:
+    """Raise InputProblem for a target that may not be replaced, `Taken` where it may if that is wished.
+
+    Only what a handoff of this program wrote is ever replaced.
+    """
+    if existing == "number" or not (target.exists() or target.is_symlink()) or _is_empty(target):
+        return
+    zipped = target.suffix.lower() == ".zip"
+    if zipped and not target.is_file():
+        raise InputProblem(str(target), "This is a folder.", "Choose another name for the archive.")
+    if zipped and not is_archive(target):
+        raise InputProblem(str(target), "This archive is no handoff.", "Choose another name, or number the new one.")
+    if not zipped and not target.is_dir():
+        raise InputProblem(str(target), "This is a file, not a folder.", "Choose another place, or number the new one.")
+    if not zipped and not is_handoff(target):
+        raise InputProblem(
+            str(target), "This folder holds files that are no handoff.", "Choose another folder, or number the new one."
+        )
+    if existing == "ask":
+        raise Taken(
+            str(target), "Something is there already.", "Choose to replace it, to number the new one, or another place."
+        )
+
+
+def _is_empty(target: pathlib.Path) -> bool:
+    return target.is_dir() and not any(target.iterdir())
+
+
+def files_of(folder: pathlib.Path) -> dict[str, tuple[int, str]] | None:
+    """The files that the manifest of a handoff names, with their bytes and SHA-256; None where it is no handoff."""
+    try:
+        manifest = json.loads((folder / MANIFEST).read_bytes())
+        named = {str(own["file"]): (int(own["bytes"]), str(own["sha256"])) for own in manifest["files"]}
+        plain = all(pathlib.PurePath(name).name == name for name in named)
+        return named if manifest["kind"] == KIND and plain else None
+    except (OSError, ValueError, KeyError, TypeError, RecursionError):
+        return None
+
+
+def is_handoff(folder: pathlib.Path) -> bool:
+    """Whether a folder is a handoff; other files may lie in it too."""
+    return files_of(folder) is not None
+
+
+def is_unchanged(folder: pathlib.Path) -> bool:
+    """Whether a folder is a handoff with every file as it was written."""
+    named = files_of(folder)
+    if named is None:
+        return False
+    try:
+        return all(
+            (folder / name).stat().st_size == size and sha256_of(folder / name) == digest
+            for name, (size, digest) in named.items()
+        )
+    except OSError:
+        return False
+
+
+def is_archive(path: pathlib.Path) -> bool:
+    """Whether a file is a zip that a handoff wrote: one folder with a manifest."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            inner = next(name for name in archive.namelist() if name.count("/") == 1 and name.endswith(f"/{MANIFEST}"))
+            manifest = json.loads(archive.read(inner))
+            return bool(manifest["kind"] == KIND)
+    except (OSError, ValueError, KeyError, TypeError, StopIteration, zipfile.BadZipFile, RecursionError):
+        return False
+
+
+def put(made: pathlib.Path, target: pathlib.Path, existing: str) -> pathlib.Path:
+    """Move what was made to its place; gives the place, which may have got a number.
+
+    In a folder that is replaced, files that its manifest does not name stay.
+    """
+    for number in range(1, MOST_NUMBERS):
+        place = target if number == 1 else target.with_name(f"{target.stem}_{number}{target.suffix}")
+        if not (place.exists() or place.is_symlink()) or _is_empty(place):
+            if _moved(made, place):
+                return place
+        elif existing != "number":
+            refuse_taken(place, existing)
+            if place.is_dir():
+                _take_along(place, made)
+            old = made.parent / f"old {number}"  # goes with the temporary folder
+            os.rename(place, old)
+            try:
+                os.rename(made, place)
+            except OSError:
+                os.rename(old, place)
+                raise
+            return place
+    raise InputProblem(str(target), f"There are {MOST_NUMBERS} of it already.", "Choose another folder.")
+
+
+def _take_along(old: pathlib.Path, made: pathlib.Path) -> None:
+    """Put what others laid into an old handoff into the new one too, before that takes its place."""
+    own = {*(files_of(old) or {}), MANIFEST, REPORT}
+    for entry in sorted(old.iterdir()):
+        if entry.name in own:
+            continue
+        if (made / entry.name).exists():
+            raise InputProblem(
+                str(entry), "No handoff wrote this file, and the new one has a file of its name.",
+                "Move it away, or choose another folder.",
+            )  # fmt: skip
+        if entry.is_dir() and not entry.is_symlink():
+            shutil.copytree(entry, made / entry.name, symlinks=True, copy_function=_twin)
+        else:
+            _twin(entry, made / entry.name)
+
+
+def _twin(source: str | pathlib.Path, target: str | pathlib.Path) -> None:
+    """The same file under a second name; a copy where the disk has no hard links."""
+    try:
+        os.link(source, target, follow_symlinks=False)
+    except OSError:
+        shutil.copy2(source, target, follow_symlinks=False)
+
+
+def _moved(made: pathlib.Path, place: pathlib.Path) -> bool:
+    """Move to a free place; whether it was still free."""
+    try:
+        if made.is_dir():
+            os.rename(made, place)  # fails where a folder with something in it stands
+        else:
+            os.link(made, place)  # fails where a file stands
+            made.unlink()
+    except FileExistsError:
+        return False
+    except OSError as error:
+        if error.errno == errno.ENOTEMPTY:  # a folder that is not empty
+            return False
+        if made.is_dir() or error.errno not in (
+            errno.EPERM,
+            errno.ENOSYS,
+            errno.EOPNOTSUPP,
+        ):  # a disk without hard links
+            raise
+        os.rename(made, place)
+    return True

@@ -1,0 +1,128 @@
+"""Smoothing what few rays leave rough: around every texel a plane is laid through the values of its neighbours.
+
+The plane is linear in what can be known without rays: place and normal of the sculpt, and how much of the sky the sheet
+itself says is hidden, near by and further off. So it follows grooves and edges instead of washing them out. First-order
+regression after B. Bitterli et al., "Nonlinearly Weighted First-order Regression for Denoising Monte Carlo
+Renderings", EGSR 2016; here the rays that are denoised take no part in the weights. Neighbours count on the same island
+only, and the more the closer they lie to the tangent plane and the more their normals agree.
+"""
+
+from collections.abc import Callable
+
+import numba
+import numpy as np
+
+from ..base.array_types import F32
+from ..base.threads import in_batches
+from ..cast.context import Context
+from ..cast.sheet_surroundings import islands_on, open_skies, points_of, unit_normals
+
+REACH = 7  # texels
+HIDDEN_WITHIN = (3.0, 8.0)  # texels: radii of what the sheet says is hidden
+FEATURES = 7 + len(HIDDEN_WITHIN)  # with the constant
+RIDGE = 1e-4  # share of the weights: what holds back features that hardly vary
+SHARP = 4.0  # power of the normals' cosine
+OFF_PLANE = 3.0  # mean steps between texels: how far off the tangent plane a neighbour may lie
+
+
+def denoised(
+    values: F32, context: Context, progress: Callable[[float], None], cancelled: Callable[[], bool]
+) -> F32:  # fmt: skip
+    """Values (H, W) from 0 to 1 of a texel's rays, smoothed; texels that struck nothing stay. Raises Cancelled."""
+    cast, out = context.cast, np.array(values, np.float32)
+    given = np.ascontiguousarray(values, np.float32)
+    island, normal, points = islands_on(context), unit_normals(context), points_of(context)
+    hidden = open_skies(cast, HIDDEN_WITHIN, island, normal, points)
+
+    def work(first: int, last: int) -> None:
+        _fit(first, last, cast.struck, cast.low_triangle, island, normal, points, hidden, given, out)
+
+    in_batches(len(out), work, progress, cancelled)
+    return out
+
+
+@numba.njit(cache=True, nogil=True)
+def _fit(first, last, struck, low_triangle, island, normal, points, hidden, values, out):  # type: ignore[no-untyped-def]
+    """Rows first to last of the smoothed values."""
+    height, width = values.shape
+    matrix, right, f = np.zeros((FEATURES, FEATURES)), np.zeros(FEATURES), np.zeros(FEATURES)
+    for y in range(first, last):
+        for x in range(width):
+            if struck[y, x] == 0:
+                continue
+            own = island[low_triangle[y, x]]
+            step = _step(y, x, own, struck, low_triangle, island, points)
+            if step == 0:
+                continue
+            matrix[:], right[:] = 0, 0
+            for v in range(max(y - REACH, 0), min(y + REACH + 1, height)):
+                for u in range(max(x - REACH, 0), min(x + REACH + 1, width)):
+                    if struck[v, u] == 0 or island[low_triangle[v, u]] != own:
+                        continue
+                    cosine = off = 0.0
+                    for c in range(3):
+                        cosine += normal[y, x, c] * normal[v, u, c]
+                        off += (points[v, u, c] - points[y, x, c]) * normal[y, x, c]
+                    if cosine <= 0.2:
+                        continue
+                    apart = ((u - x) ** 2 + (v - y) ** 2) / (REACH * REACH) + (off / (step * OFF_PLANE)) ** 2
+                    weight = cosine**SHARP * np.exp(-apart)
+                    if weight < 1e-4:
+                        continue
+                    f[0] = 1
+                    for c in range(3):
+                        f[1 + c] = (points[v, u, c] - points[y, x, c]) / (step * REACH)
+                        f[4 + c] = normal[v, u, c] - normal[y, x, c]
+                    for c in range(hidden.shape[2]):
+                        f[7 + c] = hidden[v, u, c] - hidden[y, x, c]
+                    for a in range(FEATURES):
+                        right[a] += weight * f[a] * values[v, u]
+                        for b in range(a + 1):
+                            matrix[a, b] += weight * f[a] * f[b]
+            for a in range(1, FEATURES):
+                matrix[a, a] += RIDGE * matrix[0, 0]
+            if _solve(matrix, right):
+                out[y, x] = min(max(right[0], 0.0), 1.0)
+
+
+@numba.njit(cache=True, nogil=True)
+def _step(y, x, own, struck, low_triangle, island, points):  # type: ignore[no-untyped-def]
+    """Mean way on the sculpt from a texel to those beside it on its island, 0 where there are none."""
+    height, width = struck.shape
+    total, count = 0.0, 0
+    for v in range(max(y - 1, 0), min(y + 2, height)):
+        for u in range(max(x - 1, 0), min(x + 2, width)):
+            if (v == y and u == x) or struck[v, u] == 0 or island[low_triangle[v, u]] != own:
+                continue
+            square = 0.0
+            for c in range(3):
+                square += (points[v, u, c] - points[y, x, c]) ** 2
+            total += np.sqrt(square)
+            count += 1
+    return total / count if count else 0.0
+
+
+@numba.njit(cache=True, nogil=True)
+def _solve(matrix, right):  # type: ignore[no-untyped-def]
+    """Solve a symmetric system, given by its lower half, in place by Cholesky; false where it has no answer."""
+    size = len(right)
+    for a in range(size):
+        for b in range(a + 1):
+            s = matrix[a, b]
+            for k in range(b):
+                s -= matrix[a, k] * matrix[b, k]
+            if a == b:
+                if s <= 1e-12:
+                    return False
+                matrix[a, a] = np.sqrt(s)
+            else:
+                matrix[a, b] = s / matrix[b, b]
+    for a in range(size):
+        for k in range(a):
+            right[a] -= matrix[a, k] * right[k]
+        right[a] /= matrix[a, a]
+    for a in range(size - 1, -1, -1):
+        for k in range(a + 1, size):
+            right[a] -= matrix[k, a] * right[k]
+        right[a] /= matrix[a, a]
+    return True

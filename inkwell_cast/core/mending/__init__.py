@@ -1,0 +1,1 @@
+"""Mends that work after the cast, and mending everything."""

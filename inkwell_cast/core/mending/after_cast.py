@@ -1,0 +1,36 @@
+"""Mends that work after the cast: places taken from a bake with other settings, then places filled in from their rim.
+
+Both work on what the cast found, in object space and before any map is made, so all maps agree; the cast itself stays
+as it was, and so do the bytes of everything outside the place.
+"""
+
+from collections.abc import Callable
+
+from ..base.array_types import Any_
+from ..cast.context import Context
+from ..maps import LAYERS
+from ..maps.layer import finished
+from .heal import healed
+from .patch import patched
+
+
+def repaired(
+    context: Context, layers: dict[str, Any_], rough: dict[str, Any_], cancelled: Callable[[], bool]
+) -> tuple[Context, dict[str, Any_]]:  # fmt: skip
+    """The ground and layers of a sheet with the recipe's patches, then its heals.
+
+    `raws` are finished layers, `rough` the same before: patches are blended into those, and the whole is finished
+    again. Raises Cancelled.
+    """
+    recipe = context.recipe
+    mended = context
+    for patch in recipe.patches:
+        mended, rough = patched(mended, rough, patch, cancelled)
+    if mended is not context:
+        layers = {}
+        for key, values in rough.items():
+            smooth = finished(mended, LAYERS[key], values, lambda share: None, cancelled)
+            layers[key] = values if smooth is None else smooth
+    for heal in recipe.heals:
+        mended, layers = healed(mended, layers, heal)
+    return mended, layers

@@ -1,0 +1,82 @@
+"""Patches: a ball on the low that is taken from a bake with other settings, blended in over its rim."""
+
+from collections.abc import Callable
+from dataclasses import fields, replace
+from typing import Any
+
+import numba
+import numpy as np
+
+from ..base.array_types import F32, Any_
+from ..cage.cage import build_cage, rays_of
+from ..cage.fit import cage_of
+from ..cast.context import Context
+from ..cast.hits import Cast
+from ..cast.partial_rebake import cast_tiles
+from ..maps import LAYERS
+from ..maps.layer import gather_tiles
+from ..rays.modifiers.special import fade
+from ..settings.regions import Patch
+from ..uv.rasterise import TILE
+from .ball_on_sheet import ball, measure, tiles_in
+
+
+def patched(
+    context: Context, rough: dict[str, Any_], patch: Patch, cancelled: Callable[[], bool]
+) -> tuple[Context, dict[str, Any_]]:  # fmt: skip
+    """What rays with the patch's settings find inside its ball, blended in over its rim."""
+    grid, cast = context.low.grid, context.cast
+    tiles = tiles_in(context, patch.centre, patch.radius)
+    if not len(tiles):
+        return context, rough
+    there = _with_settings(context, patch)
+    other, fresh = cast_tiles(there, cast, tiles, lambda share: None, cancelled)
+    there = replace(there, cast=other)
+    weight = np.zeros(cast.covered.shape, np.float32)
+    _weigh(  # type: ignore[call-arg]
+        tiles, grid.tiles_across, *ball(context, patch.centre, patch.radius), patch.rim, weight
+    )
+    weight[other.struck == 0] = 0
+    weight[(cast.struck == 0) & (weight > 0)] = 1
+    names = [f.name for f in fields(Cast) if f.name not in ("shared", "samples")]
+    made: dict[str, Any] = {name: _blended(getattr(cast, name), getattr(other, name), weight) for name in names}
+    mixed = {}
+    for key, values in rough.items():
+        out = gather_tiles(there, LAYERS[key], values, tiles, fresh, lambda share: None, cancelled)
+        mixed[key] = _blended(values, out, weight)
+    return replace(context, cast=replace(cast, **made)), mixed
+
+
+def _with_settings(context: Context, patch: Patch) -> Context:
+    """The context with the rays that a patch asks for.
+
+    A fitted cage stays as it is fitted, with the patch's directions, unless the patch says how far out rays start.
+    """
+    given = {name: value for name in ("directions", "outward", "inward") if (value := getattr(patch, name)) is not None}
+    recipe, base = context.recipe, context.assembly
+    cleared = {name: level.model_copy(update=dict.fromkeys(given)) for name, level in recipe.levels.items()}
+    own = recipe.model_copy(update={"reach": recipe.reach.model_copy(update=given), "levels": cleared})
+    assembly, lengths = replace(base, recipe=own), None
+    if recipe.reach.shape == "fitted" and patch.outward is None:
+        lengths = np.linalg.norm(cage_of(base, context.warm).offsets, axis=2).astype(np.float32)
+    rays = rays_of(assembly, build_cage(assembly, lengths), context.low.triangles)
+    return replace(context, assembly=assembly, rays=rays)
+
+
+def _blended(one: Any_, other: Any_, weight: F32) -> Any_:
+    if one.dtype.kind in "iu":
+        own = weight >= 0.5
+        return np.where(own.reshape(own.shape + (1,) * (one.ndim - 2)), other, one)
+    w = weight.reshape(weight.shape + (1,) * (one.ndim - 2))
+    return np.asarray(np.where(w > 0, (1 - w) * one + w * other, one), one.dtype)
+
+
+@numba.njit(cache=True, nogil=True)
+def _weigh(tiles, across, low_triangle, sample, corners, side, shift, points, centre, radius, rim, weight):  # type: ignore[no-untyped-def]
+    """How much of a ball each texel of some tiles takes: all inside, nothing beyond its rim."""
+    measure(tiles, across, low_triangle, sample, corners, side, shift, points, centre, radius, weight)
+    height, width = low_triangle.shape
+    for tile in tiles:
+        for y in range(tile // across * TILE, min((tile // across + 1) * TILE, height)):
+            for x in range(tile % across * TILE, min((tile % across + 1) * TILE, width)):
+                weight[y, x] = fade(weight[y, x], rim) if low_triangle[y, x] >= 0 else 0.0

@@ -1,0 +1,1 @@
+"""Meshes and what can be done to them."""

@@ -1,0 +1,56 @@
+"""Points of a surface grouped to places that can be listed, clicked and gone to."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
+
+from ..base.array_types import F32, I32
+
+MOST_GROUPED = 6000
+MOST_PLACES = 12
+APART = 1 / 40  # of the diagonal: points nearer than this belong to one place
+
+Lack = Literal["outside", "below", "missed", "behind"]
+LACKS: tuple[Lack, ...] = ("outside", "below", "missed", "behind")
+
+
+@dataclass(frozen=True, slots=True)
+class Cluster:
+    """Where a cage falls short: middle and radius, by how much, in what way, and of what part; scene units.
+
+    Sculpt lies "outside" the cage or "below" the inner reach by so much; rays of the low "missed" everything over that
+    radius, or start that far "behind" another surface.
+    """
+
+    middle: tuple[float, float, float]
+    radius: float
+    beyond: float
+    lack: Lack
+    part: str
+
+
+def clusters_of(points: F32, beyond: F32, lack: I32, owner: I32, keys: tuple[str, ...], apart: float) -> list[Cluster]:
+    """Points (N, 3) nearer than `apart` to each other as places, the worst first; lack (N,) counts `LACKS`."""
+    if not len(points):
+        return []
+    if len(points) > MOST_GROUPED:  # the worst of every place survive an even choice of the sorted ones
+        even = np.linspace(0, len(points) - 1, MOST_GROUPED).astype(np.int64)
+        keep = np.unique(np.concatenate([np.argsort(-beyond)[:1000], even]))
+        apart *= max(1.0, float(np.sqrt(len(points) / len(keep))))
+        points, beyond, lack, owner = points[keep], beyond[keep], lack[keep], owner[keep]
+    pairs = cKDTree(points).query_pairs(apart, output_type="ndarray")
+    near = coo_array((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(len(points), len(points)))
+    count, group = connected_components(near, directed=False)
+    found = []
+    for n in range(count):
+        rows = np.flatnonzero(group == n)
+        worst = rows[np.argmax(beyond[rows])]
+        low, high = points[rows].min(axis=0), points[rows].max(axis=0)
+        x, y, z = ((low + high) / 2).tolist()
+        radius = float(np.linalg.norm(high - low) / 2)
+        found.append(Cluster((x, y, z), radius, float(beyond[worst]), LACKS[lack[worst]], keys[owner[worst]]))
+    return sorted(found, key=lambda p: (-p.beyond, -p.radius))[:MOST_PLACES]

@@ -1,0 +1,39 @@
+"""Shells: parts of an object whose faces hang together over edges that they run in opposite directions."""
+
+import numpy as np
+
+from ..base.array_types import F64, I32, Bool
+from .adjacency import Edges, edges_of, groups
+from .mesh import Mesh
+
+MOST_SAMPLES = 200_000
+MOST_SHELLS = 200  # of an object that are looked at one by one, the largest first
+
+
+def shells_of(edges: Edges) -> I32:
+    """The shell of every triangle, (T,) int32, numbered from 0."""
+    return groups(edges, np.ones(edges.across.shape, np.bool_))
+
+
+def shell_near(mesh: Mesh, chosen: Bool, place: tuple[float, float, float]) -> Bool:
+    """Of some triangles (T,) those of the shell that lies nearest to a place: (T,) bool."""
+    rows = np.flatnonzero(chosen)
+    if not len(rows):
+        return chosen
+    centres = mesh.positions[mesh.triangles[rows]].mean(axis=1, dtype=np.float64)
+    nearest = rows[int(((centres - np.array(place)) ** 2).sum(axis=1).argmin())]
+    shell = shells_of(edges_of(mesh))
+    return np.asarray((shell == shell[nearest]) & chosen)
+
+
+def place_in(corners: F64) -> tuple[float, float, float]:
+    """The middle of the largest of some triangles (N, 3, 3): a place that is nearest to their own shell."""
+    area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    x, y, z = corners[int(area.argmax())].mean(axis=0).tolist()
+    return x, y, z
+
+
+def volume_of(corners: F64) -> float:
+    """Signed volume under triangles (N, 3, 3): positive for a closed shell whose faces look outward."""
+    p = corners - corners.reshape(-1, 3).mean(axis=0)
+    return float(np.einsum("ti,ti->", p[:, 0], np.cross(p[:, 1], p[:, 2])) / 6)

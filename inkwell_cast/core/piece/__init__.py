@@ -1,0 +1,1 @@
+"""A piece put together from its meshes and its recipe."""

@@ -1,0 +1,40 @@
+"""The low on one of its sheets: triangles, normals, tangents and their place on the grid."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..base.array_types import F32, I32
+from ..mesh.mesh import Mesh
+from ..tangent.mikktspace import mikktspace
+from ..uv.layout import SheetPlan
+from ..uv.rasterise import Grid, grid
+
+
+@dataclass(frozen=True, slots=True)
+class Low:
+    """What a sheet shows of the low, triangle by triangle as placed on it.
+
+    mesh is the whole low; triangles (P,) int32 its rows; normals (P, 3, 3) and tangents (P, 3, 4) float32 corner by
+    corner; grid places them. What a cast calls `low_triangle` counts these P.
+    """
+
+    mesh: Mesh
+    triangles: I32
+    normals: F32
+    tangents: F32
+    grid: Grid
+
+
+def prepare_lows(mesh: Mesh, sheets: list[SheetPlan], channel: int, samples: int) -> list[Low]:
+    """A mesh with normals and UVs, ready for its sheets."""
+    if mesh.normals is None or channel >= len(mesh.uvs):
+        raise ValueError(f"prepare_lows: {mesh.name} has no normals or no UV channel {channel}")
+    normals, tangents = mesh.normals.at_corners(), mikktspace(mesh, channel)
+    return [
+        Low(
+            mesh, s.triangles, np.ascontiguousarray(normals[s.triangles]), tangents[s.triangles],
+            grid(s.uvs, s.width, s.height, samples),
+        )
+        for s in sheets
+    ]  # fmt: skip

@@ -1,0 +1,129 @@
+"""A piece: its meshes, and what a recipe makes of them before anything is cast."""
+
+import hashlib
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from ..base.array_types import F32, I32, Bool
+from ..mesh.mesh import Mesh, subset
+from ..settings.files import Role
+from ..settings.levels import in_force, scopes
+from ..settings.pairing import Paired, Part
+from ..settings.recipe import Recipe
+
+
+@dataclass(frozen=True, slots=True)
+class BakeMeshes:
+    """What is baked.
+
+    Files in `lows`, `highs` and `cages` have that role whatever their names say; `named` go by their names.
+    """
+
+    lows: list[Mesh]
+    highs: list[Mesh]
+    named: list[Mesh] = field(default_factory=list)
+    cages: list[Mesh] = field(default_factory=list)
+
+    def distinct(self) -> list[tuple[str, Mesh, Role | None]]:
+        """Every mesh once, with a name of its own and its role; what is both low and high is its own source."""
+        found: list[tuple[str, Mesh, Role | None]] = []
+        taken: set[str] = set()
+        both = {id(mesh) for mesh in self.lows} & {id(mesh) for mesh in self.highs}
+        roles: list[tuple[list[Mesh], Role | None]] = [
+            (self.lows, "low"), (self.highs, "high"), (self.cages, "cage"), (self.named, None),
+        ]  # fmt: skip
+        for meshes, role in roles:
+            for mesh in meshes:
+                if id(mesh) in both and role == "high":
+                    continue
+                name, n = mesh.name, 2
+                while name in taken:
+                    name, n = f"{mesh.name} ({n})", n + 1
+                taken.add(name)
+                found.append((name, mesh, "self" if id(mesh) in both else role))
+        return found
+
+
+@dataclass(frozen=True, slots=True)
+class Relief:
+    """How far a displaced low was moved along its averaged normals.
+
+    offsets (T, 3) float32 at its corners, scene units; triangles of the low; before and after are mean and 95th
+    percentile of the sculpt's distance along the rays from the low as it was and as it is.
+    """
+
+    offsets: F32
+    triangles: int
+    before: tuple[float, float]
+    after: tuple[float, float]
+
+
+@dataclass(frozen=True, slots=True)
+class Assembly:
+    """What a recipe makes of some meshes, before anything is cast.
+
+    files are treated, by name; low joins every paired low with its normals as set; low_pair (T,) int32 is the pair of
+    each of its triangles, keys the part of each of its objects; cages are the pair's cage meshes, None where none;
+    relief says how the low was displaced, if it was. recipe is that which was `given` with its mends laid over it.
+    """
+
+    recipe: Recipe
+    files: dict[str, Mesh]
+    paired: Paired
+    low: Mesh
+    low_pair: I32
+    keys: tuple[str, ...]
+    cages: list[Mesh | None]
+    relief: Relief | None = None
+    given: Recipe = field(default_factory=Recipe)
+
+    @property
+    def sculpt_keys(self) -> tuple[str, ...]:
+        """The part of every object of the sculpt, FILE/OBJECT, in its order."""
+        return tuple(
+            f"{file}/{name}"
+            for pair in self.paired.pairs
+            for file, names in by_file(pair.giving).items()
+            for name in self.files[file].object_names
+            if name in names
+        )
+
+    def digest(self) -> str:
+        """A hash of the low's shape, normals and pairs and of the cage meshes: all that ray directions come from."""
+        low = self.low
+        arrays = [low.positions, low.triangles, low.objects, self.low_pair]
+        arrays += [low.normals.values, low.normals.corners] if low.normals else []
+        for cage in self.cages:
+            arrays += [cage.positions, cage.triangles] if cage else []
+        found = hashlib.sha256(repr((self.split.tolist(), self.recipe.creases)).encode())
+        for array in arrays:
+            found.update(np.ascontiguousarray(array).tobytes())
+        return found.hexdigest()
+
+    @property
+    def split(self) -> Bool:
+        """Which objects of the low have rays that part at hard edges, (objects,) bool."""
+        found = []
+        for key in self.keys:
+            pair = self.paired.pair_of(key)
+            found.append(in_force(self.recipe, scopes(pair.name if pair else "", key))["directions"].value == "split")
+        return np.array(found, bool)
+
+
+def by_file(parts: list[Part]) -> dict[str, tuple[str, ...]]:
+    found: dict[str, list[str]] = {}
+    for part in parts:
+        found.setdefault(part.file, []).append(part.name)
+    return {file: tuple(names) for file, names in found.items()}
+
+
+def take(mesh: Mesh, names: tuple[str, ...]) -> Mesh:
+    """The objects of these names; all of them cost no copy."""
+    wanted: Bool = np.array([name in names for name in mesh.object_names])
+    if wanted.all():
+        return mesh
+    place = np.cumsum(wanted, dtype=np.int32) - 1
+    piece = subset(mesh, wanted[mesh.objects])
+    kept = tuple(name for name, w in zip(mesh.object_names, wanted, strict=True) if w)
+    return replace(piece, objects=place[piece.objects], object_names=kept)

@@ -1,0 +1,112 @@
+"""What is kept between bakes: treated files, the sculpt's scenes, and what was computed of them."""
+
+from collections.abc import Callable
+from dataclasses import replace
+from itertools import pairwise
+from typing import Any, TypeVar
+
+import numpy as np
+
+from ..base.array_types import I64
+from ..base.errors import Cancelled
+from ..mesh.fixes import treated
+from ..mesh.mesh import Mesh, merge
+from ..mesh.normals import with_normals
+from ..mesh.transforms import one_name_each
+from ..rays.embree import Scene, Vertices, tracers_of
+from ..settings.files import FileSettings
+from ..settings.recipe import Recipe
+from .piece import Assembly, by_file, take
+from .sculpt import Sculpt
+
+T = TypeVar("T")
+
+
+class Warm:
+    """Keeps treated files and the sculpt's scenes, so that the next bake does not build them again.
+
+    `stopped()` says whether what is being made is no longer wanted: long work asks it, or calls `look`.
+    """
+
+    def __init__(self, stopped: Callable[[], bool] = lambda: False) -> None:
+        self.stopped = stopped
+        self.forget()
+
+    def look(self) -> None:
+        """Raises Cancelled if the work is no longer wanted."""
+        if self.stopped():
+            raise Cancelled
+
+    def forget(self) -> None:
+        """Let go of everything."""
+        self._treated: dict[str, tuple[Mesh, FileSettings, Mesh]] = {}
+        self._kept: dict[str, tuple[str, Any]] = {}
+        self._sculpt: tuple[list[tuple[Mesh, tuple[str, ...]]], Sculpt] | None = None
+
+    def once(self, name: str, key: str, make: Callable[[], T]) -> T:
+        """What `make` gives, computed again only when `key` differs from the last under this name."""
+        known = self._kept.get(name)
+        if known is None or known[0] != key:
+            self._kept.pop(name, None)
+            self.look()
+            known = self._kept[name] = key, make()
+        found: T = known[1]
+        return found
+
+    def last(self, name: str) -> Any:
+        """What was kept last under a name, whatever it was made for; None for nothing."""
+        known = self._kept.get(name)
+        return known[1] if known else None
+
+    def treated(self, named: dict[str, Mesh], recipe: Recipe) -> dict[str, Mesh]:
+        kept = {}
+        for name, mesh in named.items():
+            settings = recipe.file(name).model_copy(update={"role": ""})
+            known = self._treated.get(name)
+            if known is None or known[0] is not mesh or known[1] != settings:
+                known = mesh, settings, treated(_own_names(mesh, name), settings)
+            kept[name] = known
+        self._treated = kept
+        return {name: entry[2] for name, entry in kept.items()}
+
+    def sculpt(self, assembly: Assembly) -> Sculpt:
+        """The highs of every pair, and their scenes."""
+        wanted = [
+            (assembly.files[file], names)
+            for pair in assembly.paired.pairs
+            for file, names in by_file(pair.giving).items()
+        ]
+        ends = np.cumsum([0, *[len(by_file(pair.giving)) for pair in assembly.paired.pairs]])
+        known = self._sculpt
+        if known and len(known[0]) == len(wanted) and all(
+            a[0] is b[0] and a[1] == b[1] for a, b in zip(known[0], wanted, strict=True)
+        ) and len(known[1].first) == len(ends):  # fmt: skip
+            return known[1]
+        self._sculpt = known = None  # let the old scenes go before the new ones need their memory,
+        self._kept.clear()  # and all that was computed of them
+        self._sculpt = wanted, _build(wanted, ends, assembly.sculpt_keys, self)
+        return self._sculpt[1]
+
+
+def _own_names(mesh: Mesh, name: str) -> Mesh:
+    """The mesh under a name, objects of the same name joined: everything is stored by name."""
+    if len(set(mesh.object_names)) < len(mesh.object_names):
+        mesh = one_name_each(mesh)
+    return mesh if mesh.name == name else replace(mesh, name=name)
+
+
+def _build(wanted: list[tuple[Mesh, tuple[str, ...]]], ends: I64, keys: tuple[str, ...], warm: Warm) -> Sculpt:
+    dressed: dict[int, Mesh] = {}
+    pieces = []
+    for mesh, names in wanted:
+        warm.look()
+        whole = dressed.setdefault(id(mesh), with_normals(mesh))
+        pieces.append(take(whole, names))
+    counts = np.cumsum([0, *[len(piece.triangles) for piece in pieces]])
+    first = counts[ends].astype(np.int64)
+    warm.look()
+    mesh = with_normals(merge(pieces, "sculpt"))
+    warm.look()
+    shared = Vertices(mesh.positions)
+    scenes = [Scene(shared, mesh.triangles[a:b], cancelled=warm.stopped) for a, b in pairwise(first.tolist())]
+    return Sculpt(mesh, first, tracers_of(scenes), scenes, keys)

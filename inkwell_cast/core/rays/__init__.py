@@ -1,0 +1,1 @@
+"""Rays: where they start, which way they go, what they strike."""

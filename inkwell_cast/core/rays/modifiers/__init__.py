@@ -1,0 +1,1 @@
+"""What changes rays at places of the low, one file each."""

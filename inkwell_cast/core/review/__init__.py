@@ -1,0 +1,1 @@
+"""Looking at a bake: likeness, section, probe, meshes for display."""

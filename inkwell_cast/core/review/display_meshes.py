@@ -1,0 +1,235 @@
+"""The light form of meshes that a browser draws, as messages of `packed`."""
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+
+from ..base.array_types import F32, I32, U8, Any_
+from ..cage.drawing import cage_lines, dent_lines, sparse_rays
+from ..cage.fit import cage_of
+from ..mesh.adjacency import edges_of, seams_of
+from ..mesh.binary_message import Blocks, pack
+from ..mesh.mesh import CornerValues, Mesh, corner_positions, merge
+from ..mesh.normals import smooth, weld, with_normals
+from ..piece.assembly import low_part, undivided
+from ..piece.piece import Assembly, take
+from ..piece.scene_cache import Warm
+from ..tangent.frame import tangents_for
+from ..uv.layout import SheetPlan, lay_out_sheets
+
+STAND_IN_ABOVE = 500_000
+STAND_IN_TRIANGLES = 240_000
+THIN_OUT_ABOVE = 4_000_000
+NO_SHEET = 255
+NEIGHBOURS = 6
+FEWEST_TRIANGLES = 400
+
+Tell = Callable[[float], None]
+
+
+def view_of_low(assembly: Assembly) -> Blocks:
+    """Every low of the piece corner by corner, with what it needs to wear maps; lows without a partner come last.
+
+    Per triangle: its object and the number of its sheet in the header's list, NO_SHEET for none. The first
+    `paired` triangles are those that have a cage (see `view_of_cage`). For a low that is subdivided, `wire (3 W, 2)`
+    are the UVs of its triangles before that, as an artist knows them, and `wireSheet (W,)` their sheets. `seams (S, 4)`
+    are the borders of the islands, from u, v to u, v, and `seamSheet (S,)` their sheets.
+    """
+    low, keys = assembly.low, list(assembly.keys)
+    sheets, sheet = _sheets_of(assembly, low)
+    alone = [a.part for a in assembly.paired.alone if a.role in ("low", "self")]
+    extra = [low_part(assembly.recipe, assembly.files[part.file], part) for part in alone]
+    keys += [part.key for part in alone]
+    pieces = ([low] if len(low.triangles) else []) + [mesh for mesh in extra if len(mesh.triangles)]
+    if not pieces:
+        return pack({"triangles": 0, "keys": [], "sheets": [], "paired": 0, "bounds": None}, {})
+    whole = with_normals(merge(pieces, "low"))
+    assert whole.normals is not None
+    count, channel = len(whole.triangles), assembly.recipe.sheet.channel
+    uvs = whole.uvs[channel].at_corners() if channel < len(whole.uvs) else np.zeros((count, 3, 2), np.float32)
+    tangents = np.zeros((count, 3, 4), np.float32)
+    tangents[..., 0] = tangents[..., 3] = 1
+    if len(low.triangles) and _usable(low, channel):
+        tangents[: len(low.triangles)] = tangents_for(low, channel, assembly.recipe.basis)
+    header = {
+        "triangles": count, "paired": len(low.triangles), "keys": keys, "bounds": whole.bounds.tolist(),
+        "pairs": [pair.name if (pair := assembly.paired.pair_of(key)) else "" for key in keys],
+        "sheets": [{"name": s.name, "width": s.width, "height": s.height} for s in sheets],
+        "members": {part.key: pair.name for pair in assembly.paired.pairs for _, part in pair.members},
+    }  # fmt: skip
+    arrays = {
+        "position": corner_positions(whole).reshape(-1, 3), "normal": whole.normals.at_corners().reshape(-1, 3),
+        "tangent": tangents.reshape(-1, 4), "uv": uvs.reshape(-1, 2), "color": np.repeat(_colors(whole), 3, axis=0),
+        "object": whole.objects, "sheet": np.pad(sheet, (0, count - len(sheet)), constant_values=NO_SHEET),
+    }  # fmt: skip
+    if len(low.triangles) and _usable(low, channel):
+        arrays |= _borders(low, channel, sheet)
+    if assembly.recipe.subdivision.scheme != "none" and len(low.triangles):
+        wire = undivided(assembly).low
+        arrays |= {"wire": wire.uvs[channel].at_corners().reshape(-1, 2), "wireSheet": _sheets_of(assembly, wire)[1]}
+    return pack(header, arrays)
+
+
+def _borders(low: Mesh, channel: int, sheet: U8) -> dict[str, Any_]:
+    """The edges at which UV islands end, and their sheets."""
+    edges, uvs = edges_of(low), low.uvs[channel].at_corners()
+    t, k = np.nonzero(seams_of(uvs, edges) | (edges.across < 0))
+    ends = np.concatenate([uvs[t, k], uvs[t, (k + 1) % 3]], axis=1)
+    return {"seams": np.ascontiguousarray(ends, np.float32), "seamSheet": sheet[t]}
+
+
+def _sheets_of(assembly: Assembly, low: Mesh) -> tuple[list[SheetPlan], U8]:
+    """The sheets, and for every triangle of a low the number of its own in them (T,)."""
+    sheets = lay_out_sheets(assembly.recipe, low).sheets if _usable(low, assembly.recipe.sheet.channel) else []
+    sheet = np.full(len(low.triangles), NO_SHEET, np.uint8)
+    for n, plan in reversed([*enumerate(sheets)]):
+        sheet[plan.triangles] = n
+    return sheets, sheet
+
+
+def _usable(low: Mesh, channel: int) -> bool:
+    return channel < len(low.uvs) and low.uvs[channel].complete
+
+
+def view_of_cage(assembly: Assembly, warm: Warm, tell: Tell = lambda share: None) -> Blocks:
+    """Where rays start: lines of the cage (L, 2, 3) and a sparse even set of rays (R, 2, 3), float32, scene units.
+
+    The header tells of cage meshes, in words by pair. `tell` is that of `fit.cage_of`.
+    """
+    if not len(assembly.low.triangles):
+        nothing = np.zeros((0, 2, 3), np.float32)
+        return pack({"forms": []}, {"lines": nothing, "rays": nothing})
+    cage = cage_of(assembly, warm, tell)
+    lines = np.concatenate([cage_lines(assembly, cage), dent_lines(assembly, cage)])
+    forms = [{"pair": f.pair, "form": f.form, "words": f.words, "limited": len(f.limited)} for f in cage.forms]
+    return pack({"forms": forms}, {"lines": lines, "rays": sparse_rays(assembly, cage)})
+
+
+def view_of_sculpt(mesh: Mesh, names: tuple[str, ...], tell: Tell = lambda share: None) -> Blocks:
+    """Some objects of one file, indexed; over half a million triangles through a decimated stand-in.
+
+    `tell(share)` hears how much of the work is done, 0 to 1.
+    """
+    mesh = with_normals(take(mesh, names))
+    header = {
+        "name": mesh.name, "triangles": len(mesh.triangles), "bounds": mesh.bounds.tolist(), "standIn": False,
+        "keys": [f"{mesh.name}/{name}" for name in mesh.object_names],
+    }  # fmt: skip
+    if len(mesh.triangles) <= STAND_IN_ABOVE:
+        return pack(header, _indexed(mesh))
+    light = stand_in(mesh, tell)
+    arrays = {
+        "position": light.positions, "normal": light.normals.values if light.normals else light.positions,
+        "color": _vertex_colors(light), "index": light.triangles.astype(np.uint32).reshape(-1),
+        "object": _vertex_objects(light),
+    }  # fmt: skip
+    return pack(header | {"standIn": True}, arrays)
+
+
+def _colors(mesh: Mesh) -> Any_:
+    """Material colour of every triangle, (T, 3) uint8."""
+    return np.rint(np.clip(mesh.material_colors, 0, 1) * 255).astype(np.uint8)[mesh.materials]
+
+
+def _vertex_colors(mesh: Mesh) -> Any_:
+    colors = np.zeros((len(mesh.positions), 3), np.uint8)
+    colors[mesh.triangles] = _colors(mesh)[:, None]
+    return colors
+
+
+def _vertex_objects(mesh: Mesh) -> I32:
+    """The object of every vertex, (V,); of one that several share, the last."""
+    objects = np.zeros(len(mesh.positions), np.int32)
+    objects[mesh.triangles] = mesh.objects[:, None]
+    return objects
+
+
+def _indexed(mesh: Mesh) -> dict[str, Any_]:
+    assert mesh.normals is not None
+    normals: CornerValues = mesh.normals
+    if normals.corners is mesh.triangles or np.array_equal(normals.corners, mesh.triangles):
+        return {
+            "position": mesh.positions, "normal": normals.values[: len(mesh.positions)],
+            "color": _vertex_colors(mesh), "index": mesh.triangles.astype(np.uint32).reshape(-1),
+            "object": _vertex_objects(mesh),
+        }  # fmt: skip
+    return {
+        "position": corner_positions(mesh).reshape(-1, 3),
+        "normal": normals.at_corners().reshape(-1, 3),
+        "color": np.repeat(_colors(mesh), 3, axis=0),
+        "object": np.repeat(mesh.objects, 3),
+    }
+
+
+def stand_in(mesh: Mesh, tell: Tell = lambda share: None) -> Mesh:
+    """Fewer triangles of the same shape, object by object, with the normals and materials of the nearest vertices."""
+    mesh = with_normals(mesh)
+    share = STAND_IN_TRIANGLES / max(len(mesh.triangles), 1)
+    pieces = []
+    for n, name in enumerate(mesh.object_names):
+        tell(n / len(mesh.object_names))
+        part = take(mesh, (name,))
+        if len(part.triangles):
+            pieces.append(_lighter(part, share, lambda s, n=n: tell((n + s) / len(mesh.object_names))))  # type: ignore[misc]
+    return merge(pieces, mesh.name)
+
+
+def _lighter(mesh: Mesh, share: float, tell: Tell) -> Mesh:
+    """One object with `share` of its triangles, at least a few hundred."""
+    import fast_simplification
+    from scipy.spatial import cKDTree
+
+    assert mesh.normals is not None
+    plain = replace(mesh, uvs=(), tangents=None, colors=None, polygons=None)
+    wanted = max(share * len(mesh.triangles), FEWEST_TRIANGLES)
+    if wanted >= len(mesh.triangles):
+        return plain
+    tell(0.1)
+    points, faces, corner = _thinned(mesh)
+    tell(0.4)
+    if wanted < len(faces):
+        fewer, faces = fast_simplification.simplify(points, faces, 1 - wanted / len(faces))
+        tell(0.9)
+        near = corner[cKDTree(points).query(np.asarray(fewer), k=NEIGHBOURS, workers=-1)[1]]
+        points = np.asarray(fewer, np.float32)
+        corner = _facing(mesh, near, smooth(Mesh("light", points, np.asarray(faces, np.int32))).values)
+    triangles: I32 = np.asarray(faces, np.int32)
+    first = corner[triangles[:, 0]] // 3
+    normals = CornerValues(mesh.normals.values[mesh.normals.corners.reshape(-1)[corner]], triangles)
+    return replace(
+        plain, positions=points, triangles=triangles, normals=normals, objects=mesh.objects[first],
+        materials=mesh.materials[first],
+    )  # fmt: skip
+
+
+def _facing(mesh: Mesh, near: Any_, normals: F32) -> Any_:
+    """Of some corners near each vertex (V, K) the one whose normal agrees best, on the same side of a thin wall."""
+    assert mesh.normals is not None
+    candidates = mesh.normals.values[mesh.normals.corners.reshape(-1)[near]]
+    best = np.einsum("vkc,vc->vk", candidates, normals).argmax(axis=1)
+    return near[np.arange(len(near)), best]
+
+
+def _thinned(mesh: Mesh) -> tuple[F32, I32, Any_]:
+    """Positions, triangles, and for every position a corner of the mesh that has it.
+
+    Vertices at one place become one, else decimating tears files apart that have a vertex for every corner. Of a very
+    large mesh so do those of one cell of a fine grid, so that it stays quick.
+    """
+    corner = np.zeros(len(mesh.positions), np.int64)
+    corner[mesh.triangles.reshape(-1)] = np.arange(3 * len(mesh.triangles))
+    if len(mesh.triangles) <= THIN_OUT_ABOVE:
+        return _joined(mesh, *np.unique(weld(mesh.positions), return_inverse=True), corner)
+    low, high = mesh.bounds.astype(np.float64)
+    cell = (high - low).max() / 500
+    grid = np.floor((mesh.positions - low) / cell).astype(np.int64)
+    keys = (grid[:, 0] << 42) | (grid[:, 1] << 21) | grid[:, 2]
+    _, kept, place = np.unique(keys, return_index=True, return_inverse=True)
+    return _joined(mesh, kept, place, corner)
+
+
+def _joined(mesh: Mesh, kept: Any_, place: Any_, corner: Any_) -> tuple[F32, Any_, Any_]:
+    triangles: Any_ = place[mesh.triangles].astype(np.int32)
+    a, b, c = triangles.T
+    return mesh.positions[kept], triangles[(a != b) & (b != c) & (c != a)], corner[kept]

@@ -1,0 +1,1 @@
+"""All that a user can set, and rules over settings."""

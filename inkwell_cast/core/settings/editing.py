@@ -1,0 +1,155 @@
+"""Changes to a recipe that are more than one field: pairing by hand, levels, files, fixes. Each gives a new recipe."""
+
+from typing import Any
+
+from .files import FileSettings
+from .handoff import Handoff, Pack, Well
+from .levels import FIELDS
+from .overrides import Level
+from .pairing import Pair, Paired, Placing
+from .recipe import Recipe
+from .regions import Pocket, Stroke
+
+
+def place_part(recipe: Recipe, key: str, pair: str = "", role: str = "") -> Recipe:
+    """Put an object into a pair, under a role, or both; empty words leave what is there."""
+    own = recipe.pairing.placed.get(key, Placing())
+    place = Placing.model_validate({"pair": pair or own.pair, "role": role or own.role})
+    return _placed(recipe, recipe.pairing.placed | {key: place})
+
+
+def unplace_part(recipe: Recipe, key: str) -> Recipe:
+    """Let an object go where its name says again."""
+    return _placed(recipe, {k: p for k, p in recipe.pairing.placed.items() if k != key})
+
+
+def _placed(recipe: Recipe, placed: dict[str, Placing]) -> Recipe:
+    return recipe.model_copy(update={"pairing": recipe.pairing.model_copy(update={"placed": placed})})
+
+
+def rename_pair(recipe: Recipe, pair: Pair, name: str) -> Recipe:
+    """Give a pair another name; its own settings go with it. The name of another pair joins the two."""
+    placed = dict(recipe.pairing.placed)
+    for _, part in pair.members:
+        placed[part.key] = Placing(pair=name, role=placed.get(part.key, Placing()).role)
+    levels = dict(recipe.levels)
+    own = levels.pop(f"pair:{pair.name.lower()}", None)
+    if own:
+        levels.setdefault(f"pair:{name.lower()}", own)
+    return _placed(recipe.model_copy(update={"levels": levels}), placed)
+
+
+def split_pair(recipe: Recipe, paired: Paired, pair: Pair, keys: list[str]) -> Recipe:
+    """Put some parts of a pair into a new pair, named after the first of them."""
+    chosen = [part for _, part in pair.members if part.key in keys]
+    if not chosen:
+        return recipe
+    taken, base, n = {p.name.lower() for p in paired.pairs}, chosen[0].name, 2
+    name = base
+    while name.lower() in taken:
+        name, n = f"{base} {n}", n + 1
+    placed = dict(recipe.pairing.placed)
+    for part in chosen:
+        placed[part.key] = Placing(pair=name, role=placed.get(part.key, Placing()).role)
+    return _placed(recipe, placed)
+
+
+def set_level(recipe: Recipe, scope: str, values: dict[str, Any]) -> Recipe:
+    """Change settings of a pair or an object; None lets a setting be inherited again. Raises pydantic's error."""
+    unknown = set(values) - set(FIELDS)
+    if unknown:
+        raise ValueError(f"set_level: no such setting: {', '.join(sorted(unknown))}")
+    own = Level.model_validate(recipe.levels.get(scope, Level()).model_dump() | values)
+    levels = {k: v for k, v in recipe.levels.items() if k != scope}
+    return recipe.model_copy(update={"levels": levels if own.empty else levels | {scope: own}})
+
+
+def set_file(recipe: Recipe, name: str, **values: Any) -> Recipe:
+    """Change how a file is taken. Raises pydantic's error for a value that cannot be."""
+    own = FileSettings.model_validate(recipe.file(name).model_dump() | values)
+    files = {k: v for k, v in recipe.files.items() if k != name}
+    return recipe.model_copy(update={"files": files if own == FileSettings() else files | {name: own}})
+
+
+def without_fix(recipe: Recipe, name: str, number: int) -> Recipe:
+    """Take back one fix of a file, counted from 0."""
+    fixes = [fix for n, fix in enumerate(recipe.file(name).fixes) if n != number]
+    return set_file(recipe, name, fixes=[fix.model_dump() for fix in fixes])
+
+
+def add_pocket(recipe: Recipe, centre: tuple[float, float, float]) -> Recipe:
+    """A pocket at a place of the low, wide enough to be seen, with twice the piece's outward reach."""
+    names, n = {p.name for p in recipe.pockets}, len(recipe.pockets) + 1
+    while f"Pocket {n}" in names:
+        n += 1
+    reach = recipe.reach
+    radius = max(4 * reach.outward, 1e-6)
+    made = Pocket(
+        name=f"Pocket {n}", centre=centre, radius=radius, outward=2 * reach.outward, inward=reach.inward
+    )  # fmt: skip
+    return recipe.model_copy(update={"pockets": [*recipe.pockets, made]})
+
+
+def set_pocket(recipe: Recipe, number: int, values: dict[str, Any]) -> Recipe:
+    """Change a pocket, counted from 0. Raises pydantic's error for a value that cannot be."""
+    pockets = list(recipe.pockets)
+    pockets[number] = Pocket.model_validate(pockets[number].model_dump() | values)
+    return recipe.model_copy(update={"pockets": pockets})
+
+
+def without_pocket(recipe: Recipe, number: int) -> Recipe:
+    return recipe.model_copy(update={"pockets": [p for n, p in enumerate(recipe.pockets) if n != number]})
+
+
+def add_stroke(recipe: Recipe, stroke: Stroke) -> Recipe:
+    """One more nudge. Raises pydantic's error for what cannot be, such as too many."""
+    return Recipe.model_validate(recipe.model_dump() | {"nudges": [*recipe.nudges, stroke]})
+
+
+def without_stroke(recipe: Recipe, number: int | None) -> Recipe:
+    """Take back a nudge, counted from 0, or all of them."""
+    kept = [] if number is None else [s for n, s in enumerate(recipe.nudges) if n != number]
+    return recipe.model_copy(update={"nudges": kept})
+
+
+def add_pack(recipe: Recipe) -> Recipe:
+    """One more packed picture, under a name of its own. Raises pydantic's error for too many."""
+    names, n = {pack.name.casefold() for pack in recipe.handoff.packs}, 1
+    while (name := "packed" if n == 1 else f"packed {n}") in names:
+        n += 1
+    return _with_packs(recipe, [*recipe.handoff.packs, Pack(name=name)])
+
+
+def set_pack(recipe: Recipe, number: int, values: dict[str, Any]) -> Recipe:
+    """Change a packed picture, counted from 0. Raises pydantic's error for a value that cannot be."""
+    packs = list(recipe.handoff.packs)
+    packs[number] = Pack.model_validate(packs[number].model_dump() | values)
+    return _with_packs(recipe, packs)
+
+
+def set_well(recipe: Recipe, number: int, channel: str, values: dict[str, Any]) -> Recipe:
+    """Change what one channel of a packed picture holds; an alpha channel is added when it gets something."""
+    own = recipe.handoff.packs[number].wells.get(channel, Well())
+    return set_pack(recipe, number, {channel: own.model_dump() | values})
+
+
+def without_pack(recipe: Recipe, number: int) -> Recipe:
+    return _with_packs(recipe, [pack for n, pack in enumerate(recipe.handoff.packs) if n != number])
+
+
+def _with_packs(recipe: Recipe, packs: list[Pack]) -> Recipe:
+    handoff = Handoff.model_validate(recipe.handoff.model_dump() | {"packs": packs})
+    return recipe.model_copy(update={"handoff": handoff})
+
+
+def set_word(recipe: Recipe, key: str, word: str) -> Recipe:
+    """What {map} stands for in the names of a map's files; "" lets it go by its own name. Raises pydantic's error."""
+    words = {k: w for k, w in recipe.handoff.words.items() if k != key} | ({key: word} if word else {})
+    handoff = Handoff.model_validate(recipe.handoff.model_dump() | {"words": words})
+    return recipe.model_copy(update={"handoff": handoff})
+
+
+def set_id_color(recipe: Recipe, name: str, color: str) -> Recipe:
+    """A colour "#rrggbb" of the ID map, or the one that follows from the name. Raises pydantic's error."""
+    colors = {n: c for n, c in recipe.ids.colors.items() if n != name} | ({name: color} if color else {})
+    return Recipe.model_validate(recipe.model_dump() | {"ids": recipe.ids.model_dump() | {"colors": colors}})

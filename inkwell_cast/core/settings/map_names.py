@@ -1,0 +1,13 @@
+"""The maps that can be made, in the order of the list. Each name is a module of `core/maps` and the map's key."""
+
+from typing import TYPE_CHECKING, Literal
+
+MAPS = (
+    "normal", "normal_object", "bent", "occlusion", "floaters", "sheet_occlusion", "curvature", "cavity", "height",
+    "displacement", "thickness", "position", "ids", "color", "opacity", "straightening",
+)  # fmt: skip
+
+if TYPE_CHECKING:
+    MapKey = str
+else:
+    MapKey = Literal[MAPS]

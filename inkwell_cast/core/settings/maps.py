@@ -1,0 +1,164 @@
+"""What can be set of single maps, and of the low that they are made on; part of the recipe."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from ..base.setting import SettingsGroup, Unit, setting
+
+_IN = "Per cent of the low's diagonal fits any model; scene units are exact."
+DistanceUnit = Annotated[Unit, setting("Distance in", _IN)]
+RadiusUnit = Annotated[Unit, setting("Radius in", _IN)]
+LimitUnit = Annotated[Unit, setting("White at in", _IN)]
+Positive = Annotated[float, Field(gt=0, le=1e9)]
+
+
+class Occlusion(SettingsGroup):
+    """Ambient occlusion, and the bent normal that comes from the same rays."""
+
+    rays: Annotated[
+        int, setting("Rays", "In each texel, shared by its samples; more are smoother.", "a texel", ge=1, le=4096)
+    ] = 64
+    distance: Annotated[
+        float, setting("Distance", "What lies further off does not occlude; 0 for no limit.", "unit", ge=0, le=1e6)
+    ] = 0.0
+    unit: DistanceUnit = "percent"
+    falloff: Annotated[
+        Literal["none", "linear", "square"],
+        setting(
+            "Falloff",
+            "How what occludes loses weight up to the distance (or the low's diagonal); none counts it whole.",
+        ),
+    ] = "none"
+    cone: Annotated[
+        float, setting("Cone", "How wide rays spread about the normal; 180 sees everything above.", "°", ge=1, le=180)
+    ] = 180.0
+    occluders: Annotated[
+        Literal["pair", "piece", "low", "pair x low", "piece x low"],
+        setting(
+            "Occluders",
+            "What casts shade: the highs of the own pair, those of the whole piece, the lows alone, seen from the low, "
+            "or highs and lows, multiplied. Floaters never do.",
+        ),
+    ] = "pair"
+    denoise: Annotated[
+        bool,
+        setting("Denoise", "Smooths what few rays leave rough, within islands and never across edges."),
+    ] = False
+
+
+class SheetOcclusion(SettingsGroup):
+    """Occlusion from the sheet alone."""
+
+    radius: Annotated[
+        float, setting("Radius", "How far it looks around on the sheet.", "% of the width", gt=0, le=50)
+    ] = 1.5
+    contrast: Annotated[float, setting("Contrast", "Above 1 grooves get darker.", "", gt=0, le=10)] = 1.0
+
+
+class Curvature(SettingsGroup):
+    """How strongly the sculpt bends."""
+
+    radius: Annotated[
+        float,
+        setting("Radius", "Bends smaller than this are evened out; 0 for as fine as the sculpt.", "unit", ge=0, le=1e6),
+    ] = 0.3
+    unit: RadiusUnit = "percent"
+    signs: Annotated[
+        Literal["both", "convex", "concave"],
+        setting("Shows", "Both with mid-grey for flat, or edges alone, or grooves alone, on black."),
+    ] = "both"
+    strength: Annotated[
+        Positive | Literal["auto"],
+        setting("Full at", "The curvature that is shown full, in 1 over scene units; auto takes the 98th percentile."),
+    ] = "auto"
+
+
+class Cavity(SettingsGroup):
+    """Grooves and creases, as fine as the sculpt."""
+
+    strength: Annotated[
+        Positive | Literal["auto"],
+        setting("Full at", "The curvature that is shown black, in 1 over scene units; auto takes the 98th percentile."),
+    ] = "auto"
+
+
+class Height(SettingsGroup):
+    """How far the sculpt stands off the low."""
+
+    range: Annotated[
+        Positive | Literal["auto"],
+        setting(
+            "Range",
+            "The height that is white, in scene units; as deep is black and mid-grey is the low. Auto just holds "
+            "everything.",
+        ),
+    ] = "auto"
+
+
+class Subdivision(SettingsGroup):
+    """A finer low, made at bake time."""
+
+    scheme: Annotated[
+        Literal["none", "flat", "loop", "catmull-clark"],
+        setting(
+            "Subdivide",
+            "Flat cuts triangles and keeps the shape, Loop rounds triangles, Catmull-Clark rounds the file's polygons. "
+            "UVs stay where they are.",
+        ),
+    ] = "none"
+    levels: Annotated[int, setting("Levels", "Each makes four faces of one.", "times", ge=1, le=6)] = 3
+    creases: Annotated[bool, setting("Keep hard edges", "Hard edges of the low stay sharp while it is rounded.")] = True
+
+
+class Displacement(SettingsGroup):
+    """Two-step relief: the large forms move the subdivided low, the other maps are baked onto what that gives."""
+
+    range: Annotated[
+        Positive | Literal["auto"],
+        setting(
+            "Range",
+            "The displacement that is white, in scene units; as deep is black and mid-grey moves nothing. Auto just "
+            "holds everything.",
+        ),
+    ] = "auto"
+
+
+class Thickness(SettingsGroup):
+    """How much of the body lies behind a texel."""
+
+    rays: Annotated[int, setting("Rays", "In each texel, shared by its samples.", "a texel", ge=1, le=4096)] = 32
+    limit: Annotated[
+        Positive | Literal["auto"],
+        setting("White at", "Bodies this thick are white; auto takes a fifth of the low's diagonal.", "unit"),
+    ] = "auto"
+    unit: LimitUnit = "percent"
+
+
+class Ids(SettingsGroup):
+    """One flat colour for each of something."""
+
+    by: Annotated[
+        Literal["material", "object", "part", "color", "pair", "file", "library"],
+        setting(
+            "One for each",
+            "Material, object, connected part, vertex colour, pair or file of the sculpt; or material of the library, "
+            "as assigned, and by the sculpt's own names elsewhere.",
+        ),
+    ] = "material"
+    masks: Annotated[bool, setting("Masks", "Writes a black-and-white picture for each colour too.")] = False
+    layers: Annotated[
+        bool,
+        setting(
+            "OpenRaster",
+            "Writes an OpenRaster file too: a folder for each channel of the material library with a masked layer of "
+            "colour for each ID, the ID map below. What is not in the library keeps its own colour.",
+        ),
+    ] = False
+    psd: Annotated[
+        bool, setting("PSD", "Writes the same layers as a PSD, for programs that do not read OpenRaster.")
+    ] = False
+    colors: Annotated[
+        dict[str, Annotated[str, Field(pattern="^#[0-9a-fA-F]{6}$")]],
+        setting("Colours", "Colours chosen by hand, by name; the others follow from the name."),
+    ] = Field(default_factory=dict)

@@ -1,0 +1,32 @@
+"""A mend: what cures a flaw, as settings that are laid over the recipe while it is on."""
+
+from typing import Literal
+
+from pydantic import Field
+
+from ..base.setting import SettingsGroup
+from .files import Fix
+from .overrides import Level
+from .pairing import Placing
+from .regions import Crease, Heal, Omission, Patch, Pocket, Stroke
+
+
+class Mend(SettingsGroup):
+    """What cures a flaw: settings that are laid over the recipe while it is on, and can be taken off again."""
+
+    name: str = Field(default="", max_length=120)
+    words: str = Field(default="", max_length=300, description="What it does, for the list and the button.")
+    cause: str = Field(default="", max_length=40, description="The flaw it was made for.")
+    on: bool = True
+    pockets: list[Pocket] = Field(default_factory=list)
+    nudges: list[Stroke] = Field(default_factory=list)
+    omissions: list[Omission] = Field(default_factory=list)
+    creases: list[Crease] = Field(default_factory=list)
+    patches: list[Patch] = Field(default_factory=list)
+    heals: list[Heal] = Field(default_factory=list)
+    fixes: dict[str, list[Fix]] = Field(default_factory=dict, description="By file.")
+    placed: dict[str, Placing] = Field(default_factory=dict, description="By object.")
+    levels: dict[str, Level] = Field(default_factory=dict, description="By scope.")
+    occluders: Literal["", "pair", "pair x low"] = ""
+    together: bool = False
+    straighten: bool = False

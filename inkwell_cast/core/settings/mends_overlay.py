@@ -1,0 +1,96 @@
+"""Mends: what cures a flaw, kept beside the other settings and laid over them when a piece is put together.
+
+Each can be switched off and on and taken out without a trace, whatever else was set since.
+"""
+
+from pydantic import BaseModel
+
+from .files import FileSettings, Fix
+from .mends import Mend
+from .pairing import Placing
+from .recipe import Recipe
+
+
+class Tried(BaseModel):
+    """A flaw, the mend that was tried, what a viewer would see of it before and after, and whether it was kept."""
+
+    title: str
+    part: str
+    words: str
+    before: float
+    after: float
+    kept: bool
+
+
+class Report(BaseModel):
+    """What mending all did: flaws, what a viewer would see of them, and mean likeness with misses, before and after.
+
+    tried are the mends; left are flaws without one, with their remedy in words.
+    """
+
+    flaws: tuple[int, int]
+    weight: tuple[float, float]
+    likeness: tuple[float, float]
+    tried: list[Tried]
+    left: list[str]
+
+
+def mended(recipe: Recipe) -> Recipe:
+    """The recipe with every mend that is on laid over it, later ones over earlier ones, and none left in its list."""
+    if not recipe.mends:
+        return recipe
+    on = [mend for mend in recipe.mends if mend.on]
+    files, levels, placed = dict(recipe.files), dict(recipe.levels), dict(recipe.pairing.placed)
+    for mend in on:
+        for name, fixes in mend.fixes.items():
+            own = files.get(name, FileSettings())
+            files[name] = own.model_copy(update={"fixes": _joined(own.fixes, fixes)})
+        for scope, level in mend.levels.items():
+            own_level = levels.get(scope)
+            levels[scope] = own_level.model_copy(update=level.model_dump(exclude_none=True)) if own_level else level
+        for key, place in mend.placed.items():
+            before = placed.get(key, Placing())
+            placed[key] = Placing(pair=place.pair or before.pair, role=place.role or before.role)
+    occluders = [mend.occluders for mend in on if mend.occluders]
+    reach = {"straighten": True} if any(mend.straighten for mend in on) else {}
+    together = recipe.pairing.together or any(mend.together for mend in on)
+    return recipe.model_copy(
+        update={
+            "files": files, "levels": levels, "mends": [], "reach": recipe.reach.model_copy(update=reach),
+            "pairing": recipe.pairing.model_copy(update={"placed": placed, "together": together}),
+            "pockets": [*recipe.pockets, *(pocket for mend in on for pocket in mend.pockets)],
+            "nudges": [*recipe.nudges, *(stroke for mend in on for stroke in mend.nudges)],
+            "patches": [*recipe.patches, *(patch for mend in on for patch in mend.patches)],
+            "heals": [*recipe.heals, *(heal for mend in on for heal in mend.heals)],
+            "creases": [*recipe.creases, *(crease for mend in on for crease in mend.creases)],
+            "omissions": [*recipe.omissions, *(omission for mend in on for omission in mend.omissions)],
+            "occlusion": recipe.occlusion.model_copy(update={"occluders": occluders[-1]} if occluders else {}),
+        }
+    )  # fmt: skip
+
+
+def _joined(own: list[Fix], more: list[Fix]) -> list[Fix]:
+    """Fixes one after the other, none twice: turning the same faces over a second time would undo the first."""
+    return [*own, *(fix for fix in more if fix not in own)]
+
+
+def add_mend(recipe: Recipe, mend: Mend) -> Recipe:
+    """The recipe with one more mend. One that does the same as a mend that is there is switched on instead."""
+    for number, own in enumerate(recipe.mends):
+        if own.model_copy(update={"on": True}) == mend.model_copy(update={"on": True}):
+            return switched(recipe, number, True)
+    return Recipe.model_validate(recipe.model_dump() | {"mends": [*recipe.mends, mend]})
+
+
+def switched(recipe: Recipe, number: int, on: bool) -> Recipe:
+    """A mend, counted from 0, on or off. Raises IndexError."""
+    mends = list(recipe.mends)
+    mends[number] = mends[number].model_copy(update={"on": on})
+    return recipe.model_copy(update={"mends": mends})
+
+
+def without_mend(recipe: Recipe, number: int) -> Recipe:
+    """The recipe without a mend, counted from 0. Raises IndexError."""
+    mends = list(recipe.mends)
+    mends.pop(number)
+    return recipe.model_copy(update={"mends": mends})

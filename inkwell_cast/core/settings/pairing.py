@@ -1,0 +1,210 @@
+"""Names to pairs: which highs a low receives from, by suffix, changed by hand."""
+
+import re
+from dataclasses import dataclass, field
+from typing import Annotated, Literal, cast
+
+from pydantic import Field
+
+from ..base.setting import SettingsGroup, setting
+from .files import FileSettings, Role
+
+
+class Placing(SettingsGroup):
+    """Where an object was put by hand; an empty field leaves it to the name."""
+
+    pair: str = Field(default="", max_length=200)
+    role: Literal["", "low", "high", "float", "cage", "self"] = ""
+
+
+class Pairing(SettingsGroup):
+    """Which highs a low receives from: by name, changed by hand."""
+
+    low: Annotated[str, setting("Low", "What ends the name of a low.", min_length=1, max_length=40)] = "_low"
+    high: Annotated[
+        str, setting("High", "What a high's name has; anything may follow.", min_length=1, max_length=40)
+    ] = "_high"
+    cage: Annotated[str, setting("Cage", "What ends the name of a cage.", min_length=1, max_length=40)] = "_cage"
+    float: Annotated[
+        str,
+        setting("Floater", "What a floating detail's name has; anything may follow.", min_length=1, max_length=40),
+    ] = "_float"
+    together: Annotated[bool, setting("One pair", "Every low receives from every high, whatever the names.")] = False
+    placed: dict[str, Placing] = Field(default_factory=dict, description="By hand, by object (file/object).")
+
+
+ENDS = ("low", "cage")
+ALL = "everything"  # the pair's name where there is no stem
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """One object of one file."""
+
+    file: str
+    name: str
+
+    @property
+    def key(self) -> str:
+        return f"{self.file}/{self.name}"
+
+
+@dataclass(slots=True)
+class Pair:
+    """Lows, and the highs and floaters that they alone receive from; `sources` are lows that are their own source."""
+
+    name: str
+    lows: list[Part] = field(default_factory=list)
+    highs: list[Part] = field(default_factory=list)
+    floats: list[Part] = field(default_factory=list)
+    cages: list[Part] = field(default_factory=list)
+    sources: list[Part] = field(default_factory=list)
+
+    @property
+    def giving(self) -> list[Part]:
+        """All that rays of this pair can strike."""
+        return [*self.highs, *self.floats, *self.sources]
+
+    @property
+    def members(self) -> list[tuple[str, Part]]:
+        """Every part once, with its role."""
+        roles = (("high", self.highs), ("float", self.floats), ("cage", self.cages))
+        own = {part.key for part in self.sources}
+        lows = [("self" if part.key in own else "low", part) for part in self.lows]
+        return lows + [(role, part) for role, parts in roles for part in parts]
+
+
+@dataclass(frozen=True, slots=True)
+class Alone:
+    """A part that takes no part in the bake, and why."""
+
+    part: Part
+    role: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Paired:
+    pairs: list[Pair]
+    alone: list[Alone]
+
+    def pair_of(self, key: str) -> Pair | None:
+        return next((p for p in self.pairs for _, part in p.members if part.key == key), None)
+
+
+@dataclass(frozen=True, slots=True)
+class _Reading:
+    role: str
+    stem: str
+
+
+def read_name(name: str, pairing: Pairing) -> list[_Reading]:
+    """Every way to read a name, the longest stem first; empty where it has no suffix."""
+    lower, found = name.lower(), list[_Reading]()
+    for role in ENDS:
+        suffix = re.escape(str(getattr(pairing, role)).lower())
+        match = re.search(rf"{suffix}(?:[._ ]?\d+)?$", lower)
+        if match:
+            found.append(_Reading(role, name[: match.start()]))
+    if found:
+        return found[:1]
+    for role in ("high", "float"):
+        suffix = str(getattr(pairing, role)).lower()
+        at = lower.find(suffix)
+        while at >= 0:
+            found.append(_Reading(role, name[:at]))
+            at = lower.find(suffix, at + 1)
+    return sorted(found, key=lambda r: -len(r.stem))
+
+
+def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] | None = None) -> Paired:
+    """Sort parts into pairs, in the order of the names first seen."""
+    files = files or {}
+    readings = {part: _readings(part, pairing, files.get(part.file, FileSettings())) for part in parts}
+    stems = {r.stem.lower() for part in parts for r in readings[part][:1] if r.role in ("low", "self")}
+    pairs: dict[str, Pair] = {}
+    alone: list[Alone] = []
+    for part in parts:
+        options = readings[part]
+        if not options:
+            suffixes = ", ".join(str(getattr(pairing, r)) for r in ("low", "high", "float", "cage"))
+            alone.append(Alone(part, "", f"neither its name nor its file's has one of {suffixes}"))
+            continue
+        chosen = next((r for r in options if r.stem.lower() in stems), options[-1])
+        placed = pairing.placed.get(part.key, Placing())
+        name = placed.pair or (ALL if pairing.together else chosen.stem or ALL)
+        pair = pairs.setdefault(name.lower(), Pair(name))
+        role = cast(Role, chosen.role)
+        if role == "self":
+            pair.sources.append(part)
+        getattr(pair, {"self": "lows"}.get(role, role + "s")).append(part)
+    _join_given(pairs, pairing, files)
+    _join_cages(pairs, pairing, files)
+    kept = []
+    for pair in pairs.values():
+        if pair.lows and pair.giving:
+            kept.append(pair)
+        else:
+            alone += [Alone(part, role, _reason(role, pair, pairing)) for role, part in pair.members]
+    return Paired(kept, alone)
+
+
+def _join_given(pairs: dict[str, Pair], pairing: Pairing, files: dict[str, FileSettings]) -> None:
+    """Let unmatched parts of files with a role of their own meet in the pair `ALL`, if there are lows and highs."""
+    given = {name for name, settings in files.items() if settings.role}
+    waiting = [
+        (pair, role, part)
+        for pair in pairs.values()
+        if not (pair.lows and pair.giving)
+        for role, part in pair.members
+        if part.file in given and not pairing.placed.get(part.key, Placing()).pair
+    ]
+    there = pairs.get(ALL, Pair(ALL))
+    roles = {role for _, role, _ in waiting} | {role for role, _ in there.members}
+    if not roles & {"low", "self"} or not roles & {"high", "float"}:
+        return
+    everything = pairs.setdefault(ALL, Pair(ALL))
+    for pair, role, part in waiting:
+        if pair is not everything:
+            kind = {"self": "lows"}.get(role, role + "s")
+            getattr(pair, kind).remove(part)
+            getattr(everything, kind).append(part)
+            if role == "self":
+                pair.sources.remove(part)
+                everything.sources.append(part)
+
+
+def _join_cages(pairs: dict[str, Pair], pairing: Pairing, files: dict[str, FileSettings]) -> None:
+    """Let unmatched parts of files that were given as cages join the only pair, if there is one only."""
+    whole = [pair for pair in pairs.values() if pair.lows and pair.giving]
+    if len(whole) != 1:
+        return
+    for pair in pairs.values():
+        for part in [p for p in pair.cages if pair is not whole[0] and files.get(p.file, FileSettings()).role]:
+            if not pairing.placed.get(part.key, Placing()).pair:
+                pair.cages.remove(part)
+                whole[0].cages.append(part)
+
+
+def _readings(part: Part, pairing: Pairing, settings: FileSettings) -> list[_Reading]:
+    """Role and stem of a part: by hand, by its name, by its file's role, by its file's name."""
+    own = read_name(part.name, pairing)
+    by_file = read_name(part.file.rpartition(".")[0] or part.file, pairing)
+    placed = pairing.placed.get(part.key, Placing())
+    role = placed.role
+    if not role and settings.role:
+        detail = settings.role == "high" and own and own[0].role == "float"  # a floater is a kind of high
+        role = "float" if detail else settings.role
+    options = own or by_file
+    if role:
+        return [_Reading(role, r.stem) for r in options] or [_Reading(role, "")]
+    return options
+
+
+def _reason(role: str, pair: Pair, pairing: Pairing) -> str:
+    stem = "" if pair.name == ALL else pair.name
+    if role in ("low", "self"):
+        return f"no high is called {stem}{pairing.high}…" if stem else "there is no high for it"
+    if pair.lows:
+        return f"its low {pair.lows[0].name} has no high"
+    return f"no low is called {stem}{pairing.low}" if stem else "there is no low for it"

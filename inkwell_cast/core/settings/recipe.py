@@ -1,0 +1,123 @@
+"""All that a user can set, once: default, range, unit and reason. Forms, command line and docs are made from here."""
+
+from typing import Any, Literal
+
+from pydantic import Field, ValidationError, model_validator
+
+from ..base.setting import SettingsGroup
+from .basis import Basis
+from .files import FileSettings
+from .handoff import Handoff
+from .low_normals import Normals
+from .maps import Cavity, Curvature, Displacement, Height, Ids, Occlusion, SheetOcclusion, Subdivision, Thickness
+from .material_library import Library
+from .mends import Mend
+from .output import Output
+from .overrides import Level
+from .pairing import Pairing
+from .reach import Reach
+from .regions import Crease, Heal, Omission, Patch, Pocket, Stroke
+from .sheet import Sheet, Size
+
+PROOF_SIDE, PROOF_RAYS = 512, 16
+LENGTHS = {"occlusion": "distance", "curvature": "radius", "thickness": "limit"}  # in the unit of their own group
+
+
+class Recipe(SettingsGroup):
+    """Everything a bake needs besides the meshes."""
+
+    reach: Reach = Reach()
+    normals: Normals = Normals()
+    subdivision: Subdivision = Subdivision()
+    sheet: Sheet = Sheet()
+    sizes: dict[str, Size] = Field(default_factory=dict, description="Sizes of single sheets, by their name.")
+    basis: Basis = Basis()
+    occlusion: Occlusion = Occlusion()
+    sheet_occlusion: SheetOcclusion = SheetOcclusion()
+    curvature: Curvature = Curvature()
+    cavity: Cavity = Cavity()
+    height: Height = Height()
+    displacement: Displacement = Displacement()
+    thickness: Thickness = Thickness()
+    ids: Ids = Ids()
+    output: Output = Output()
+    library: Library = Library()
+    handoff: Handoff = Handoff()
+    pairing: Pairing = Pairing()
+    levels: dict[str, Level] = Field(default_factory=dict, description="By scope: pair:NAME or object:FILE/OBJECT.")
+    omissions: list[Omission] = Field(default_factory=list, description="Highs left out, by place.")
+    creases: list[Crease] = Field(default_factory=list, description="Where rays part or are averaged, by place.")
+    patches: list[Patch] = Field(default_factory=list, description="Places taken from a bake with other settings.")
+    heals: list[Heal] = Field(default_factory=list, description="Places filled in from their rim.")
+    mends: list[Mend] = Field(
+        default_factory=list, max_length=200, description="What cures flaws, laid over the rest while it is on."
+    )
+    files: dict[str, FileSettings] = Field(default_factory=dict, description="By file name.")
+    pockets: list[Pocket] = Field(default_factory=list, description="Where reach differs, by place.")
+    straight_picture: str = Field(
+        default="", max_length=6_000_000,
+        description="A grey PNG in base64, laid by the low's UVs: white turns rays wholly to their faces.",
+    )  # fmt: skip
+    nudges: list[Stroke] = Field(
+        default_factory=list, max_length=1000, description="Strokes on the cage, in the order in which they were drawn."
+    )
+
+    @model_validator(mode="before")
+    @classmethod
+    def _with_units(cls, given: Any) -> Any:
+        """Recipes that were written when every length was in the unit of the reach say the same as then."""
+        reach = given.get("reach") if isinstance(given, dict) else None
+        if not isinstance(reach, dict) or reach.get("unit") != "scene":
+            return given
+        given = dict(given)
+        if any(name in reach for name in ("clearance", "bend")):
+            given["reach"] = {"margin_unit": "scene"} | reach
+        for group in LENGTHS:
+            own = given.get(group)
+            if isinstance(own, dict) and LENGTHS[group] in own:
+                given[group] = {"unit": "scene"} | own
+        return given
+
+    def size_of(self, sheet: str) -> tuple[int, int]:
+        """Width and height of a sheet in texels: its own, else those of all."""
+        own = self.sizes.get(sheet)
+        return (own.width, own.height) if own else (self.sheet.width, self.sheet.height)
+
+    def file(self, name: str) -> FileSettings:
+        return self.files.get(name, FileSettings())
+
+    def proof(self) -> "Recipe":
+        """The same bake, small and quick: at most 512 texels on the long side of a sheet, 4 samples and 16 rays."""
+        shrink, width, height = _shrunk(self.sheet.width, self.sheet.height)
+        samples: Literal[1, 4] = 1 if self.sheet.samples == 1 else 4
+        padding = self.sheet.padding
+        if isinstance(padding, int):
+            padding = round(padding * shrink)
+        sheet = self.sheet.model_copy(update={"width": width, "height": height, "samples": samples, "padding": padding})
+        sizes = {
+            name: Size(width=w, height=h) for name, s in self.sizes.items() for _, w, h in [_shrunk(s.width, s.height)]
+        }
+        few = {"rays": min(self.occlusion.rays, PROOF_RAYS)}
+        return self.model_copy(
+            update={
+                "sheet": sheet, "sizes": sizes, "occlusion": self.occlusion.model_copy(update=few),
+                "thickness": self.thickness.model_copy(update={"rays": min(self.thickness.rays, PROOF_RAYS)}),
+            }
+        )  # fmt: skip
+
+
+def _shrunk(width: int, height: int) -> tuple[float, int, int]:
+    shrink = min(1.0, PROOF_SIDE / max(width, height))
+    return shrink, max(16, round(width * shrink)), max(16, round(height * shrink))
+
+
+def refusals(problem: ValidationError) -> dict[str, str]:
+    """What was refused, by setting ("sheet.width"): the value and why, in words."""
+    said: dict[str, list[str]] = {}
+    for error in problem.errors():
+        name = ".".join(str(part) for part in error["loc"][:2])
+        if error["type"] == "value_error":  # of the whole group, in words of our own
+            return {name: str(error["ctx"]["error"])}
+        said.setdefault(name, []).append(error["msg"][:1].lower() + error["msg"][1:])
+    values = {".".join(str(part) for part in e["loc"][:2]): e["input"] for e in problem.errors()}
+    return {name: f"{values[name]!r} cannot be used: {', or '.join(words)}" for name, words in said.items()}

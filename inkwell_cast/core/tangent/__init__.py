@@ -1,0 +1,1 @@
+"""Tangent bases."""

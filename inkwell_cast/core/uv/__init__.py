@@ -1,0 +1,1 @@
+"""The sheet: triangles of the low on the texel grid."""

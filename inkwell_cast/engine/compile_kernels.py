@@ -1,0 +1,230 @@
+"""Getting the kernels ready: compiled once after an installation or an update, from disk at later starts."""
+
+import pathlib
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from typing import get_args
+
+import numpy as np
+
+from .. import kernel_cache
+from ..core.bake import refusals
+from ..core.bake.pipeline import bake
+from ..core.bake.saving import save
+from ..core.base.array_types import F32
+from ..core.cage.cage import rays_of
+from ..core.cage.coverage import coverage
+from ..core.cage.fit import cage_of
+from ..core.cage.inverse_rays import located_of
+from ..core.cast.context import Context
+from ..core.cast.hits import empty_cast, empty_hits
+from ..core.cast.kernel import cast_rays
+from ..core.checks import check
+from ..core.formats import read_mesh, write_mesh
+from ..core.images import png
+from ..core.maps import REGISTRY, ReadsNormals
+from ..core.mesh import adjacency, normals
+from ..core.mesh.mesh import CornerValues, Mesh
+from ..core.piece.assembly import assemble
+from ..core.piece.low_on_sheet import Low
+from ..core.piece.piece import Assembly, BakeMeshes
+from ..core.piece.scene_cache import Warm
+from ..core.piece.sculpt import Sculpt
+from ..core.rays.embree import Scene, Vertices, tracers_of
+from ..core.rays.modifiers.special import nothing_special
+from ..core.rays.ray import rays_through
+from ..core.review.likeness import likeness
+from ..core.review.probe import probe
+from ..core.review.section import section
+from ..core.settings.map_names import MAPS
+from ..core.settings.maps import Occlusion, Subdivision
+from ..core.settings.output import Output
+from ..core.settings.pairing import Paired
+from ..core.settings.reach import Reach
+from ..core.settings.recipe import Recipe
+from ..core.settings.regions import Brush, Heal, Omission, Patch, Pocket, Stroke
+from ..core.settings.sheet import Sheet
+from ..core.tangent.mikktspace import mikktspace
+from ..core.uv.padding import nearest_covered, pad
+from ..core.uv.rasterise import grid
+
+RECIPE = Recipe(sheet=Sheet(width=16, height=16, samples=1), output=Output(maps=["normal", "normal_object"]))
+COMPLETE = "complete"  # in the folder of kernels: all of them are there
+AT_ONCE = 2
+STEPS = (
+    "compile_rays_and_maps", "compile_surface", "compile_cages", "compile_maps", "compile_judging", "compile_readers",
+)  # fmt: skip
+FITTED = RECIPE.model_copy(update={"reach": Reach(shape="fitted")})
+MENDED = RECIPE.model_copy(
+    update={
+        "reach": Reach(straighten=True, outward=8.0),
+        "nudges": [Stroke(kind=kind, points=[(0.2, 0.2, 0.0)], radius=0.2, amount=0.1) for kind in get_args(Brush)],
+        "pockets": [Pocket(centre=(0.2, 0.2, 0.0))],
+        "omissions": [Omission(part="none/none", centre=(0.2, 0.2, 0.0), radius=0.1)],
+        "patches": [Patch(centre=(0.2, 0.2, 0.0), radius=0.2, outward=3.0)],
+        "heals": [Heal(centre=(0.7, 0.7, 0.0), radius=0.2)],
+    }
+)
+OTHERS = [
+    Recipe(sheet=RECIPE.sheet, output=Output(maps=list(MAPS)), occlusion=Occlusion(rays=1, denoise=True)),
+    Recipe(sheet=RECIPE.sheet, output=Output(maps=["occlusion"]), occlusion=Occlusion(rays=1, occluders="low")),
+    Recipe(sheet=RECIPE.sheet, output=RECIPE.output, subdivision=Subdivision(scheme="catmull-clark", levels=1)),
+]
+
+
+def one_triangle(name: str = "warm-up") -> Mesh:
+    """The smallest mesh that can be baked onto itself."""
+    points: F32 = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0]], np.float32)
+    triangles = np.array([[0, 1, 2]], np.int32)
+    return Mesh(name, points, triangles, uvs=(CornerValues(points[:, :2].copy(), triangles),))
+
+
+def warm_up(tell: Callable[[float], None] = lambda share: None) -> None:
+    """Make the kernels of a bake and of a probe ready; where any must be compiled first, all are.
+
+    `tell(share)` hears how much of the compiling is done, if there is any.
+    """
+    if not (kernel_cache.folder() / COMPLETE).exists():
+        compile_all(tell)
+    meshes, warm = BakeMeshes([one_triangle()], [one_triangle()]), Warm()
+    result = bake(RECIPE, meshes, warm=warm)
+    _read_back(result.sheets[0].context)
+    probe(result.low, rays_of(result.assembly, result.cage, result.low.triangles), result.sculpt, 4, 12)
+
+
+def compile_all(tell: Callable[[float], None] = lambda share: None) -> None:
+    """Compile every kernel into `kernel_cache.folder()`, by two processes at a time, and remove those of older states.
+
+    One that fails is left to whoever needs it: it will be compiled then, and say what is wrong.
+    """
+    waiting, running, failed = list(STEPS), list[subprocess.Popen[bytes]](), 0
+    while waiting or running:
+        while waiting and len(running) < AT_ONCE:
+            running.append(_started(waiting.pop(0)))
+        time.sleep(0.05)
+        failed += sum(1 for helper in running if helper.poll())
+        running = [helper for helper in running if helper.poll() is None]
+        tell(1 - (len(waiting) + len(running) / 2) / len(STEPS))
+    if not failed:
+        kernel_cache.folder().mkdir(parents=True, exist_ok=True)
+        (kernel_cache.folder() / COMPLETE).touch()
+        kernel_cache.remove_older()
+
+
+def _started(name: str) -> subprocess.Popen[bytes]:
+    """A process that runs one of this module's functions, to fill the cache of compiled kernels."""
+    return subprocess.Popen([sys.executable, "-c", f"from {__name__} import {name} as run; run()"])
+
+
+def compile_surface() -> None:
+    _compile_surface(one_triangle())
+
+
+def _compile_surface(mesh: Mesh) -> None:
+    dressed = normals.with_normals(mesh)
+    normals.with_normals(dressed)
+    mikktspace(dressed)
+    normals.averaged(dressed)
+    refusals.zero_area(mesh)
+    sides = adjacency.edges_of(mesh)
+    adjacency.shaded(mesh, sides, sides.open, False)
+    check(RECIPE, BakeMeshes([mesh], [one_triangle()]))
+    pad(np.zeros((16, 16, 3), np.float32), nearest_covered(np.ones((16, 16), np.uint8), 1))
+
+
+def compile_rays_and_maps() -> None:
+    """All that needs no normals or tangents computed; runs in the helper."""
+    bare = one_triangle()
+    up: F32 = np.zeros((3, 3), np.float32)
+    up[:, 2] = 1
+    mesh = Mesh(bare.name, bare.positions, bare.triangles, CornerValues(up, bare.triangles), bare.uvs)
+    laid = grid(bare.uvs[0].at_corners(), 16, 16, 1)
+    row = np.zeros(1, np.int32)
+    low = Low(mesh, row, np.ascontiguousarray(up[None]), np.ones((1, 3, 4), np.float32), laid)
+    sculpt = _sculpt(mesh)
+    rays = rays_through(
+        mesh.positions[mesh.triangles], up[None].copy(), np.ones(1, np.float32), row, nothing_special(1, 1)
+    )
+    cast, hits = empty_cast(laid), empty_hits(laid, laid.busy_tiles)
+    cast_rays(low, rays, sculpt, cast, hits, lambda share: None, lambda: False)
+    assembly = Assembly(RECIPE, {}, Paired([], []), mesh, row, (), [])
+    _read_back(Context(assembly, sculpt, low, rays, cast, Warm()))
+
+
+def compile_maps() -> None:
+    """What maps beyond normals need."""
+    for recipe in OTHERS:
+        bake(recipe, BakeMeshes([one_triangle()], [one_triangle()]))
+
+
+def compile_readers() -> None:
+    """The readers of text and of polygons."""
+    square = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], np.float32)
+    with tempfile.TemporaryDirectory() as folder:
+        path = pathlib.Path(folder)
+        head = "ply\nformat {} 1.0\nelement vertex 4\nproperty float x\nproperty float y\nproperty float z\n"
+        head += "element face 1\nproperty list uchar int vertex_indices\nend_header\n"
+        rows = "\n".join(" ".join(map(str, p)) for p in square.tolist())
+        (path / "a.ply").write_text(f"{head.format('ascii')}{rows}\n4 0 1 2 3\n")
+        body = square.tobytes() + b"\4" + np.arange(4, dtype="<i4").tobytes()
+        (path / "b.ply").write_bytes(head.format("binary_little_endian").encode() + body)
+        points = "".join(f"v {' '.join(map(str, p))}\n" for p in square.tolist())
+        (path / "c.obj").write_text(f"{points}f 1 2 3 4\n")
+        facet = "".join(f"vertex {' '.join(map(str, p))}\n" for p in square[:3].tolist())
+        (path / "f.stl").write_text(f"solid a\nfacet normal 0 0 1\nouter loop\n{facet}endloop\nendfacet\nendsolid a\n")
+        write_mesh(path / "d.ply", one_triangle())
+        write_mesh(path / "e.glb", one_triangle())
+        for file in sorted(path.iterdir()):
+            read_mesh(file)
+
+
+def compile_cages() -> None:
+    """Fitted and foreign cages, strokes, pockets, straightened rays, omissions; coverage and the section."""
+    low, high = patch(3), patch(6, 0.01, name="warm-up high")
+    warm = Warm()
+    for recipe, cages in ((FITTED, []), (MENDED, [patch(4, 0.05, "warm-up cage")]), (MENDED, [])):
+        assembly = assemble(recipe, BakeMeshes([low], [high], cages=cages), warm)
+        sculpt, located = warm.sculpt(assembly), located_of(assembly, warm)
+        cage = cage_of(assembly, warm)
+        coverage(assembly, sculpt, cage, located)
+        section(assembly, sculpt, cage, 0, (0.2, 0.1, 0.0), 0.0, 1.0, "u", (0.0, 0.0, 1.0))
+
+
+def compile_judging() -> None:
+    """What looks at a bake: likeness, flaws and repairs, and what is carried over."""
+    low, high = patch(3), patch(6, 0.01, name="warm-up high")
+    with tempfile.TemporaryDirectory() as folder:
+        shaded = MENDED.model_copy(update={"output": Output(maps=["normal", "occlusion"])})
+        save(bake(shaded, BakeMeshes([low], [high])), folder, previews=folder)
+
+
+def patch(cells: int, height: float = 0.0, name: str = "warm-up low") -> Mesh:
+    """A square of some cells with a fold and a seam in its middle."""
+    u, v = (axis.reshape(-1) for axis in np.meshgrid(*[np.linspace(0, 1, cells + 1)] * 2, indexing="ij"))
+    points = np.stack([u, v, height - 0.3 * np.abs(u - 0.5)], axis=1).astype(np.float32)
+    index = np.arange(len(points), dtype=np.int32).reshape(cells + 1, cells + 1)
+    a, b, c, d = index[:-1, :-1], index[1:, :-1], index[1:, 1:], index[:-1, 1:]
+    triangles = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)])
+    flat = np.stack([u * 0.45, v], axis=1).astype(np.float32)
+    right = (points[triangles, 0].mean(axis=1) > 0.5)[:, None]
+    both = np.concatenate([flat, flat + np.array([0.5, 0], np.float32)])
+    islands = CornerValues(both, (triangles + right * len(points)).astype(np.int32))
+    colors = np.ones((len(points), 4), np.float32)
+    return Mesh(name, points, triangles, uvs=(islands,), colors=CornerValues(colors, triangles))
+
+
+def _sculpt(mesh: Mesh) -> Sculpt:
+    scene = Scene(Vertices(mesh.positions), mesh.triangles)
+    return Sculpt(mesh, np.array([0, 1], np.int64), tracers_of([scene]), [scene], ("warm-up/warm-up",))
+
+
+def _read_back(context: Context) -> None:
+    for key in RECIPE.output.maps:
+        made = REGISTRY[key]
+        image = made.derive(context, None).image
+        png.quantise(image, 16)
+        if isinstance(made, ReadsNormals):
+            likeness(context.cast, made.read_back(png.dequantise(png.quantise(image, 8)), context))
