@@ -17,7 +17,7 @@ from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.sheet import Sheet
-from inkwell_cast.core.uv.rasterise import barycentrics
+from inkwell_cast.core.uv.rasterise import sample_barycentrics
 from inkwell_cast.demo import gull, inkstand, token
 
 from .shapes import sphere
@@ -41,20 +41,20 @@ def _trace(tracers, rays, out):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(nogil=True)
-def _rays(low_triangle, corners, side, shift, points, offsets, inward, special):  # type: ignore[no-untyped-def]
+def _rays(low_triangle, grid, bake_rays):  # type: ignore[no-untyped-def]
     """The bake's rays in sheet order, for a sheet whose texels each belong to one triangle or its neighbour."""
+    side = grid.side
     height, width = low_triangle.shape
     rays = np.empty((height * width * side * side, 7), np.float32)
-    half, n = np.int64(1) << (shift - 1), 0
+    n = 0
     for y in range(height):
         for x in range(width):
             t = low_triangle[y, x]
             if t < 0:
                 continue
             for s in range(side * side):
-                px, py = ((x * side + s % side) << shift) + half, ((y * side + s // side) << shift) + half
-                b0, b1, b2 = barycentrics(corners, t, px, py)
-                ray = make_ray(t, b0, b1, b2, points, offsets, inward, special)
+                b0, b1, b2 = sample_barycentrics(t, x, y, s % side, s // side, grid)
+                ray = make_ray(t, b0, b1, b2, bake_rays)
                 for k in range(6):
                     rays[n, k] = ray[k]
                 rays[n, 6] = ray[7]
@@ -68,7 +68,7 @@ def measure(rounds: int = 5) -> dict[str, float]:
     warm, meshes = Warm(), BakeMeshes([low], [high])
     first = bake(RECIPE, meshes, warm=warm)
     g, from_low = first.low.grid, rays_of(first.assembly, first.cage, first.low.triangles)
-    rays = _rays(first.cast.low_triangle, g.corners, g.side, g.shift, *from_low.arrays)
+    rays = _rays(first.cast.low_triangle, g.record, from_low.record)
     tracer, out = first.sculpt.tracers, np.empty(len(rays), np.int32)
     _trace(tracer, rays, out)
     bare, casting, whole = [], [], []

@@ -10,9 +10,9 @@ from inkwell_cast.core.bake.cast_store import laid_out
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.base.sampling_sequence import cosine_direction, points_of_texel, square_point
 from inkwell_cast.core.cast.shading_normal import shading_normal
-from inkwell_cast.core.maps import occlusion
-from inkwell_cast.core.maps.hits_of_tile import point_of, tile_box
-from inkwell_cast.core.maps.layer import LAYERS, empty
+from inkwell_cast.core.maps import LAYERS, occlusion
+from inkwell_cast.core.maps.hits_of_tile import point_of, samples_of, tiles_of, triangles_of, weights_at
+from inkwell_cast.core.maps.layer import empty
 from inkwell_cast.core.maps.occlusion import LIFT
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
@@ -23,6 +23,7 @@ from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.sheet import Sheet
+from inkwell_cast.core.uv.rasterise import tile_box
 from inkwell_cast.demo import gull, inkstand, token
 
 from .shapes import sphere
@@ -38,25 +39,26 @@ def _trace(blocker, rays, out):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(nogil=True)
-def _rays(tiles, starts, triangle, uv, across, width, height, side, positions, triangles, values, rows, lift, rays):  # type: ignore[no-untyped-def]
-    """The rays that the layer traces, in its order."""
-    count = 0
+def _rays(hits, grid, sculpt, lift, rays):  # type: ignore[no-untyped-def]
+    """The rays that the layer traces, in its order, for one sample a texel."""
+    tiles, triangle, count = tiles_of(hits), triangles_of(hits), 0
     for k in range(len(tiles)):
-        x0, y0, columns, down = tile_box(tiles[k], across, width, height)
+        x0, y0, columns, down = tile_box(tiles[k], grid)
         for y in range(down):
             for x in range(columns):
-                n = starts[k] + y * columns + x
+                n, _ = samples_of(k, x, y, columns, hits, grid)
                 t, (first, seed) = triangle[n], points_of_texel(x0 + x, y0 + y, 1, BITS)
                 if t < 0:
                     continue
-                px, py, pz, gx, gy, gz, b1, b2 = point_of(n, t, uv, positions, triangles, lift)
-                n0, n1, n2 = shading_normal(t, b1, b2, values, rows)
+                place, face = point_of(n, t, lift, hits, sculpt)
+                _, b1, b2 = weights_at(n, hits)
+                n0, n1, n2 = shading_normal(t, b1, b2, sculpt)
                 for r in range(RAYS):
                     u, v = square_point(first + r, seed)
                     d = cosine_direction(u, v, 1.0, n0, n1, n2)
-                    if d[0] * gx + d[1] * gy + d[2] * gz <= 0:
+                    if d[0] * face[0] + d[1] * face[1] + d[2] * face[2] <= 0:
                         continue
-                    rays[count, 0], rays[count, 1], rays[count, 2] = px, py, pz
+                    rays[count, 0], rays[count, 1], rays[count, 2] = place
                     rays[count, 3], rays[count, 4], rays[count, 5] = d
                     count += 1
     return count
@@ -75,13 +77,8 @@ def measure(rounds: int = 5) -> dict[str, float]:
     hits = work.hits
     assert hits is not None
     part = replace(hits, tiles=hits.tiles[:TILES], starts=hits.starts[: TILES + 1])
-    mesh, grid = context.sculpt.mesh, context.low.grid
-    assert mesh.normals is not None
     rays = np.empty((int(part.starts[-1]) * RAYS, 6), np.float32)
-    count = _rays(
-        part.tiles, part.starts, part.triangle, part.uv, grid.tiles_across, grid.width, grid.height, grid.side,
-        mesh.positions, mesh.triangles, mesh.normals.values, mesh.normals.corners, LIFT * low.diagonal, rays,
-    )  # fmt: skip
+    count = _rays(part.record, context.low.grid.record, context.sculpt.record, LIFT * low.diagonal, rays)
     rays, ready, out = rays[:count], occlusion.prepare(context), empty(LAYERS["occlusion"], context.cast)
     found = np.empty(count, np.bool_)
     _trace(ready[0][1].blockers[0], rays, found)

@@ -12,13 +12,12 @@ from inkwell_cast import kernel_cache
 
 PROGRAM = """
 import numba, numpy as np
-from inkwell_cast.core.mending.patch import _weigh
-share = np.zeros((8, 8), np.float32)
-corners = np.array([[[0, 0], [8 << 8, 0], [0, 8 << 8]]], np.int64)
-points = np.array([[[0, 0, 0], [1, 0, 0], [0, 1, 0]]], np.float32)
-_weigh(np.array([0]), 1, np.zeros((8, 8), np.int32), np.zeros((8, 8), np.uint8), corners, 1, 8, points, np.zeros(3),
-    1.0, 0.5, share)
-print(share.max(), numba.config.CACHE_DIR)
+from inkwell_cast.core.mending.patch import _fade_all
+from inkwell_cast.core.uv.rasterise import grid
+sheet = grid(np.array([[[0, 0], [1, 0], [0, 1]]], np.float32), 8, 8, 1).record
+weight = np.full((8, 8), 0.1, np.float32)
+_fade_all(np.array([0]), sheet, np.zeros((8, 8), np.int32), 0.5, weight)
+print(weight.max(), numba.config.CACHE_DIR)
 """
 
 
@@ -46,7 +45,7 @@ def test_a_change_in_another_module_is_seen(copied):
     value, place = run(copied)
     assert value == 1
     assert place.parent == copied / "kernels"
-    source = copied / "inkwell_cast/core/rays/modifiers/special.py"
+    source = copied / "inkwell_cast/core/rays/modifiers/falloff.py"
     text = source.read_text()
     assert text.count("        return 1.0\n    s = (1 - share) / rim") == 1
     source.write_text(

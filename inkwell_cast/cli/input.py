@@ -9,12 +9,12 @@ from typing import Any
 
 from ..core.bake.manifest import MeshFile, sha256_of
 from ..core.base.errors import InputProblem
-from ..core.cage.straightening import stored_picture
 from ..core.formats import read_mesh
 from ..core.handoff.piece_file import SUFFIX, PieceFile, read_piece
 from ..core.mesh.mesh import Mesh
 from ..core.piece.assembly import assemble
 from ..core.piece.piece import BakeMeshes
+from ..core.rays.modifiers.straighten import stored_picture
 from ..core.settings.material_library import join, read_library_file
 from ..core.settings.pairing import Pairing, read_name
 from ..core.settings.reach import Reach

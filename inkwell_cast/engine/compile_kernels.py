@@ -34,7 +34,7 @@ from ..core.piece.piece import Assembly, BakeMeshes
 from ..core.piece.scene_cache import Warm
 from ..core.piece.sculpt import Sculpt
 from ..core.rays.embree import Scene, Vertices, tracers_of
-from ..core.rays.modifiers.special import nothing_special
+from ..core.rays.modifiers.modifiers import no_modifiers
 from ..core.rays.ray import rays_through
 from ..core.review.likeness import likeness
 from ..core.review.probe import probe
@@ -146,7 +146,7 @@ def compile_rays_and_maps() -> None:
     low = Low(mesh, row, np.ascontiguousarray(up[None]), np.ones((1, 3, 4), np.float32), laid)
     sculpt = _sculpt(mesh)
     rays = rays_through(
-        mesh.positions[mesh.triangles], up[None].copy(), np.ones(1, np.float32), row, nothing_special(1, 1)
+        mesh.positions[mesh.triangles], up[None].copy(), np.ones(1, np.float32), row, no_modifiers(1, 1)
     )
     cast, hits = empty_cast(laid), empty_hits(laid, laid.busy_tiles)
     cast_rays(low, rays, sculpt, cast, hits, lambda share: None, lambda: False)

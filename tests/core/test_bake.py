@@ -53,11 +53,11 @@ def test_torus_on_a_coarse_torus():
 
 
 def weights(result) -> np.ndarray:
-    g, cast = result.low.grid, result.cast
+    sheet, cast = result.low.grid.record, result.cast
     out = np.zeros((*cast.low_triangle.shape, 3))
     for y, x in np.ndindex(cast.low_triangle.shape):
         if cast.low_triangle[y, x] >= 0:
-            out[y, x] = texel_barycentrics(g.corners, cast.low_triangle[y, x], x, y, cast.sample[y, x], g.side, g.shift)
+            out[y, x] = texel_barycentrics(cast.low_triangle[y, x], x, y, cast.sample[y, x], sheet)
     return out
 
 

@@ -1,12 +1,15 @@
 """What kernels read by address lives as long as the array that holds the address."""
 
 import gc
+import weakref
 
 import numpy as np
+import pytest
 
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.bake.saving import save
 from inkwell_cast.core.base.borrowed_arrays import keeping
+from inkwell_cast.core.base.records import record_kind, record_of, shared
 from inkwell_cast.core.cage.cage import build_cage, rays_of
 from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
@@ -36,8 +39,6 @@ def test_views_keep_what_their_array_keeps():
 
     owner = Owner()
     gone = []
-    import weakref
-
     weakref.finalize(owner, gone.append, 1)
     array = keeping(np.arange(12).reshape(3, 4), owner)
     part = array[1:, 2]
@@ -49,13 +50,40 @@ def test_views_keep_what_their_array_keeps():
     assert gone
 
 
+KIND = record_kind({"points": np.float32}, size=np.float64)
+
+
+def test_a_record_keeps_what_it_points_to_and_refuses_what_it_cannot_read():
+    points, gone = np.arange(6, dtype=np.float32).reshape(2, 3), []
+    record = record_of(KIND, points=points, size=2.5)
+    weakref.finalize(points, gone.append, 1)
+    assert record["points"] == points.ctypes.data
+    assert (record["points_count"], record["size"]) == (2, 2.5)
+    assert shared(record).__array_interface__["data"][0] == record.__array_interface__["data"][0]
+    del points
+    gc.collect()
+    assert not gone
+    part = shared(record)
+    del record
+    gc.collect()
+    assert not gone
+    del part
+    gc.collect()
+    assert gone
+    for wrong in ({"points": np.zeros(3)}, {"points": np.zeros((4, 4), np.float32)[:, 1]}, {}):
+        with pytest.raises(TypeError):
+            record_of(KIND, size=1.0, **wrong)
+    with pytest.raises(TypeError):
+        record_of(KIND, points=np.zeros(3, np.float32), size=1.0, more=2)
+
+
 def test_scenes_of_a_cage_live_while_its_rays_do():
     before = scenes()
     recipe = Recipe(reach=Reach(unit="scene", outward=0.3))
     assembly = assemble(recipe, BakeMeshes([plane(4)], [plane(9, 0.05, name="high")], cages=[partly_limiting_cage()]))
-    special = rays_of(assembly, build_cage(assembly)).arrays[3]
+    record = rays_of(assembly, build_cage(assembly)).record
     assert scenes() == before + 1
-    del special
+    del record
     assert scenes() == before
 
 

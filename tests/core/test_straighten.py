@@ -13,11 +13,11 @@ import pytest
 
 from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.cage.cage import build_cage, rays_of
-from inkwell_cast.core.cage.straightening import picture_in, stored_picture
 from inkwell_cast.core.flaws import flaws_of
 from inkwell_cast.core.mesh.adjacency import edges_of
 from inkwell_cast.core.mesh.mesh import Mesh, corner_positions, merge
 from inkwell_cast.core.mesh.normals import face_normals
+from inkwell_cast.core.rays.modifiers.straighten import picture_in, stored_picture
 from inkwell_cast.core.rays.ray import ray_at
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.regions import Stroke

@@ -8,7 +8,7 @@ from pydantic import BaseModel
 
 from ... import __version__
 from ..cage.coverage import CoverageFacts
-from ..cage.straightening import Straightened
+from ..cage.straightening_report import Straightened
 from ..flaws.flaw import Flaw
 from ..review.likeness import Likeness
 from ..settings.mends_overlay import Report

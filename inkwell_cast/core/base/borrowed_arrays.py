@@ -1,15 +1,14 @@
-"""Addresses as pointers inside kernels: what lies there is read without owning it, so it must outlive the call.
+"""Borrowed memory: arrays that kernels read at an address without owning what lies there, so it must outlive the call.
 
-An array that holds addresses is made by `keeping`, which ties what lies there to the array: whoever holds the array
-holds that too.
+Whatever holds addresses is made by `keeping`, which ties what lies there to it: who holds the one holds the other too.
 """
 
 from typing import Any
 
+import numba
 import numpy as np
 from numba import types
 from numba.extending import intrinsic
-from numba.np.arrayobj import populate_array
 
 
 class _Kept:
@@ -24,43 +23,15 @@ def keeping(values: Any, *owners: object) -> Any:
     return np.asarray(_Kept(np.ascontiguousarray(values), owners))
 
 
-def _pointer_to(kind: Any, address: Any) -> Any:
-    result = types.CPointer(kind)
-
+@intrinsic  # type: ignore[untyped-decorator]
+def _pointer(context, address):  # type: ignore[no-untyped-def]
     def build(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
-        return builder.inttoptr(arguments[0], context.get_value_type(result))
+        return builder.inttoptr(arguments[0], context.get_value_type(types.voidptr))
 
-    return result(address), build
-
-
-@intrinsic  # type: ignore[untyped-decorator]
-def as_int32(context, address):  # type: ignore[no-untyped-def]
-    return _pointer_to(types.int32, address)
+    return types.voidptr(address), build
 
 
-@intrinsic  # type: ignore[untyped-decorator]
-def as_int64(context, address):  # type: ignore[no-untyped-def]
-    return _pointer_to(types.int64, address)
-
-
-@intrinsic  # type: ignore[untyped-decorator]
-def as_float32(context, address):  # type: ignore[no-untyped-def]
-    return _pointer_to(types.float32, address)
-
-
-@intrinsic  # type: ignore[untyped-decorator]
-def as_float64(context, address):  # type: ignore[no-untyped-def]
-    return _pointer_to(types.float64, address)
-
-
-@intrinsic  # type: ignore[untyped-decorator]
-def unowned(context, array):  # type: ignore[no-untyped-def]
-    """The same array without a count of references, which in an inner loop costs more than the work."""
-
-    def build(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
-        view = context.make_array(array)
-        source, made = view(context, builder, arguments[0]), view(context, builder)
-        populate_array(made, source.data, source.shape, source.strides, source.itemsize, None)
-        return made._getvalue()
-
-    return array(array), build
+@numba.njit(cache=True, nogil=True, inline="always")
+def block(address, shape, kind):  # type: ignore[no-untyped-def]
+    """The array of a shape and a kind (a NumPy type, or a structured one) that lies at an address."""
+    return numba.carray(_pointer(address), shape, kind)

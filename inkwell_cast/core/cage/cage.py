@@ -11,12 +11,13 @@ from ..mesh.adjacency import bends, edges_of, shaded
 from ..mesh.mesh import Mesh, corner_positions
 from ..mesh.normals import averaged
 from ..piece.piece import Assembly
-from ..rays.modifiers.foreign_cage import NEAR, SurfaceBuilder
-from ..rays.modifiers.special import Nudges, Special, Surface, no_surface, nothing_special
-from ..rays.modifiers.strokes import listed_for, nudges_of
+from ..rays.modifiers.foreign_cage import NEAR, ForeignCage, ForeignCageBuilder, no_foreign_cage
+from ..rays.modifiers.modifiers import Modifiers, no_modifiers
+from ..rays.modifiers.straighten import straight_of, straight_on
+from ..rays.modifiers.strokes import Nudges, listed_for, nudges_of
 from ..rays.ray import Rays, rays_through, reach_at
 from ..settings.levels import in_force, scopes
-from .straightening import Straightened, straight_of, straight_on, straightened
+from .straightening_report import Straightened, straightened
 
 BEND = 4.0  # degrees between faces from which on rays of a crease part
 
@@ -67,14 +68,14 @@ class Cage:
     offsets (T, 3, 3) float32: from each corner of the low as its reach, its fit or a cage of the same topology has it;
     corners (T, 3, 3) float32: from there to where the ray really starts. A pocket or a nudge inside a face changes rays
     without touching corners, so these are what can be drawn and exported of a cage, not the whole of it.
-    inward (T,) float32: how far below rays go; special is what has its say at places. forms tell of the pairs' cage
+    inward (T,) float32: how far below rays go; modifiers change rays at places. forms tell of the pairs' cage
     meshes, and straightened of what that changed.
     """
 
     offsets: F32
     corners: F32
     inward: F32
-    special: Special
+    modifiers: Modifiers
     straightened: Straightened | None = None
     forms: tuple[CageForm, ...] = ()
 
@@ -126,40 +127,40 @@ def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
     directions = directions_of(assembly)
     offsets = np.asarray(directions * np.maximum(long, smallest)[..., None], np.float32)
     surface, forms = _from_files(assembly, directions, offsets)
-    special = replace(nothing_special(count, len(assembly.paired.pairs)), surface=surface)
-    bare = Cage(offsets, offsets, inward, special, None, forms)
-    cage = replace(
-        bare, special=replace(
-            special, pockets=pockets_of(assembly), straight=straight_of(assembly), omitted=omitted_of(assembly)
-        ),
+    modifiers = replace(no_modifiers(count, len(assembly.paired.pairs)), foreign_cage=surface)
+    bare = Cage(offsets, offsets, inward, modifiers, None, forms)
+    modifiers = replace(
+        modifiers, pockets=pockets_of(assembly), straight=straight_of(low, assembly.recipe),
+        omissions=omissions_of(assembly),
     )  # fmt: skip
+    cage = replace(bare, modifiers=modifiers)
     strokes = assembly.recipe.nudges
     if strokes and count:
         points = corner_positions(low)
 
-        def through(made: Nudges) -> Rays:
-            return rays_of(assembly, replace(cage, special=replace(cage.special, nudges=made)))
+        def measure(nudges: Nudges, triangles: I64, b: F64) -> F64:
+            rays = rays_of(assembly, replace(cage, modifiers=replace(modifiers, nudges=nudges)))
+            return np.asarray(np.linalg.norm(reach_at(rays, triangles, b), axis=1))
 
-        cage = replace(cage, special=replace(cage.special, nudges=nudges_of(strokes, points, through)))
-    straight = cage.special.straight
-    if straight.flat.any() or len(straight.picture) or any(stroke.kind == "straighten" for stroke in strokes):
+        cage = replace(cage, modifiers=replace(modifiers, nudges=nudges_of(strokes, points, measure)))
+    if cage.modifiers.turns_rays:
         found = straightened(assembly, rays_of(assembly, cage), rays_of(assembly, bare))
         cage = replace(cage, straightened=found)
-    if len(cage.special.pockets) or strokes or len(surface.corners) or cage.straightened:
+    if len(cage.modifiers.pockets) or strokes or len(surface.corners) or cage.straightened:
         b: F64 = np.tile(np.eye(3), (count, 1))
         ends = reach_at(rays_of(assembly, cage), np.repeat(np.arange(count), 3), b)
         cage = replace(cage, corners=ends.reshape(-1, 3, 3))
     return cage
 
 
-def _from_files(assembly: Assembly, directions: F32, offsets: F32) -> tuple[Surface, tuple[CageForm, ...]]:
+def _from_files(assembly: Assembly, directions: F32, offsets: F32) -> tuple[ForeignCage, tuple[CageForm, ...]]:
     """Lay the cage meshes over their lows; those that fit point to point write their offsets into `offsets`."""
     low, pairs = assembly.low, assembly.paired.pairs
     if all(cage is None for cage in assembly.cages):
-        return no_surface(len(low.triangles), len(pairs)), ()
+        return no_foreign_cage(len(low.triangles), len(pairs)), ()
     points, channel = corner_positions(low), assembly.recipe.sheet.channel
     uvs = low.uvs[channel].at_corners() if channel < len(low.uvs) and low.uvs[channel].complete else None
-    laid = SurfaceBuilder(points, directions, uvs, len(pairs), NEAR * low.diagonal)
+    laid = ForeignCageBuilder(points, directions, uvs, len(pairs), NEAR * low.diagonal)
     forms = list[CageForm]()
     ids = edges_of(low).ids
     for n, cage in enumerate(assembly.cages):
@@ -192,27 +193,29 @@ def _refuse_without_area(cage: Mesh, part: str) -> None:
 
 def rays_of(assembly: Assembly, cage: Cage, rows: I32 | I64 | None = None) -> Rays:
     """The rays of all triangles of the low, or of some rows of it."""
-    points, pair, own = corner_positions(assembly.low), assembly.low_pair, cage.special
+    points, pair, own = corner_positions(assembly.low), assembly.low_pair, cage.modifiers
     offsets, inward = cage.offsets, cage.inward
     if rows is not None:
         points, pair, offsets, inward = points[rows], pair[rows], offsets[rows], inward[rows]
         own = replace(
             own, nudges=listed_for(own.nudges, points), straight=straight_on(own.straight, rows),
-            surface=replace(own.surface, grid=own.surface.grid[rows], first=own.surface.first[rows]),
+            foreign_cage=replace(
+                own.foreign_cage, grid=own.foreign_cage.grid[rows], first=own.foreign_cage.first[rows]
+            ),
         )  # fmt: skip
     return rays_through(points, offsets, inward, pair, own)
 
 
 def pockets_of(assembly: Assembly) -> F32:
-    """The recipe's pockets as rows of numbers, see `Special`."""
+    """The recipe's pockets as rows of numbers, see `Modifiers`."""
     scale = assembly.recipe.reach.scale(assembly.low.diagonal)
     own = assembly.recipe.pockets
     rows = [[*p.centre, p.radius * scale, p.rim, p.outward * scale, p.inward * scale] for p in own]
     return np.array(rows, np.float32).reshape(-1, 7)
 
 
-def omitted_of(assembly: Assembly) -> F64:
-    """The recipe's omissions as rows of numbers, see `Special`; those of highs that are not there do nothing."""
+def omissions_of(assembly: Assembly) -> F64:
+    """The recipe's omissions as rows of numbers, see `Modifiers`; those of highs that are not there do nothing."""
     keys = assembly.sculpt_keys
     rows = [
         [*own.centre, own.radius, n]

@@ -83,7 +83,7 @@ def coverage(
     b, rays = located.b[chosen], rays_of(assembly, cage)
 
     def work(i: int, j: int) -> None:
-        _beyond(t[i:j], b[i:j], height[i:j], above[i:j], below[i:j], *rays.arrays)
+        _beyond(t[i:j], b[i:j], height[i:j], above[i:j], below[i:j], rays.record)
 
     in_batches(len(t), work, cancelled=cancelled)
     reach, slack = located.reach[chosen], TOLERANCE * assembly.low.diagonal
@@ -170,11 +170,10 @@ def _mean_length(assembly: Assembly, cage: Cage, within: Bool) -> float:
 
 
 @numba.njit(cache=True, nogil=True)
-def _beyond(triangle, b, height, above, below, points, offsets, inward, special):  # type: ignore[no-untyped-def]
+def _beyond(triangle, b, height, above, below, rays):  # type: ignore[no-untyped-def]
     """How far each point lies above the cage, and how far below the end of its ray; negative where it is held."""
     for i in range(len(triangle)):
-        t = triangle[i]
-        ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
+        ray = make_ray(triangle[i], b[i, 0], b[i, 1], b[i, 2], rays)
         above[i] = height[i] - ray[6]
         below[i] = ray[6] - ray[7] - height[i]
 

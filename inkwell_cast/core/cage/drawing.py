@@ -7,7 +7,7 @@ from ..mesh.adjacency import edges_of
 from ..mesh.mesh import corner_positions
 from ..mesh.surface_samples import few_over
 from ..piece.piece import Assembly
-from ..rays.modifiers.blocks import NUDGES, POCKETS
+from ..rays.modifiers.modifiers import HAS_POCKETS, HAS_STROKES
 from ..rays.ray import Rays, ends_at, reach_at
 from .cage import Cage, rays_of
 
@@ -33,8 +33,8 @@ def cage_lines(assembly: Assembly, cage: Cage) -> F32:
 def dent_lines(assembly: Assembly, cage: Cage) -> F32:
     """A fine grid over what pockets and nudges change inside the faces of the low, (L, 2, 3) float32."""
     rays = rays_of(assembly, cage)
-    rows = np.flatnonzero(rays.special[: len(rays.points)] & (POCKETS | NUDGES))
-    radii = np.concatenate([cage.special.pockets[:, 3], cage.special.nudges.strokes[:, 1]])
+    rows = np.flatnonzero(rays.flags & (HAS_POCKETS | HAS_STROKES))
+    radii = np.concatenate([cage.modifiers.pockets[:, 3], cage.modifiers.nudges.strokes[:, 1]])
     if not len(rows) or not len(radii):
         return np.zeros((0, 2, 3), np.float32)
     longest = np.linalg.norm(rays.points[rows] - np.roll(rays.points[rows], 1, axis=1), axis=2).max(axis=1)

@@ -7,6 +7,7 @@ import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, Bool
+from ..base.borrowed_arrays import block
 from ..base.threads import in_batches
 from ..mesh.clusters import APART, LACKS, Cluster, clusters_of
 from ..mesh.mesh import corner_positions
@@ -49,7 +50,7 @@ def gaps_of(
     missed, depth = np.zeros(len(owner), np.bool_), np.zeros(len(owner), np.float32)
 
     def work(i: int, j: int) -> None:
-        _try(triangle[i:j], b[i:j], missed[i:j], depth[i:j], *rays.arrays, rays.pair, sculpt.tracers)
+        _try(triangle[i:j], b[i:j], missed[i:j], depth[i:j], rays.record, sculpt.tracers)
 
     in_batches(len(owner), work, cancelled=cancelled)
     places: F64 = np.einsum("nk,nkc->nc", b, points[owner])
@@ -70,11 +71,12 @@ def _spacing(points: F64, count: int) -> float:
 
 
 @numba.njit(cache=True, nogil=True)
-def _try(triangle, b, missed, depth, points, offsets, inward, special, pair, tracers):  # type: ignore[no-untyped-def]
+def _try(triangle, b, missed, depth, rays, tracers):  # type: ignore[no-untyped-def]
     """Whether each ray strikes nothing, and how far its start lies beyond the first surface out from the low."""
+    pair = block(rays.pair, rays.pair_count, np.int32)
     for i in range(len(triangle)):
         t = triangle[i]
-        ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
+        ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], rays)
         ox, oy, oz, dx, dy, dz, out, far = ray
         function, scene = tracers[pair[t], 0], tracers[pair[t], 1]
         missed[i] = hit_along(function, scene, ox, oy, oz, dx, dy, dz, far)[3] < 0

@@ -4,7 +4,8 @@ import numba
 import numpy as np
 
 from ..base.array_types import I64
-from ..uv.rasterise import barycentrics
+from ..rays.ray import point_on_low
+from ..uv.rasterise import sample_barycentrics
 
 AGREE = float(np.cos(np.radians(7.5)))  # normals that lean apart by more are worth more samples
 STEEP = 3.0  # so are heights that differ by more than this many times the way between two samples
@@ -24,17 +25,29 @@ def sample_order(side: int, adaptive: bool) -> tuple[I64, int]:
 
 
 @numba.njit(cache=True, nogil=True)
-def apart(owner, left, top, x, y, side, shift, corners, points, order):  # type: ignore[no-untyped-def]
-    """How far apart the first two samples of a texel lie on the low."""
-    half, square = np.int64(1) << (shift - 1), 0.0
+def all_on_low(owner, left, top, side):  # type: ignore[no-untyped-def]
+    """Whether every sample of a texel lies on a triangle; owner (h, w) int32 names those of a tile's samples."""
+    for j in range(side):
+        for i in range(side):
+            if owner[top + j, left + i] < 0:
+                return False
+    return True
+
+
+@numba.njit(cache=True, nogil=True)
+def distance_apart(where, owner, order, grid, rays):  # type: ignore[no-untyped-def]
+    """How far apart the first two samples of a texel lie on the low, scene units.
+
+    where: column and row of the texel, and of its first sample in `owner`. grid and rays are records.
+    """
+    x, y, left, top, _ = where
+    square = 0.0
     ax = ay = az = 0.0
     for s in range(2):
         i, j = order[s, 0], order[s, 1]
         t = owner[top + j, left + i]
-        b0, b1, b2 = barycentrics(corners, t, ((x * side + i) << shift) + half, ((y * side + j) << shift) + half)
-        px = b0 * points[t, 0, 0] + b1 * points[t, 1, 0] + b2 * points[t, 2, 0]
-        py = b0 * points[t, 0, 1] + b1 * points[t, 1, 1] + b2 * points[t, 2, 1]
-        pz = b0 * points[t, 0, 2] + b1 * points[t, 1, 2] + b2 * points[t, 2, 2]
+        b0, b1, b2 = sample_barycentrics(t, x, y, i, j, grid)
+        px, py, pz = point_on_low(t, b0, b1, b2, rays)
         square = (px - ax) ** 2 + (py - ay) ** 2 + (pz - az) ** 2
         ax, ay, az = px, py, pz
     return np.sqrt(square)

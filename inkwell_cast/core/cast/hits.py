@@ -6,11 +6,22 @@ import numpy as np
 
 from ..base.array_types import F32, I32, I64, U8, U16
 from ..base.disk_arrays import filled, room
+from ..base.records import Record, record_kind, record_of
 from ..uv.rasterise import TILE, Grid
 
 MISSED, OFF = -1, -2
 MOST_SAMPLES = 80_000_000  # kept: 8 bytes each
 AT_ONCE = 20_000_000  # held while a sheet with more is worked through
+
+
+HITS = record_kind({"tiles": np.int64, "starts": np.int64, "triangle": np.int32, "uv": np.uint16})
+CAST = record_kind(
+    {
+        "low_triangle": np.int32, "sample": np.uint8, "covered": np.uint8, "struck": np.uint8, "normal": np.float32,
+        "height": np.float32, "hit_triangle": np.int32,
+    },
+    rows=np.int64, columns=np.int64,
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,6 +37,11 @@ class Hits:
     starts: I64
     triangle: I32
     uv: U16
+
+    @property
+    def record(self) -> Record:
+        """Of the kind `HITS`, for kernels."""
+        return record_of(HITS, tiles=self.tiles, starts=self.starts, triangle=self.triangle, uv=self.uv)
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +67,15 @@ class Cast:
     hit_triangle: I32
     shared: I64
     samples: int
+
+    @property
+    def record(self) -> Record:
+        """Of the kind `CAST`, for kernels."""
+        rows, columns = self.low_triangle.shape
+        return record_of(
+            CAST, low_triangle=self.low_triangle, sample=self.sample, covered=self.covered, struck=self.struck,
+            normal=self.normal, height=self.height, hit_triangle=self.hit_triangle, rows=rows, columns=columns,
+        )  # fmt: skip
 
     @property
     def contested(self) -> int:

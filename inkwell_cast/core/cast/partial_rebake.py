@@ -16,7 +16,8 @@ from ..base.array_types import F32, F64, I64, Any_, Bool
 from ..cage.cage import Cage
 from ..mesh.mesh import Mesh
 from ..piece.low_on_sheet import Low
-from ..rays.modifiers.special import Special, Straight
+from ..rays.modifiers.modifiers import Modifiers
+from ..rays.modifiers.straighten import Straight
 from ..uv.rasterise import TILE, Grid
 from .context import Context
 from .hits import Cast, Hits, empty_hits
@@ -49,10 +50,13 @@ def _same(one: object, other: object) -> bool:
 def changed_rays(points: F32, before: Cage, after: Cage) -> Bool:
     """Triangles (T, 3, 3) of a low whose rays two cages lead otherwise, (T,) bool; some more where that is not told."""
     changed = (before.offsets != after.offsets).any(axis=(1, 2)) | (before.inward != after.inward)
-    old, new = before.special, after.special
-    if not all(_same(getattr(old.surface, f.name), getattr(new.surface, f.name)) for f in fields(type(old.surface))):
+    old, new = before.modifiers, after.modifiers
+    if not all(
+        _same(getattr(old.foreign_cage, f.name), getattr(new.foreign_cage, f.name))
+        for f in fields(type(old.foreign_cage))
+    ):
         return np.ones(len(points), np.bool_)
-    balls = [*_differing(old.pockets, new.pockets), *_differing(old.omitted, new.omitted)]
+    balls = [*_differing(old.pockets, new.pockets), *_differing(old.omissions, new.omissions)]
     middle = points.mean(axis=1, dtype=np.float64)
     size = np.linalg.norm(points - middle[:, None], axis=2).max(axis=1, initial=0)
     for ball in balls:
@@ -69,7 +73,7 @@ def _differing(one: F32 | F64, other: F32 | F64) -> list[Any_]:
     return [row for row in [*one, *other] if row.tobytes() not in both]
 
 
-def _restroked(old: Special, new: Special) -> Bool:
+def _restroked(old: Modifiers, new: Modifiers) -> Bool:
     """Triangles with other strokes on them: any stroke that came, went, moved or follows another one than before."""
     touched = []
     names = []

@@ -3,10 +3,14 @@
 import numba
 import numpy as np
 
+from ..base.borrowed_arrays import block
+
 
 @numba.njit(cache=True, nogil=True, inline="always")
-def shading_normal(hit, u, v, values, rows):  # type: ignore[no-untyped-def]
-    """The sculpt's unit normal at a hit, interpolated from its corners."""
+def shading_normal(hit, u, v, sculpt):  # type: ignore[no-untyped-def]
+    """The sculpt's unit normal at barycentrics u, v of triangle `hit`; `sculpt` is a record of the kind `SCULPT`."""
+    values = block(sculpt.normals, (sculpt.normals_count, 3), np.float32)
+    rows = block(sculpt.normal_rows, (sculpt.normal_rows_count, 3), np.int32)
     a, b, c = rows[hit, 0], rows[hit, 1], rows[hit, 2]
     w = 1 - u - v
     x = w * values[a, 0] + u * values[b, 0] + v * values[c, 0]

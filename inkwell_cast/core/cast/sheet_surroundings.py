@@ -10,21 +10,22 @@ import numpy as np
 
 from ..base.array_types import F32, I32
 from ..base.disk_arrays import in_bands
+from ..base.records import shared
 from ..mesh.adjacency import edges_of, islands_of
 from ..rays.ray import make_ray
-from ..uv.rasterise import texel_barycentrics
 from .context import Context
 from .hits import Cast
+from .texel import barycentrics_at, triangle_at
 
 SLICES, STEPS = 16, 12
 
 
 def points_of(context: Context) -> F32:
     """Where the sculpt lies at each texel, (H, W, 3) scene units, by its height along the ray."""
-    cast, grid, out = context.cast, context.low.grid, np.zeros(context.cast.normal.shape, np.float32)
+    out = np.zeros(context.cast.normal.shape, np.float32)
     _points(
-        cast.low_triangle, cast.sample, cast.height, grid.corners, grid.side, grid.shift, *context.rays.arrays, out,
-    )  # fmt: skip
+        shared(context.low.record), shared(context.cast.record), context.cast.height, shared(context.rays.record), out
+    )
     return out
 
 
@@ -57,16 +58,15 @@ def open_skies(cast: Cast, radii: tuple[float, ...], island: I32, normal: F32, p
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _points(low_triangle, sample, height, corners, side, shift, points, offsets, inward, special, out):  # type: ignore[no-untyped-def]
-    """Where each texel's hit lies: its height along the ray from the low."""
-    rows, columns = low_triangle.shape
-    for y in numba.prange(rows):
-        for x in range(columns):
-            t = low_triangle[y, x]
+def _points(lows, casts, height, rays, out):  # type: ignore[no-untyped-def]
+    """Where each texel's hit lies, (H, W, 3): its `height (H, W)` along the ray from the low; records, shared."""
+    for y in numba.prange(out.shape[0]):
+        for x in range(out.shape[1]):
+            t = triangle_at(x, y, casts[0])
             if t < 0:
                 continue
-            b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
-            ox, oy, oz, dx, dy, dz, reach, _ = make_ray(t, b0, b1, b2, points, offsets, inward, special)
+            b0, b1, b2 = barycentrics_at(x, y, t, lows[0], casts[0])
+            ox, oy, oz, dx, dy, dz, reach, _ = make_ray(t, b0, b1, b2, rays[0])
             along = reach - height[y, x]
             out[y, x, 0], out[y, x, 1], out[y, x, 2] = ox + along * dx, oy + along * dy, oz + along * dz
 

@@ -7,11 +7,12 @@ import numba
 import numpy as np
 
 from ..base.array_types import I64
+from ..base.borrowed_arrays import block
 from ..cast.occluders import occluders_on
 from ..maps.hits_of_tile import face_normal
 from ..rays.embree import hit_along
-from ..rays.modifiers.blocks import OMITS
-from ..rays.modifiers.special import left_out
+from ..rays.modifiers.modifiers import HAS_OMISSIONS, MODIFIERS
+from ..rays.modifiers.omission import left_out
 from ..rays.ray import make_ray
 from ..settings.mends import Mend
 from . import offered_mends
@@ -28,10 +29,8 @@ def find(seen: Seen) -> Found:
     rows = np.flatnonzero(seen.struck > 0)
     context = seen.context
     ready, way = occluders_on(context, "all"), np.zeros(len(rows))
-    mesh = context.sculpt.mesh
     _backs(
-        seen.triangle[rows], seen.b[rows], *context.rays.arrays, context.rays.pair, ready.tracers, context.sculpt.first,
-        mesh.positions, mesh.triangles, mesh.objects, way,
+        seen.triangle[rows], seen.b[rows], context.rays.record, ready.tracers, context.sculpt.record, way,
     )  # fmt: skip
     back = way > 0
     rows, way = rows[back], way[back]
@@ -55,16 +54,25 @@ def find(seen: Seen) -> Found:
 
 
 @numba.njit(cache=True, nogil=True)
-def _backs(triangle, b, points, offsets, inward, special, pair, tracers, firsts, positions, triangles, objects, way):  # type: ignore[no-untyped-def]
+def _backs(triangle, b, rays, tracers, sculpt, way):  # type: ignore[no-untyped-def]
     """How far each ray goes to the first surface, where that is seen from behind; 0 where it is a front."""
+    pair, flags = block(rays.pair, rays.pair_count, np.int32), block(rays.flags, rays.flags_count, np.uint8)
+    firsts, objects = (
+        block(sculpt.first, sculpt.first_count, np.int64),
+        block(sculpt.objects, sculpt.objects_count, np.int32),
+    )
+    positions = block(sculpt.positions, (sculpt.positions_count, 3), np.float32)
+    triangles = block(sculpt.triangles, (sculpt.triangles_count, 3), np.int32)
+    modifiers = block(rays.modifiers, 1, MODIFIERS)[0]
     for i in range(len(triangle)):
         t = triangle[i]
-        ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
+        ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], rays)
+        ox, oy, oz, dx, dy, dz, _, far = ray
         p = pair[t]
         found, _, _, hit = hit_along(tracers[p, 0], tracers[p, 1], ox, oy, oz, dx, dy, dz, far)
         if hit < 0:
             continue
-        if special[t] & OMITS and left_out(ox, oy, oz, dx, dy, dz, out, objects[firsts[p] + hit], special):
+        if flags[t] & HAS_OMISSIONS and left_out(ray, objects[firsts[p] + hit], modifiers):
             continue
         row = triangles[firsts[p] + hit]
         gx, gy, gz = face_normal(positions[row[0]], positions[row[1]], positions[row[2]])

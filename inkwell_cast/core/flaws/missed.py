@@ -6,6 +6,7 @@ import numba
 import numpy as np
 
 from ..base.array_types import I64
+from ..base.borrowed_arrays import block
 from ..cast.occluders import occluders_on
 from ..rays.embree import hit_along
 from ..rays.ray import make_ray
@@ -29,9 +30,8 @@ def find(seen: Seen) -> Found:
     above, below, turned = (np.full(len(rows), UNUSED) for _ in range(3))
     struck = np.full(len(rows), -1, np.int64)
     _farther(
-        seen.triangle[rows], seen.b[rows], *context.rays.arrays, context.rays.pair, context.sculpt.tracers,
+        seen.triangle[rows], seen.b[rows], context.rays.record, context.sculpt.record,
         occluders_on(context, "all").tracers, beyond, above, below, turned, struck,
-        context.sculpt.first,
     )  # fmt: skip
 
     def pocket(outward: float, inward: float) -> Callable[[Spot], list[Mend]]:
@@ -74,16 +74,16 @@ def find(seen: Seen) -> Found:
 
 
 @numba.njit(cache=True, nogil=True)
-def _farther(  # type: ignore[no-untyped-def]
-    triangle, b, points, offsets, inward, special, pair, tracers, both, beyond, above, below, turned, struck, firsts
-):  # fmt: skip
+def _farther(triangle, b, rays, sculpt, both, beyond, above, below, turned, struck):  # type: ignore[no-untyped-def]
     """How far off the low lies what a ray from farther out, or one that goes farther in, would strike.
 
     And what it would strike of itself if backs counted, with the triangle of the sculpt.
     """
+    pair, firsts = block(rays.pair, rays.pair_count, np.int32), block(sculpt.first, sculpt.first_count, np.int64)
+    tracers = block(sculpt.tracers, (sculpt.tracers_count, 2), np.uint64)
     for i in range(len(triangle)):
         t = triangle[i]
-        ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
+        ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b[i, 0], b[i, 1], b[i, 2], rays)
         found, _, _, hit = hit_along(both[pair[t], 0], both[pair[t], 1], ox, oy, oz, dx, dy, dz, far)
         if hit >= 0:
             turned[i], struck[i] = out - found, firsts[pair[t]] + hit

@@ -5,6 +5,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ..base.array_types import F64, I64
+from ..base.borrowed_arrays import block
 from ..cage.cage import rays_of
 from ..cage.fit import cage_of
 from ..cast.shading_normal import shading_normal
@@ -42,10 +43,8 @@ def find(seen: Seen) -> Found:
     other = _along(edges.side[t, k][edge].astype(np.int64), 1 - share)
     across = edges.across[t, k].astype(np.int64)
     rays, sculpt = rays_of(context.assembly, cage_of(context.assembly, context.warm)), context.sculpt
-    assert sculpt.mesh.normals is not None
     angle, apart = _compare(
-        t[edge], one, across[edge], other, *rays.arrays, rays.pair, sculpt.tracers, sculpt.first,
-        sculpt.mesh.normals.values, sculpt.mesh.normals.corners,
+        t[edge], one, across[edge], other, rays.record, sculpt.record,
     )  # fmt: skip
     broken = (angle > ANGLE) & (apart > APART * texel)
     if not broken.any():
@@ -76,22 +75,22 @@ def _along(side: I64, share: F64) -> F64:
 
 
 @numba.njit(cache=True, nogil=True)
-def _compare(  # type: ignore[no-untyped-def]
-    t_1, b_1, t_2, b_2, points, offsets, inward, special, pair, tracers, firsts, normals, rows
-):  # fmt: skip
+def _compare(t_1, b_1, t_2, b_2, rays, sculpt):  # type: ignore[no-untyped-def]
     """Degrees between the normals that two rays strike, and how far apart those places lie; 0 where one misses."""
     angle, apart = np.zeros(len(t_1)), np.zeros(len(t_1))
     found = np.empty((2, 6))
+    pair, firsts = block(rays.pair, rays.pair_count, np.int32), block(sculpt.first, sculpt.first_count, np.int64)
+    tracers = block(sculpt.tracers, (sculpt.tracers_count, 2), np.uint64)
     for i in range(len(t_1)):
         both = True
         for side in range(2):
             t, b = (t_1[i], b_1[i]) if side == 0 else (t_2[i], b_2[i])
-            ox, oy, oz, dx, dy, dz, _, far = make_ray(t, b[0], b[1], b[2], points, offsets, inward, special)
+            ox, oy, oz, dx, dy, dz, _, far = make_ray(t, b[0], b[1], b[2], rays)
             p = pair[t]
             length, u, v, hit = hit_along(tracers[p, 0], tracers[p, 1], ox, oy, oz, dx, dy, dz, far)
             both &= hit >= 0
             if hit >= 0:
-                found[side, 0], found[side, 1], found[side, 2] = shading_normal(firsts[p] + hit, u, v, normals, rows)
+                found[side, 0], found[side, 1], found[side, 2] = shading_normal(firsts[p] + hit, u, v, sculpt)
                 found[side, 3], found[side, 4] = ox + length * dx, oy + length * dy
                 found[side, 5] = oz + length * dz
         if not both:

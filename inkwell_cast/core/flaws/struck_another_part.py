@@ -8,7 +8,7 @@ from ..base.array_types import F64, I32, I64
 from ..cast.context import Context
 from ..cast.sheet_surroundings import points_of
 from ..mesh.surface_samples import spread_over
-from ..rays.closest_point import nearest_in
+from ..rays.closest_point import closest_on_triangle
 from ..settings.mends import Mend
 from . import offered_mends
 from .flaw import Found, Spot, Told, length
@@ -94,7 +94,7 @@ def _nearest(context: Context, places: F64, pair: I32) -> tuple[F64, I64]:
         own = np.flatnonzero(pair == n)
         seeds, owners, _ = spread_over(points, np.flatnonzero(assembly.low_pair == n), SEEDS)
         near = cKDTree(seeds).query(places[own], min(NEIGHBOURS, len(seeds)), workers=-1)[1].reshape(len(own), -1)
-        distance[own], owner[own] = _closest(places[own], owners[near], points.reshape(-1))
+        distance[own], owner[own] = _closest(places[own], owners[near], points)
     return distance, owner
 
 
@@ -103,7 +103,7 @@ def _closest(places, candidates, corners):  # type: ignore[no-untyped-def]
     distance, owner = np.full(len(places), np.inf), np.zeros(len(places), np.int64)
     for i in range(len(places)):
         for t in candidates[i]:
-            square, _, _ = nearest_in(places[i, 0], places[i, 1], places[i, 2], 9 * t, corners)
+            square, _, _ = closest_on_triangle(places[i, 0], places[i, 1], places[i, 2], corners, t)
             if square < distance[i]:
                 distance[i], owner[i] = square, t
     return np.sqrt(distance), owner

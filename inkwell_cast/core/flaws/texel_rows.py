@@ -6,10 +6,11 @@ import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32
+from ..base.borrowed_arrays import block
 from ..cast.context import Context
+from ..cast.texel import barycentrics_at, triangle_at
 from ..maps.hits_of_tile import face_normal
 from ..rays.ray import make_ray
-from ..uv.rasterise import texel_barycentrics
 
 MOST_TEXELS = 1_000_000
 
@@ -47,13 +48,10 @@ def seen_of(context: Context) -> Seen:
     step = max(1, int(np.ceil(np.sqrt(cast.texels / MOST_TEXELS))))
     y, x = (found.astype(np.int32) * step for found in np.nonzero(cast.covered[::step, ::step]))
     count = len(x)
-    triangle, sample = cast.low_triangle[y, x], cast.sample[y, x]
+    triangle = cast.low_triangle[y, x]
     b, place, normal = np.empty((count, 3)), np.empty((count, 3)), np.empty((count, 3))
     angles, reach = np.empty((count, 2), np.float32), np.empty((count, 2), np.float32)
-    _look(
-        x, y, triangle, sample, grid.corners, grid.side, grid.shift, low.normals, *context.rays.arrays, b, place,
-        normal, angles, reach,
-    )  # fmt: skip
+    _look(x, y, low.record, cast.record, context.rays.record, b, place, normal, angles, reach)
     corners = context.rays.points.astype(np.float64)
     surface = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
     flat = grid.corners.astype(np.float64) / (grid.side << grid.shift)  # texels
@@ -67,17 +65,17 @@ def seen_of(context: Context) -> Seen:
 
 
 @numba.njit(cache=True, nogil=True)
-def _look(  # type: ignore[no-untyped-def]
-    x, y, triangle, sample, corners, side, shift, normals, points, offsets, inward, special, b, place, normal, angles,
-    reach,
-):  # fmt: skip
+def _look(x, y, low, cast, rays, b, place, normal, angles, reach):  # type: ignore[no-untyped-def]
+    """Fill in the fields of `Seen` for texels x, y (N,): angles (N, 2) are lean and strain; records."""
+    normals = block(low.normals, (low.normals_count, 3, 3), np.float32)
+    points = block(rays.points, (rays.points_count, 3, 3), np.float32)
     for i in range(len(x)):
-        t = triangle[i]
-        b0, b1, b2 = texel_barycentrics(corners, t, x[i], y[i], sample[i], side, shift)
+        t = triangle_at(x[i], y[i], cast)
+        b0, b1, b2 = barycentrics_at(x[i], y[i], t, low, cast)
         b[i, 0], b[i, 1], b[i, 2] = b0, b1, b2
         gx, gy, gz = face_normal(points[t, 0], points[t, 1], points[t, 2])
         normal[i, 0], normal[i, 1], normal[i, 2] = gx, gy, gz
-        _, _, _, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, points, offsets, inward, special)
+        _, _, _, dx, dy, dz, out, far = make_ray(t, b0, b1, b2, rays)
         cosine = -(dx * gx + dy * gy + dz * gz)
         angles[i, 0] = np.degrees(np.arccos(min(max(cosine, -1.0), 1.0)))
         length = along = 0.0

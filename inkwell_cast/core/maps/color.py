@@ -9,15 +9,18 @@ import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, U8, Any_
+from ..base.borrowed_arrays import block
 from ..base.color_space import to_linear, to_srgb
 from ..base.disk_arrays import in_bands
 from ..base.errors import InputProblem
+from ..base.records import record_kind, record_of
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..mesh.mesh import NO_VALUE, Mesh
 from ..settings.recipe import Recipe
+from ..uv.rasterise import tile_box
 from .derived import Derived
-from .hits_of_tile import Cancel, Progress, mean_of_corners, over_tiles, tile_box, weights_at
+from .hits_of_tile import Cancel, Progress, mean_of_corners, over_tiles, samples_of, tiles_of, triangles_of, weights_at
 
 KEY, LABEL = "color", "Colour"
 REASON = "The sculpt's textures, else its vertex colours, else those of its materials."
@@ -32,6 +35,14 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
 
 
 CHANNELS, KIND = 3, np.float32
+
+
+WORN = record_kind(
+    {
+        "values": np.float32, "corners": np.int32, "materials": np.int32, "table": np.float64, "pixels": np.uint8,
+        "uv": np.float32, "rows": np.int32, "light": np.float32,
+    }
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,50 +113,59 @@ def gather(
         over_tiles(hits, context.low.grid, mean_of_corners, (values, corners, out), progress, cancelled)
         return
     light = to_linear(np.arange(256, dtype=np.float32) / np.float32(255))
-    arguments = (
-        values, corners, context.sculpt.mesh.materials, worn.table, worn.pixels, worn.uv, worn.rows, light, out
+    record = record_of(
+        WORN, values=values, corners=corners, materials=context.sculpt.mesh.materials, table=worn.table,
+        pixels=worn.pixels, uv=worn.uv, rows=worn.rows, light=light,
     )  # fmt: skip
-    over_tiles(hits, context.low.grid, _mean_of_textures, arguments, progress, cancelled)
+    over_tiles(hits, context.low.grid, _mean_of_textures, (record, out), progress, cancelled)
 
 
 @numba.njit(cache=True, nogil=True)
-def _mean_of_textures(  # type: ignore[no-untyped-def]
-    tiles, starts, triangle, uv, across, width, height, side, values, corners, materials, table, pixels, places, rows,
-    light, out,
-):  # fmt: skip
-    found = np.zeros(3)
-    for k in range(len(tiles)):
-        x0, y0, columns, tall = tile_box(tiles[k], across, width, height)
-        for y in range(tall):
+def _mean_of_textures(first, last, hits, grid, worn, out):  # type: ignore[no-untyped-def]
+    """The mean colour (H, W, 3) of a texel's hits; hits, grid and worn are records."""
+    tiles, triangle, side, found = tiles_of(hits), triangles_of(hits), grid.side, np.zeros(3)
+    for k in range(first, last):
+        x0, y0, columns, rows = tile_box(tiles[k], grid)
+        for y in range(rows):
             for x in range(columns):
+                begin, stride = samples_of(k, x, y, columns, hits, grid)
                 count = 0
                 for j in range(side):
                     for i in range(side):
-                        n = starts[k] + (y * side + j) * columns * side + x * side + i
-                        t = triangle[n]
-                        if t < 0:
+                        n = begin + j * stride + i
+                        if triangle[n] < 0:
                             continue
-                        b0, b1, b2 = weights_at(uv, n)
                         count += 1
-                        picture = table[materials[t]]
-                        if picture[1] > 0 and rows[t, 0] >= 0 and rows[t, 1] >= 0 and rows[t, 2] >= 0:
-                            p, q, r = places[rows[t, 0]], places[rows[t, 1]], places[rows[t, 2]]
-                            _look_up(
-                                b0 * p[0] + b1 * q[0] + b2 * r[0], 1 - (b0 * p[1] + b1 * q[1] + b2 * r[1]),
-                                picture, pixels, light, found,
-                            )  # fmt: skip
-                        else:
-                            for c in range(3):
-                                found[c] = (
-                                    b0 * values[corners[t, 0], c]
-                                    + b1 * values[corners[t, 1], c]
-                                    + b2 * values[corners[t, 2], c]
-                                )
+                        _color_of(triangle[n], weights_at(n, hits), worn, found)
                         for c in range(3):
                             out[y0 + y, x0 + x, c] += np.float32(found[c])
                 if count:
                     for c in range(3):
                         out[y0 + y, x0 + x, c] /= count
+
+
+@numba.njit(cache=True, nogil=True)
+def _color_of(t, b, worn, found):  # type: ignore[no-untyped-def]
+    """Write the linear colour at barycentrics b of triangle t into found (3,): its texture's, else that of corners."""
+    b0, b1, b2 = b
+    picture = block(worn.table, (worn.table_count, 12), np.float64)[
+        block(worn.materials, worn.materials_count, np.int32)[t]
+    ]
+    row = block(worn.rows, (worn.rows_count, 3), np.int32)[t]
+    if picture[1] > 0 and row[0] >= 0 and row[1] >= 0 and row[2] >= 0:
+        places = block(worn.uv, (worn.uv_count, 2), np.float32)
+        p, q, r = places[row[0]], places[row[1]], places[row[2]]
+        pixels, light = (
+            block(worn.pixels, (worn.pixels_count, 3), np.uint8),
+            block(worn.light, worn.light_count, np.float32),
+        )
+        u, v = b0 * p[0] + b1 * q[0] + b2 * r[0], 1 - (b0 * p[1] + b1 * q[1] + b2 * r[1])
+        _look_up(u, v, picture, pixels, light, found)
+        return
+    values = block(worn.values, (worn.values_count, 3), np.float32)
+    corner = block(worn.corners, (worn.corners_count, 3), np.int32)[t]
+    for c in range(3):
+        found[c] = b0 * values[corner[0], c] + b1 * values[corner[1], c] + b2 * values[corner[2], c]
 
 
 @numba.njit(cache=True, nogil=True)

@@ -16,7 +16,9 @@ from scipy.sparse import csr_array, diags_array
 from scipy.sparse.linalg import cg
 
 from ..base.array_types import F32, F64, I64, Any_
+from ..base.borrowed_arrays import block
 from ..base.errors import InputProblem
+from ..base.records import shared
 from ..base.threads import in_batches
 from ..cage.cage import pockets_of, reaches
 from ..cage.fit import cage_of
@@ -30,7 +32,7 @@ from ..piece.piece import Assembly, Relief
 from ..piece.scene_cache import Warm
 from ..piece.sculpt import Sculpt
 from ..rays.embree import hit_along
-from ..rays.modifiers.special import nothing_special
+from ..rays.modifiers.modifiers import no_modifiers
 from ..rays.ray import make_ray, rays_through
 from ..settings.staleness import RAYLESS
 from ..uv.rasterise import texel_barycentrics
@@ -50,9 +52,9 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
     """
     relief, low, cast = context.assembly.relief, context.low, context.cast
     assert relief is not None
-    values, g = np.zeros(cast.covered.shape, np.float32), low.grid
+    values = np.zeros(cast.covered.shape, np.float32)
     own = np.ascontiguousarray(relief.offsets[low.triangles])
-    _interpolate(cast.low_triangle, cast.sample, g.corners, g.side, g.shift, own, values)
+    _interpolate(cast.low_triangle, cast.sample, shared(low.grid.record), own, values)
     image, facts = signed(values, cast.covered, context.recipe.displacement.range, 100.0)
     how = context.recipe.subdivision
     facts |= {
@@ -63,14 +65,14 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _interpolate(low_triangle, sample, corners, side, shift, own, out):  # type: ignore[no-untyped-def]
+def _interpolate(low_triangle, sample, grids, own, out):  # type: ignore[no-untyped-def]
     """Values at a triangle's corners (P, 3), at every texel."""
     height, width = low_triangle.shape
     for y in numba.prange(height):
         for x in range(width):
             t = low_triangle[y, x]
             if t >= 0:
-                b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
+                b0, b1, b2 = texel_barycentrics(t, x, y, sample[y, x], grids[0])
                 out[y, x] = b0 * own[t, 0] + b1 * own[t, 1] + b2 * own[t, 2]
 
 
@@ -104,8 +106,8 @@ def _displaced(
     lengths = np.linalg.norm(cage_of(assembly, warm, tell).corners, axis=2, keepdims=True)
     points, (_, inward) = corner_positions(low), reaches(assembly)
     count = len(low.triangles)
-    special = replace(nothing_special(count, len(assembly.paired.pairs)), pockets=pockets_of(assembly))
-    rays = rays_through(points, np.asarray(along * lengths, np.float32), inward, assembly.low_pair, special)
+    modifiers = replace(no_modifiers(count, len(assembly.paired.pairs)), pockets=pockets_of(assembly))
+    rays = rays_through(points, np.asarray(along * lengths, np.float32), inward, assembly.low_pair, modifiers)
     edges = edges_of(low)
     _, place = np.unique(edges.ids.reshape(-1), return_inverse=True)
     ids = place.reshape(-1, 3)
@@ -114,7 +116,7 @@ def _displaced(
     height = np.empty(len(owner), np.float32)
 
     def work(i: int, j: int) -> None:
-        _heights(owner[i:j], b[i:j], height[i:j], *rays.arrays, rays.pair, sculpt.tracers)
+        _heights(owner[i:j], b[i:j], height[i:j], rays.record, sculpt.tracers)
 
     in_batches(len(owner), work, tell)
     struck = np.isfinite(height)
@@ -156,11 +158,12 @@ def _fitted(ids: I64, many: int, owner: I64, b: F64, height: F64) -> F64:
 
 
 @numba.njit(cache=True, nogil=True)
-def _heights(triangle, b, height, points, offsets, inward, special, pair, tracers):  # type: ignore[no-untyped-def]
+def _heights(triangle, b, height, rays, tracers):  # type: ignore[no-untyped-def]
     """How far each ray's hit stands off the low, positive outside; not a number where it strikes nothing."""
+    pair = block(rays.pair, rays.pair_count, np.int32)
     for i in range(len(triangle)):
         t = triangle[i]
-        ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
+        ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], rays)
         ox, oy, oz, dx, dy, dz, out, far = ray
         length, _, _, hit = hit_along(tracers[pair[t], 0], tracers[pair[t], 1], ox, oy, oz, dx, dy, dz, far)
         height[i] = out - length if hit >= 0 else np.nan

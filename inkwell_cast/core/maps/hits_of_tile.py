@@ -1,13 +1,14 @@
-"""What gathering kernels share: the place of a tile, and points of the sculpt at its hits."""
+"""What gathering kernels share: the samples of a texel, and points of the sculpt that they struck."""
 
 from collections.abc import Callable
 
 import numba
 import numpy as np
 
+from ..base.borrowed_arrays import block
 from ..base.threads import in_batches
 from ..cast.hits import Hits
-from ..uv.rasterise import TILE, Grid
+from ..uv.rasterise import Grid, tile_box
 
 Progress = Callable[[float], None]
 Cancel = Callable[[], bool]
@@ -17,46 +18,32 @@ def over_tiles(
     hits: Hits, grid: Grid, kernel: Callable[..., None], arguments: tuple[object, ...],
     progress: Progress, cancelled: Cancel,
 ) -> None:  # fmt: skip
-    """Call a kernel with (tiles, starts, triangle, uv, across, width, height, side, *arguments), piece by piece."""
+    """Call a kernel with (first, last, hits, grid, *arguments), some tiles at a time; hits and grid are records."""
+    records = hits.record, grid.record
 
     def work(first: int, last: int) -> None:
-        kernel(
-            hits.tiles[first:last], hits.starts[first : last + 1], hits.triangle, hits.uv,
-            grid.tiles_across, grid.width, grid.height, grid.side, *arguments,
-        )  # fmt: skip
+        kernel(first, last, *records, *arguments)
 
     in_batches(len(hits.tiles), work, progress, cancelled)
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
-def tile_box(tile, across, width, height):  # type: ignore[no-untyped-def]
-    """First column, first row, columns and rows of a tile, in texels."""
-    x, y = (tile % across) * TILE, (tile // across) * TILE
-    return x, y, min(TILE, width - x), min(TILE, height - y)
-
-
-@numba.njit(cache=True, nogil=True, inline="always")
-def weights_at(uv, n):  # type: ignore[no-untyped-def]
-    """Barycentrics of a sample's hit."""
-    u, v = uv[n, 0] / 65535.0, uv[n, 1] / 65535.0
-    return 1 - u - v, u, v
-
-
 @numba.njit(cache=True, nogil=True)
-def mean_of_corners(tiles, starts, triangle, uv, across, width, height, side, values, corners, out):  # type: ignore[no-untyped-def]
+def mean_of_corners(first, last, hits, grid, values, corners, out):  # type: ignore[no-untyped-def]
     """The mean over a texel's hits of values (N, K) that lie at the corners (T, 3) of the sculpt's triangles."""
-    for k in range(len(tiles)):
-        x0, y0, columns, rows = tile_box(tiles[k], across, width, height)
+    tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
+    for k in range(first, last):
+        x0, y0, columns, rows = tile_box(tiles[k], grid)
         for y in range(rows):
             for x in range(columns):
+                begin, stride = samples_of(k, x, y, columns, hits, grid)
                 count = 0
                 for j in range(side):
                     for i in range(side):
-                        n = starts[k] + (y * side + j) * columns * side + x * side + i
+                        n = begin + j * stride + i
                         t = triangle[n]
                         if t < 0:
                             continue
-                        b0, b1, b2 = weights_at(uv, n)
+                        b0, b1, b2 = weights_at(n, hits)
                         count += 1
                         for c in range(values.shape[1]):
                             out[y0 + y, x0 + x, c] += np.float32(
@@ -70,6 +57,33 @@ def mean_of_corners(tiles, starts, triangle, uv, across, width, height, side, va
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
+def tiles_of(hits):  # type: ignore[no-untyped-def]
+    """Its tiles (K,) int64."""
+    return block(hits.tiles, hits.tiles_count, np.int64)
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def triangles_of(hits):  # type: ignore[no-untyped-def]
+    """What each sample struck, (N,) int32."""
+    return block(hits.triangle, hits.triangle_count, np.int32)
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def samples_of(k, x, y, columns, hits, grid):  # type: ignore[no-untyped-def]
+    """The first sample of texel (x, y) of the k-th tile, which is `columns` wide, and how far apart its rows lie."""
+    stride = columns * grid.side
+    return block(hits.starts, hits.starts_count, np.int64)[k] + y * grid.side * stride + x * grid.side, stride
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def weights_at(n, hits):  # type: ignore[no-untyped-def]
+    """Barycentrics of what sample n struck."""
+    uv = block(hits.uv, (hits.uv_count, 2), np.uint16)
+    u, v = uv[n, 0] / 65535.0, uv[n, 1] / 65535.0
+    return 1 - u - v, u, v
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
 def hits_in(first, stride, side, triangle):  # type: ignore[no-untyped-def]
     """How many samples of a texel struck; its first lies at `first`, rows of samples are `stride` apart."""
     count = 0
@@ -80,15 +94,17 @@ def hits_in(first, stride, side, triangle):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
-def point_of(n, t, uv, positions, triangles, lift):  # type: ignore[no-untyped-def]
-    """The place of hit n on triangle t, lifted along its unit normal, that normal, and the last two barycentrics."""
-    b0, b1, b2 = weights_at(uv, n)
-    a, b, c = positions[triangles[t, 0]], positions[triangles[t, 1]], positions[triangles[t, 2]]
+def point_of(n, t, lift, hits, sculpt):  # type: ignore[no-untyped-def]
+    """The place that sample n struck on triangle t, lifted along its unit normal, and that normal; scene units."""
+    b0, b1, b2 = weights_at(n, hits)
+    positions = block(sculpt.positions, (sculpt.positions_count, 3), np.float32)
+    row = block(sculpt.triangles, (sculpt.triangles_count, 3), np.int32)[t]
+    a, b, c = positions[row[0]], positions[row[1]], positions[row[2]]
     gx, gy, gz = face_normal(a, b, c)
     px = b0 * a[0] + b1 * b[0] + b2 * c[0] + lift * gx
     py = b0 * a[1] + b1 * b[1] + b2 * c[1] + lift * gy
     pz = b0 * a[2] + b1 * b[2] + b2 * c[2] + lift * gz
-    return px, py, pz, gx, gy, gz, b1, b2
+    return (px, py, pz), (gx, gy, gz)
 
 
 @numba.njit(cache=True, nogil=True, inline="always")

@@ -24,8 +24,9 @@ from ..mesh.normals import vertices
 from ..piece.piece import Assembly
 from ..piece.sculpt import Sculpt
 from ..settings.recipe import Recipe
+from ..uv.rasterise import tile_box
 from .derived import Derived
-from .hits_of_tile import Cancel, Progress, over_tiles, tile_box
+from .hits_of_tile import Cancel, Progress, over_tiles, samples_of, tiles_of, triangles_of
 
 KEY, LABEL = "ids", "ID colours"
 REASON = "One flat colour for each material, object or part of the sculpt, never blended."
@@ -207,27 +208,30 @@ def gather(context: Context, hits: Hits, ready: Names, out: Any_, progress: Prog
 
 
 @numba.njit(cache=True, nogil=True)
-def _vote(tiles, starts, triangle, uv, across, width, height, side, of, out):  # type: ignore[no-untyped-def]
+def _vote(first, last, hits, grid, of, out):  # type: ignore[no-untyped-def]
+    """The name (H, W, 1) that most hits of a texel belong to, of equal ones the lowest; of (T,) int32 by triangle."""
+    tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
     seen, votes = np.empty(MOST_VOTES, np.int32), np.empty(MOST_VOTES, np.int32)
-    for k in range(len(tiles)):
-        x0, y0, columns, rows = tile_box(tiles[k], across, width, height)
+    for k in range(first, last):
+        x0, y0, columns, rows = tile_box(tiles[k], grid)
         for y in range(rows):
             for x in range(columns):
+                begin, stride = samples_of(k, x, y, columns, hits, grid)
                 count = 0
                 for j in range(side):
                     for i in range(side):
-                        t = triangle[starts[k] + (y * side + j) * columns * side + x * side + i]
+                        t = triangle[begin + j * stride + i]
                         if t < 0:
                             continue
-                        own, place = of[t], 0
-                        while place < count and seen[place] != own:
+                        name, place = of[t], 0
+                        while place < count and seen[place] != name:
                             place += 1
                         if place == count:
-                            seen[place], votes[place] = own, 0
+                            seen[place], votes[place] = name, 0
                             count += 1
                         votes[place] += 1
                 best = 0
-                for place in range(1, count):  # of equal ones the lowest
+                for place in range(1, count):
                     more = votes[place] - votes[best]
                     if more > 0 or (more == 0 and seen[place] < seen[best]):
                         best = place

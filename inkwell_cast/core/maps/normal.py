@@ -4,12 +4,14 @@ import numba
 import numpy as np
 
 from ..base.array_types import F32, Any_
+from ..base.borrowed_arrays import block
+from ..base.records import shared
 from ..cast.context import Context
 from ..cast.hits import Cast
+from ..cast.texel import barycentrics_at, triangle_at
 from ..piece.low_on_sheet import Low
 from ..settings.basis import Basis
 from ..tangent.frame import form_of, frame, to_object, to_tangent
-from ..uv.rasterise import texel_barycentrics
 from .derived import Derived
 
 KEY = "normal"
@@ -32,50 +34,55 @@ def read_back(image: F32, context: Context) -> F32:
 
 def encoded(cast: Cast, low: Low, basis: Basis, normals: F32, struck: Any_) -> F32:
     """Object-space vectors (H, W, 3) in the basis of the low, 0.5 x + 0.5; where not struck the low's own normal."""
-    g, out = low.grid, np.zeros(normals.shape, np.float32)
-    _encode(
-        cast.low_triangle, cast.sample, struck, normals, g.corners, g.side, g.shift, low.normals, low.tangents,
-        1.0 if basis.green == "up" else -1.0, form_of(basis), out,
-    )  # fmt: skip
+    out = np.zeros(normals.shape, np.float32)
+    sign = 1.0 if basis.green == "up" else -1.0
+    _encode(shared(low.record), shared(cast.record), struck, normals, sign, form_of(basis), out)
     return out
 
 
 def decoded(cast: Cast, low: Low, basis: Basis, image: F32) -> F32:
     """The other way: unit normals in object space from stored values, in their place."""
-    g = low.grid
-    _decode(
-        cast.low_triangle, cast.sample, image, g.corners, g.side, g.shift, low.normals, low.tangents,
-        1.0 if basis.green == "up" else -1.0, form_of(basis),
-    )  # fmt: skip
+    sign = 1.0 if basis.green == "up" else -1.0
+    _decode(shared(low.record), shared(cast.record), image, sign, form_of(basis))
     return image
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _encode(low_triangle, sample, struck, normal, corners, side, shift, normals, tangents, sign, form, out):  # type: ignore[no-untyped-def]
-    height, width = low_triangle.shape
-    for y in numba.prange(height):
-        for x in range(width):
-            t = low_triangle[y, x]
+def _encode(lows, casts, struck, normal, sign, form, out):  # type: ignore[no-untyped-def]
+    """Object-space vectors `normal (H, W, 3)` as stored values; records of the kinds `LOW` and `CAST`, shared."""
+    for y in numba.prange(out.shape[0]):
+        for x in range(out.shape[1]):
+            t = triangle_at(x, y, casts[0])
             if t < 0:
                 continue
             tx, ty, tz = 0.0, 0.0, 1.0
             if struck[y, x]:
-                b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
-                tx, ty, tz = to_tangent(normal[y, x], frame(b0, b1, b2, normals[t], tangents[t], form))
+                tx, ty, tz = to_tangent(normal[y, x], frame_at(x, y, lows[0], casts[0], form))
             out[y, x, 0] = 0.5 * tx + 0.5
             out[y, x, 1] = 0.5 * sign * ty + 0.5
             out[y, x, 2] = 0.5 * tz + 0.5
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _decode(low_triangle, sample, image, corners, side, shift, normals, tangents, sign, form):  # type: ignore[no-untyped-def]
-    height, width = low_triangle.shape
-    for y in numba.prange(height):
-        for x in range(width):
-            t = low_triangle[y, x]
+def _decode(lows, casts, image, sign, form):  # type: ignore[no-untyped-def]
+    """Stored values `image (H, W, 3)` as object-space unit normals, in their place; records as for `_encode`."""
+    for y in numba.prange(image.shape[0]):
+        for x in range(image.shape[1]):
+            t = triangle_at(x, y, casts[0])
             if t < 0:
                 continue
-            b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
             tx, ty, tz = 2.0 * image[y, x, 0] - 1.0, sign * (2.0 * image[y, x, 1] - 1.0), 2.0 * image[y, x, 2] - 1.0
-            nx, ny, nz = to_object(tx, ty, tz, frame(b0, b1, b2, normals[t], tangents[t], form))
+            nx, ny, nz = to_object(tx, ty, tz, frame_at(x, y, lows[0], casts[0], form))
             image[y, x, 0], image[y, x, 1], image[y, x, 2] = nx, ny, nz
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def frame_at(x, y, low, cast, form):  # type: ignore[no-untyped-def]
+    """The tangent frame of the low at a texel that lies on it, see `tangent.frame.frame`."""
+    t = triangle_at(x, y, cast)
+    b0, b1, b2 = barycentrics_at(x, y, t, low, cast)
+    normals, tangents = (
+        block(low.normals, (low.normals_count, 3, 3), np.float32),
+        block(low.tangents, (low.tangents_count, 3, 4), np.float32),
+    )
+    return frame(b0, b1, b2, normals[t], tangents[t], form)

@@ -4,8 +4,9 @@ import numba
 import numpy as np
 
 from ..base.array_types import F32, Any_
+from ..base.records import shared
 from ..cast.context import Context
-from ..uv.rasterise import texel_barycentrics
+from ..cast.texel import barycentrics_at, triangle_at
 from .derived import Derived
 
 KEY = "normal_object"
@@ -19,8 +20,7 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 3) float32: 0.5 n + 0.5 of the unit normal; texels that missed keep the low's own normal."""
     cast, low = context.cast, context.low
     out = np.zeros(cast.normal.shape, np.float32)
-    g = low.grid
-    _encode(cast.low_triangle, cast.sample, cast.struck, cast.normal, g.corners, g.side, g.shift, low.normals, out)
+    _encode(shared(low.record), shared(cast.record), cast.struck, cast.normal, low.normals, out)
     return Derived(out)
 
 
@@ -31,16 +31,16 @@ def read_back(image: F32, context: Context) -> F32:
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _encode(low_triangle, sample, struck, normal, corners, side, shift, normals, out):  # type: ignore[no-untyped-def]
-    height, width = low_triangle.shape
-    for y in numba.prange(height):
-        for x in range(width):
-            t = low_triangle[y, x]
+def _encode(lows, casts, struck, normal, normals, out):  # type: ignore[no-untyped-def]
+    """Vectors `normal (H, W, 3)` as stored values; records of the kinds `LOW` and `CAST`, shared."""
+    for y in numba.prange(out.shape[0]):
+        for x in range(out.shape[1]):
+            t = triangle_at(x, y, casts[0])
             if t < 0:
                 continue
             nx, ny, nz = normal[y, x, 0], normal[y, x, 1], normal[y, x, 2]
             if struck[y, x] == 0:
-                b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
+                b0, b1, b2 = barycentrics_at(x, y, t, lows[0], casts[0])
                 nx = np.float32(b0 * normals[t, 0, 0] + b1 * normals[t, 1, 0] + b2 * normals[t, 2, 0])
                 ny = np.float32(b0 * normals[t, 0, 1] + b1 * normals[t, 1, 1] + b2 * normals[t, 2, 1])
                 nz = np.float32(b0 * normals[t, 0, 2] + b1 * normals[t, 1, 2] + b2 * normals[t, 2, 2])

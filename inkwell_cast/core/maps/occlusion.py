@@ -10,19 +10,34 @@ import numba
 import numpy as np
 
 from ..base.array_types import F32, Any_
+from ..base.borrowed_arrays import block
 from ..base.disk_arrays import on_disk, room
+from ..base.records import record_kind, record_of
 from ..base.sampling_sequence import cosine_direction, points_of_texel, square_point
 from ..base.setting import scene_units
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..cast.occluders import Occluders, occluders_on
 from ..cast.shading_normal import shading_normal
+from ..cast.texel import barycentrics_at, triangle_at
 from ..rays.embree import blocked, hit_along
+from ..rays.ray import point_on_low
 from ..settings.recipe import Recipe
-from ..uv.rasterise import texel_barycentrics
+from ..uv.rasterise import tile_box
 from .denoise import denoised
 from .derived import Derived
-from .hits_of_tile import Cancel, Progress, face_normal, hits_in, over_tiles, point_of, tile_box
+from .hits_of_tile import (
+    Cancel,
+    Progress,
+    face_normal,
+    hits_in,
+    over_tiles,
+    point_of,
+    samples_of,
+    tiles_of,
+    triangles_of,
+    weights_at,
+)
 
 KEY, LABEL = "occlusion", "Occlusion"
 REASON = "How much of the sky above a texel is free, by rays."
@@ -45,6 +60,11 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
 CHANNELS, KIND = 4, np.float32  # the share that is occluded, and the mean free direction times its weight
 LIFT = 1e-5  # of the low's diagonal
 FALLOFFS = ("none", "linear", "square")
+
+AROUND = record_kind(
+    {"tracers": np.uint64, "blockers": np.uint64},
+    rays=np.int64, bits=np.int64, falloff=np.int64, far=np.float64, widest=np.float64, lift=np.float64,
+)  # fmt: skip
 
 
 def depends(recipe: Recipe) -> object:
@@ -87,25 +107,19 @@ def look_around(
     context: Context, hits: Hits, which: str, ready: Occluders, out: Any_, progress: Progress, cancelled: Cancel
 ) -> None:
     """What some occluders hide, from the low in "low" mode, else from the hits, into as many channels as `out` has."""
-    recipe, low, cast, grid = context.assembly.recipe, context.low, context.cast, context.low.grid
-    own, diagonal = recipe.occlusion, context.assembly.low.diagonal
+    own, diagonal = context.recipe.occlusion, context.assembly.low.diagonal
     far = own.distance * scene_units(own.unit, diagonal) or (1e30 if own.falloff == "none" else diagonal)
     widest = np.sin(np.radians(min(own.cone, 180.0) / 2))
-    common = (own.rays, bits_for(own.rays), far, FALLOFFS.index(own.falloff), widest, LIFT * diagonal, out)
-    mesh, pair = context.sculpt.mesh, context.rays.pair
-    assert mesh.normals is not None
-    if which == "low":
-        of_low = (
-            cast.low_triangle, cast.sample, grid.shift, grid.corners, context.rays.points, low.normals, pair,
-            ready.tracers, ready.blockers, *common,
-        )  # fmt: skip
-        over_tiles(hits, grid, _of_low, of_low, progress, cancelled)
-        return
-    arguments = (
-        cast.low_triangle, pair, mesh.positions, mesh.triangles, mesh.normals.values, mesh.normals.corners,
-        ready.tracers, ready.blockers, *common,
+    around = record_of(
+        AROUND, tracers=ready.tracers, blockers=ready.blockers, rays=own.rays, bits=bits_for(own.rays), far=far,
+        falloff=FALLOFFS.index(own.falloff), widest=widest, lift=LIFT * diagonal,
     )  # fmt: skip
-    over_tiles(hits, grid, _of_sculpt, arguments, progress, cancelled)
+    if which == "low":
+        arguments = (context.low.record, context.cast.record, context.rays.record, around, out)
+        over_tiles(hits, context.low.grid, _of_low, arguments, progress, cancelled)
+        return
+    arguments = (context.cast.record, context.rays.record, context.sculpt.record, around, out)
+    over_tiles(hits, context.low.grid, _of_sculpt, arguments, progress, cancelled)
 
 
 def bits_for(rays: int) -> int:
@@ -114,60 +128,53 @@ def bits_for(rays: int) -> int:
 
 
 @numba.njit(cache=True, nogil=True)
-def _of_sculpt(  # type: ignore[no-untyped-def]
-    tiles, starts, triangle, uv, across, width, height, side, low_triangle, pair, positions, triangles,
-    normals, normal_rows, tracers, blockers, rays, bits, far, falloff, widest, lift, out,
-):  # fmt: skip
-    sums = np.zeros(5)
-    for k in range(len(tiles)):
-        x0, y0, columns, rows = tile_box(tiles[k], across, width, height)
+def _of_sculpt(first, last, hits, grid, cast, rays, sculpt, around, out):  # type: ignore[no-untyped-def]
+    """What is around the hits of each texel, into out (H, W, channels); the others are records."""
+    tiles, triangle, side, sums = tiles_of(hits), triangles_of(hits), grid.side, np.zeros(5)
+    pair = block(rays.pair, rays.pair_count, np.int32)
+    for k in range(first, last):
+        x0, y0, columns, rows = tile_box(tiles[k], grid)
         for y in range(rows):
             for x in range(columns):
-                stride = columns * side
-                first = starts[k] + y * side * stride + x * side
-                count = hits_in(first, stride, side, triangle)
+                begin, stride = samples_of(k, x, y, columns, hits, grid)
+                count = hits_in(begin, stride, side, triangle)
                 if not count:
                     continue
-                each = (rays + count - 1) // count
-                taken, seed = points_of_texel(x0 + x, y0 + y, 1, bits)
-                p = pair[low_triangle[y0 + y, x0 + x]]
+                each = (around.rays + count - 1) // count
+                taken, seed = points_of_texel(x0 + x, y0 + y, 1, around.bits)
+                p = pair[triangle_at(x0 + x, y0 + y, cast)]
                 sums[:] = 0
                 for j in range(side):
                     for i in range(side):
-                        n = first + j * stride + i
-                        t = triangle[n]
-                        if t < 0:
+                        n = begin + j * stride + i
+                        if triangle[n] < 0:
                             continue
-                        px, py, pz, gx, gy, gz, b1, b2 = point_of(n, t, uv, positions, triangles, lift)
-                        nx, ny, nz = shading_normal(t, b1, b2, normals, normal_rows)
+                        place, face = point_of(n, triangle[n], around.lift, hits, sculpt)
+                        _, b1, b2 = weights_at(n, hits)
                         _look(
-                            taken, each, seed, px, py, pz, nx, ny, nz, gx, gy, gz, tracers[p], blockers[p],
-                            far, falloff, widest, sums,
-                        )  # fmt: skip
+                            taken, each, seed, place, shading_normal(triangle[n], b1, b2, sculpt), face, p, around, sums
+                        )
                         taken += each
                 _keep(out[y0 + y, x0 + x], sums)
 
 
 @numba.njit(cache=True, nogil=True)
-def _of_low(  # type: ignore[no-untyped-def]
-    tiles, starts, triangle, uv, across, width, height, side, low_triangle, sample, shift, corners, points,
-    low_normals, pair, tracers, blockers, rays, bits, far, falloff, widest, lift, out,
-):  # fmt: skip
-    sums = np.zeros(5)
-    for k in range(len(tiles)):
-        x0, y0, columns, rows = tile_box(tiles[k], across, width, height)
+def _of_low(first, last, hits, grid, low, cast, rays, around, out):  # type: ignore[no-untyped-def]
+    """What is around each texel of the low itself, into out (H, W, channels); the others are records."""
+    tiles, sums, pair = tiles_of(hits), np.zeros(5), block(rays.pair, rays.pair_count, np.int32)
+    points = block(rays.points, (rays.points_count, 3, 3), np.float32)
+    normals = block(low.normals, (low.normals_count, 3, 3), np.float32)
+    for k in range(first, last):
+        x0, y0, columns, rows = tile_box(tiles[k], grid)
         for y in range(y0, y0 + rows):
             for x in range(x0, x0 + columns):
-                t = low_triangle[y, x]
+                t = triangle_at(x, y, cast)
                 if t < 0:
                     continue
-                b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
-                a, b, c = points[t, 0], points[t, 1], points[t, 2]
-                gx, gy, gz = face_normal(a, b, c)
-                px = b0 * a[0] + b1 * b[0] + b2 * c[0] + lift * gx
-                py = b0 * a[1] + b1 * b[1] + b2 * c[1] + lift * gy
-                pz = b0 * a[2] + b1 * b[2] + b2 * c[2] + lift * gz
-                n = low_normals[t]
+                b0, b1, b2 = barycentrics_at(x, y, t, low, cast)
+                gx, gy, gz = face_normal(points[t, 0], points[t, 1], points[t, 2])
+                px, py, pz = point_on_low(t, b0, b1, b2, rays)
+                n = normals[t]
                 nx = b0 * n[0, 0] + b1 * n[1, 0] + b2 * n[2, 0]
                 ny = b0 * n[0, 1] + b1 * n[1, 1] + b2 * n[2, 1]
                 nz = b0 * n[0, 2] + b1 * n[1, 2] + b2 * n[2, 2]
@@ -175,26 +182,27 @@ def _of_low(  # type: ignore[no-untyped-def]
                 if length == 0:
                     continue
                 sums[:] = 0
-                first, seed = points_of_texel(x, y, 1, bits)
-                _look(
-                    first, rays, seed, px, py, pz, nx / length, ny / length, nz / length, gx, gy, gz,
-                    tracers[pair[t]], blockers[pair[t]], far, falloff, widest, sums,
-                )  # fmt: skip
+                begin, seed = points_of_texel(x, y, 1, around.bits)
+                place = (px + around.lift * gx, py + around.lift * gy, pz + around.lift * gz)
+                normal = (nx / length, ny / length, nz / length)
+                _look(begin, around.rays, seed, place, normal, (gx, gy, gz), pair[t], around, sums)
                 _keep(out[y, x], sums)
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
-def _look(  # type: ignore[no-untyped-def]
-    first, count, seed, px, py, pz, nx, ny, nz, gx, gy, gz, tracer, blocker, far, falloff, widest, sums
-):  # fmt: skip
-    """Trace `count` rays from p about n; adds to sums (5,): rays, occlusion, free direction."""
-    function, scene, seen, shade, x, y, z = blocker[0], blocker[1], 0, 0.0, 0.0, 0.0, 0.0
-    if falloff:
-        function, scene = tracer[0], tracer[1]
+def _look(first, count, seed, place, normal, face, pair, around, sums):  # type: ignore[no-untyped-def]
+    """Trace `count` rays of a pair from a place about its shading normal, none of them into its face.
+
+    Adds to sums (5,): rays, occlusion, free direction.
+    """
+    (px, py, pz), (nx, ny, nz) = place, normal
+    falloff, far = around.falloff, around.far
+    scenes = block(around.tracers if falloff else around.blockers, (around.tracers_count, 2), np.uint64)
+    function, scene, seen, shade, x, y, z = scenes[pair, 0], scenes[pair, 1], 0, 0.0, 0.0, 0.0, 0.0
     for r in range(first, first + count):
         u, v = square_point(r, seed)
-        dx, dy, dz = cosine_direction(u, v, widest, nx, ny, nz)
-        if dx * gx + dy * gy + dz * gz <= 0:
+        dx, dy, dz = cosine_direction(u, v, around.widest, nx, ny, nz)
+        if dx * face[0] + dy * face[1] + dz * face[2] <= 0:
             continue
         seen += 1
         free = 1.0

@@ -4,9 +4,11 @@ import numba
 import numpy as np
 
 from ..base.array_types import Any_
+from ..base.borrowed_arrays import block
 from ..cast.context import Context
-from ..rays.modifiers.special import straight_at
-from ..uv.rasterise import texel_barycentrics
+from ..cast.texel import barycentrics_at, triangle_at
+from ..rays.modifiers.modifiers import MODIFIERS, straightness_at
+from ..rays.ray import point_on_low
 from .derived import Derived
 
 KEY, LABEL = "straightening", "Straightening"
@@ -17,31 +19,20 @@ BACKGROUND = (0.0,)
 
 def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 1) float32 at each texel's nearest sample. Facts: the mean over the islands."""
-    cast, grid, out = context.cast, context.low.grid, np.zeros(context.cast.covered.shape, np.float32)
-    _weights(
-        cast.low_triangle,
-        cast.sample,
-        grid.corners,
-        grid.side,
-        grid.shift,
-        context.rays.points,
-        context.rays.special,
-        out,
-    )
+    cast, out = context.cast, np.zeros(context.cast.covered.shape, np.float32)
+    _weights(context.low.record, cast.record, context.rays.record, out)
     on = cast.covered > 0
     return Derived(out[..., None], {"mean": float(out[on].mean()) if on.any() else 0.0})
 
 
 @numba.njit(cache=True, nogil=True)
-def _weights(low_triangle, sample, corners, side, shift, points, special, out):  # type: ignore[no-untyped-def]
+def _weights(low, cast, rays, out):  # type: ignore[no-untyped-def]
+    """How far the ray of each texel is turned to its face, (H, W), 0 to 1; records."""
+    flags, modifiers = block(rays.flags, rays.flags_count, np.uint8), block(rays.modifiers, 1, MODIFIERS)[0]
     for y in range(out.shape[0]):
         for x in range(out.shape[1]):
-            t = low_triangle[y, x]
-            if t < 0:
-                continue
-            b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample[y, x], side, shift)
-            p = points[t]
-            px = b0 * p[0, 0] + b1 * p[1, 0] + b2 * p[2, 0]
-            py = b0 * p[0, 1] + b1 * p[1, 1] + b2 * p[2, 1]
-            pz = b0 * p[0, 2] + b1 * p[1, 2] + b2 * p[2, 2]
-            out[y, x] = straight_at(t, b1, b2, px, py, pz, special)
+            t = triangle_at(x, y, cast)
+            if t >= 0:
+                b0, b1, b2 = barycentrics_at(x, y, t, low, cast)
+                place = point_on_low(t, b0, b1, b2, rays)
+                out[y, x] = straightness_at(t, b1, b2, place, flags[t], modifiers)

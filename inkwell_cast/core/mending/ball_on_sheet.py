@@ -1,14 +1,14 @@
 """A ball in space on a sheet of the low: which tiles it touches, and how deep in it each texel lies."""
 
-from typing import Any
-
 import numba
 import numpy as np
 
-from ..base.array_types import I64, Bool
+from ..base.array_types import F32, I64, Bool
+from ..base.borrowed_arrays import block
 from ..cast.context import Context
 from ..cast.partial_rebake import tiles_of
-from ..uv.rasterise import TILE, texel_barycentrics
+from ..cast.texel import place_at, triangle_at
+from ..uv.rasterise import GRID, tile_box
 
 
 def tiles_in(context: Context, centre: tuple[float, float, float], radius: float) -> I64:
@@ -20,35 +20,23 @@ def tiles_in(context: Context, centre: tuple[float, float, float], radius: float
     return tiles_of(context.low.grid, near)
 
 
-def ball(context: Context, centre: tuple[float, float, float], radius: float) -> tuple[Any, ...]:
-    """What the kernels below want to know of texels and of a ball."""
-    cast, grid = context.cast, context.low.grid
-    return (
-        cast.low_triangle, cast.sample, grid.corners, grid.side, grid.shift, context.rays.points,
-        np.array(centre), radius,
-    )  # fmt: skip
+def share_of_radius(
+    context: Context, tiles: I64, centre: tuple[float, float, float], radius: float, share: F32
+) -> None:  # fmt: skip
+    """Write into share (H, W) how far from the middle of a ball each texel of some tiles lies, in radii."""
+    low, cast, rays = context.low, context.cast, context.rays
+    _measure(tiles, np.array(centre), radius, low.record, cast.record, rays.record, share)
 
 
 @numba.njit(cache=True, nogil=True)
-def place_of(y, x, t, sample, corners, side, shift, points):  # type: ignore[no-untyped-def]
-    b0, b1, b2 = texel_barycentrics(corners, t, x, y, sample, side, shift)
-    p = points[t]
-    return (
-        b0 * p[0, 0] + b1 * p[1, 0] + b2 * p[2, 0],
-        b0 * p[0, 1] + b1 * p[1, 1] + b2 * p[2, 1],
-        b0 * p[0, 2] + b1 * p[1, 2] + b2 * p[2, 2],
-    )
-
-
-@numba.njit(cache=True, nogil=True)
-def measure(tiles, across, low_triangle, sample, corners, side, shift, points, centre, radius, share):  # type: ignore[no-untyped-def]
-    """How far from the middle of a ball each texel of some tiles lies, in radii."""
-    height, width = low_triangle.shape
+def _measure(tiles, centre, radius, low, cast, rays, share):  # type: ignore[no-untyped-def]
+    grid = block(low.grid, 1, GRID)[0]
     for tile in tiles:
-        for y in range(tile // across * TILE, min((tile // across + 1) * TILE, height)):
-            for x in range(tile % across * TILE, min((tile % across + 1) * TILE, width)):
-                t = low_triangle[y, x]
+        x0, y0, columns, rows = tile_box(tile, grid)
+        for y in range(y0, y0 + rows):
+            for x in range(x0, x0 + columns):
+                t = triangle_at(x, y, cast)
                 if t >= 0:
-                    px, py, pz = place_of(y, x, t, sample[y, x], corners, side, shift, points)
+                    px, py, pz = place_at(x, y, t, low, cast, rays)
                     away = (px - centre[0]) ** 2 + (py - centre[1]) ** 2 + (pz - centre[2]) ** 2
                     share[y, x] = np.sqrt(away) / radius

@@ -10,8 +10,9 @@ from scipy.spatial import cKDTree
 
 from ..base.array_types import F64, I64, Any_, Bool
 from ..cast.context import Context
+from ..cast.texel import place_at, triangle_at
 from ..settings.regions import Heal
-from .ball_on_sheet import ball, measure, place_of, tiles_in
+from .ball_on_sheet import share_of_radius, tiles_in
 
 RING = 1.25  # of a healed ball's radius: how far around it values are taken from
 NEIGHBOURS = 8
@@ -21,10 +22,10 @@ ALIKE = 0.2  # cosine between faces from which on texels that lie together are o
 
 def healed(context: Context, layers: dict[str, Any_], heal: Heal) -> tuple[Context, dict[str, Any_]]:
     """The ball filled in: every texel the mean of those around it on the surface, from its rim inward."""
-    cast, grid = context.cast, context.low.grid
+    cast = context.cast
     tiles = tiles_in(context, heal.centre, heal.radius * RING)
     share = np.full(cast.covered.shape, np.inf, np.float32)
-    measure(tiles, grid.tiles_across, *ball(context, heal.centre, heal.radius), share)  # type: ignore[call-arg]
+    share_of_radius(context, tiles, heal.centre, heal.radius, share)
     y, x = np.nonzero((cast.covered > 0) & (share <= RING))
     inside = share[y, x] <= 1
     usable = inside | (cast.struck[y, x] > 0)
@@ -89,13 +90,12 @@ def _links(context: Context, y: I64, x: I64, place: F64) -> Any_:
 
 def _places(context: Context, y: I64, x: I64) -> F64:
     """Where texels lie on the low, (N, 3)."""
-    cast, grid, out = context.cast, context.low.grid, np.empty((len(y), 3))
-    _place_all(y, x, cast.low_triangle, cast.sample, grid.corners, grid.side, grid.shift, context.rays.points, out)
+    out = np.empty((len(y), 3))
+    _place_all(y, x, context.low.record, context.cast.record, context.rays.record, out)
     return out
 
 
 @numba.njit(cache=True, nogil=True)
-def _place_all(y, x, low_triangle, sample, corners, side, shift, points, out):  # type: ignore[no-untyped-def]
+def _place_all(y, x, low, cast, rays, out):  # type: ignore[no-untyped-def]
     for i in range(len(y)):
-        t = low_triangle[y[i], x[i]]
-        out[i, 0], out[i, 1], out[i, 2] = place_of(y[i], x[i], t, sample[y[i], x[i]], corners, side, shift, points)
+        out[i, 0], out[i, 1], out[i, 2] = place_at(x[i], y[i], triangle_at(x[i], y[i], cast), low, cast, rays)

@@ -15,17 +15,17 @@ from ..cast.hits import Cast
 from ..cast.partial_rebake import cast_tiles
 from ..maps import LAYERS
 from ..maps.layer import gather_tiles
-from ..rays.modifiers.special import fade
+from ..rays.modifiers.falloff import fade
 from ..settings.regions import Patch
-from ..uv.rasterise import TILE
-from .ball_on_sheet import ball, measure, tiles_in
+from ..uv.rasterise import tile_box
+from .ball_on_sheet import share_of_radius, tiles_in
 
 
 def patched(
     context: Context, rough: dict[str, Any_], patch: Patch, cancelled: Callable[[], bool]
 ) -> tuple[Context, dict[str, Any_]]:  # fmt: skip
     """What rays with the patch's settings find inside its ball, blended in over its rim."""
-    grid, cast = context.low.grid, context.cast
+    cast = context.cast
     tiles = tiles_in(context, patch.centre, patch.radius)
     if not len(tiles):
         return context, rough
@@ -33,9 +33,8 @@ def patched(
     other, fresh = cast_tiles(there, cast, tiles, lambda share: None, cancelled)
     there = replace(there, cast=other)
     weight = np.zeros(cast.covered.shape, np.float32)
-    _weigh(  # type: ignore[call-arg]
-        tiles, grid.tiles_across, *ball(context, patch.centre, patch.radius), patch.rim, weight
-    )
+    share_of_radius(context, tiles, patch.centre, patch.radius, weight)
+    _fade_all(tiles, context.low.grid.record, cast.low_triangle, patch.rim, weight)
     weight[other.struck == 0] = 0
     weight[(cast.struck == 0) & (weight > 0)] = 1
     names = [f.name for f in fields(Cast) if f.name not in ("shared", "samples")]
@@ -72,11 +71,10 @@ def _blended(one: Any_, other: Any_, weight: F32) -> Any_:
 
 
 @numba.njit(cache=True, nogil=True)
-def _weigh(tiles, across, low_triangle, sample, corners, side, shift, points, centre, radius, rim, weight):  # type: ignore[no-untyped-def]
-    """How much of a ball each texel of some tiles takes: all inside, nothing beyond its rim."""
-    measure(tiles, across, low_triangle, sample, corners, side, shift, points, centre, radius, weight)
-    height, width = low_triangle.shape
+def _fade_all(tiles, grid, low_triangle, rim, weight):  # type: ignore[no-untyped-def]
+    """Turn shares of a radius, weight (H, W), into weights: 1 inside, 0 beyond the rim and off the low."""
     for tile in tiles:
-        for y in range(tile // across * TILE, min((tile // across + 1) * TILE, height)):
-            for x in range(tile % across * TILE, min((tile % across + 1) * TILE, width)):
+        x0, y0, columns, rows = tile_box(tile, grid)
+        for y in range(y0, y0 + rows):
+            for x in range(x0, x0 + columns):
                 weight[y, x] = fade(weight[y, x], rim) if low_triangle[y, x] >= 0 else 0.0

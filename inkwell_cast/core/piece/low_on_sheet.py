@@ -5,10 +5,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..base.array_types import F32, I32
+from ..base.records import Record, record_kind, record_of
 from ..mesh.mesh import Mesh
 from ..tangent.mikktspace import mikktspace
 from ..uv.layout import SheetPlan
-from ..uv.rasterise import Grid, grid
+from ..uv.rasterise import GRID, Grid, grid
+
+LOW = record_kind({"grid": GRID, "normals": np.float32, "tangents": np.float32})
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,6 +27,11 @@ class Low:
     normals: F32
     tangents: F32
     grid: Grid
+
+    @property
+    def record(self) -> Record:
+        """Of the kind `LOW`, for kernels."""
+        return record_of(LOW, grid=self.grid.record, normals=self.normals, tangents=self.tangents)
 
 
 def prepare_lows(mesh: Mesh, sheets: list[SheetPlan], channel: int, samples: int) -> list[Low]:

@@ -22,7 +22,7 @@ from numba.core import cgutils
 from numba.extending import intrinsic
 
 from ..base.array_types import F32, I32, Any_
-from ..base.borrowed_arrays import as_float32, as_int32, keeping
+from ..base.borrowed_arrays import block, keeping
 from ..base.errors import Cancelled, RayLibraryMissing
 
 _TRIANGLES, _INDEX, _VERTEX, _UINT3, _FLOAT3, _ROBUST = 0, 0, 1, 0x5003, 0x9003, 4
@@ -92,9 +92,8 @@ _filter_signature = types.void(types.CPointer(types.int64))
 def _front_faces_only(arguments):  # type: ignore[no-untyped-def]
     """Filter of Embree: refuse a hit whose geometric normal looks along the ray."""
     fields = numba.carray(arguments, 5)  # valid, user pointer, context, ray, hit
-    valid = numba.carray(as_int32(fields[0]), 1)
-    ray = numba.carray(as_float32(fields[3]), 8)
-    hit = numba.carray(as_float32(fields[4]), 3)
+    valid, ray = block(fields[0], 1, np.int32), block(fields[3], 8, np.float32)
+    hit = block(fields[4], 3, np.float32)
     if ray[4] * hit[0] + ray[5] * hit[1] + ray[6] * hit[2] >= 0:
         valid[0] = 0
 

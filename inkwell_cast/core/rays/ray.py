@@ -1,7 +1,7 @@
 """Rays: where they start, which way they go and how far, at any point of the low.
 
-Reach and directions are interpolated from the corners of a face; what is special at places of it is in `special`.
-`make_ray` is the one place that knows all of it.
+Reach and directions are interpolated from the corners of a face; what changes them at places is in `modifiers`.
+`make_ray` is the one function that knows all of it.
 """
 
 from dataclasses import dataclass
@@ -9,8 +9,17 @@ from dataclasses import dataclass
 import numba
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, I64
-from .modifiers.special import Special, laid_flat, special_ray
+from ..base.array_types import F32, F64, I32, I64, U8
+from ..base.borrowed_arrays import block
+from ..base.records import Record, record_kind, record_of
+from .modifiers.modifiers import MODIFIERS, Modifiers, modified_ray
+
+RAYS = record_kind(
+    {
+        "points": np.float32, "offsets": np.float32, "inward": np.float32, "pair": np.int32, "flags": np.uint8,
+        "modifiers": MODIFIERS,
+    }
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -18,51 +27,55 @@ class Rays:
     """Where the rays of some triangles of the low start and what they may strike.
 
     points and offsets (P, 3, 3) float32, from each corner to the cage; inward (P,) float32; pair (P,) int32 is the row
-    of the sculpt's tracers. special (P + 2,) int64 says which parts of `Special` have their say in a triangle, and ends
-    in the addresses of the two arrays that hold those; it keeps them, and the scenes of cage meshes, alive.
+    of the sculpt's tracers; flags (P,) uint8 say which modifiers touch a triangle. `record`, of the kind `RAYS`, is
+    what kernels get; it keeps all of it, and the scenes of cage meshes, alive.
     """
 
     points: F32
     offsets: F32
     inward: F32
     pair: I32
-    special: I64
-
-    @property
-    def arrays(self) -> tuple[F32, F32, F32, I64]:
-        """What `make_ray` takes after the barycentrics."""
-        return self.points, self.offsets, self.inward, self.special
+    flags: U8
+    record: Record
 
 
-def rays_through(points: F32, offsets: F32, inward: F32, pair: I32, own: Special) -> Rays:
-    """Rays of some triangles, with what is special on them."""
-    return Rays(points, offsets, inward, pair, laid_flat(points, pair, own))
+def rays_through(points: F32, offsets: F32, inward: F32, pair: I32, modifiers: Modifiers) -> Rays:
+    """Rays of some triangles, with what modifies them."""
+    points, offsets = np.ascontiguousarray(points), np.ascontiguousarray(offsets)
+    inward, pair = np.ascontiguousarray(inward), np.ascontiguousarray(pair)
+    flags = modifiers.flags(points)
+    record = record_of(
+        RAYS, points=points, offsets=offsets, inward=inward, pair=pair, flags=flags,
+        modifiers=modifiers.record(points, pair),
+    )  # fmt: skip
+    return Rays(points, offsets, inward, pair, flags, record)
 
 
 def ray_at(rays: Rays, triangle: int, b: tuple[float, float, float]) -> tuple[F64, F64, float, float]:
     """Start (3,), direction (3,), distance from start to the low and length of one ray."""
-    ray = make_ray(triangle, *b, *rays.arrays)
+    ray = make_ray(triangle, *b, rays.record)
     return np.array(ray[:3]), np.array(ray[3:6]), float(ray[6]), float(ray[7])
 
 
 def reach_at(rays: Rays, triangle: I64, b: F64) -> F32:
     """From the low to the cage at some places of it, vectors (N, 3) float32; b (N, 3) barycentrics."""
-    return _reach_at(triangle, b, *rays.arrays)[:, :3]  # type: ignore[no-any-return]
+    return _reach_at(triangle, b, rays.record)[:, :3]  # type: ignore[no-any-return]
 
 
 def ends_at(rays: Rays, triangle: I64, b: F64) -> F32:
     """Where the rays through some places of the low start and end, (N, 2, 3) float32."""
-    reach = _reach_at(triangle, b, *rays.arrays)
+    reach = _reach_at(triangle, b, rays.record)
     low = np.einsum("nk,nkc->nc", b, rays.points[triangle])
     out, length = reach[:, :3], np.maximum(np.linalg.norm(reach[:, :3], axis=1, keepdims=True), 1e-30)
     return np.stack([low + out, low - out / length * reach[:, 3:]], axis=1).astype(np.float32)
 
 
 @numba.njit(cache=True, nogil=True)
-def _reach_at(triangle, b, points, offsets, inward, special):  # type: ignore[no-untyped-def]
+def _reach_at(triangle, b, rays):  # type: ignore[no-untyped-def]
+    """From the low out to the start (3) and the inward reach of rays, (N, 4) float32."""
     found = np.empty((len(triangle), 4), np.float32)
     for i in range(len(triangle)):
-        ray = make_ray(triangle[i], b[i, 0], b[i, 1], b[i, 2], points, offsets, inward, special)
+        ray = make_ray(triangle[i], b[i, 0], b[i, 1], b[i, 2], rays)
         for k in range(3):
             found[i, k] = -ray[3 + k] * ray[6]
         found[i, 3] = ray[7] - ray[6]
@@ -70,17 +83,32 @@ def _reach_at(triangle, b, points, offsets, inward, special):  # type: ignore[no
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
-def make_ray(t, b0, b1, b2, points, offsets, inward, special):  # type: ignore[no-untyped-def]
-    """Start, direction, distance from start to the low, and length of the ray through barycentrics b of triangle t."""
+def make_ray(t, b0, b1, b2, rays):  # type: ignore[no-untyped-def]
+    """The ray through barycentrics b of triangle t, scene units; `rays` is a record of the kind `RAYS`.
+
+    Start (3 numbers), unit direction (3), distance from the start to the low, and length.
+    """
+    offsets = block(rays.offsets, (rays.offsets_count, 3, 3), np.float32)
     ex = b0 * offsets[t, 0, 0] + b1 * offsets[t, 1, 0] + b2 * offsets[t, 2, 0]
     ey = b0 * offsets[t, 0, 1] + b1 * offsets[t, 1, 1] + b2 * offsets[t, 2, 1]
     ez = b0 * offsets[t, 0, 2] + b1 * offsets[t, 1, 2] + b2 * offsets[t, 2, 2]
-    px = b0 * points[t, 0, 0] + b1 * points[t, 1, 0] + b2 * points[t, 2, 0]
-    py = b0 * points[t, 0, 1] + b1 * points[t, 1, 1] + b2 * points[t, 2, 1]
-    pz = b0 * points[t, 0, 2] + b1 * points[t, 1, 2] + b2 * points[t, 2, 2]
-    out, below = np.sqrt(ex * ex + ey * ey + ez * ez), np.float64(inward[t])
+    px, py, pz = point_on_low(t, b0, b1, b2, rays)
+    out, inward = np.sqrt(ex * ex + ey * ey + ez * ez), np.float64(block(rays.inward, rays.inward_count, np.float32)[t])
     scale = 1 / out if out > 0 else 0.0
     ex, ey, ez = ex * scale, ey * scale, ez * scale
-    if special[t]:
-        ex, ey, ez, out, below = special_ray(t, b1, b2, px, py, pz, ex, ey, ez, out, below, special)
-    return px + ex * out, py + ey * out, pz + ez * out, -ex, -ey, -ez, out, out + below
+    flags = block(rays.flags, rays.flags_count, np.uint8)[t]
+    if flags:
+        modifiers = block(rays.modifiers, 1, MODIFIERS)[0]
+        ex, ey, ez, out, inward = modified_ray(t, b1, b2, (px, py, pz), (ex, ey, ez), (out, inward), flags, modifiers)
+    return px + ex * out, py + ey * out, pz + ez * out, -ex, -ey, -ez, out, out + inward
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def point_on_low(t, b0, b1, b2, rays):  # type: ignore[no-untyped-def]
+    """The point of the low with barycentrics b of triangle t, scene units."""
+    points = block(rays.points, (rays.points_count, 3, 3), np.float32)
+    return (
+        b0 * points[t, 0, 0] + b1 * points[t, 1, 0] + b2 * points[t, 2, 0],
+        b0 * points[t, 0, 1] + b1 * points[t, 1, 1] + b2 * points[t, 2, 1],
+        b0 * points[t, 0, 2] + b1 * points[t, 1, 2] + b2 * points[t, 2, 2],
+    )

@@ -4,8 +4,8 @@ import numba
 import numpy as np
 from pydantic import BaseModel
 
-from ..cast.kernel import strike
 from ..cast.shading_normal import shading_normal
+from ..cast.trace import strike
 from ..piece.low_on_sheet import Low
 from ..piece.sculpt import Sculpt
 from ..rays.ray import Rays, ray_at
@@ -46,7 +46,7 @@ def probe(low: Low, rays: Rays, sculpt: Sculpt, x: int, y: int) -> Probe | None:
         place=_point(start + direction * out), start=_point(start), outward=out, inward=far - out,
     )  # fmt: skip
     if hit >= 0 and high.normals is not None:
-        normal = np.array(shading_normal(hit, u, v, high.normals.values, high.normals.corners))
+        normal = np.array(shading_normal(hit, u, v, sculpt.record))
         cosine = float(np.clip(-normal @ direction, -1, 1))
         result.hit_object, result.hit_triangle = high.object_of(hit), int(hit)
         result.height, result.angle = out - float(length), float(np.degrees(np.arccos(cosine)))

@@ -12,8 +12,8 @@ import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64
 from ..cage.cage import Cage, rays_of
-from ..cast.kernel import strike
 from ..cast.shading_normal import shading_normal
+from ..cast.trace import strike
 from ..mesh.mesh import corner_positions
 from ..piece.piece import Assembly
 from ..piece.sculpt import Sculpt
@@ -210,10 +210,9 @@ def _strike(
 ) -> tuple[float, F64 | None, int]:  # fmt: skip
     """Length of a triangle's ray, the sculpt's unit normal at its hit (None for a miss), and the triangle struck."""
     length, u, v, hit = strike(rays, sculpt, triangle, start, way, out, far)
-    normals = sculpt.mesh.normals
-    if hit < 0 or normals is None:
+    if hit < 0:
         return far, None, -1
-    return length, np.array(shading_normal(hit, u, v, normals.values, normals.corners)), hit
+    return length, np.array(shading_normal(hit, u, v, sculpt.record)), hit
 
 
 def _rays(

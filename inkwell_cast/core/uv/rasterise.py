@@ -10,10 +10,18 @@ import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64, Bool
+from ..base.borrowed_arrays import block
+from ..base.records import Record, record_kind, record_of
 
 TILE = 32
 UV_LIMIT = 64.0  # a triangle that strays further from the tile than this is left out: integers would overflow
 UV_BITS = 23  # of a tile: what float32 keeps near 1, so that moving UVs by a tile changes nothing
+
+
+GRID = record_kind(
+    {"corners": np.int64, "starts": np.int64, "listed": np.int32},
+    width=np.int64, height=np.int64, side=np.int64, shift=np.int64, tiles_across=np.int64,
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +40,14 @@ class Grid:
     starts: I64
     listed: I32
     outside: int
+
+    @property
+    def record(self) -> Record:
+        """Of the kind `GRID`, for kernels."""
+        return record_of(
+            GRID, corners=self.corners, starts=self.starts, listed=self.listed, width=self.width, height=self.height,
+            side=self.side, shift=self.shift, tiles_across=self.tiles_across,
+        )  # fmt: skip
 
     @property
     def tiles_across(self) -> int:
@@ -150,14 +166,30 @@ def barycentrics(corners, t, x, y):  # type: ignore[no-untyped-def]
     return 1 - b1 - b2, b1, b2
 
 
+@numba.njit(cache=True, nogil=True, inline="always")
+def sample_barycentrics(t, x, y, i, j, grid):  # type: ignore[no-untyped-def]
+    """Barycentrics of triangle t at sample (i, j), column and row, of texel (x, y); `grid` is a record."""
+    corners, side, shift = block(grid.corners, (grid.corners_count, 3, 2), np.int64), grid.side, grid.shift
+    half = np.int64(1) << (shift - 1)
+    return barycentrics(corners, t, ((x * side + i) << shift) + half, ((y * side + j) << shift) + half)
+
+
 @numba.njit(cache=True, nogil=True)
-def texel_barycentrics(corners, t, x, y, sample, side, shift):  # type: ignore[no-untyped-def]
-    """Barycentrics at a texel's centre, or at its nearest covered sample where the centre lies off the triangle."""
-    unit = np.int64(side) << shift
+def texel_barycentrics(t, x, y, sample, grid):  # type: ignore[no-untyped-def]
+    """Barycentrics of triangle t at a texel's centre, or at a sample of it where the centre lies off the triangle.
+
+    `sample` counts in rows; `grid` is a record of the kind `GRID`.
+    """
+    corners, side, shift = block(grid.corners, (grid.corners_count, 3, 2), np.int64), grid.side, grid.shift
+    unit = side << shift
     b0, b1, b2 = barycentrics(corners, t, x * unit + unit // 2, y * unit + unit // 2)
     if b0 < 0 or b1 < 0 or b2 < 0:
-        half = np.int64(1) << (shift - 1)
-        px = ((x * side + sample % side) << shift) + half
-        py = ((y * side + sample // side) << shift) + half
-        b0, b1, b2 = barycentrics(corners, t, px, py)
+        return sample_barycentrics(t, x, y, sample % side, sample // side, grid)
     return b0, b1, b2
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def tile_box(tile, grid):  # type: ignore[no-untyped-def]
+    """First column, first row, columns and rows of a tile, in texels; `grid` is a record of the kind `GRID`."""
+    x, y = (tile % grid.tiles_across) * TILE, (tile // grid.tiles_across) * TILE
+    return x, y, min(TILE, grid.width - x), min(TILE, grid.height - y)

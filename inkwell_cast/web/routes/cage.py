@@ -11,8 +11,8 @@ from starlette.responses import Response
 from ...core.base.array_types import F32
 from ...core.base.errors import InputProblem
 from ...core.cage.coverage import Coverage, round_up
-from ...core.cage.straightening import stored_picture
 from ...core.mesh.binary_message import pack
+from ...core.rays.modifiers.straighten import stored_picture
 from ...core.review.section import Along
 from ...core.settings import editing
 from ...core.settings.recipe import Recipe, refusals

@@ -8,25 +8,79 @@ Every triangle of the low is cut into cells by its barycentrics, and each cell l
 nearest to a point in it.
 """
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numba
 import numpy as np
 from scipy.spatial import cKDTree
 
-from ...base.array_types import F32, F64, I32, I64, Any_
-from ...base.borrowed_arrays import as_float64, as_int64, keeping
+from ...base.array_types import F32, F64, I32, I64, Any_, Bool
+from ...base.borrowed_arrays import block, keeping
+from ...base.records import Record, record_kind, record_of
 from ...mesh.mesh import Mesh, corner_positions
 from ...mesh.normals import averaged, with_normals
-from ..closest_point import cage_point, nearest_in, nearest_of
-from ..embree import Scene, Vertices, tracers_of
-from .special import Surface, laid_flat, nothing_special
+from ..closest_point import closest_on_triangle
+from ..embree import Scene, Vertices, hit_along, tracers_of
 
 NEAR = 1e-3  # of the low's diagonal: closer than this the cage lies on the low
 MOST_CELLS = 400_000
 COARSEST, FINEST = 4, 24
 JUMP = 6.0  # times their own distance: neighbours on the sheet may take points of the cage that far apart
 USABLE = 0.5  # of the low's surface; a cage that serves less of it only limits length
+FOREIGN_CAGE = record_kind(
+    {
+        "grid": np.int32, "first": np.int64, "limited": np.bool_, "starts": np.int64, "listed": np.int32,
+        "corners": np.float64, "normals": np.float64, "balls": np.float64, "tracers": np.uint64, "pair": np.int32,
+    },
+    near=np.float64,
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class ForeignCage:
+    """Cage meshes of another topology, made ready for some triangles of the low.
+
+    grid (P,) int32: a triangle is looked up in grid x grid cells by its barycentrics b1 and b2; 0 where it has no such
+    cage. first (P,) int64 is its first cell. limited (C,) bool marks cells where the cage only limits the length.
+    starts (C + 1,) int64 and listed (L,) int32 name the cage triangles that can be nearest in a cell.
+    corners and normals (K, 3, 3) float32 are those triangles with their averaged normals, balls (K, 4) float32 what
+    holds each; tracers (pairs, 2) uint64 see them from both sides. A cage nearer than `near` lies on the low.
+    """
+
+    grid: I32
+    first: I64
+    limited: Bool
+    starts: I64
+    listed: I32
+    corners: F32
+    normals: F32
+    balls: F32
+    tracers: Any_
+    near: float
+
+    def record(self, pair: I32) -> Record:
+        """Of the kind `FOREIGN_CAGE`, for triangles of these pairs (P,)."""
+        return record_of(
+            FOREIGN_CAGE, grid=self.grid, first=self.first, limited=self.limited, starts=self.starts,
+            listed=self.listed, corners=self.corners.astype(np.float64), normals=self.normals.astype(np.float64),
+            balls=self.balls.astype(np.float64), tracers=self.tracers, pair=pair, near=self.near,
+        )  # fmt: skip
+
+
+def no_foreign_cage(triangles: int, pairs: int) -> ForeignCage:
+    nothing, corners = np.zeros(0, np.int32), np.zeros((0, 3, 3), np.float32)
+    return ForeignCage(
+        np.zeros(triangles, np.int32),
+        np.zeros(triangles, np.int64),
+        np.zeros(0, np.bool_),
+        np.zeros(1, np.int64),
+        nothing,
+        corners,
+        corners,
+        np.zeros((0, 4), np.float32),
+        np.zeros((pairs, 2), np.uint64),
+        0.0,
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,8 +96,8 @@ class Fitted:
     apart: float
 
 
-class SurfaceBuilder:
-    """Gathers the cages of several pairs into one `Surface` for all triangles of the low.
+class ForeignCageBuilder:
+    """Gathers the cages of several pairs into one `ForeignCage` for all triangles of the low.
 
     points and directions (T, 3, 3) float32 of the low's corners, uvs (T, 3, 2) of the sheet or None, distances in
     scene units.
@@ -86,12 +140,12 @@ class SurfaceBuilder:
         self.scenes.append(Scene(Vertices(cage.positions), both))
         self._scene_of[pair] = len(self.scenes) - 1
 
-    def surface(self) -> Surface:
+    def surface(self) -> ForeignCage:
         corners = np.concatenate(self._corners)
         known = tracers_of(self.scenes)
         none = np.zeros((1, 2), np.uint64)
         tracers = keeping(np.concatenate([none, known])[np.array(self._scene_of) + 1], known)
-        return Surface(
+        return ForeignCage(
             self._grid, self._first, np.concatenate(self._limited), np.cumsum(np.concatenate(self._counts)),
             np.concatenate(self._listed), corners, np.concatenate(self._normals), _balls(corners), tracers,
             self.near,
@@ -102,7 +156,7 @@ class SurfaceBuilder:
 class _Cells:
     """Cells (C,) of some triangles: their middles, the low's direction there, whether they lie inside, their area."""
 
-    surface: Surface
+    surface: ForeignCage
     owner: I64
     b: F64
     middles: F64
@@ -112,10 +166,8 @@ class _Cells:
 
     def nearest(self) -> tuple[F64, F64, Any_]:
         """For every cell the nearest agreeing point of the cage (C, 3), its squared distance, whether there is one."""
-        count = len(self.surface.grid)
-        own = replace(nothing_special(count, 0), surface=self.surface)
-        special = laid_flat(np.zeros((count, 3, 3), np.float32), np.zeros(count, np.int32), own)
-        return _nearest(self.middles, self.ways, special)  # type: ignore[no-any-return]
+        record = self.surface.record(np.zeros(len(self.surface.grid), np.int32))
+        return _closest_of_all(self.middles, self.ways, record)  # type: ignore[no-any-return]
 
     def at(self, values: F32) -> F64:
         """Values at corners (P, 3, k), interpolated at the middles."""
@@ -149,7 +201,7 @@ def cells_of(points: F32, directions: F32, corners: F32, normals: F32) -> _Cells
     starts, listed = _lists(
         middles, 2.7 * size[owner] / grid[owner], owner, directions, corners, normals, balls, listed, starts
     )
-    surface = Surface(
+    surface = ForeignCage(
         grid, first, np.zeros(len(owner), np.bool_), starts, listed, corners, normals, balls,
         np.zeros((1, 2), np.uint64), 0.0,
     )  # fmt: skip
@@ -174,7 +226,6 @@ def _lists(
 @numba.njit(cache=True, nogil=True)
 def _near(middle, size, owner, directions, corners, normals, balls, listed, starts, ends, room):  # type: ignore[no-untyped-def]
     """Count in `ends[i + 1]`, or, given `room`, write from `ends[i]` on."""
-    flat = corners.reshape(-1)
     for i in range(len(middle)):
         t, x, y, z = owner[i], middle[i, 0], middle[i, 1], middle[i, 2]
         first, last = (starts[t], starts[t + 1]) if len(starts) else (0, len(corners))
@@ -183,7 +234,7 @@ def _near(middle, size, owner, directions, corners, normals, balls, listed, star
             k = listed[n] if len(starts) else n
             dx, dy, dz = x - balls[k, 0], y - balls[k, 1], z - balls[k, 2]
             if np.sqrt(dx * dx + dy * dy + dz * dz) - balls[k, 3] < bound and _agree(normals[k], directions[t]):
-                bound = min(bound, np.sqrt(nearest_in(x, y, z, 9 * k, flat)[0]))
+                bound = min(bound, np.sqrt(closest_on_triangle(x, y, z, corners, k)[0]))
         place = ends[i]
         for n in range(first, last):
             k = listed[n] if len(starts) else n
@@ -211,17 +262,78 @@ def _agree(normals, directions):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _nearest(middles, ways, special):  # type: ignore[no-untyped-def]
-    numbers, places = numba.carray(as_float64(special[-2]), 1 << 40), numba.carray(as_int64(special[-1]), 1 << 40)
+def _closest_of_all(middles, ways, cage):  # type: ignore[no-untyped-def]
+    """`closest_in_cell` at the middle (N, 3) of every cell: places (N, 3), squared distances, whether there is one."""
+    corners = block(cage.corners, (cage.corners_count, 3, 3), np.float64)
     found, square = np.zeros((len(middles), 3)), np.zeros(len(middles))
     there = np.zeros(len(middles), np.bool_)
     for i in range(len(middles)):
-        p, u = middles[i], ways[i]
-        s, k, w1, w2 = nearest_of(p[0], p[1], p[2], u[0], u[1], u[2], i, numbers, places)
+        s, k, w1, w2 = closest_in_cell(middles[i], ways[i], i, cage)
         if k >= 0:
             there[i], square[i] = True, s
-            found[i, 0], found[i, 1], found[i, 2] = cage_point(k, w1, w2, numbers, places)
+            found[i, 0], found[i, 1], found[i, 2] = _mixed(corners[k], w1, w2)
     return found, square, there
+
+
+@numba.njit(cache=True, nogil=True)
+def _mixed(corners, w1, w2):  # type: ignore[no-untyped-def]
+    """Values at three corners (3, 3), interpolated."""
+    w0 = 1 - w1 - w2
+    return (
+        w0 * corners[0, 0] + w1 * corners[1, 0] + w2 * corners[2, 0],
+        w0 * corners[0, 1] + w1 * corners[1, 1] + w2 * corners[2, 1],
+        w0 * corners[0, 2] + w1 * corners[1, 2] + w2 * corners[2, 2],
+    )
+
+
+@numba.njit(cache=True, nogil=True)
+def closest_in_cell(p, u, cell, cage):  # type: ignore[no-untyped-def]
+    """The point nearest to p of a cell's cage triangles whose normal there agrees with u within 90 degrees.
+
+    Gives (squared distance, triangle, w1, w2); triangle is -1 for none.
+    """
+    starts, listed = block(cage.starts, cage.starts_count, np.int64), block(cage.listed, cage.listed_count, np.int32)
+    corners = block(cage.corners, (cage.corners_count, 3, 3), np.float64)
+    normals = block(cage.normals, (cage.normals_count, 3, 3), np.float64)
+    balls = block(cage.balls, (cage.balls_count, 4), np.float64)
+    best, chosen, c1, c2 = np.inf, -1, 0.0, 0.0
+    for i in range(starts[cell], starts[cell + 1]):
+        k = np.int64(listed[i])
+        dx, dy, dz = p[0] - balls[k, 0], p[1] - balls[k, 1], p[2] - balls[k, 2]
+        away = np.sqrt(dx * dx + dy * dy + dz * dz) - balls[k, 3]
+        if away > 0 and away * away >= best:
+            continue
+        square, w1, w2 = closest_on_triangle(p[0], p[1], p[2], corners, k)
+        if square < best:
+            x, y, z = _mixed(normals[k], w1, w2)
+            if x * u[0] + y * u[1] + z * u[2] > 0:
+                best, chosen, c1, c2 = square, k, w1, w2
+    return best, chosen, c1, c2
+
+
+@numba.njit(cache=True, nogil=True)
+def through_cage(t, b1, b2, p, e, reach, modifiers):  # type: ignore[no-untyped-def]
+    """Direction and outward reach at a point p of triangle t by the nearest cage point; e is the low's direction."""
+    cage = block(modifiers.cage, 1, FOREIGN_CAGE)[0]
+    grid = block(cage.grid, cage.grid_count, np.int32)[t]
+    cell = (
+        block(cage.first, cage.first_count, np.int64)[t]
+        + min(int(b1 * grid), grid - 1) * grid
+        + min(int(b2 * grid), grid - 1)
+    )
+    if not block(cage.limited, cage.limited_count, np.bool_)[cell]:
+        square, k, w1, w2 = closest_in_cell(p, e, cell, cage)
+        if k >= 0:
+            near = square < cage.near**2
+            values = block(cage.normals if near else cage.corners, (cage.corners_count, 3, 3), np.float64)
+            x, y, z = _mixed(values[k], w1, w2)
+            if not near:
+                x, y, z = x - p[0], y - p[1], z - p[2]
+            length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
+            return x / length, y / length, z / length, reach if near else length
+    tracer = block(cage.tracers, (cage.tracers_count, 2), np.uint64)[block(cage.pair, cage.pair_count, np.int32)[t]]
+    length, _, _, hit = hit_along(tracer[0], tracer[1], p[0], p[1], p[2], e[0], e[1], e[2], 1e30)
+    return e[0], e[1], e[2], np.float64(length) if hit >= 0 else reach
 
 
 def _jumps(middles: F64, sheet: F64, found: F64, used: Any_, floor: float) -> Any_:

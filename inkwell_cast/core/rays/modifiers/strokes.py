@@ -6,26 +6,72 @@ nothing of vertices or UVs, so it stays when those change.
 """
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numba
 import numpy as np
 from scipy.spatial import cKDTree
 
-from ...base.array_types import F32, F64
+from ...base.array_types import F32, F64, I32, I64
+from ...base.borrowed_arrays import block
+from ...base.records import Record, record_kind, record_of, rows_of
 from ...mesh.surface_samples import spread_over
 from ...settings.regions import Stroke
-from ..ray import Rays, reach_at
-from .blocks import KINDS, SMOOTH
-from .special import Nudges, no_nudges
+from ..closest_point import SEGMENT, distance_to_segment
+from .falloff import fade
 
+KINDS = ("out", "in", "smooth", "erase", "straighten")
+OUT, IN, SMOOTH, ERASE, STRAIGHTEN = range(5)
 MIRRORED = {"none": (1, 1, 1), "x": (-1, 1, 1), "y": (1, -1, 1), "z": (1, 1, -1)}
 PROBES = 40_000  # places on the low at which a smoothing stroke measures the reach
 FEWEST = 6
+STROKE = np.dtype([(name, np.float64) for name in ("kind", "radius", "falloff", "amount")])
+STROKES = record_kind(
+    {
+        "strokes": STROKE,
+        "segments": SEGMENT,
+        "levels": np.float64,
+        "owner": np.int32,
+        "starts": np.int64,
+        "listed": np.int32,
+    }
+)
+
+# reach (N,) float64 that nudges leave at barycentrics (N, 3) of triangles (N,)
+Measure = Callable[["Nudges", I64, F64], F64]
 
 
-def nudges_of(strokes: list[Stroke], points: F32, through: Callable[[Nudges], Rays]) -> Nudges:
-    """The strokes for triangles (P, 3, 3); `through(nudges)` gives their rays, on which smoothing measures reach."""
+@dataclass(frozen=True, slots=True)
+class Nudges:
+    """Strokes over some triangles of the low.
+
+    strokes (N, 4) float64: kind, radius, falloff, amount (scene units for out and in, else a share).
+    segments (S, 7) float64: the two ends of a piece of a stroke, and the reach that a smoothing stroke draws to there.
+    owner (S,) int32 is its stroke; starts (P + 1,) int64 and listed (L,) int32 say which segments touch a triangle.
+    """
+
+    strokes: F64
+    segments: F64
+    owner: I32
+    starts: I64
+    listed: I32
+
+    @property
+    def record(self) -> Record:
+        """Of the kind `STROKES`."""
+        return record_of(
+            STROKES, strokes=rows_of(self.strokes, STROKE), segments=rows_of(self.segments[:, :6], SEGMENT),
+            levels=self.segments[:, 6].copy(), owner=self.owner, starts=self.starts, listed=self.listed,
+        )  # fmt: skip
+
+
+def no_nudges(triangles: int) -> Nudges:
+    nothing = np.zeros(0, np.int32)
+    return Nudges(np.zeros((0, 4)), np.zeros((0, 7)), nothing, np.zeros(triangles + 1, np.int64), nothing)
+
+
+def nudges_of(strokes: list[Stroke], points: F32, measure: Measure) -> Nudges:
+    """The strokes for triangles (P, 3, 3); `measure` tells the reach that smoothing draws to."""
     found = no_nudges(len(points))
     if not strokes:
         return found
@@ -36,7 +82,7 @@ def nudges_of(strokes: list[Stroke], points: F32, through: Callable[[Nudges], Ra
     segments[:, :6] = np.concatenate(pieces)
     found = Nudges(numbers, segments, owner, found.starts, found.listed)
     if (numbers[:, 0] == SMOOTH).any():
-        _measure(found, points, through)
+        _level(found, points, measure)
     return listed_for(found, points)
 
 
@@ -65,7 +111,7 @@ def _segments(stroke: Stroke) -> F64:
     return np.concatenate([ends, ends * np.tile(MIRRORED[stroke.mirror], 2)])
 
 
-def _measure(nudges: Nudges, points: F32, through: Callable[[Nudges], Rays]) -> None:
+def _level(nudges: Nudges, points: F32, measure: Measure) -> None:
     """Write the mean reach around every segment of the smoothing strokes, as earlier strokes left it."""
     places, rows, b = spread_over(points.astype(np.float64), np.arange(len(points)), PROBES)
     tree = cKDTree(places)
@@ -77,8 +123,7 @@ def _measure(nudges: Nudges, points: F32, through: Callable[[Nudges], Rays]) -> 
         wanted = [np.array(k) if len(k) >= FEWEST else f for k, f in zip(near, few, strict=True)]
         used, place = np.unique(np.concatenate(wanted), return_inverse=True)
         before = replace(nudges, segments=nudges.segments[earlier], owner=nudges.owner[earlier])
-        rays = through(listed_for(before, points))
-        reach = np.linalg.norm(reach_at(rays, rows[used], b[used]), axis=1)
+        reach = measure(listed_for(before, points), rows[used], b[used])
         ends = np.cumsum([len(w) for w in wanted])
         for segment, values in zip(own, np.split(reach[place], ends[:-1]), strict=True):
             nudges.segments[segment, 6] = values.mean()
@@ -113,3 +158,40 @@ def _list(middle, size, segments, radius, count, starts, listed):  # type: ignor
                 place += 1
             else:
                 count[t] += 1
+
+
+@numba.njit(cache=True, nogil=True)
+def nudged(t, x, y, z, outward, straight, modifiers):  # type: ignore[no-untyped-def]
+    """Outward reach and straightening at a place of triangle t after its strokes, in the order of their drawing."""
+    brush = block(modifiers.strokes, 1, STROKES)[0]
+    strokes, segments = (
+        block(brush.strokes, brush.strokes_count, STROKE),
+        block(brush.segments, brush.segments_count, SEGMENT),
+    )
+    levels = block(brush.levels, brush.levels_count, np.float64)
+    owner, listed = block(brush.owner, brush.owner_count, np.int32), block(brush.listed, brush.listed_count, np.int32)
+    starts = block(brush.starts, brush.starts_count, np.int64)
+    before, turned = outward, straight
+    i, end = starts[t], starts[t + 1]
+    while i < end:
+        number = owner[listed[i]]
+        stroke = strokes[number]
+        weight = level = total = 0.0
+        while i < end and owner[listed[i]] == number:
+            share = fade(distance_to_segment(x, y, z, segments[listed[i]]) / stroke.radius, stroke.falloff)
+            weight = max(weight, share)
+            level += share * levels[listed[i]]
+            total += share
+            i += 1
+        if stroke.kind == OUT:
+            outward += weight * stroke.amount
+        elif stroke.kind == IN:
+            outward = max(outward - weight * stroke.amount, 0.0)
+        elif stroke.kind == SMOOTH and total > 0:
+            outward += weight * stroke.amount * (level / total - outward)
+        elif stroke.kind == ERASE:
+            outward += weight * stroke.amount * (before - outward)
+            straight += weight * stroke.amount * (turned - straight)
+        elif stroke.kind == STRAIGHTEN:
+            straight += weight * stroke.amount * (1 - straight)
+    return outward, straight

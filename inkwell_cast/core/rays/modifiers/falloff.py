@@ -1,0 +1,14 @@
+"""How the weight of a brush or a ball falls off toward its rim."""
+
+import numba
+
+
+@numba.njit(cache=True, nogil=True)
+def fade(share, rim):  # type: ignore[no-untyped-def]
+    """Weight at a share of a radius: full inside, smoothly to nothing over the outermost `rim` of it."""
+    if share >= 1:
+        return 0.0
+    if share <= 1 - rim:
+        return 1.0
+    s = (1 - share) / rim
+    return s * s * (3 - 2 * s)

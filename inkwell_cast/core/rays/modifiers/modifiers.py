@@ -1,0 +1,112 @@
+"""What changes rays at places of the low, all together.
+
+Modifiers are evaluated at the point itself, so they count inside a face too: a cage mesh of another topology, pockets,
+straightened faces and brush strokes, in that order. Omissions let rays pass.
+"""
+
+from dataclasses import dataclass
+
+import numba
+import numpy as np
+
+from ...base.array_types import F32, F64, I32, U8
+from ...base.records import Record, record_kind, record_of, rows_of
+from .foreign_cage import FOREIGN_CAGE, ForeignCage, no_foreign_cage, through_cage
+from .omission import OMISSION
+from .pocket import POCKET, in_pockets
+from .straighten import STRAIGHT, Straight, away_from_bends, in_picture, no_straight, turned_to_face
+from .strokes import STRAIGHTEN, STROKES, Nudges, no_nudges, nudged
+
+# which of them touch a triangle of the low, bits of `Rays.flags`
+HAS_POCKETS, HAS_STROKES, HAS_FOREIGN_CAGE, IS_FLAT, HAS_OMISSIONS, HAS_PICTURE = 1, 2, 4, 8, 16, 32
+
+MODIFIERS = record_kind(
+    {"pockets": POCKET, "omissions": OMISSION, "strokes": STROKES, "straight": STRAIGHT, "cage": FOREIGN_CAGE}
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Modifiers:
+    """Those of a low; nudges, foreign_cage and straight are made ready for some of its triangles.
+
+    pockets (K, 7) float32: centre, radius, rim, outward and inward reach. omissions (K, 5) float64: centre and radius
+    of a ball, and the object of the sculpt that rays from the low inside it pass through. Scene units.
+    """
+
+    pockets: F32
+    nudges: Nudges
+    foreign_cage: ForeignCage
+    straight: Straight
+    omissions: F64
+
+    @property
+    def turns_rays(self) -> bool:
+        """Whether any ray is straightened."""
+        straight = self.straight
+        return bool(straight.flat.any() or len(straight.picture) or (self.nudges.strokes[:, 0] == STRAIGHTEN).any())
+
+    def record(self, points: F32, pair: I32) -> Record:
+        """Of the kind `MODIFIERS`, for triangles (P, 3, 3) of the low and their pairs (P,)."""
+        turning = points if self.turns_rays else points[:0]
+        return record_of(
+            MODIFIERS, pockets=rows_of(self.pockets, POCKET), omissions=rows_of(self.omissions, OMISSION),
+            strokes=self.nudges.record, straight=self.straight.record(turning), cage=self.foreign_cage.record(pair),
+        )  # fmt: skip
+
+    def flags(self, points: F32) -> U8:
+        """Which of them touch each of the triangles (P, 3, 3)."""
+        flags = np.where(self.foreign_cage.grid > 0, HAS_FOREIGN_CAGE, 0)
+        flags |= np.where(np.diff(self.nudges.starts) > 0, HAS_STROKES, 0)
+        flags |= np.where(self.straight.flat, IS_FLAT, 0) | (HAS_PICTURE if len(self.straight.picture) else 0)
+        middle = points.mean(axis=1)
+        size = np.linalg.norm(points - middle[:, None], axis=2).max(axis=1, initial=0)
+        for balls, bit in ((self.pockets, HAS_POCKETS), (self.omissions, HAS_OMISSIONS)):
+            for ball in balls:
+                near = np.linalg.norm(middle - ball[:3], axis=1) <= size * 1.001 + ball[3]
+                flags |= np.where(near, bit, 0)
+        return flags.astype(np.uint8)
+
+
+def no_modifiers(triangles: int, pairs: int) -> Modifiers:
+    """None at all, for so many triangles of the low and pairs."""
+    return Modifiers(
+        np.zeros((0, 7), np.float32), no_nudges(triangles), no_foreign_cage(triangles, pairs), no_straight(triangles),
+        np.zeros((0, 5)),
+    )  # fmt: skip
+
+
+@numba.njit(cache=True, nogil=True)
+def modified_ray(t, b1, b2, p, e, reach, flags, modifiers):  # type: ignore[no-untyped-def]
+    """Direction, outward and inward reach at a point p of triangle t with barycentrics b.
+
+    e is the direction out from the low and `reach` outward and inward reach as they are without modifiers; `flags` say
+    which of them touch t.
+    """
+    (ex, ey, ez), (out, inward) = e, reach
+    if flags & HAS_FOREIGN_CAGE:
+        ex, ey, ez, out = through_cage(t, b1, b2, p, e, out, modifiers)
+    if flags & HAS_POCKETS:
+        out, inward = in_pockets(p[0], p[1], p[2], out, inward, modifiers)
+    out, straight = _straightness(t, b1, b2, p, out, flags, modifiers)
+    if straight > 0:
+        ex, ey, ez = turned_to_face(t, ex, ey, ez, straight, modifiers)
+    return ex, ey, ez, out, inward
+
+
+@numba.njit(cache=True, nogil=True)
+def straightness_at(t, b1, b2, p, flags, modifiers):  # type: ignore[no-untyped-def]
+    """How far the ray at a point p of triangle t is turned to its face, 0 to 1."""
+    if not flags & (IS_FLAT | HAS_PICTURE | HAS_STROKES):
+        return 0.0
+    return _straightness(t, b1, b2, p, 0.0, flags, modifiers)[1]
+
+
+@numba.njit(cache=True, nogil=True)
+def _straightness(t, b1, b2, p, out, flags, modifiers):  # type: ignore[no-untyped-def]
+    """Outward reach after nudges, and how far the ray is turned to its face: flat faces, a picture, then strokes."""
+    straight = away_from_bends(t, p[0], p[1], p[2], modifiers) if flags & IS_FLAT else 0.0
+    if flags & HAS_PICTURE:
+        straight += (1 - straight) * in_picture(t, b1, b2, modifiers)
+    if flags & HAS_STROKES:
+        return nudged(t, p[0], p[1], p[2], out, straight, modifiers)
+    return out, straight

@@ -1,0 +1,45 @@
+"""Omissions: highs that rays from the low inside a ball pass through."""
+
+import numba
+import numpy as np
+
+from ...base.borrowed_arrays import block
+from ..embree import hit_along
+
+OMISSION = np.dtype([(name, np.float64) for name in ("x", "y", "z", "radius", "object")])
+MOST_PASSED = 64  # surfaces of left out highs that a ray goes through
+
+
+@numba.njit(cache=True, nogil=True)
+def left_out(ray, thing, modifiers):  # type: ignore[no-untyped-def]
+    """Whether object `thing` of the sculpt is left out for a ray of `make_ray`."""
+    ox, oy, oz, dx, dy, dz, outward, _ = ray
+    omissions = block(modifiers.omissions, modifiers.omissions_count, OMISSION)
+    for k in range(len(omissions)):
+        ball = omissions[k]
+        x, y, z = ox + dx * outward - ball.x, oy + dy * outward - ball.y, oz + dz * outward - ball.z
+        if ball.object == thing and x * x + y * y + z * z < ball.radius**2:
+            return True
+    return False
+
+
+@numba.njit(cache=True, nogil=True)
+def strike_beyond(tracer, scene, first, ray, objects, modifiers):  # type: ignore[no-untyped-def]
+    """The first hit of a ray whose object is not left out: length on it, u, v and triangle of the sculpt, -1 for none.
+
+    `first` is the triangle with which the scene begins, objects (T,) int32 that of each triangle of the sculpt.
+    """
+    ox, oy, oz, dx, dy, dz, _, far = ray
+    gone = 0.0
+    for _ in range(MOST_PASSED):
+        x, y, z = ox + gone * dx, oy + gone * dy, oz + gone * dz
+        length, u, v, hit = hit_along(tracer, scene, x, y, z, dx, dy, dz, far - gone)
+        if hit < 0:
+            break
+        gone += length
+        if not left_out(ray, objects[first + hit], modifiers):
+            return gone, u, v, first + hit
+        gone += 1e-6 * far
+        if gone >= far:
+            break
+    return far, 0.0, 0.0, np.int64(-1)

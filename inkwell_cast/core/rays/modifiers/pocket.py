@@ -1,0 +1,22 @@
+"""Pockets: balls in space with an outward and inward reach of their own."""
+
+import numba
+import numpy as np
+
+from ...base.borrowed_arrays import block
+from .falloff import fade
+
+POCKET = np.dtype([(name, np.float64) for name in ("x", "y", "z", "radius", "rim", "outward", "inward")])
+
+
+@numba.njit(cache=True, nogil=True)
+def in_pockets(x, y, z, outward, inward, modifiers):  # type: ignore[no-untyped-def]
+    """Outward and inward reach at a place of the low after all pockets, the later ones over the earlier ones."""
+    pockets = block(modifiers.pockets, modifiers.pockets_count, POCKET)
+    for k in range(len(pockets)):
+        pocket = pockets[k]
+        dx, dy, dz = x - pocket.x, y - pocket.y, z - pocket.z
+        weight = fade(np.sqrt(dx * dx + dy * dy + dz * dz) / pocket.radius, pocket.rim)
+        outward += weight * (pocket.outward - outward)
+        inward += weight * (pocket.inward - inward)
+    return outward, inward
