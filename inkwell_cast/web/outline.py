@@ -10,7 +10,7 @@ from ..core.settings.mends_overlay import mended
 from ..core.settings.pairing import Paired, Part, pair_up
 from ..core.settings.reach import Reach
 from ..core.settings.recipe import Recipe
-from ..core.settings.staleness import RAYLESS
+from ..core.settings.staleness import CAGE_VIEW, LOW_VIEW, settings_behind
 from ..engine.messages import Drawn
 from ..store.meshes import MeshRow
 from ..store.pieces import Piece
@@ -63,27 +63,20 @@ def _copies(rows: list[MeshRow]) -> list[list[str]]:
     return [[r.file_name, r.copy] for r in rows]
 
 
-def displaces(recipe: Recipe) -> bool:
-    """Whether the low that maps are baked on is moved by a displacement first."""
-    return "displacement" in recipe.output.maps
-
-
-def setup_key(recipe: Recipe, rows: list[MeshRow]) -> str:
-    return _digest(recipe.model_dump(mode="json", exclude={"handoff", "library"}), _copies(rows))
+def result_key(recipe: Recipe, rows: list[MeshRow], result: str) -> str:
+    """A key of all that a result of `settings.staleness` follows: settings with their mends, and meshes."""
+    return _digest(settings_behind(mended(recipe), result), _copies(rows))
 
 
 def view_key(recipe: Recipe, rows: list[MeshRow], what: Drawn, names: tuple[str, ...]) -> str:
     """A key of all that a drawing depends on, so that an unchanged one is found again."""
-    recipe = mended(recipe)
-    given = recipe.model_dump(mode="json")
     if what == "sculpt":
-        own = [recipe.file(row.file_name).model_copy(update={"role": ""}).model_dump(mode="json") for row in rows]
+        own = [
+            mended(recipe).file(row.file_name).model_copy(update={"role": ""}).model_dump(mode="json") for row in rows
+        ]
         return _digest(VIEWS, what, own, [row.copy for row in rows], names)
-    given["output"], given["basis"] = {"displaced": displaces(recipe)}, {"tangents": recipe.basis.tangents}
-    left_out = RAYLESS - {"basis", "output"}
-    if what == "low" and not displaces(recipe):
-        left_out |= {"reach", "pockets", "nudges", "omissions", "straight_picture", "creases"}
-    return _digest(VIEWS, what, {k: v for k, v in given.items() if k not in left_out}, _copies(rows))
+    result = LOW_VIEW if what == "low" else CAGE_VIEW
+    return _digest(VIEWS, what, result_key(recipe, rows, result))
 
 
 def meshes_key(rows: list[MeshRow]) -> str:

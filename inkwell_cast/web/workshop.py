@@ -20,6 +20,7 @@ from ..core.settings.basis import Basis
 from ..core.settings.merge_changes import merged
 from ..core.settings.pairing import Part, pair_up
 from ..core.settings.recipe import Recipe
+from ..core.settings.staleness import CHECKS, COVERAGE
 from ..engine.engine import Engine, Ticket
 from ..engine.messages import (
     CheckPiece,
@@ -43,7 +44,7 @@ from .batches import Batches
 from .counter import Counter
 from .disk import Disk
 from .intake import MAX_UPLOAD, Intake, Upload, unknown_upload
-from .outline import meshes_key, paired_of, refuse_half_a_piece, sculpts_of, setup_key, view_key, with_reach
+from .outline import meshes_key, paired_of, refuse_half_a_piece, result_key, sculpts_of, view_key, with_reach
 from .places import local_path
 
 KEPT_CHECKS, KEPT_MAKERS = 20, 5000
@@ -351,7 +352,7 @@ class Workshop:
     async def check(self, piece_id: int) -> list[Finding]:
         """What is wrong with a piece; found once for each state of it."""
         piece, rows, _ = self.wanted(piece_id)
-        key = setup_key(piece.recipe, rows)
+        key = result_key(piece.recipe, rows, CHECKS)
         if key not in self._checks:
             self._checking = self.engine.submit(CheckPiece(piece.recipe, self.sources(rows)))
             self._checks[key] = await asyncio.wrap_future(self._checking.future)
@@ -363,7 +364,7 @@ class Workshop:
         """How well the cage holds the sculpt of a scope, with the piece's reach or one that is being tried."""
         piece, rows, _ = self.wanted(piece_id)
         recipe = with_reach(piece.recipe, scope, reach)
-        key = setup_key(recipe, rows) + scope
+        key = result_key(recipe, rows, COVERAGE) + scope
         if key not in self._covered:
             ticket = self._follow(piece_id, Cover(recipe, self.sources(rows), scope))
             self._covered[key] = await asyncio.wrap_future(ticket.future)
@@ -385,7 +386,7 @@ class Workshop:
 
     def checked(self, piece: Piece, rows: list[MeshRow]) -> list[Finding] | None:
         """The findings for a piece as it is, if they are known."""
-        return self._checks.get(setup_key(piece.recipe, rows))
+        return self._checks.get(result_key(piece.recipe, rows, CHECKS))
 
     async def export(self, piece_id: int, what: Exported, suffix: str) -> bytes:
         """The low, the sculpt's stand-in or the cage as a file of that type."""

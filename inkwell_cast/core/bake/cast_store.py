@@ -23,7 +23,7 @@ from ..piece.scene_cache import Warm
 from ..piece.sculpt import Sculpt
 from ..rays.ray import Rays
 from ..settings.recipe import PROOF_SIDE, Recipe
-from ..settings.staleness import RAYLESS
+from ..settings.staleness import RAYS, settings_behind
 from ..tangent.frame import tangents_for
 from ..uv.layout import lay_out_sheets
 from ..uv.padding import nearest_covered
@@ -115,11 +115,10 @@ class LaidOut:
 def laid_out(
     assembly: Assembly, meshes: BakeMeshes, warm: Warm, tell: Progress = lambda share: None
 ) -> LaidOut:  # fmt: skip
-    """The piece on its sheets, as it was left by the last bake if nothing changed since that rays heed."""
+    """The piece on its sheets, as it was left by the last bake if nothing changed since that rays follow."""
     recipe, held = assembly.recipe, [mesh for _, mesh, _ in meshes.distinct()]
-    given = recipe.model_dump(mode="json", exclude=RAYLESS)
-    given["sheet"].pop("padding")
-    key = f"{given} {[id(mesh) for mesh in held]} {warm.sculpt(assembly).serial} {assembly.relief is not None}"
+    settings, meshes_held = settings_behind(recipe, RAYS), [id(mesh) for mesh in held]
+    key = f"{settings} {meshes_held} {warm.sculpt(assembly).serial} {assembly.relief is not None}"
     small = max(recipe.sheet.width, recipe.sheet.height) <= PROOF_SIDE  # a proof does not drive out a full bake
     before: LaidOut | None = warm.last(f"laid out {small}")
     return warm.once(f"laid out {small}", key, lambda: _lay_out(assembly, held, warm, tell, before))

@@ -16,6 +16,7 @@ from ..maps.layer import empty, finished, gather_tiles
 from ..piece.piece import Assembly
 from ..piece.scene_cache import Warm
 from ..piece.sculpt import Sculpt
+from ..settings.staleness import gathered, settings_behind
 from ..uv.tile_order import Turns, by_pair, turns_of
 from .cast_store import GatheredLayer, LaidOut, SheetWork
 from .preview import Preview
@@ -77,18 +78,19 @@ class _SheetFilling:
 
     def fill(self, wanted: list[str]) -> None:
         """Renew what must be cast again, then cast and gather what lacks of the wanted layers."""
-        sheet, recipe = self.sheet, self.assembly.recipe
+        sheet = self.sheet
         if sheet.cast is None or sheet.again is not None:
             self.laid.recast += len(sheet.low.grid.busy_tiles if sheet.again is None else sheet.again)
         if sheet.again is not None:
             self._renew_tiles()
-        lacking = [
-            key
-            for key in wanted
-            if key not in sheet.layers or sheet.layers[key].settings != LAYERS[key].depends(recipe)
-        ]
+        lacking = [key for key in wanted if self._lacks(key)]
         if sheet.cast is None or lacking:
             self._cast_and_gather(lacking)
+
+    def _lacks(self, key: str) -> bool:
+        """Whether a layer is not there, or was gathered with other settings."""
+        known = self.sheet.layers.get(key)
+        return known is None or known.settings != settings_behind(self.assembly.recipe, gathered(key))
 
     def _context(self, cast: Cast | None = None) -> Context:
         return self.sheet.context(self.assembly, self.sculpt, self.warm, cast)
@@ -98,7 +100,7 @@ class _SheetFilling:
         sheet, grid, recipe = self.sheet, self.sheet.low.grid, self.assembly.recipe
         cast = sheet.cast or empty_cast(grid, self.on_disk)
         context = self._context(cast)
-        gathered = {key: empty(LAYERS[key], cast, self.on_disk) for key in lacking}
+        outs = {key: empty(LAYERS[key], cast, self.on_disk) for key in lacking}
         bands = [turns_of(grid, sheet.rays.pair, tiles) for tiles in bands_of(grid, by_pair(grid, sheet.rays.pair))]
         costs = {"rays": 0.0 if sheet.hits else 1.0} | {key: LAYERS[key].cost(recipe) for key in lacking}
         steps = _Steps(self, context, costs, max(sum(costs.values()), 1e-9) * len(bands))
@@ -113,13 +115,13 @@ class _SheetFilling:
                 )  # fmt: skip
                 with_rays.end()
             for key in lacking:
-                step = steps.begin(key, turns, gathered[key])
-                self._gather(context, key, hits, gathered[key], step)
+                step = steps.begin(key, turns, outs[key])
+                self._gather(context, key, hits, outs[key], step)
                 step.end()
             if len(bands) == 1:
                 sheet.hits = hits
         sheet.cast = cast
-        for key, out in gathered.items():
+        for key, out in outs.items():
             sheet.layers[key] = self._finished(key, out, context)
 
     def _gather(self, context: Context, key: str, hits: Hits, out: Any_, step: "_Step") -> None:
@@ -132,7 +134,7 @@ class _SheetFilling:
         clock = _Clock(self.laid.spent)
         smooth = finished(context, LAYERS[key], out, lambda share: self.tell(key, 0.0), self.cancelled)
         clock.count(key)
-        settings = LAYERS[key].depends(context.recipe)
+        settings = settings_behind(context.recipe, gathered(key))
         return GatheredLayer(settings, out) if smooth is None else GatheredLayer(settings, smooth, out)
 
     def _renew_tiles(self) -> None:
@@ -140,11 +142,11 @@ class _SheetFilling:
 
         Nothing of the whole is told done: it takes a moment.
         """
-        sheet, recipe = self.sheet, self.assembly.recipe
+        sheet = self.sheet
         tiles, before, kept = sheet.again, sheet.cast, sheet.hits
         if tiles is None or before is None or kept is None:
             raise ValueError("_renew_tiles: nothing was taken over for this sheet")
-        layers = {key: layer for key, layer in sheet.layers.items() if layer.settings == LAYERS[key].depends(recipe)}
+        layers = {key: layer for key, layer in sheet.layers.items() if not self._lacks(key)}
         if len(tiles):
             clock, renewed = _Clock(self.laid.spent), dict[str, GatheredLayer]()
             cast, fresh = cast_tiles(

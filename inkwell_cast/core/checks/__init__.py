@@ -8,7 +8,7 @@ from ..piece.assembly import assemble, undivided
 from ..piece.piece import Assembly, BakeMeshes
 from ..piece.scene_cache import Warm
 from ..settings.recipe import Recipe
-from ..settings.staleness import RAYLESS
+from ..settings.staleness import CHECKS, settings_behind
 from . import (
     cage_meshes,
     doubled_vertices,
@@ -31,8 +31,6 @@ from . import (
     winding,
 )
 from .finding import SEVERITIES, Finding, Inspected, Remedy, Severity, inspect
-
-UNHEEDED = RAYLESS | {"pockets", "nudges", "omissions", "creases", "straight_picture"}  # settings that no check heeds
 
 
 class Check(Protocol):
@@ -63,10 +61,9 @@ def check(
 
 
 def findings_of(assembly: Assembly, warm: Warm, cancel: Callable[[], bool] = lambda: False) -> list[Finding]:
-    """The same for a piece that is put together, found once for its files and the settings that checks heed."""
-    given = assembly.recipe.model_dump(mode="json", exclude=UNHEEDED)
-    sheet, files = given.pop("sheet"), list(assembly.files.values())
-    key = f"{given} {sheet['channel']} {sheet['split']} {[id(mesh) for mesh in files]}"
+    """The same for a piece that is put together, found once for its files and the settings that checks follow."""
+    files = list(assembly.files.values())
+    key = f"{settings_behind(assembly.recipe, CHECKS)} {[id(mesh) for mesh in files]}"
     return warm.once("findings", key, lambda: (_found_in(assembly, cancel), files))[0]  # files held: ids stay theirs
 
 

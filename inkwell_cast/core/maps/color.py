@@ -59,10 +59,6 @@ class _Worn:
     rows: I32
 
 
-def depends(recipe: Recipe) -> object:
-    return ()
-
-
 def cost(recipe: Recipe) -> float:
     return 0.1
 

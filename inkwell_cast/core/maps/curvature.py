@@ -55,16 +55,14 @@ class Curvature:
     CHANNELS: int = 1
     KIND: type = np.float32
 
-    def depends(self, recipe: Recipe) -> tuple[float, str]:
-        return (recipe.curvature.radius, recipe.curvature.unit) if self.group == "curvature" else (0.0, "scene")
-
     def cost(self, recipe: Recipe) -> float:
         return 0.3
 
     def prepare(self, context: Context) -> tuple[F32, I32]:
         recipe = context.assembly.recipe
-        given, unit = self.depends(recipe)
-        radius = given * scene_units(unit, context.assembly.low.diagonal)  # type: ignore[arg-type]
+        own, radius = recipe.curvature, 0.0
+        if self.group == "curvature":
+            radius = own.radius * scene_units(own.unit, context.assembly.low.diagonal)
         key, mesh = f"{context.sculpt.serial} {radius}", context.sculpt.mesh
         return context.warm.once(self.group, key, lambda: curvature_of(mesh, radius))
 

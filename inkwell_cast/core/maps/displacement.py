@@ -34,7 +34,7 @@ from ..piece.sculpt import Sculpt
 from ..rays.embree import hit_along
 from ..rays.modifiers.modifiers import no_modifiers
 from ..rays.ray import make_ray, rays_through
-from ..settings.staleness import RAYLESS
+from ..settings.staleness import RELIEF, displaces, settings_behind
 from ..uv.rasterise import texel_barycentrics
 from .derived import Derived, signed
 
@@ -81,20 +81,15 @@ STIFFNESS = 0.01  # of a vertex's own weight
 CLOSE = 1e-7
 
 
-# settings that the displacement does not follow, besides those that no ray heeds
-UNHEEDED = {"sheet", "sizes"}
-
-
 def displaced(assembly: Assembly, warm: Warm, tell: Callable[[float], None] = lambda share: None) -> Assembly:
     """The assembly with its low moved onto the sculpt's large forms, if the recipe has a displacement; else as it is.
 
     Raises InputProblem where no ray strikes the sculpt, and what `tell(share)` raises.
     """
-    if "displacement" not in assembly.recipe.output.maps or not assembly.paired.pairs:
+    if not displaces(assembly.recipe) or not assembly.paired.pairs:
         return assembly
     sculpt = warm.sculpt(assembly)
-    given = assembly.recipe.model_dump_json(exclude=RAYLESS | UNHEEDED)
-    key = f"{given} {assembly.digest()} {sculpt.serial}"
+    key = f"{settings_behind(assembly.recipe, RELIEF)} {assembly.digest()} {sculpt.serial}"
     low, relief = warm.once("relief", key, lambda: _displaced(assembly, sculpt, warm, tell))
     return replace(assembly, low=low, relief=relief)
 

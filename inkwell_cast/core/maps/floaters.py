@@ -28,10 +28,6 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
 CHANNELS, KIND = 1, np.float32
 
 
-def depends(recipe: Recipe) -> object:
-    return recipe.occlusion.model_dump(exclude={"denoise", "occluders"})
-
-
 def cost(recipe: Recipe) -> float:
     return recipe.occlusion.rays / recipe.sheet.samples
 

@@ -24,6 +24,7 @@ from ..mesh.normals import vertices
 from ..piece.piece import Assembly
 from ..piece.sculpt import Sculpt
 from ..settings.recipe import Recipe
+from ..settings.staleness import gathered, settings_behind
 from ..uv.rasterise import tile_box
 from .derived import Derived
 from .hits_of_tile import Cancel, Progress, over_tiles, samples_of, tiles_of, triangles_of
@@ -101,17 +102,13 @@ class Names:
     of: I32
 
 
-def depends(recipe: Recipe) -> object:
-    return recipe.ids.by, _assigned(recipe) if recipe.ids.by == "library" else None
-
-
 def cost(recipe: Recipe) -> float:
     return 0.1
 
 
 def prepare(context: Context) -> Names:
     by, pairs = context.assembly.recipe.ids.by, [pair.name for pair in context.assembly.paired.pairs]
-    key = f"{context.sculpt.serial} {depends(context.assembly.recipe)} {pairs}"
+    key = f"{context.sculpt.serial} {settings_behind(context.recipe, gathered('ids'))} {pairs}"
     found: Names = context.warm.once("names", key, lambda: names_of(context.assembly, context.sculpt, by))
     return found
 

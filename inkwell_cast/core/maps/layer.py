@@ -23,9 +23,6 @@ class Layer(Protocol):
     CHANNELS: int
     KIND: Any
 
-    def depends(self, recipe: Recipe) -> object:
-        """The settings that its values follow; others change nothing."""
-
     def cost(self, recipe: Recipe) -> float:
         """Time it takes, in times of the cast."""
 

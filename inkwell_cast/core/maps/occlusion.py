@@ -67,10 +67,6 @@ AROUND = record_kind(
 )  # fmt: skip
 
 
-def depends(recipe: Recipe) -> object:
-    return recipe.occlusion.model_dump()
-
-
 def cost(recipe: Recipe) -> float:
     passes = len(recipe.occlusion.occluders.split(" x "))
     return passes * recipe.occlusion.rays / recipe.sheet.samples

@@ -38,10 +38,6 @@ def _box(mesh: Mesh) -> tuple[F32, F32]:
 CHANNELS, KIND = 3, np.float32
 
 
-def depends(recipe: Recipe) -> object:
-    return ()
-
-
 def cost(recipe: Recipe) -> float:
     return 0.1
 

@@ -43,10 +43,6 @@ SHARE = 0.2  # of the low's diagonal: the limit where none is given
 INWARD = record_kind({"tracers": np.uint64}, rays=np.int64, bits=np.int64, limit=np.float64, lift=np.float64)
 
 
-def depends(recipe: Recipe) -> object:
-    return recipe.thickness.model_dump()
-
-
 def cost(recipe: Recipe) -> float:
     return recipe.thickness.rays / recipe.sheet.samples
 

@@ -21,9 +21,10 @@ from ...core.settings.output import DEPTHS
 from ...core.settings.pairing import Paired
 from ...core.settings.reach_unit import REACH, with_reach_unit
 from ...core.settings.recipe import Recipe, refusals
+from ...core.settings.staleness import CAGE_VIEW, LOW_VIEW, MESHES, stale_after
 from ...store.bakes import BakeRecord
 from ...store.meshes import MeshRow
-from ..outline import displaces, paired_of, sculpts_of
+from ..outline import paired_of, sculpts_of
 from ..pages import STEPS, bake_facts, render, stale, workshop
 from ..workshop import ShownState
 
@@ -206,19 +207,9 @@ def _in_unit_of(form: FormData, recipe: Recipe, diagonal: float) -> tuple[Recipe
 
 def redraws(before: Recipe, after: Recipe) -> list[str]:
     """What the views must fetch again after a change."""
-    before, after = mended(before), mended(after)
-    if any(getattr(before, name) != getattr(after, name) for name in ("files", "pairing")):
-        return ["meshes-changed"]
-    low = ("normals", "subdivision", "levels", "sheet", "sizes")
-    if any(getattr(before, name) != getattr(after, name) for name in low):
-        return ["low-changed"]
-    if before.basis.tangents != after.basis.tangents or displaces(before) != displaces(after):
-        return ["low-changed"]
-    cage = any(
-        getattr(before, name) != getattr(after, name)
-        for name in ("reach", "pockets", "nudges", "levels", "straight_picture", "creases")
-    )
-    return ["low-changed" if displaces(after) else "cage-changed"] if cage else []
+    stale = stale_after(mended(before), mended(after))
+    events = {MESHES: "meshes-changed", LOW_VIEW: "low-changed", CAGE_VIEW: "cage-changed"}
+    return [event for result, event in events.items() if result in stale][:1]
 
 
 def _with_fields(recipe: Recipe, form: Any) -> Recipe:
