@@ -42,7 +42,7 @@ from ..core.mesh.binary_message import read_foreign, read_packed, write_blocks, 
 from ..core.mesh.mesh import Mesh
 from ..core.piece.assembly import assemble
 from ..core.piece.piece import Assembly, BakeMeshes
-from ..core.piece.scene_cache import Warm
+from ..core.piece.scene_cache import Slot, Warm
 from ..core.review import display_meshes
 from ..core.review.probe import Probe, probe
 from ..core.review.section import Section, section
@@ -79,6 +79,7 @@ from .messages import (
 KEPT_MESHES = 12
 TELL_EVERY = 0.05
 PR_SET_PDEATHSIG = 1
+ASSEMBLY = Slot[Assembly]()
 
 
 def run(pipe: Connection, cancel: Event) -> None:
@@ -290,7 +291,7 @@ class _Worker:
     def _put_together(self, recipe: Recipe, sources: list[Source]) -> Assembly:
         """The assembly that maps show, of the last section or probe if nothing changed since."""
         return self._warm.once(
-            "assembly", _key(recipe, sources), lambda: displaced(self._assembled(recipe, sources), self._warm)
+            ASSEMBLY, _key(recipe, sources), lambda: displaced(self._assembled(recipe, sources), self._warm)
         )
 
     def _export(self, job: Export) -> None:

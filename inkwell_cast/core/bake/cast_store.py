@@ -19,7 +19,7 @@ from ..cast.partial_rebake import changed_rays, same_low, tiles_of
 from ..mesh.mesh import Mesh, corner_positions
 from ..piece.low_on_sheet import Low, prepare_lows
 from ..piece.piece import Assembly, BakeMeshes
-from ..piece.scene_cache import Warm
+from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
 from ..rays.ray import Rays
 from ..settings.recipe import PROOF_SIDE, Recipe
@@ -31,6 +31,7 @@ from ..uv.padding import nearest_covered
 MOST_AGAIN = 0.5  # of the busy tiles: with more, a whole cast is quicker
 SPARE = 0.4  # of the memory that is free, for copies
 Progress = Callable[[float], None]
+PROOF, FULL = Slot["LaidOut"](), Slot["LaidOut"]()
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,8 +121,9 @@ def laid_out(
     settings, meshes_held = settings_behind(recipe, RAYS), [id(mesh) for mesh in held]
     key = f"{settings} {meshes_held} {warm.sculpt(assembly).serial} {assembly.relief is not None}"
     small = max(recipe.sheet.width, recipe.sheet.height) <= PROOF_SIDE  # a proof does not drive out a full bake
-    before: LaidOut | None = warm.last(f"laid out {small}")
-    return warm.once(f"laid out {small}", key, lambda: _lay_out(assembly, held, warm, tell, before))
+    slot = PROOF if small else FULL
+    before = warm.last(slot)
+    return warm.once(slot, key, lambda: _lay_out(assembly, held, warm, tell, before))
 
 
 def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: Progress, before: LaidOut | None) -> LaidOut:

@@ -28,7 +28,7 @@ from ..base.threads import awaited, in_batches
 from ..mesh.adjacency import edges_of
 from ..mesh.mesh import corner_positions
 from ..piece.piece import Assembly
-from ..piece.scene_cache import Warm
+from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
 from ..rays.embree import hit_along
 from .cage import Cage, build_cage, directions_of
@@ -43,6 +43,7 @@ BEHIND = 20.0
 LIFT = 1e-5  # of the diagonal: where the way out from a point of the sculpt begins
 MOST_SECONDS = 120.0  # of one object; what is given up goes on in its thread no longer than this
 FINE = 1e-4  # of the clearance: what may be lacking in the end
+FITTED = Slot[F32]()
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,7 +88,7 @@ def cage_of(assembly: Assembly, warm: Warm, tell: Callable[[float], None] = lamb
         warm.look()
         tell(share)
 
-    lengths = warm.once("fit", key, lambda: fit_offsets(assembly, sculpt, located, clearance, heard))
+    lengths = warm.once(FITTED, key, lambda: fit_offsets(assembly, sculpt, located, clearance, heard))
     return build_cage(assembly, lengths)
 
 

@@ -21,7 +21,7 @@ from ..mesh.adjacency import edges_of
 from ..mesh.mesh import corner_positions
 from ..mesh.surface_samples import spread_over
 from ..piece.piece import Assembly
-from ..piece.scene_cache import Warm
+from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
 from .cage import build_cage, directions_of
 
@@ -31,6 +31,7 @@ STEPS = 48
 AT_ONCE = 2_000_000  # triangles between two looks at a cancel
 NEWTON_STEPS = 8
 INSIDE = -1e-4
+LOCATED = Slot["Located"]()
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +66,7 @@ def located_of(assembly: Assembly, warm: Warm) -> Located:
         offsets = build_cage(assembly).corners
         along = offsets / np.maximum(np.linalg.norm(offsets, axis=2, keepdims=True), 1e-30)
     key = f"{assembly.digest()} {sculpt.serial}"
-    return warm.once("located", key, lambda: locate(assembly, sculpt, along, warm.stopped))
+    return warm.once(LOCATED, key, lambda: locate(assembly, sculpt, along, warm.stopped))
 
 
 def locate(

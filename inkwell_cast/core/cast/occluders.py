@@ -7,9 +7,12 @@ import numpy as np
 
 from ..base.array_types import Any_
 from ..piece.piece import Assembly
+from ..piece.scene_cache import Slot
 from ..piece.sculpt import Sculpt
 from ..rays.embree import Scene, Vertices, blockers_of, tracers_of
 from .context import Context
+
+OCCLUDERS = {which: Slot["Occluders"]() for which in ("pair", "piece", "all", "floaters", "low")}
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,9 +28,7 @@ def occluders_on(context: Context, which: str) -> Occluders:
     assembly, sculpt = context.assembly, context.sculpt
     floats = sorted(part.key for pair in assembly.paired.pairs for part in pair.floats)
     key = f"{assembly.digest()} {sculpt.serial} {floats}"
-    return context.warm.once(
-        f"occluders {which}", key, lambda: occluders_of(assembly, sculpt, which, context.warm.stopped)
-    )
+    return context.warm.once(OCCLUDERS[which], key, lambda: occluders_of(assembly, sculpt, which, context.warm.stopped))
 
 
 def occluders_of(

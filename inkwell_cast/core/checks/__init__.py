@@ -4,9 +4,10 @@ from collections.abc import Callable, Iterator
 from typing import Protocol
 
 from ..base.errors import Cancelled
+from ..mesh.mesh import Mesh
 from ..piece.assembly import assemble, undivided
 from ..piece.piece import Assembly, BakeMeshes
-from ..piece.scene_cache import Warm
+from ..piece.scene_cache import Slot, Warm
 from ..settings.recipe import Recipe
 from ..settings.staleness import CHECKS, settings_behind
 from . import (
@@ -31,6 +32,8 @@ from . import (
     winding,
 )
 from .finding import SEVERITIES, Finding, Inspected, Remedy, Severity, inspect
+
+FINDINGS = Slot[tuple[list[Finding], list[Mesh]]]()
 
 
 class Check(Protocol):
@@ -64,7 +67,7 @@ def findings_of(assembly: Assembly, warm: Warm, cancel: Callable[[], bool] = lam
     """The same for a piece that is put together, found once for its files and the settings that checks follow."""
     files = list(assembly.files.values())
     key = f"{settings_behind(assembly.recipe, CHECKS)} {[id(mesh) for mesh in files]}"
-    return warm.once("findings", key, lambda: (_found_in(assembly, cancel), files))[0]  # files held: ids stay theirs
+    return warm.once(FINDINGS, key, lambda: (_found_in(assembly, cancel), files))[0]  # files held: ids stay theirs
 
 
 def _found_in(assembly: Assembly, cancel: Callable[[], bool]) -> list[Finding]:

@@ -21,6 +21,7 @@ from ..cast.context import Context
 from ..cast.hits import Hits
 from ..mesh.mesh import Mesh
 from ..mesh.normals import vertices, with_normals
+from ..piece.scene_cache import Slot
 from ..settings.recipe import Recipe
 from .derived import Derived, one_sided, signed
 from .hits_of_tile import Cancel, Progress, mean_of_corners, over_tiles
@@ -30,6 +31,7 @@ REASON = "How strongly the sculpt bends, evened out within a radius."
 LAYER, GROUP, SPACE = "curvature", "curvature", "linear"
 BACKGROUND = (0.5,)
 PERCENTILE = 98.0
+CURVATURES = {group: Slot[tuple[F32, I32]]() for group in ("curvature", "cavity")}
 
 
 def derive(context: Context, layer: Any_ | None) -> Derived:
@@ -64,7 +66,7 @@ class Curvature:
         if self.group == "curvature":
             radius = own.radius * scene_units(own.unit, context.assembly.low.diagonal)
         key, mesh = f"{context.sculpt.serial} {radius}", context.sculpt.mesh
-        return context.warm.once(self.group, key, lambda: curvature_of(mesh, radius))
+        return context.warm.once(CURVATURES[self.group], key, lambda: curvature_of(mesh, radius))
 
     def gather(
         self, context: Context, hits: Hits, ready: tuple[F32, I32], out: Any_, progress: Progress, cancelled: Cancel

@@ -29,7 +29,7 @@ from ..mesh.normals import averaged, vertices
 from ..mesh.subdivision import SAME_NORMAL
 from ..mesh.surface_samples import few_over
 from ..piece.piece import Assembly, Relief
-from ..piece.scene_cache import Warm
+from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
 from ..rays.embree import hit_along
 from ..rays.modifiers.modifiers import no_modifiers
@@ -42,6 +42,7 @@ KEY, LABEL = "displacement", "Displacement"
 REASON = "The large forms move the subdivided low; the other maps are baked onto what that gives."
 LAYER, GROUP, SPACE = "", "displacement", "linear"
 BACKGROUND = (0.5,)
+RELIEF_OF_LOW = Slot[tuple[Mesh, Relief]]()
 
 
 def derive(context: Context, layer: Any_ | None) -> Derived:
@@ -90,7 +91,7 @@ def displaced(assembly: Assembly, warm: Warm, tell: Callable[[float], None] = la
         return assembly
     sculpt = warm.sculpt(assembly)
     key = f"{settings_behind(assembly.recipe, RELIEF)} {assembly.digest()} {sculpt.serial}"
-    low, relief = warm.once("relief", key, lambda: _displaced(assembly, sculpt, warm, tell))
+    low, relief = warm.once(RELIEF_OF_LOW, key, lambda: _displaced(assembly, sculpt, warm, tell))
     return replace(assembly, low=low, relief=relief)
 
 

@@ -22,6 +22,7 @@ from ..cast.hits import Hits
 from ..mesh.mesh import Mesh
 from ..mesh.normals import vertices
 from ..piece.piece import Assembly
+from ..piece.scene_cache import Slot
 from ..piece.sculpt import Sculpt
 from ..settings.recipe import Recipe
 from ..settings.staleness import gathered, settings_behind
@@ -34,6 +35,7 @@ REASON = "One flat colour for each material, object or part of the sculpt, never
 LAYER, GROUP, SPACE = "ids", "ids", "sRGB"
 BACKGROUND = (0.0, 0.0, 0.0)
 APART, TRIES = 120, 32  # of 255 in red, green and blue, and how far along a name's series
+NAMES = Slot["Names"]()
 
 
 def derive(context: Context, layer: Any_ | None) -> Derived:
@@ -109,7 +111,7 @@ def cost(recipe: Recipe) -> float:
 def prepare(context: Context) -> Names:
     by, pairs = context.assembly.recipe.ids.by, [pair.name for pair in context.assembly.paired.pairs]
     key = f"{context.sculpt.serial} {settings_behind(context.recipe, gathered('ids'))} {pairs}"
-    found: Names = context.warm.once("names", key, lambda: names_of(context.assembly, context.sculpt, by))
+    found: Names = context.warm.once(NAMES, key, lambda: names_of(context.assembly, context.sculpt, by))
     return found
 
 

@@ -7,6 +7,7 @@ from ..base.disk_arrays import in_bands
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..mesh.mesh import Mesh
+from ..piece.scene_cache import Slot
 from ..settings.recipe import Recipe
 from .derived import Derived
 from .hits_of_tile import Cancel, Progress, mean_of_corners, over_tiles
@@ -15,12 +16,13 @@ KEY, LABEL = "position", "Position"
 REASON = "Where in the sculpt's box a texel lies: x, y and z as red, green and blue."
 LAYER, GROUP, SPACE = "position", "", "linear"
 BACKGROUND = (0.0, 0.0, 0.0)
+BOX = Slot[tuple[F32, F32]]()
 
 
 def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 3) float32: (p - corner) / size. Facts: the box, scene units."""
     assert layer is not None
-    low, high = context.warm.once("box", str(context.sculpt.serial), lambda: _box(context.sculpt.mesh))
+    low, high = context.warm.once(BOX, str(context.sculpt.serial), lambda: _box(context.sculpt.mesh))
     size = np.maximum(high - low, 1e-30)
     image = in_bands(lambda rows: np.clip((rows - low) / size, 0, 1), layer, 3)
     image[context.cast.struck == 0] = 0

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from dataclasses import replace
 from itertools import pairwise
-from typing import Any, TypeVar
+from typing import Any, Generic, TypeVar
 
 import numpy as np
 
@@ -20,6 +20,10 @@ from .piece import Assembly, by_file, take
 from .sculpt import Sculpt
 
 T = TypeVar("T")
+
+
+class Slot(Generic[T]):
+    """A place in the cache for one result of the type T; the module that computes it owns it."""
 
 
 class Warm:
@@ -40,22 +44,22 @@ class Warm:
     def forget(self) -> None:
         """Let go of everything."""
         self._treated: dict[str, tuple[Mesh, FileSettings, Mesh]] = {}
-        self._kept: dict[str, tuple[str, Any]] = {}
+        self._kept: dict[Slot[Any], tuple[str, Any]] = {}
         self._sculpt: tuple[list[tuple[Mesh, tuple[str, ...]]], Sculpt] | None = None
 
-    def once(self, name: str, key: str, make: Callable[[], T]) -> T:
-        """What `make` gives, computed again only when `key` differs from the last under this name."""
-        known = self._kept.get(name)
+    def once(self, slot: Slot[T], key: str, make: Callable[[], T]) -> T:
+        """What `make` gives, computed again only when `key` differs from that of what the slot holds."""
+        known = self._kept.get(slot)
         if known is None or known[0] != key:
-            self._kept.pop(name, None)
+            self._kept.pop(slot, None)
             self.look()
-            known = self._kept[name] = key, make()
-        found: T = known[1]
-        return found
+            known = self._kept[slot] = key, make()
+        result: T = known[1]
+        return result
 
-    def last(self, name: str) -> Any:
-        """What was kept last under a name, whatever it was made for; None for nothing."""
-        known = self._kept.get(name)
+    def last(self, slot: Slot[T]) -> T | None:
+        """What a slot holds, whatever it was made for; None for nothing."""
+        known = self._kept.get(slot)
         return known[1] if known else None
 
     def treated(self, named: dict[str, Mesh], recipe: Recipe) -> dict[str, Mesh]:
