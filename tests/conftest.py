@@ -7,12 +7,12 @@ import time
 
 import pytest
 import uvicorn
+from inkwell_cast.web.services.services import Services
 
 from inkwell_cast.core.formats import write_mesh
 from inkwell_cast.engine.engine import Engine
 from inkwell_cast.store import Store
 from inkwell_cast.web.app import create_app
-from inkwell_cast.web.workshop import Workshop
 
 from .shapes import torus
 
@@ -46,17 +46,17 @@ def shared_engine():
 
 
 @pytest.fixture
-def workshop(tmp_path, shared_engine):
-    made = Workshop(Store(tmp_path / "data"), shared_engine, max_upload=5_000_000)
+def services(tmp_path, shared_engine):
+    made = Services(Store(tmp_path / "data"), shared_engine, max_upload=5_000_000)
     yield made
     made.store.close()
 
 
 @contextlib.contextmanager
-def running(workshop):
-    """The address of a server over a workshop."""
+def running(services):
+    """The address of a server over a services."""
     with socket.create_server(("127.0.0.1", 0)) as listener:
-        config = uvicorn.Config(create_app(workshop), log_level="warning", timeout_graceful_shutdown=1)
+        config = uvicorn.Config(create_app(services), log_level="warning", timeout_graceful_shutdown=1)
         server = uvicorn.Server(config)
         thread = threading.Thread(target=server.run, kwargs={"sockets": [listener]}, daemon=True)
         thread.start()
@@ -69,7 +69,7 @@ def running(workshop):
 
 
 @pytest.fixture
-def server(workshop):
-    """The address of a server over `workshop`."""
-    with running(workshop) as address:
+def server(services):
+    """The address of a server over `services`."""
+    with running(services) as address:
         yield address

@@ -13,6 +13,7 @@ from typing import Any
 
 import cv2
 import numpy as np
+from inkwell_cast.web.services.services import Services
 from playwright.sync_api import Page, sync_playwright
 
 from inkwell_cast.core.formats import read_mesh, write_mesh
@@ -23,7 +24,6 @@ from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.demo import gull, inkstand, troubled
 from inkwell_cast.engine.engine import Engine
 from inkwell_cast.store import Store
-from inkwell_cast.web.workshop import Workshop
 
 from .conftest import CHROMIUM, running
 from .shapes import cube
@@ -74,7 +74,7 @@ def setups() -> Iterator[Setup]:
     yield Setup(("leaning",), (block, rest), {"reach": reach | {"outward": 1.0, "inward": 12.0}})
 
 
-def piece_of(shop: Workshop, setup: Setup) -> int:
+def piece_of(services: Services, setup: Setup) -> int:
     """A piece of a setup's meshes on the shelf, baked."""
     sheet = {"width": 1024, "height": 1024, "samples": 4, "adaptive": False}
     recipe = Recipe.model_validate({"sheet": sheet, "output": {"maps": ["normal"]}} | setup.recipe)
@@ -85,12 +85,12 @@ def piece_of(shop: Workshop, setup: Setup) -> int:
             for mesh in setup.meshes:
                 path = pathlib.Path(folder) / f"{pathlib.Path(mesh.name).stem}.glb"
                 write_mesh(path, mesh)
-                tokens[(await shop.intake.take_in(path.name, _chunks(path))).token] = ""
+                tokens[(await services.uploads.take_in(path.name, _chunks(path))).token] = ""
         return tokens
 
-    piece_id = shop.make_piece("Piece", asyncio.run(taken()), recipe)
-    bake_id = shop.bakery.start(piece_id, False)
-    while shop.bake(bake_id).open:
+    piece_id = services.pieces.make("Piece", asyncio.run(taken()), recipe)
+    bake_id = services.bakes.start(piece_id, False)
+    while services.bakes.get(bake_id).open:
         time.sleep(0.2)
     return piece_id
 
@@ -99,8 +99,8 @@ async def _chunks(path: pathlib.Path):
     yield path.read_bytes()
 
 
-def make(shop: Workshop, page: Page, address: str, piece_id: int, setup: Setup) -> None:
-    flaws = shop.piece(piece_id)[2][0].manifest.flaws
+def make(services: Services, page: Page, address: str, piece_id: int, setup: Setup) -> None:
+    flaws = services.pieces.get(piece_id)[2][0].manifest.flaws
     page.goto(f"{address}/pieces/{piece_id}?step=review")
     page.wait_for_selector("#table[data-views=ready]", timeout=120_000)
     page.evaluate("document.getElementById('drawer').style.display = 'none'")
@@ -123,16 +123,16 @@ def main() -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
     engine = Engine()
     with tempfile.TemporaryDirectory() as folder:
-        shop = Workshop(Store(pathlib.Path(folder)), engine)
-        made = [(piece_of(shop, setup), setup) for setup in setups()]
-        with running(shop) as address, sync_playwright() as playwright:
+        services = Services(Store(pathlib.Path(folder)), engine)
+        made = [(piece_of(services, setup), setup) for setup in setups()]
+        with running(services) as address, sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path=CHROMIUM, args=["--disable-gpu", "--disable-quic"])
             page = browser.new_page(viewport={"width": WIDE, "height": HIGH}, color_scheme="light")
             for piece_id, setup in made:
-                make(shop, page, address, piece_id, setup)
+                make(services, page, address, piece_id, setup)
             browser.close()
         engine.close()
-        shop.store.close()
+        services.store.close()
 
 
 if __name__ == "__main__":

@@ -15,7 +15,7 @@ from inkwell_cast.demo import inkstand
 from inkwell_cast.engine.engine import Engine
 from inkwell_cast.store import Store
 from inkwell_cast.web.serve import add_demo
-from inkwell_cast.web.workshop import Workshop
+from inkwell_cast.web.services.services import Services
 
 from .conftest import CHROMIUM, running
 
@@ -28,18 +28,18 @@ MAPS = ["normal", "occlusion", "cavity", "thickness", "curvature", "height", "id
 class Studio:
     """The demo's shelf in a browser, and what pictures are made with."""
 
-    def __init__(self, shop: Workshop, address: str, browser: Browser, files: list[pathlib.Path]) -> None:
-        self.shop, self.address, self.browser, self.files = shop, address, browser, files
+    def __init__(self, services: Services, address: str, browser: Browser, files: list[pathlib.Path]) -> None:
+        self.services, self.address, self.browser, self.files = services, address, browser, files
         self.out = pathlib.Path(tempfile.gettempdir()) / "quillhaven"
 
     def set(self, piece: int, change: Callable[[dict], None]) -> None:
-        given = self.shop.piece(piece)[0].recipe.model_dump()
+        given = self.services.pieces.get(piece)[0].recipe.model_dump()
         change(given)
-        self.shop.change(piece, "Settings", lambda _: Recipe.model_validate(given))
+        self.services.settings.change(piece, "Settings", lambda _: Recipe.model_validate(given))
 
     def bake(self, piece: int, proof: bool = False) -> None:
-        bake = self.shop.bakery.start(piece, proof)
-        while self.shop.bake(bake).open:
+        bake = self.services.bakes.start(piece, proof)
+        while self.services.bakes.get(bake).open:
             time.sleep(0.2)
 
     @contextmanager
@@ -231,11 +231,11 @@ def main(names: list[str]) -> None:
     engine = Engine()
     with tempfile.TemporaryDirectory() as folder:
         files = list(inkstand.write(pathlib.Path(folder)))
-        shop = Workshop(Store(pathlib.Path(folder) / "data"), engine)
-        asyncio.run(add_demo(shop))
-        with running(shop) as address, sync_playwright() as playwright:
+        services = Services(Store(pathlib.Path(folder) / "data"), engine)
+        asyncio.run(add_demo(services))
+        with running(services) as address, sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path=CHROMIUM, args=["--disable-gpu", "--disable-quic"])
-            studio = Studio(shop, address, browser, files)
+            studio = Studio(services, address, browser, files)
             studio.set(INKSTAND, full_maps)
             for piece, proof in BEFORE.items():
                 studio.bake(piece, proof)
@@ -245,7 +245,7 @@ def main(names: list[str]) -> None:
                     shot(studio)
             browser.close()
         engine.close()
-        shop.store.close()
+        services.store.close()
 
 
 if __name__ == "__main__":

@@ -32,13 +32,12 @@ def run_settings(options: argparse.Namespace) -> int:
     for group, part in Recipe.model_fields.items():
         if not (isinstance(part.annotation, type) and issubclass(part.annotation, BaseModel)):
             continue
-        for field, found in part.annotation.model_fields.items():
-            unit = (found.json_schema_extra or {}).get("unit", "")
-            unit = {
-                "reach": "in reach.unit", "margin": "in reach.margin_unit", "unit": f"in {group}.unit",
-            }.get(unit, unit)  # fmt: skip
-            default = found.get_default(call_default_factory=True)
-            print(f"{group}.{field} = {json.dumps(default)}{f' {unit}' if unit else ''}\n    {found.description}")
+        named = {"reach": "in reach.unit", "margin": "in reach.margin_unit", "unit": f"in {group}.unit"}
+        for name, field in part.annotation.model_fields.items():
+            extra = field.json_schema_extra
+            unit = str(extra.get("unit", "")) if isinstance(extra, dict) else ""
+            unit, default = named.get(unit, unit), field.get_default(call_default_factory=True)
+            print(f"{group}.{name} = {json.dumps(default)}{f' {unit}' if unit else ''}\n    {field.description}")
     return 0
 
 
@@ -85,8 +84,8 @@ def run_pair(options: argparse.Namespace) -> int:
         print(f"{pair.name}: {', '.join(p.name for p in pair.lows)} sees {', '.join(p.name for p in pair.giving)}")
         if pair.cages:
             print(f"  cage {', '.join(p.name for p in pair.cages)}")
-    for alone in paired.alone:
-        print(f"alone: {alone.part.key}: {alone.reason}")
+    for left in paired.alone:
+        print(f"alone: {left.part.key}: {left.reason}")
     return 0
 
 
@@ -171,22 +170,22 @@ def tell(manifest: Manifest) -> None:
     if manifest.mending:
         _say_mending(manifest.mending)
     if manifest.straightened:
-        own = manifest.straightened
-        print(f"straightened: rays on {own.share:.1%} of the low, by up to {own.most:.0f}°")
+        turned = manifest.straightened
+        print(f"straightened: rays on {turned.share:.1%} of the low, by up to {turned.most:.0f}°")
     if manifest.likeness:
         print(f"likeness: mean {manifest.likeness.mean:.2f}°, 95 % of texels within {manifest.likeness.p95:.2f}°")
     rated = [(pair.name, pair.likeness) for pair in manifest.pairs if pair.likeness]
-    for name, own in rated if len(rated) > 1 else []:
-        print(f"  {name}: mean {own.mean:.2f}°, 95 % within {own.p95:.2f}°")
+    for name, likeness in rated if len(rated) > 1 else []:
+        print(f"  {name}: mean {likeness.mean:.2f}°, 95 % within {likeness.p95:.2f}°")
     flaws = manifest.flaws or []
     for number, flaw in enumerate(flaws[:SAID], 1):
         print(f"flaw {number}: {flaw.title.lower()}, {flaw.part.rpartition('/')[2]}: {flaw.what} {flaw.remedy}")
     if len(flaws) > SAID:
         print(f"and {len(flaws) - SAID} more flaws; see manifest.json")
     if manifest.coverage_of_sculpt:
-        own = manifest.coverage_of_sculpt
-        but = f", but {own.rays_missed:.2%} of the low's rays strike nothing" if own.rays_missed else ""
-        print(f"coverage: {own.held:.2%} of the sculpt held by the cage{but}")
+        covered = manifest.coverage_of_sculpt
+        but = f", but {covered.rays_missed:.2%} of the low's rays strike nothing" if covered.rays_missed else ""
+        print(f"coverage: {covered.held:.2%} of the sculpt held by the cage{but}")
     for made in manifest.maps:
         if "distance_after" in made.facts:
             before, after, white = (made.facts[name] for name in ("distance_before", "distance_after", "white"))

@@ -96,7 +96,7 @@ def _hinge() -> Part:
     outline = [(0, -11), (3.4, -11), (3.4, 11), (0, 11)]
 
     def knuckles(angle: F64, radius: F64, z: F64) -> F64:
-        return -0.7 * (radius > 2) * sum(bump(z - c, 0.7) for c in (-6.6, -2.2, 2.2, 6.6))
+        return np.asarray(-0.7 * (radius > 2) * sum(bump(z - c, 0.7) for c in (-6.6, -2.2, 2.2, 6.6)), np.float64)
 
     fine = refined(curve(outline, 0.8, 6), 0.22)
     low = turned([(0, -11), (3.4, -11), (3.4, 11), (0, 11)], 14, bends=(1, 2))
@@ -106,7 +106,7 @@ def _hinge() -> Part:
 
 def _pen_rest() -> Part:
     def dip(x: F64, y: F64) -> F64:
-        return -5.0 * sum(bump(x - c, 8.0) for c in (-15.0, 15.0))
+        return np.asarray(-5.0 * sum(bump(x - c, 8.0) for c in (-15.0, 15.0)), np.float64)
 
     def carved(x: F64, y: F64) -> F64:
         return dip(x, y) - 0.5 * bump(np.abs(y) - 3.4, 0.7) + 0.4 * bump(x, 1.6)

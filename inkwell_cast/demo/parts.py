@@ -117,10 +117,3 @@ def _laid_down(flat: F64) -> F64:
     width, height = np.ptp(flat.reshape(-1, 2), axis=0)
     turned_flat = flat if width >= height else np.stack([flat[..., 1], -flat[..., 0]], axis=-1)
     return turned_flat - turned_flat.reshape(-1, 2).min(axis=0)
-
-
-def _laid_down(flat: F64) -> F64:
-    """A chart turned so that it is wider than high, with its lower left corner at the origin."""
-    width, height = np.ptp(flat.reshape(-1, 2), axis=0)
-    turned_flat = flat if width >= height else np.stack([flat[..., 1], -flat[..., 0]], axis=-1)
-    return turned_flat - turned_flat.reshape(-1, 2).min(axis=0)

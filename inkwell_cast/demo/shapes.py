@@ -1,6 +1,6 @@
 """Surfaces made of grids: rounded boxes and turned parts, fine for a high and coarse for a low."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -100,7 +100,7 @@ def turned(
     return patches
 
 
-def curve(points: list[tuple[float, float]], radius: float, steps: int) -> list[tuple[float, float]]:
+def curve(points: Sequence[tuple[float, float]], radius: float, steps: int) -> list[tuple[float, float]]:
     """A profile with its inner corners rounded by arcs of `steps` intervals (quadratic, tangent to both sides)."""
     line = [np.array(p, np.float64) for p in points]
     out = [tuple(line[0])]

@@ -9,16 +9,16 @@ from starlette.responses import JSONResponse, Response
 from ..core.base.errors import InputProblem
 from ..core.settings.recipe import refusals
 from ..engine.engine import JobFailed
-from .guard import Guard
-from .pages import HERE, render
 from .routes import bakes, basis, batches, cage, guide, handoff, library, mends, meshes, piece, piece_file, shelf
-from .workshop import Workshop
+from .security import Guard
+from .services.services import Services
+from .templating import HERE, render
 
 
-def create_app(workshop: Workshop) -> FastAPI:
-    """The application over a workshop; requests of other hosts and origins are refused."""
+def create_app(services: Services) -> FastAPI:
+    """The application over a services; requests of other hosts and origins are refused."""
     app = FastAPI(title="Inkwell Cast", docs_url=None, redoc_url=None, openapi_url=None)
-    app.state.workshop = workshop
+    app.state.services = services
     app.add_middleware(Guard)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     for module in (guide, piece_file, shelf, batches, basis, handoff, library, mends, bakes, meshes, cage, piece):

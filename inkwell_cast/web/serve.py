@@ -12,7 +12,7 @@ from ..demo import pieces
 from ..engine.engine import Engine
 from ..store import Store
 from .app import create_app
-from .workshop import Workshop
+from .services.services import Services
 
 HOST = "127.0.0.1"
 
@@ -34,28 +34,28 @@ def serve(chosen: pathlib.Path | None, port: int, demo: bool) -> int:
         return 1
     engine = Engine()
     try:
-        workshop = Workshop(Store(data_folder(chosen, demo)), engine)
-        if demo and not workshop.shelf():
+        services = Services(Store(data_folder(chosen, demo)), engine)
+        if demo and not services.pieces.shelf():
             print("Making the demo pieces; the very first start also compiles the baking kernels …", flush=True)
-            asyncio.run(add_demo(workshop))
+            asyncio.run(add_demo(services))
         print(f"Inkwell Cast is open at http://{HOST}:{listener.getsockname()[1]}  (Ctrl-C ends it)", flush=True)
-        config = uvicorn.Config(create_app(workshop), log_level="warning", timeout_graceful_shutdown=2)
+        config = uvicorn.Config(create_app(services), log_level="warning", timeout_graceful_shutdown=2)
         uvicorn.Server(config).run(sockets=[listener])
     finally:
         engine.close()
     return 0
 
 
-async def add_demo(workshop: Workshop) -> None:
+async def add_demo(services: Services) -> None:
     """Put the demo pieces on the shelf, by the road that an artist's files take."""
     for made in pieces():
-        folder = workshop.store.files.temporary_folder()
+        folder = services.store.files.temporary_folder()
         roles = {}
         for path in made.write(folder):
-            upload = await workshop.intake.take_in(path.name, _chunks(path))
+            upload = await services.uploads.take_in(path.name, _chunks(path))
             roles[upload.token] = upload.role
         shutil.rmtree(folder)
-        workshop.make_piece(made.title, roles, made.recipe)
+        services.pieces.make(made.title, roles, made.recipe)
 
 
 async def _chunks(path: pathlib.Path):  # type: ignore[no-untyped-def]

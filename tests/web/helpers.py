@@ -23,8 +23,8 @@ def piece_id_of(piece):
     return int(piece.rsplit("/", 1)[1])
 
 
-def mesh_id_of(workshop, piece, name):
-    return next(row.id for row in workshop.piece(piece_id_of(piece))[1] if row.file_name == name)
+def mesh_id_of(services, piece, name):
+    return next(row.id for row in services.pieces.get(piece_id_of(piece))[1] if row.file_name == name)
 
 
 def message(answer):

@@ -53,8 +53,8 @@ def bakes_ended(page: Page) -> int:
     return int(page.locator("#table").get_attribute("data-ended") or 0)
 
 
-def test_the_troubled_inkstand_is_gone_through_and_mended_by_keyboard(quiet: Page, server, workshop, troubled_files):
-    page, workshop.intake.max_upload = quiet, 1 << 30
+def test_the_troubled_inkstand_is_gone_through_and_mended_by_keyboard(quiet: Page, server, services, troubled_files):
+    page, services.uploads.max_upload = quiet, 1 << 30
     make_piece(page, server, troubled_files)
     page.keyboard.press("p")
     flaws = page.locator(".flaws .finding")

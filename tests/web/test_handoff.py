@@ -14,8 +14,8 @@ from inkwell_cast.core.settings.receivers import READY, Receiver, read_receiver
 from .helpers import baked, piece_id_of
 
 
-def recipe_of(workshop, piece):
-    return workshop.piece(piece_id_of(piece))[0].recipe
+def recipe_of(services, piece):
+    return services.pieces.get(piece_id_of(piece))[0].recipe
 
 
 def packing_piece(client, piece):
@@ -26,17 +26,17 @@ def packing_piece(client, piece):
     return baked(client, piece)["facts"]["id"]
 
 
-def test_a_receiver_is_laid_over_a_piece_kept_exported_and_taken_in_again(client, piece, workshop):
+def test_a_receiver_is_laid_over_a_piece_kept_exported_and_taken_in_again(client, piece, services):
     panel = client.post(f"{piece}/receiver", data={"receiver": "Green down"})
     assert "so bake again" in panel.text
-    recipe = recipe_of(workshop, piece)
+    recipe = recipe_of(services, piece)
     assert (recipe.basis.green, recipe.output.format, recipe.sheet.width) == ("down", "tga", 64)
     client.post(f"{piece}/settings/handoff", data={"handoff.pattern": "{map}"})
     kept = client.post(f"{piece}/receiver/keep", data={"name": "My lamps", "does": "Lamps", "sizes": "on"})
     assert "My lamps" in kept.text
     given = client.get("/receivers/My lamps.json")
     made = read_receiver(given.content, "a.json")
-    assert (made.sheet.width, made.handoff.pattern, made.fits(recipe_of(workshop, piece))) == (64, "{map}", True)
+    assert (made.sheet.width, made.handoff.pattern, made.fits(recipe_of(services, piece))) == (64, "{map}", True)
     assert 'filename="My_lamps.json"' in given.headers["content-disposition"]
     assert "Your own" in client.get(f"{piece}/panel/handoff").text
     client.post(f"{piece}/receiver/out", data={"receiver": "My lamps"})
@@ -51,7 +51,7 @@ def test_a_receiver_is_laid_over_a_piece_kept_exported_and_taken_in_again(client
     assert client.get("/receivers/schema.json").json()["properties"]["version"]["const"] == 1
 
 
-def test_names_are_shown_as_they_will_be_and_clashes_said(client, piece, workshop):
+def test_names_are_shown_as_they_will_be_and_clashes_said(client, piece, services):
     assert "Ring__b_of__b__rope_normal.png" in client.get(f"{piece}/panel/handoff").text.replace("&lt;", "<")
     assert "names every map alike" in client.post(f"{piece}/settings/handoff", data={"handoff.pattern": "{piece}"}).text
     assert "There is no {nap}" in client.post(f"{piece}/settings/handoff", data={"handoff.pattern": "{nap}{map}"}).text
@@ -62,16 +62,16 @@ def test_names_are_shown_as_they_will_be_and_clashes_said(client, piece, worksho
     client.post(f"{piece}/words", data={"key": "normal", "word": "n"})
     assert "n_64x48_8.png" in client.get(f"{piece}/panel/handoff").text
     client.post(f"{piece}/words", data={"key": "normal", "word": ""})
-    assert recipe_of(workshop, piece).handoff.words == {}
+    assert recipe_of(services, piece).handoff.words == {}
 
 
-def test_channels_are_packed_and_shown(client, piece, workshop):
+def test_channels_are_packed_and_shown(client, piece, services):
     bake = packing_piece(client, piece)
     client.post(f"{piece}/packs/0/green", data={"take": "", "inverts": "1", "invert": "on", "value": "0.25"})
     client.post(f"{piece}/packs/0/blue", data={"take": "normal.green"})
     client.post(f"{piece}/packs/0/alpha", data={"take": ""})
     client.post(f"{piece}/packs/0", data={"name": "masks", "form": "tiff-16", "space": "sRGB"})
-    (pack,) = recipe_of(workshop, piece).handoff.packs
+    (pack,) = recipe_of(services, piece).handoff.packs
     assert (pack.name, pack.format, pack.depth, pack.space) == ("masks", "tiff", 16, "sRGB")
     assert (pack.red.map, pack.green.invert, pack.green.value, pack.blue.channel) == ("occlusion", True, 0.25, "green")
     assert list(pack.wells) == ["red", "green", "blue", "alpha"]
@@ -80,7 +80,7 @@ def test_channels_are_packed_and_shown(client, piece, workshop):
     assert picture.shape == (96, 128, 3)
     assert set(np.unique(picture)) == {191}
     client.post(f"{piece}/packs/0/alpha", data={"take": "none"})
-    assert recipe_of(workshop, piece).handoff.packs[0].alpha is None
+    assert recipe_of(services, piece).handoff.packs[0].alpha is None
     refused = client.post(f"{piece}/packs/0/red", data={"value": "2"})
     assert (refused.status_code, "value" in refused.json()["error"]) == (422, True)
     assert client.post(f"{piece}/packs/0/grey", data={}).status_code == 404
@@ -88,11 +88,11 @@ def test_channels_are_packed_and_shown(client, piece, workshop):
     assert "This bake has no height" in client.get(f"{piece}/panel/handoff").text
     assert client.get(f"{piece}/packs/0.png", params={"bake": bake}).status_code == 204
     client.post(f"{piece}/packs/0/out")
-    assert recipe_of(workshop, piece).handoff.packs == []
+    assert recipe_of(services, piece).handoff.packs == []
     assert client.post(f"{piece}/packs/0/out").status_code == 422
 
 
-def test_a_handoff_appears_whole_asks_before_it_replaces_and_is_remembered(client, piece, workshop, tmp_path):
+def test_a_handoff_appears_whole_asks_before_it_replaces_and_is_remembered(client, piece, services, tmp_path):
     bake, place = packing_piece(client, piece), tmp_path / "textures" / "ring"
     done = client.post(f"{piece}/handoff", data={"bake": bake, "place": str(place)})
     manifest = json.loads((place / "manifest.json").read_bytes())
@@ -104,7 +104,7 @@ def test_a_handoff_appears_whole_asks_before_it_replaces_and_is_remembered(clien
     client.post(f"{piece}/handoff", data={"bake": bake, "place": str(place), "existing": "number"})
     client.post(f"{piece}/handoff", data={"bake": bake, "place": str(place), "existing": "replace"})
     assert sorted(file.name for file in place.parent.iterdir()) == ["ring", "ring_2"]
-    assert len(workshop.counter.past(piece_id_of(piece))) == 2
+    assert len(services.handoffs.past(piece_id_of(piece))) == 2
     mine = tmp_path / "mine"
     mine.mkdir()
     (mine / "letter.txt").write_text("keep me")
@@ -129,7 +129,7 @@ def test_an_archive_is_made_and_fetched(client, piece):
     assert client.post(f"{piece}/handoff/archive", params={"bake": 999}).status_code == 422
 
 
-def test_a_bake_of_other_meshes_is_not_handed_off(client, piece, workshop, ring_files, tmp_path):
+def test_a_bake_of_other_meshes_is_not_handed_off(client, piece, services, ring_files, tmp_path):
     bake = packing_piece(client, piece)
     data = ring_files[0].read_bytes().replace(b"v 1", b"v 1.01", 1) + b"\n# changed\n"
     token = client.put("/uploads", params={"name": ring_files[0].name}, content=data).json()["token"]
@@ -139,27 +139,27 @@ def test_a_bake_of_other_meshes_is_not_handed_off(client, piece, workshop, ring_
     assert (refused.status_code, "meshes changed" in refused.json()["error"]) == (422, True)
 
 
-def test_a_piece_goes_out_as_one_file_and_comes_back_with_everything(client, piece, workshop):
+def test_a_piece_goes_out_as_one_file_and_comes_back_with_everything(client, piece, services):
     packing_piece(client, piece)
-    client.post(f"{piece}/bakes/{workshop.piece(piece_id_of(piece))[2][0].id}/name", data={"name": "first"})
+    client.post(f"{piece}/bakes/{services.pieces.get(piece_id_of(piece))[2][0].id}/name", data={"name": "first"})
     data = client.get(f"{piece}/piece.icast").content
     address = client.put("/pieces/open", params={"name": "ring.icast"}, content=data).json()["address"]
-    mine, theirs = (workshop.piece(piece_id_of(p)) for p in (piece, address))
+    mine, theirs = (services.pieces.get(piece_id_of(p)) for p in (piece, address))
     assert mine[0].recipe == theirs[0].recipe
     assert [row.copy for row in mine[1]] == [row.copy for row in theirs[1]]
-    records = [[workshop.bake(b.id) for b in found[2]] for found in (mine, theirs)]
+    records = [[services.bakes.get(b.id) for b in found[2]] for found in (mine, theirs)]
     assert [(b.name, b.manifest, b.ended) for b in records[0]] == [(b.name, b.manifest, b.ended) for b in records[1]]
     panel = client.get(f"{address}/panel/review").text
     assert "changed since this bake" not in panel
     shown = client.get(f"{address}/bakes/{theirs[2][0].id}/normal.png")
     assert shown.content == client.get(f"{piece}/bakes/{mine[2][0].id}/normal.png").content
     assert client.get(f"{address}/piece.icast").content == data
-    before = len(workshop.shelf())
+    before = len(services.pieces.shelf())
     for bad in (b"nothing", data[: len(data) // 2]):
         refused = client.put("/pieces/open", params={"name": "ring.icast"}, content=bad)
         assert (refused.status_code, "ring.icast" in refused.json()["error"]) == (422, True)
-    assert len(workshop.shelf()) == before
-    assert list(workshop.store.files.incoming.iterdir()) == []
+    assert len(services.pieces.shelf()) == before
+    assert list(services.store.files.incoming.iterdir()) == []
 
 
 @pytest.fixture
@@ -173,34 +173,34 @@ def two(client, piece, ring_files):
     return address
 
 
-def wait_for_batch(client, workshop):
+def wait_for_batch(client, services):
     for _ in range(1200):
         client.get("/batches")
-        row = workshop.batches.all()[0]
+        row = services.batches.all()[0]
         if row.ended:
             return row
     raise AssertionError("the batch did not end")
 
 
-def test_a_batch_bakes_every_piece_goes_on_after_a_failure_and_says_so(client, piece, two, workshop, tmp_path):
+def test_a_batch_bakes_every_piece_goes_on_after_a_failure_and_says_so(client, piece, two, services, tmp_path):
     ids, out = [piece_id_of(piece), piece_id_of(two)], tmp_path / "out"
     client.post("/batches", data={"piece": ids, "receiver": "Object space", "place": str(out)})
     assert "Another one is at work" in client.post(
         "/batches", data={"piece": ids, "receiver": "Object space", "place": str(out)}
     ).text.replace("\n", " ")
-    row = wait_for_batch(client, workshop)
+    row = wait_for_batch(client, services)
     states = {own.piece: own.state for own in row.summary.outcomes}
     assert states == {"Ring <b>of</b> rope": "done", "Broken ring": "failed"}
     assert "no UVs" in row.summary.of("Broken ring").message or "UV" in row.summary.of("Broken ring").message
     assert json.loads((out / "summary.json").read_bytes()) == json.loads(row.summary.model_dump_json())
     assert (out / "Ring__b_of__b__rope" / "Ring__b_of__b__rope_normal_object.png").is_file()
     assert not (out / "Broken_ring").exists()
-    assert recipe_of(workshop, piece).output.maps == ["normal", "normal_object"]  # as it was
+    assert recipe_of(services, piece).output.maps == ["normal", "normal_object"]  # as it was
     shelf = client.get("/").text
     assert "1 of 2 done" in shelf
     assert "1 failed" in shelf
     client.post(f"/batches/{row.id}/out")
-    assert workshop.batches.all() == []
+    assert services.batches.all() == []
     for values, words in (
         ({"piece": [], "receiver": "Object space", "place": str(out)}, "No piece is ticked"),
         ({"piece": ids, "receiver": "None such", "place": str(out)}, "no such receiver"),
@@ -209,17 +209,17 @@ def test_a_batch_bakes_every_piece_goes_on_after_a_failure_and_says_so(client, p
         assert words in client.post("/batches", data=values).text
 
 
-def test_a_batch_is_cancelled(client, piece, workshop, tmp_path):
+def test_a_batch_is_cancelled(client, piece, services, tmp_path):
     client.post(f"{piece}/settings/maps", data={"sheet.width": "4096", "sheet.height": "4096", "sheet.samples": "64"})
     client.post(
         "/batches", data={"piece": [piece_id_of(piece)], "receiver": "Object space", "place": str(tmp_path / "out")}
     )
     client.post("/batches/cancel")
-    row = wait_for_batch(client, workshop)
+    row = wait_for_batch(client, services)
     assert [own.state for own in row.summary.outcomes] != ["done"]
 
 
-def test_materials_are_kept_changed_assigned_and_carried(client, piece, workshop):
+def test_materials_are_kept_changed_assigned_and_carried(client, piece, services):
     at = f"{piece}/library"
     client.post(f"{at}/materials", data={"name": "Brass"})
     client.post(f"{at}/channels", data={"channels": "Colour, Roughness"})
@@ -227,7 +227,7 @@ def test_materials_are_kept_changed_assigned_and_carried(client, piece, workshop
     client.post(f"{at}/change", data={"name": "Brass", "id_color": "#ff8800"})
     client.post(f"{at}/assign", data={"kind": "object", "name": "torus", "material": "Brass"})
     client.post(f"{at}/change", data={"name": "Brass", "to": "Old brass"})
-    library = recipe_of(workshop, piece).library
+    library = recipe_of(services, piece).library
     (brass,) = library.materials
     assert (brass.name, brass.id_color) == ("Old brass", "#ff8800")
     assert brass.colors == {"Colour": "#808080", "Roughness": "#404040"}
@@ -237,8 +237,8 @@ def test_materials_are_kept_changed_assigned_and_carried(client, piece, workshop
     given = client.get(f"{at}.json").content
     assert json.loads(given)["assigned"] == []
     client.post(f"{at}/out", data={"name": "Old brass"})
-    assert recipe_of(workshop, piece).library.materials == []
+    assert recipe_of(services, piece).library.materials == []
     assert client.put(at, params={"name": "lib.json"}, content=given).json() == {"materials": 1}
-    assert recipe_of(workshop, piece).library.materials == [brass]
+    assert recipe_of(services, piece).library.materials == [brass]
     assert client.post(f"{at}/materials", data={"name": "Old brass"}).status_code == 422
     assert "version 9" in client.put(at, params={"name": "lib.json"}, content=b'{"version": 9}').json()["error"]

@@ -17,44 +17,44 @@ def shown(step, tab):
     return {"X-Shown-Step": str(step), "X-Tab": tab}
 
 
-def step_of(workshop, piece):
-    return workshop.piece(piece_id_of(piece))[0].step
+def step_of(services, piece):
+    return services.pieces.get(piece_id_of(piece))[0].step
 
 
-def recipe_of(workshop, piece):
-    return workshop.piece(piece_id_of(piece))[0].recipe
+def recipe_of(services, piece):
+    return services.pieces.get(piece_id_of(piece))[0].recipe
 
 
-def test_a_stale_tab_keeps_what_another_one_set_and_says_so(client, piece, workshop):
-    seen = step_of(workshop, piece)
+def test_a_stale_tab_keeps_what_another_one_set_and_says_so(client, piece, services):
+    seen = step_of(services, piece)
     client.post(f"{piece}/settings/maps", data={"sheet.width": "128", "sheet.height": "48"}, headers=shown(seen, "a"))
     form = {"sheet.width": "64", "sheet.height": "96"}  # the whole form, as the second tab shows it
     said = client.post(f"{piece}/settings/maps", data=form, headers=shown(seen, "b")).text
-    assert (recipe_of(workshop, piece).sheet.width, recipe_of(workshop, piece).sheet.height) == (128, 96)
+    assert (recipe_of(services, piece).sheet.width, recipe_of(services, piece).sheet.height) == (128, 96)
     assert "Meanwhile changed elsewhere, and shown now: sheet, width" in said
     said = client.post(f"{piece}/settings/maps", data={"sheet.width": "256"}, headers=shown(seen, "b")).text
-    assert recipe_of(workshop, piece).sheet.width == 128
+    assert recipe_of(services, piece).sheet.width == 128
     assert "Not changed here, since it was changed elsewhere too: sheet, width" in said
 
 
-def test_a_tab_does_not_collide_with_itself(client, piece, workshop):
-    seen = step_of(workshop, piece)
+def test_a_tab_does_not_collide_with_itself(client, piece, services):
+    seen = step_of(services, piece)
     for width in (128, 256, 512):  # faster than the page is drawn anew
         client.post(f"{piece}/settings/maps", data={"sheet.width": str(width)}, headers=shown(seen, "a"))
-    assert recipe_of(workshop, piece).sheet.width == 512
+    assert recipe_of(services, piece).sheet.width == 512
 
 
-def test_a_pocket_is_removed_only_from_the_list_that_was_shown(client, piece, workshop):
+def test_a_pocket_is_removed_only_from_the_list_that_was_shown(client, piece, services):
     for n in range(2):
         client.post(f"{piece}/pockets", json={"x": n, "y": 0, "z": 0})
-    seen = step_of(workshop, piece)
+    seen = step_of(services, piece)
     client.post(f"{piece}/pockets/0/out", headers=shown(seen, "a"))
     said = client.post(f"{piece}/pockets/0/out", headers=shown(seen, "b")).text
-    assert [p.centre[0] for p in recipe_of(workshop, piece).pockets] == [1]
+    assert [p.centre[0] for p in recipe_of(services, piece).pockets] == [1]
     assert "Meanwhile" in said or "Not changed" in said or "pockets" in said
 
 
-def test_no_change_is_lost_among_many_at_once(client, piece, workshop):
+def test_no_change_is_lost_among_many_at_once(client, piece, services):
     def add(n):
         httpx.post(f"{str(client.base_url).rstrip(chr(47))}{piece}/pockets", json={"x": n, "y": 0, "z": 0}, timeout=60)
 
@@ -63,18 +63,18 @@ def test_no_change_is_lost_among_many_at_once(client, piece, workshop):
         thread.start()
     for thread in threads:
         thread.join()
-    assert sorted(p.centre[0] for p in recipe_of(workshop, piece).pockets) == list(range(30))
+    assert sorted(p.centre[0] for p in recipe_of(services, piece).pockets) == list(range(30))
 
 
-def test_a_state_that_is_forgotten_is_told(client, piece, workshop):
-    with workshop.store.writing() as db:
+def test_a_state_that_is_forgotten_is_told(client, piece, services):
+    with services.store.writing() as db:
         db.execute("DELETE FROM change WHERE step < (SELECT step FROM piece)")
     answer = client.post(f"{piece}/settings/maps", data={"sheet.width": "128"}, headers=shown(0, "b"))
     assert answer.status_code == 422
     assert "Reload the page" in answer.json()["error"]
 
 
-def test_a_client_that_goes_away_stops_the_reading_of_its_file(client, workshop, monkeypatch):
+def test_a_client_that_goes_away_stops_the_reading_of_its_file(client, services, monkeypatch):
     stopped = threading.Event()
 
     class Slow:
@@ -87,19 +87,19 @@ def test_a_client_that_goes_away_stops_the_reading_of_its_file(client, workshop,
             stopped.set()
             self.future.cancel()
 
-    monkeypatch.setattr(workshop.engine, "submit", lambda *job: Slow())
+    monkeypatch.setattr(services.engine, "submit", lambda *job: Slow())
     with pytest.raises(httpx.ReadTimeout):
         client.put("/uploads", params={"name": "ring_low.obj"}, content=b"v 0 0 0\n", timeout=0.5)
     assert stopped.wait(5)
 
 
-def test_a_piece_and_its_bakes_are_brought_back(client, piece, workshop):
+def test_a_piece_and_its_bakes_are_brought_back(client, piece, services):
     bake_id = baked(client, piece)["facts"]["id"]
     client.post(f"{piece}/bakes/{bake_id}/out")
     page = client.get("/disk").text
     assert "1 bake of Ring" in page
-    client.post("/disk/back", data={"piece": piece_id_of(piece), "moment": moment_in(workshop)})
-    assert workshop.bake(bake_id)
+    client.post("/disk/back", data={"piece": piece_id_of(piece), "moment": moment_in(services)})
+    assert services.bakes.get(bake_id)
     client.post(f"{piece}/delete")
     assert client.get(piece).status_code == 404
     assert client.post("/disk/back", data={"piece": piece_id_of(piece)}).status_code == 200
@@ -107,31 +107,31 @@ def test_a_piece_and_its_bakes_are_brought_back(client, piece, workshop):
     assert client.post("/disk/back", data={"piece": "7" * 30}).status_code == 422
 
 
-def moment_in(workshop):
-    with workshop.store.reading() as db:
+def moment_in(services):
+    with services.store.reading() as db:
         return db.execute("SELECT deleted FROM bake WHERE deleted IS NOT NULL").fetchone()[0]
 
 
-def test_what_is_removed_for_good_frees_its_disk_at_once(client, piece, workshop):
+def test_what_is_removed_for_good_frees_its_disk_at_once(client, piece, services):
     baked(client, piece)
-    files = [path for path in workshop.store.files.folder.glob("??/*") if path.is_file()]
+    files = [path for path in services.store.files.folder.glob("??/*") if path.is_file()]
     assert files
     client.post(f"{piece}/delete")
     assert "freed" in client.post("/disk/empty").text
-    assert not [path for path in workshop.store.files.folder.glob("??/*") if path.is_file()]
+    assert not [path for path in services.store.files.folder.glob("??/*") if path.is_file()]
 
 
-def test_only_the_newest_proofs_are_kept_on_wish(client, piece, workshop):
+def test_only_the_newest_proofs_are_kept_on_wish(client, piece, services):
     for _ in range(3):
-        workshop.bakery.start(piece_id_of(piece), True)
-        while workshop.wanted(piece_id_of(piece))[2][0].open:
+        services.bakes.start(piece_id_of(piece), True)
+        while services.pieces.wanted(piece_id_of(piece))[2][0].open:
             time.sleep(0.02)
     assert "2 proofs were deleted" in client.post("/disk/proofs", data={"kept": "1"}).text
-    assert workshop.newest(piece_id_of(piece))[1] == 1
+    assert services.bakes.newest(piece_id_of(piece))[1] == 1
     assert client.post("/disk/proofs", data={"kept": "-1"}).status_code == 422
 
 
-def test_a_result_waits_for_room_on_a_full_disk(client, piece, workshop, monkeypatch):
+def test_a_result_waits_for_room_on_a_full_disk(client, piece, services, monkeypatch):
     full = threading.Event()
     full.set()
     finish = bakes.finish
@@ -141,23 +141,23 @@ def test_a_result_waits_for_room_on_a_full_disk(client, piece, workshop, monkeyp
             raise sqlite3.OperationalError("database or disk is full")
         finish(*values)
 
-    monkeypatch.setattr("inkwell_cast.web.bakery.TRY_AGAIN_EVERY", 0.05)
+    monkeypatch.setattr("inkwell_cast.web.services.bakes.TRY_AGAIN_EVERY", 0.05)
     monkeypatch.setattr(bakes, "finish", once_there_is_room)
-    bake_id = workshop.bakery.start(piece_id_of(piece), True)
+    bake_id = services.bakes.start(piece_id_of(piece), True)
     time.sleep(2)
-    assert workshop.bake(bake_id).open
+    assert services.bakes.get(bake_id).open
     full.clear()
     for _ in range(200):
-        if not workshop.bake(bake_id).open:
+        if not services.bakes.get(bake_id).open:
             break
         time.sleep(0.05)
-    assert workshop.bake(bake_id).state == "done"
+    assert services.bakes.get(bake_id).state == "done"
     assert client.get(f"{piece}/bakes/{bake_id}/normal.png").status_code == 200
 
 
-def test_a_history_of_a_thousand_bakes_costs_nothing(client, piece, workshop):
+def test_a_history_of_a_thousand_bakes_costs_nothing(client, piece, services):
     facts = baked(client, piece)["facts"]
-    with workshop.store.writing() as db:
+    with services.store.writing() as db:
         for _ in range(300):
             db.execute(
                 "INSERT INTO bake SELECT NULL, piece_id, state, meshes, stage, share, message, created, started, "
@@ -176,7 +176,7 @@ def test_a_history_of_a_thousand_bakes_costs_nothing(client, piece, workshop):
     assert client.get("/").status_code == 200
 
 
-def test_a_deleted_piece_cannot_be_changed(client, piece, workshop):
+def test_a_deleted_piece_cannot_be_changed(client, piece, services):
     client.post(f"{piece}/delete")
     with pytest.raises(InputProblem, match="no longer on the shelf"):
-        workshop.change(piece_id_of(piece), "x", lambda recipe: recipe)
+        services.settings.change(piece_id_of(piece), "x", lambda recipe: recipe)

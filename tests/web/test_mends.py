@@ -19,8 +19,8 @@ def short(client, piece):
     return f"{piece}/bakes/{baked(client, piece)['facts']['id']}"
 
 
-def recipe_of(workshop, piece):
-    return workshop.piece(piece_id_of(piece))[0].recipe
+def recipe_of(services, piece):
+    return services.pieces.get(piece_id_of(piece))[0].recipe
 
 
 def ended(client, piece):
@@ -31,9 +31,9 @@ def ended(client, piece):
     raise AssertionError("the bake did not end")
 
 
-def test_a_flaw_that_no_setting_cures_says_so(client, piece, workshop):
+def test_a_flaw_that_no_setting_cures_says_so(client, piece, services):
     facts = baked(client, piece)["facts"]
-    assert [flaw.cause for flaw in workshop.bake(facts["id"]).manifest.flaws] == ["wavy"]  # a ring of few sides
+    assert [flaw.cause for flaw in services.bakes.get(facts["id"]).manifest.flaws] == ["wavy"]  # a ring of few sides
     panel = client.get(f"{piece}/panel/review").text
     assert "In the modelling program" in panel
     assert "Mend all" not in panel
@@ -47,112 +47,112 @@ def test_flaws_are_listed_and_their_texels_hatched(client, piece, short):
     assert client.get(f"{short}/flaws/99/marks").status_code == 404
 
 
-def test_a_mend_is_kept_switched_and_removed(client, piece, short, workshop):
+def test_a_mend_is_kept_switched_and_removed(client, piece, short, services):
     answer = client.post(f"{short}/flaws/0/mend")
     assert "kept among the mends" in answer.text
     assert "Settings changed since this bake" in re.sub(r"\s+", " ", answer.text)
     assert "cage-changed" in answer.headers["HX-Trigger"]
-    (mend,) = recipe_of(workshop, piece).mends
+    (mend,) = recipe_of(services, piece).mends
     assert mend.cause == "outside"
     client.post(f"{short}/flaws/0/mend")  # a second time is the same
-    assert len(recipe_of(workshop, piece).mends) == 1
+    assert len(recipe_of(services, piece).mends) == 1
     client.post(f"{piece}/mends/0/switch", params={"on": False})
-    assert not recipe_of(workshop, piece).mends[0].on
+    assert not recipe_of(services, piece).mends[0].on
     client.post(f"{piece}/mends/0/out")
-    assert recipe_of(workshop, piece).mends == []
+    assert recipe_of(services, piece).mends == []
     client.post(f"{piece}/step-back", params={"step": "review", "by": -1})
-    assert len(recipe_of(workshop, piece).mends) == 1
+    assert len(recipe_of(services, piece).mends) == 1
     for address in (f"{short}/flaws/99/mend", f"{short}/flaws/0/mend?choice=9", f"{short}/flaws/99/try"):
         assert client.post(address).status_code == 404
     assert client.post(f"{piece}/mends/7/out").status_code == 422
 
 
-def test_a_mend_is_tried_out_without_changing_a_setting(client, piece, short, workshop):
-    missed = workshop.bake(int(short.rsplit("/", 1)[1])).manifest.missed_texels
+def test_a_mend_is_tried_out_without_changing_a_setting(client, piece, short, services):
+    missed = services.bakes.get(int(short.rsplit("/", 1)[1])).manifest.missed_texels
     client.post(f"{short}/flaws/0/try")
     busy = client.post(f"{piece}/mend-all")
     facts = ended(client, piece)
     if busy.status_code == 422:  # unless the first had ended already
         assert "Another one is at work" in busy.json()["error"]
-    assert recipe_of(workshop, piece).mends == []
-    row = workshop.bake(facts["id"])
+    assert recipe_of(services, piece).mends == []
+    row = services.bakes.get(facts["id"])
     assert row.trial.pockets
     assert row.manifest.missed_texels < missed
     assert facts["stale"] == ""  # it is what was asked for
     panel = client.get(f"{piece}/panel/review").text
     assert "Tried out" in panel
     client.post(f"{piece}/bakes/{facts['id']}/keep")
-    assert recipe_of(workshop, piece).mends == [row.trial]
+    assert recipe_of(services, piece).mends == [row.trial]
     assert "Tried out" not in client.get(f"{piece}/panel/review").text
     assert client.post(f"{piece}/bakes/{facts['id']}/keep").status_code == 422
 
 
-def test_all_is_mended_in_one_go_and_taken_back_by_one_undo(client, piece, short, workshop):
+def test_all_is_mended_in_one_go_and_taken_back_by_one_undo(client, piece, short, services):
     client.post(f"{piece}/mend-all", params={"proof": False})
     facts = ended(client, piece)
-    row = workshop.bake(facts["id"])
+    row = services.bakes.get(facts["id"])
     report = row.manifest.mending
     assert report.weight[1] < report.weight[0]
     assert report.likeness[1] < report.likeness[0]
-    assert recipe_of(workshop, piece).mends == row.recipe.mends != []
+    assert recipe_of(services, piece).mends == row.recipe.mends != []
     assert facts["stale"] == ""
     assert "did good and were kept" in client.get(f"{piece}/panel/review").text
     client.post(f"{piece}/step-back", params={"step": "review", "by": -1})
-    assert recipe_of(workshop, piece).mends == []
+    assert recipe_of(services, piece).mends == []
 
 
-def test_bakes_are_named_restored_and_thrown_away(client, piece, short, workshop):
+def test_bakes_are_named_restored_and_thrown_away(client, piece, short, services):
     number = int(short.rsplit("/", 1)[1])
     assert "dull" in client.post(f"{short}/name", data={"name": " dull "}).text
     assert client.get(f"{short}/facts").json()["name"] == "dull"
     client.post(f"{piece}/settings/cage", data={"reach.outward": "0.5"})
     client.post(f"{short}/restore")
-    assert recipe_of(workshop, piece).reach.outward == 0.001
-    used = workshop.bakery.disk_use([number])
-    files = [p for p in workshop.store.files.folder.rglob("*") if p.is_file()]
+    assert recipe_of(services, piece).reach.outward == 0.001
+    used = services.bakes.disk_use([number])
+    files = [p for p in services.store.files.folder.rglob("*") if p.is_file()]
     assert used[number] > 0
     answer = client.post(f"{short}/out")
     assert "bakes-changed" in answer.headers["HX-Trigger"]
-    assert workshop.bake(number) is None
-    workshop.disk.empty()
-    assert len([p for p in workshop.store.files.folder.rglob("*") if p.is_file()]) < len(files)
+    assert services.bakes.get(number) is None
+    services.disk.empty()
+    assert len([p for p in services.store.files.folder.rglob("*") if p.is_file()]) < len(files)
     assert client.post(f"{short}/out").status_code == 404
 
 
-def test_a_proof_gives_back_all_but_its_size(client, piece, workshop):
+def test_a_proof_gives_back_all_but_its_size(client, piece, services):
     client.post(f"{piece}/settings/maps", data={"sheet.width": "1024", "sheet.height": "1024"})
     client.post(f"{piece}/bake", params={"proof": True})
     facts = ended(client, piece)
     client.post(f"{piece}/settings/maps", data={"basis.green": "down"})
     client.post(f"{piece}/bakes/{facts['id']}/restore")
-    found = recipe_of(workshop, piece)
+    found = recipe_of(services, piece)
     assert (found.basis.green, found.sheet.width) == ("up", 1024)
 
 
-def test_a_straightening_picture_is_taken_shown_and_removed(client, piece, workshop):
+def test_a_straightening_picture_is_taken_shown_and_removed(client, piece, services):
     grey = cv2.imencode(".png", np.full((16, 16), 128, np.uint8))[1].tobytes()
     answer = client.post(f"{piece}/straighten-picture", files={"picture": ("grey.png", grey)})
     assert "The picture in force" in answer.text
     assert "cage-changed" in answer.headers["HX-Trigger"]
-    assert recipe_of(workshop, piece).straight_picture
+    assert recipe_of(services, piece).straight_picture
     refused = client.post(f"{piece}/straighten-picture", files={"picture": ("poem.txt", b"roses")})
     assert "poem.txt: It is no picture" in refused.json()["error"]
     client.post(f"{piece}/straighten-picture/out")
-    assert recipe_of(workshop, piece).straight_picture == ""
+    assert recipe_of(services, piece).straight_picture == ""
 
 
-def test_a_place_is_mended_by_hand(client, piece, short, workshop):
+def test_a_place_is_mended_by_hand(client, piece, short, services):
     number = short.rsplit("/", 1)[1]
     client.post(f"{piece}/settings/cage", data={"reach.unit": "percent", "reach.outward": "5", "reach.inward": "5"})
     at = {"x": 2.7, "y": 0, "z": 0, "radius": "0.4"}
     for kind in ("heal", "averaged", "split", f"bake-{number}", "edges-split"):
         assert "kept among the mends" in client.post(f"{piece}/mends/place", data=at | {"kind": kind}).text
-    mends = recipe_of(workshop, piece).mends
+    mends = recipe_of(services, piece).mends
     assert [(len(mend.heals), len(mend.patches)) for mend in mends] == [(1, 0), (0, 1), (0, 1), (0, 1), (0, 0)]
     assert mends[4].creases[0].directions == "split"
     assert mends[3].patches[0].outward == pytest.approx(0.001)
     facts = baked(client, piece)["facts"]
-    assert workshop.bake(facts["id"]).manifest.maps
+    assert services.bakes.get(facts["id"]).manifest.maps
     refused = client.post(f"{piece}/mends/place", data=at | {"kind": "heal", "radius": "wide"})
     assert "“wide” is none" in refused.json()["error"]
     assert client.post(f"{piece}/mends/place", data=at | {"kind": "bake-999"}).status_code == 404

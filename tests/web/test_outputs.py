@@ -79,15 +79,15 @@ def test_the_views_get_a_smaller_copy_of_a_map_that_no_screen_can_draw(client, p
         assert cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_COLOR).shape[1] == width
 
 
-def test_a_running_bake_shows_how_far_its_map_is(client, workshop, piece, tmp_path):
+def test_a_running_bake_shows_how_far_its_map_is(client, services, piece, tmp_path):
     facts = baked(client, piece)["facts"]
     address = f"{piece}/bakes/{facts['id']}/peek.png"
     assert client.get(address).status_code == 204
-    workshop.bakery._folders[facts["id"]] = tmp_path
-    assert workshop.bakery.peek_at(facts["id"]) == ""
+    services.bakes._folders[facts["id"]] = tmp_path
+    assert services.bakes.peek_at(facts["id"]) == ""
     (tmp_path / "peek.png").write_bytes(client.get(f"{piece}/bakes/{facts['id']}/normal.png").content)
     assert client.get(address).content[:4] == b"\x89PNG"
-    assert workshop.bakery.peek_at(facts["id"]).isdigit()
+    assert services.bakes.peek_at(facts["id"]).isdigit()
     assert client.get(f"{piece}/bakes/9999/peek.png").status_code == 404
 
 

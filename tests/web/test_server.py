@@ -10,13 +10,13 @@ from importlib.metadata import files as package_files
 import cv2
 import numpy as np
 import pytest
+from inkwell_cast.web.services.services import Services
 
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.engine.messages import Loaded, PartFacts
 from inkwell_cast.store import bakes
-from inkwell_cast.web.intake import role_by_name, safe_name
-from inkwell_cast.web.pages import HERE
-from inkwell_cast.web.workshop import Workshop
+from inkwell_cast.web.services.uploads import role_by_name, safe_name
+from inkwell_cast.web.templating import HERE
 
 from .helpers import baked, mesh_id_of
 
@@ -70,16 +70,16 @@ def test_a_setting_out_of_range_is_shown_and_not_kept(client, piece):
     assert "Choose at least one map" in client.post(f"{piece}/settings/maps", data={"output.maps": ""}).text
 
 
-def test_a_bake_knows_when_it_is_out_of_date(client, piece, workshop):
+def test_a_bake_knows_when_it_is_out_of_date(client, piece, services):
     assert baked(client, piece)["facts"]["stale"] == ""
     client.post(f"{piece}/settings/cage", data={"reach.outward": "3"})
     assert client.get(f"{piece}/state").json()["facts"]["stale"] == "settings"
-    client.post(f"{piece}/meshes/{mesh_id_of(workshop, piece, 'ring_high.ply')}/out")
+    client.post(f"{piece}/meshes/{mesh_id_of(services, piece, 'ring_high.ply')}/out")
     assert client.get(f"{piece}/state").json()["facts"]["stale"] == "meshes"
 
 
-def test_a_piece_without_a_low_cannot_be_baked(client, piece, workshop):
-    panel = client.post(f"{piece}/meshes/{mesh_id_of(workshop, piece, 'ring_low.obj')}/out").text
+def test_a_piece_without_a_low_cannot_be_baked(client, piece, services):
+    panel = client.post(f"{piece}/meshes/{mesh_id_of(services, piece, 'ring_low.obj')}/out").text
     assert "no low is called ring_low" in panel
     assert "disabled" in panel
     assert "No low" in client.get(f"{piece}/checks").text
@@ -88,26 +88,26 @@ def test_a_piece_without_a_low_cannot_be_baked(client, piece, workshop):
     assert "There is no low to bake onto" in client.get(f"{piece}/drawer").text
 
 
-def test_a_bake_is_cancelled(client, piece, workshop):
+def test_a_bake_is_cancelled(client, piece, services):
     client.post(f"{piece}/settings/maps", data={"sheet.width": "4096", "sheet.height": "4096", "sheet.samples": "16"})
     client.post(f"{piece}/bake")
-    row = workshop.piece(int(piece.rsplit("/", 1)[1]))[2][0]
+    row = services.pieces.get(int(piece.rsplit("/", 1)[1]))[2][0]
     client.post(f"{piece}/bakes/{row.id}/cancel")
     for _ in range(100):
-        if not workshop.bake(row.id).open:
+        if not services.bakes.get(row.id).open:
             break
         time.sleep(0.05)
-    assert workshop.bake(row.id).state == "cancelled"
-    assert list(workshop.store.files.incoming.iterdir()) == []
+    assert services.bakes.get(row.id).state == "cancelled"
+    assert list(services.store.files.incoming.iterdir()) == []
 
 
-def test_a_proof_is_small_and_a_second_press_starts_nothing(client, piece, workshop):
+def test_a_proof_is_small_and_a_second_press_starts_nothing(client, piece, services):
     client.post(f"{piece}/settings/maps", data={"sheet.width": "2048", "sheet.height": "1024", "sheet.samples": "4"})
     for _ in range(2):
         client.post(f"{piece}/bake", params={"proof": True})
     facts = baked(client, piece)["facts"]
     assert (facts["sheets"], facts["stale"]) == ([{"name": "", "width": 512, "height": 256}], "")
-    assert len(workshop.piece(int(piece.rsplit("/", 1)[1]))[2]) == 1
+    assert len(services.pieces.get(int(piece.rsplit("/", 1)[1]))[2]) == 1
 
 
 @pytest.mark.parametrize(
@@ -121,21 +121,21 @@ def test_a_proof_is_small_and_a_second_press_starts_nothing(client, piece, works
         ("large.ply", b"x" * 5_000_001, "large.ply: The file is larger than"),
     ],
 )
-def test_bad_uploads_are_refused_and_leave_nothing(client, workshop, name, content, words):
+def test_bad_uploads_are_refused_and_leave_nothing(client, services, name, content, words):
     answer = client.put("/uploads", params={"name": name}, content=content)
     assert answer.status_code == 422
     assert words in answer.json()["error"]
-    assert workshop.shelf() == []
-    assert [p for p in workshop.store.files.folder.rglob("*") if p.is_file()] == []
+    assert services.pieces.shelf() == []
+    assert [p for p in services.store.files.folder.rglob("*") if p.is_file()] == []
 
 
-def test_a_large_upload_without_a_length_is_cut_off(client, workshop):
+def test_a_large_upload_without_a_length_is_cut_off(client, services):
     answer = client.put("/uploads", params={"name": "big.ply"}, content=(b"x" * 1_000_000 for _ in range(8)))
     assert "larger than" in answer.json()["error"]
-    assert list(workshop.store.files.incoming.iterdir()) == []
+    assert list(services.store.files.incoming.iterdir()) == []
 
 
-def test_a_piece_is_made_whole_or_not_at_all(client, workshop, ring_files):
+def test_a_piece_is_made_whole_or_not_at_all(client, services, ring_files):
     token = client.put("/uploads", params={"name": "a_low.obj"}, content=ring_files[0].read_bytes()).json()["token"]
     for roles, words in (
         ({token: "low"}, "No part is a high"),
@@ -144,10 +144,10 @@ def test_a_piece_is_made_whole_or_not_at_all(client, workshop, ring_files):
         answer = client.post("/pieces", json={"name": "half", "roles": roles})
         assert answer.status_code == 422
         assert words in answer.json()["error"]
-    assert workshop.shelf() == []
+    assert services.pieces.shelf() == []
 
 
-def test_files_of_one_name_and_lost_uploads_lose_nothing(client, workshop, ring_files):
+def test_files_of_one_name_and_lost_uploads_lose_nothing(client, services, ring_files):
     def sent(path):
         return client.put("/uploads", params={"name": path.name}, content=path.read_bytes()).json()["token"]
 
@@ -157,7 +157,7 @@ def test_files_of_one_name_and_lost_uploads_lose_nothing(client, workshop, ring_
     assert (
         "no longer known" in client.post("/pieces", json={"name": "x", "roles": {low: "", "lost": ""}}).json()["error"]
     )
-    assert workshop.shelf() == []
+    assert services.pieces.shelf() == []
     assert client.post("/pieces", json={"name": "x", "roles": {low: "", high: ""}}).status_code == 200
 
 
@@ -215,18 +215,18 @@ def test_missing_things_are_told(client):
     assert client.get("/pieces/99/state").json() == {"error": "This piece is not on the shelf."}
 
 
-def test_bakes_of_an_ended_server_are_interrupted(client, piece, workshop, shared_engine):
+def test_bakes_of_an_ended_server_are_interrupted(client, piece, services, shared_engine):
     piece_id = int(piece.rsplit("/", 1)[1])
-    with workshop.store.writing() as db:
+    with services.store.writing() as db:
         bake_id = bakes.add(db, piece_id, Recipe(), "key")
         bakes.start(db, bake_id)
-    assert Workshop(workshop.store, shared_engine).bake(bake_id).state == "interrupted"
+    assert Services(services.store, shared_engine).bakes.get(bake_id).state == "interrupted"
     assert "Interrupted" in client.get(f"{piece}/progress").text
 
 
-def test_a_deleted_piece_leaves_the_shelf(client, piece, workshop):
+def test_a_deleted_piece_leaves_the_shelf(client, piece, services):
     client.post(f"{piece}/delete")
-    assert workshop.shelf() == []
+    assert services.pieces.shelf() == []
     assert client.get(f"{piece}/state").status_code == 404
 
 

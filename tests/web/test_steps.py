@@ -12,13 +12,13 @@ import pytest
 
 from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.mesh.mesh import values_at_corners
-from inkwell_cast.web.outline import paired_of
+from inkwell_cast.web.services.pieces import paired_of
 
 from ..shapes import grid_mesh, plane, torus
 from .helpers import baked, mesh_id_of, message, piece_id_of
 
 
-def test_the_views_are_made_once_and_follow_the_settings(client, piece, workshop):
+def test_the_views_are_made_once_and_follow_the_settings(client, piece, services):
     header, _ = message(client.get(f"{piece}/views/low"))
     assert (header["keys"], header["pairs"]) == (["ring_low.obj/ring_low"], ["ring"])
     before = message(client.get(f"{piece}/views/cage"))[1]
@@ -31,7 +31,7 @@ def test_the_views_are_made_once_and_follow_the_settings(client, piece, workshop
     # starts go out by 4 - 1.5 per cent; a direction between two that lean apart is a little shorter than they are
     np.testing.assert_allclose(np.linalg.norm(moved[:, 0], axis=1), 0.025 * diagonal, rtol=0.08)
     np.testing.assert_allclose(moved[:, 1], 0, atol=1e-5)
-    high = mesh_id_of(workshop, piece, "ring_high.ply")
+    high = mesh_id_of(services, piece, "ring_high.ply")
     assert message(client.get(f"{piece}/views/sculpt", params={"mesh": high}))[0]["triangles"] == 40_000
     assert client.get(f"{piece}/views/nothing").status_code == 404
 
@@ -46,7 +46,7 @@ def test_levels_say_where_a_value_is_from_and_are_inherited_again(client, piece)
     assert "set here" not in again
 
 
-def test_coverage_is_told_for_a_tried_reach_and_measured(client, piece, workshop):
+def test_coverage_is_told_for_a_tried_reach_and_measured(client, piece, services):
     tried = client.get(f"{piece}/coverage", params={"outward": 0, "inward": 0}).text
     assert "vertices outside, worst" in tried
     assert "ring_high" in tried
@@ -56,7 +56,7 @@ def test_coverage_is_told_for_a_tried_reach_and_measured(client, piece, workshop
     panel = client.post(f"{piece}/measure", params={"scope": "pair:ring"})
     assert "The sculpt stands up to" in panel.text
     assert "cage-changed" in panel.headers["HX-Trigger"]
-    level = workshop.piece(piece_id_of(piece))[0].recipe.levels["pair:ring"]
+    level = services.pieces.get(piece_id_of(piece))[0].recipe.levels["pair:ring"]
     assert level.outward < 1.5
     held = client.get(f"{piece}/coverage", params={"scope": "pair:ring"}).text
     assert "<b>100.00 %</b>" in held
@@ -90,9 +90,9 @@ def test_a_fitted_cage_is_told_with_its_gain_and_exported(client, piece, tmp_pat
     assert (header["place"], len(arrays["corners"])) == (None, 0)
 
 
-def test_pockets_are_added_changed_and_removed(client, piece, workshop):
+def test_pockets_are_added_changed_and_removed(client, piece, services):
     def pockets():
-        return workshop.piece(piece_id_of(piece))[0].recipe.pockets
+        return services.pieces.get(piece_id_of(piece))[0].recipe.pockets
 
     client.post(f"{piece}/pockets", json={"x": 1, "y": 2, "z": 3})
     assert (pockets()[0].name, pockets()[0].centre, pockets()[0].outward) == ("Pocket 1", (1, 2, 3), 3)
@@ -109,9 +109,9 @@ def test_pockets_are_added_changed_and_removed(client, piece, workshop):
     assert "no longer there" in client.post(f"{piece}/pockets/0/out").json()["error"]
 
 
-def test_nudges_are_brushed_listed_undone_and_refused(client, piece, workshop):
+def test_nudges_are_brushed_listed_undone_and_refused(client, piece, services):
     def nudges():
-        return workshop.piece(piece_id_of(piece))[0].recipe.nudges
+        return services.pieces.get(piece_id_of(piece))[0].recipe.nudges
 
     def stroke(**other):
         given = {"kind": "out", "points": [[2.7, 0, 0], [2.6, 0.5, 0]], "size": "8", "move": "1", "strength": "0.5"}
@@ -140,9 +140,9 @@ def test_nudges_are_brushed_listed_undone_and_refused(client, piece, workshop):
     assert nudges() == []
 
 
-def test_changes_are_undone_and_done_again(client, piece, workshop):
+def test_changes_are_undone_and_done_again(client, piece, services):
     def outward():
-        return workshop.piece(piece_id_of(piece))[0].recipe.reach.outward
+        return services.pieces.get(piece_id_of(piece))[0].recipe.reach.outward
 
     client.post(f"{piece}/settings/cage", data={"reach.outward": "7"})
     undone = client.post(f"{piece}/step-back", params={"step": "cage"})
@@ -155,9 +155,9 @@ def test_changes_are_undone_and_done_again(client, piece, workshop):
     assert outward() == 7
 
 
-def test_parts_are_moved_and_pairs_renamed_and_split(client, piece, workshop):
+def test_parts_are_moved_and_pairs_renamed_and_split(client, piece, services):
     def pairs():
-        found = workshop.piece(piece_id_of(piece))
+        found = services.pieces.get(piece_id_of(piece))
         return {p.name: len(p.members) for p in paired_of(found[0], found[1]).pairs}
 
     client.post(f"{piece}/pairs/rename", params={"name": "ring"}, data={"to": "rope"})
@@ -173,7 +173,7 @@ def test_parts_are_moved_and_pairs_renamed_and_split(client, piece, workshop):
     assert "no pair of that name" in gone.json()["error"]
 
 
-def test_findings_are_listed_marked_and_fixed(client, workshop):
+def test_findings_are_listed_marked_and_fixed(client, services):
     low, high = grid_mesh(20, 20, lambda u, v: (u, v, 0 * u), "tile_low"), plane(30, name="tile_high")
     uvs = low.uvs[0].at_corners() + np.float32(2)
     roles = {}
@@ -198,7 +198,7 @@ def test_findings_are_listed_marked_and_fixed(client, workshop):
     assert client.get(f"{piece}/checks/99/marks").status_code == 404
 
 
-def test_a_file_is_read_again_from_where_it_lies(client, workshop, ring_files, tmp_path):
+def test_a_file_is_read_again_from_where_it_lies(client, services, ring_files, tmp_path):
     places = [tmp_path / path.name for path in ring_files]
     roles = {}
     for path, place in zip(ring_files, places, strict=True):
@@ -206,7 +206,7 @@ def test_a_file_is_read_again_from_where_it_lies(client, workshop, ring_files, t
         roles[client.put("/uploads/from", json={"path": str(place)}).json()["token"]] = ""
     piece = client.post("/pieces", json={"name": "ring", "roles": roles}).json()["address"]
     client.post(f"{piece}/settings/cage", params={"scope": "pair:ring"}, data={"level.outward": "4"})
-    low = mesh_id_of(workshop, piece, "ring_low.obj")
+    low = mesh_id_of(services, piece, "ring_low.obj")
     assert "Nothing that counts" in client.post(f"{piece}/meshes/{low}/reload").text
     write_mesh(places[0], torus(30, 10))
     assert "400 triangles became 600" in client.post(f"{piece}/meshes/{low}/reload").text
@@ -220,18 +220,18 @@ def test_a_file_is_read_again_from_where_it_lies(client, workshop, ring_files, t
             break
         time.sleep(0.1)
     assert "600 triangles became 800" in seen.text
-    assert workshop.piece(piece_id_of(piece))[0].recipe.levels["pair:ring"].outward == 4
+    assert services.pieces.get(piece_id_of(piece))[0].recipe.levels["pair:ring"].outward == 4
     assert "no such file" in client.put("/uploads/from", json={"path": "/nowhere/x.obj"}).json()["error"]
     assert "no whole path" in client.post(f"{piece}/meshes/{low}/place", data={"place": "x.obj"}).json()["error"]
     assert "There is no file" in client.post(f"{piece}/meshes/{low}/place", data={"place": "/x.obj"}).json()["error"]
 
 
-def test_a_new_file_takes_the_place_of_an_old_one(client, piece, workshop, tmp_path):
+def test_a_new_file_takes_the_place_of_an_old_one(client, piece, services, tmp_path):
     write_mesh(tmp_path / "other.ply", torus(100, 50))
     token = client.put("/uploads", params={"name": "other.ply"}, content=(tmp_path / "other.ply").read_bytes()).json()[
         "token"
     ]
-    high = mesh_id_of(workshop, piece, "ring_high.ply")
+    high = mesh_id_of(services, piece, "ring_high.ply")
     said = client.post(f"{piece}/meshes/{high}/replace", json={"token": token}).json()["said"]
     assert "40,000 triangles became 10,000." in said
     assert baked(client, piece)["state"] == "done"

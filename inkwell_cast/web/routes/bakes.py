@@ -18,8 +18,8 @@ from ...core.base.array_types import Any_
 from ...core.images import png
 from ...core.review.likeness import MISSED, OFF, degrees, heat
 from ...store.bakes import BakeRecord
-from ..outline import LIKENESS
-from ..pages import bake_facts, render, workshop
+from ..cache_keys import LIKENESS
+from ..templating import bake_facts, render, services_of
 from .meshes import file_stem
 from .piece import context
 
@@ -28,13 +28,13 @@ router = APIRouter(prefix="/pieces/{piece_id}")
 
 @router.post("/bake")
 def start(request: Request, piece_id: int, proof: bool = False) -> Response:
-    workshop(request).bakery.start(piece_id, proof)
+    services_of(request).bakes.start(piece_id, proof)
     return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
 
 
 @router.post("/bakes/{bake_id}/cancel")
 def cancel(request: Request, piece_id: int, bake_id: int) -> Response:
-    workshop(request).bakery.cancel(bake_of(request, piece_id, bake_id).id)
+    services_of(request).bakes.cancel(bake_of(request, piece_id, bake_id).id)
     return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
 
 
@@ -58,7 +58,7 @@ def drawer(request: Request, piece_id: int, all: bool = False) -> Response:
     """The newest bakes, or all of them."""
     values = context(request, piece_id, "meshes")
     if all:
-        found = workshop(request).piece(piece_id, -1)
+        found = services_of(request).pieces.get(piece_id, -1)
         values["bakes"] = found[2] if found else []
     return render(request, "drawer.html", **values)
 
@@ -86,7 +86,7 @@ def facts(request: Request, piece_id: int, bake_id: int) -> Response:
 @router.get("/bakes/{bake_id}/peek.png")
 def peek(request: Request, piece_id: int, bake_id: int) -> Response:
     """The map that a running bake is at, as far as it is; 204 when there is none."""
-    found = workshop(request).bakery.peek(bake_of(request, piece_id, bake_id).id)
+    found = services_of(request).bakes.peek(bake_of(request, piece_id, bake_id).id)
     return Response(found, media_type="image/png") if found else Response(status_code=204)
 
 
@@ -151,12 +151,12 @@ async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, s
     sizes = {s.name: s for s in (row.manifest.sheets if row.manifest else [])}
     if sheet not in sizes or not (0 <= x < sizes[sheet].width and 0 <= y < sizes[sheet].height):
         raise HTTPException(404, f"Texel {x}, {y} lies outside the sheet.")
-    found = await workshop(request).probe(row, sheet, x, y)
+    found = await services_of(request).measures.probe(row, sheet, x, y)
     values: dict[str, Any] = {"texel": [x, y], "maps": {}}
     for made in row.manifest.maps if row.manifest else []:
         if made.sheet == sheet and made.key in row.recipe.output.maps:
             values["maps"][made.key] = _value(_pixels(picture_of(request, row, sheet, made.key))[y, x], made)
-    angle = workshop(request).picture(row.id, sheet, LIKENESS)
+    angle = services_of(request).bakes.picture(row.id, sheet, LIKENESS)
     if angle is not None and angle.is_file():
         steps = _pixels(angle)[y, x, 0]
         if steps != OFF:
@@ -180,7 +180,7 @@ def _value(steps: Any_, made: MapFile) -> str:
 
 
 def bake_of(request: Request, piece_id: int, bake_id: int) -> BakeRecord:
-    row = workshop(request).bake(bake_id)
+    row = services_of(request).bakes.get(bake_id)
     if row is None or row.piece_id != piece_id:
         raise HTTPException(404, "This bake does not belong to the piece.")
     return row
@@ -193,7 +193,7 @@ def _manifest(row: BakeRecord) -> str:
 
 
 def picture_of(request: Request, row: BakeRecord, sheet: str, key: str) -> pathlib.Path:
-    path = workshop(request).picture(row.id, sheet, key)
+    path = services_of(request).bakes.picture(row.id, sheet, key)
     if path is None or not path.is_file():
         raise HTTPException(404, "This bake has no such map.")
     return path

@@ -14,8 +14,8 @@ from ...core.handoff.mix import MIXES
 from ...core.settings.basis import Basis
 from ...core.tangent.swatch import sample
 from ...engine.messages import Mix
-from ..intake import safe_name
-from ..pages import workshop
+from ..services.uploads import safe_name
+from ..templating import services_of
 from .meshes import file_stem
 from .piece import context
 
@@ -45,7 +45,7 @@ async def mix(request: Request, pictures: list[UploadFile], kind: str = "detail"
                     await asyncio.to_thread(file.write, block)
             given.append(str(own))
         made = pathlib.Path(folder) / "mixed.png"
-        await asyncio.wrap_future(workshop(request).engine.submit(Mix(kind, given, str(made))).future)
+        await asyncio.wrap_future(services_of(request).engine.submit(Mix(kind, given, str(made))).future)
         headers = {"Content-Disposition": f'attachment; filename="{kind}.png"'}
         return Response(made.read_bytes(), media_type="image/png", headers=headers)
 
@@ -60,7 +60,7 @@ async def convert(request: Request, piece_id: int, picture: UploadFile, source: 
         raise InputProblem(name, f"“{source}” is no basis.", "Choose one of the list.")
     if picture.size and picture.size > BIGGEST:
         raise InputProblem(name, "The picture is larger than 1 GB.", "Choose a smaller one.")
-    made, said = await workshop(request).convert(piece_id, name, await picture.read(), kinds[source])
+    made, said = await services_of(request).exports.convert(piece_id, name, await picture.read(), kinds[source])
     stem = file_stem(f"{name.rpartition('.')[0] or name} {values['piece'].recipe.basis.green}")
     headers = {"Content-Disposition": f'attachment; filename="{stem}.png"', "X-Said": quote(said)}
     return Response(made, media_type="image/png", headers=headers)

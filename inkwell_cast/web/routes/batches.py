@@ -4,7 +4,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import Response
 
 from ...core.base.errors import InputProblem
-from ..pages import render, workshop
+from ..templating import render, services_of
 
 router = APIRouter(prefix="/batches")
 
@@ -15,11 +15,11 @@ def fragment(request: Request, problem: str = "", place: str = "") -> Response:
 
 def batch_context(request: Request) -> dict[str, object]:
     """What the list of batches shows."""
-    shop = workshop(request)
-    stage, share = shop.batches.at_work()
+    services = services_of(request)
+    stage, share = services.batches.at_work()
     return {
-        "batches": shop.batches.all(),
-        "receivers": shop.counter.receivers(),
+        "batches": services.batches.all(),
+        "receivers": services.receivers.all(),
         "batch_stage": stage,
         "batch_share": share,
     }
@@ -33,10 +33,10 @@ def batches(request: Request) -> Response:
 @router.post("")
 async def start(request: Request) -> Response:
     form = await request.form()
-    shop, place = workshop(request), str(form.get("place", ""))
+    services, place = services_of(request), str(form.get("place", ""))
     chosen = [int(str(n)) for n in form.getlist("piece") if str(n).isdigit()]
     try:
-        shop.batches.start(chosen, shop.counter.receiver(str(form.get("receiver", ""))), place)
+        services.batches.start(chosen, services.receivers.find(str(form.get("receiver", ""))), place)
     except InputProblem as problem:
         return fragment(request, str(problem), place)
     return fragment(request)
@@ -44,12 +44,12 @@ async def start(request: Request) -> Response:
 
 @router.post("/cancel")
 def cancel(request: Request) -> Response:
-    workshop(request).batches.cancel()
+    services_of(request).batches.cancel()
     return fragment(request)
 
 
 @router.post("/{batch_id}/out")
 def forget(request: Request, batch_id: int) -> Response:
     """Take a batch off the list; its files stay where they are."""
-    workshop(request).batches.forget(batch_id)
+    services_of(request).batches.forget(batch_id)
     return fragment(request)

@@ -17,8 +17,8 @@ from ...core.review.section import Along
 from ...core.settings import editing
 from ...core.settings.recipe import Recipe, refusals
 from ...core.settings.regions import Stroke
-from ..outline import with_reach
-from ..pages import render, workshop
+from ..services.measures import with_reach
+from ..templating import render, services_of
 from .meshes import marked
 from .piece import change, changed, context
 
@@ -54,7 +54,7 @@ def _tried(outward: float | None, inward: float | None) -> dict[str, float]:
 
 async def _covered(request: Request, piece_id: int, reach: dict[str, float]) -> tuple[dict[str, Any], Coverage]:
     values = context(request, piece_id, "cage")
-    return values, await workshop(request).cover(piece_id, values["scope"], reach)
+    return values, await services_of(request).measures.cover(piece_id, values["scope"], reach)
 
 
 @router.get("/coverage")
@@ -107,7 +107,7 @@ async def section(
         looks = ()
     if len(looks) != 3 or not any(looks) or not np.isfinite(looks).all():
         raise HTTPException(422, f"A view along “{view}” cannot be; give three numbers.")
-    found = await workshop(request).section(piece_id, triangle, (x, y, z), turned, zoom, along, looks)
+    found = await services_of(request).measures.section(piece_id, triangle, (x, y, z), turned, zoom, along, looks)
     if found is None:
         return Response(status_code=204)
     header = {

@@ -8,7 +8,7 @@ from markdown_it import MarkdownIt
 from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, RedirectResponse, Response
 
-from ..pages import HERE, render
+from ..templating import HERE, render
 
 router = APIRouter(prefix="/guide")
 FOLDER = HERE / "guide"

@@ -25,7 +25,7 @@ from ...core.settings.handoff import CHANNELS, Pack
 from ...core.settings.receivers import READY, Receiver, read_receiver, schema
 from ...core.settings.recipe import Recipe
 from ...engine.engine import JobFailed
-from ..pages import render, small_body, workshop
+from ..templating import render, services_of, small_body
 from .meshes import file_stem
 from .piece import change, changed, context, extend
 
@@ -36,7 +36,7 @@ PIECE = "/pieces/{piece_id}"
 @extend("handoff")
 def handoff_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
     """What the template of the step needs: receivers, the names that files will have, earlier handoffs."""
-    counter, piece, shown = workshop(request).counter, values["piece"], values["shown"]
+    services, piece, shown = services_of(request), values["piece"], values["shown"]
     recipe: Recipe = piece.recipe
     names, problem = [], ""
     try:
@@ -52,11 +52,11 @@ def handoff_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
             names = example(recipe.handoff, piece.name, recipe, [sheet], day)
     except InputProblem as found:
         problem = f"{found.what} {found.remedy}"
-    fits = counter.receiver_of(recipe)
+    fits = services.receivers.of(recipe)
     return {
-        "ready_receivers": READY, "own_receivers": counter.own_receivers(), "receiver": fits, "names": names,
-        "name_problem": problem, "tokens": TOKENS, "channels": CHANNELS, "past": counter.past(piece.id),
-        "does": {own.name: own.does for own in counter.receivers()},
+        "ready_receivers": READY, "own_receivers": services.receivers.own(), "receiver": fits, "names": names,
+        "name_problem": problem, "tokens": TOKENS, "channels": CHANNELS, "past": services.handoffs.past(piece.id),
+        "does": {own.name: own.does for own in services.receivers.all()},
         "lacking": missing(recipe.handoff, shown.manifest.maps) if shown else [],
     }  # fmt: skip
 
@@ -72,7 +72,7 @@ def _change(request: Request, piece_id: int, words: str, edit: Callable[[Recipe]
 @router.post(PIECE + "/receiver")
 async def use_receiver(request: Request, piece_id: int) -> Response:
     """Lay a receiver over a piece's settings."""
-    found = workshop(request).counter.receiver(str((await request.form()).get("receiver", "")))
+    found = services_of(request).receivers.find(str((await request.form()).get("receiver", "")))
     before = context(request, piece_id, "handoff")["piece"].recipe
     change(request, piece_id, f"Receiver {found.name}", found.laid_over)
     after = context(request, piece_id, "handoff")["piece"].recipe
@@ -87,13 +87,13 @@ async def keep_receiver(request: Request, piece_id: int) -> Response:
     form = await request.form()
     recipe = context(request, piece_id, "handoff")["piece"].recipe
     name, does = str(form.get("name", "")).strip(), str(form.get("does", "")).strip()
-    workshop(request).counter.keep_receiver(Receiver.of(recipe, name, does, "sizes" in form))
+    services_of(request).receivers.keep(Receiver.of(recipe, name, does, "sizes" in form))
     return changed(request, piece_id, "handoff")
 
 
 @router.post(PIECE + "/receiver/out")
 async def forget_receiver(request: Request, piece_id: int) -> Response:
-    workshop(request).counter.forget_receiver(str((await request.form()).get("receiver", "")))
+    services_of(request).receivers.forget(str((await request.form()).get("receiver", "")))
     return changed(request, piece_id, "handoff")
 
 
@@ -101,7 +101,7 @@ async def forget_receiver(request: Request, piece_id: int) -> Response:
 async def take_receiver(request: Request, name: str) -> Response:
     """Keep a receiver from a JSON file, which is the request's body."""
     found = read_receiver(await small_body(request, name, "a receiver’s file"), name)
-    workshop(request).counter.keep_receiver(found)
+    services_of(request).receivers.keep(found)
     return JSONResponse({"name": found.name})
 
 
@@ -112,7 +112,7 @@ def receiver_schema() -> Response:
 
 @router.get("/receivers/{name}.json")
 def save_receiver(request: Request, name: str) -> Response:
-    found = workshop(request).counter.receiver(name)
+    found = services_of(request).receivers.find(name)
     headers = {"Content-Disposition": f'attachment; filename="{file_stem(found.name)}.json"'}
     return Response(found.portable(), media_type="application/json", headers=headers)
 
@@ -184,11 +184,11 @@ def pack_picture(
     request: Request, piece_id: int, number: int, bake: int, sheet: str = "", channel: str = ""
 ) -> Response:
     """A small picture of what a pack gives with a bake, or of one of its channels; 204 where a map is missing."""
-    pack, shop = _pack(request, piece_id, number), workshop(request)
-    row = shop.bake(bake)
+    pack, services = _pack(request, piece_id, number), services_of(request)
+    row = services.bakes.get(bake)
     if row is None or row.piece_id != piece_id or row.manifest is None:
         raise HTTPException(404, "This bake does not belong to the piece.")
-    paths = tuple((key, str(shop.picture(bake, sheet, key) or "")) for key in pack.maps)
+    paths = tuple((key, str(services.bakes.picture(bake, sheet, key) or "")) for key in pack.maps)
     if not all(path for _, path in paths):
         return Response(status_code=204)
     return Response(_pack_png(pack.model_dump_json(), paths, channel), media_type="image/png")
@@ -219,9 +219,9 @@ async def hand_off(request: Request, piece_id: int) -> Response:
     form = await request.form()
     place, existing = str(form.get("place", "")), str(form.get("existing", ""))
     bake = str(form.get("bake", ""))
-    counter, values = workshop(request).counter, context(request, piece_id, "handoff")
+    handoffs, values = services_of(request).handoffs, context(request, piece_id, "handoff")
     try:
-        done = await counter.hand_off(piece_id, int(bake) if bake.isdigit() else 0, place, existing)
+        done = await handoffs.hand_off(piece_id, int(bake) if bake.isdigit() else 0, place, existing)
     except Taken as taken:
         return render(request, "panel.html", **values | {"taken": str(taken.where), "place": place})
     except JobFailed as failed:
@@ -240,20 +240,20 @@ async def hand_off(request: Request, piece_id: int) -> Response:
 
 @router.post(PIECE + "/handoff/cancel")
 def cancel(request: Request, piece_id: int) -> Response:
-    workshop(request).counter.cancel(piece_id)
+    services_of(request).handoffs.cancel(piece_id)
     return Response(status_code=204)
 
 
 @router.post(PIECE + "/handoff/archive")
 async def archive(request: Request, piece_id: int, bake: int) -> Response:
     """Make an archive to fetch; its address."""
-    token = await workshop(request).counter.archive(piece_id, bake)
+    token = await services_of(request).handoffs.archive(piece_id, bake)
     return JSONResponse({"address": f"/pieces/{piece_id}/handoff/{token}.zip"})
 
 
 @router.get(PIECE + "/handoff/{token}.zip")
 def fetch(request: Request, piece_id: int, token: str) -> Response:
-    path = workshop(request).counter.archived(token)
+    path = services_of(request).handoffs.archived(token)
     if path is None:
         raise HTTPException(404, "This archive is no longer kept. Make it again.")
     return FileResponse(path, media_type="application/zip", filename=path.name)

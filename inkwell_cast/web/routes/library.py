@@ -10,7 +10,7 @@ from ...core.base.errors import InputProblem
 from ...core.settings import material_library
 from ...core.settings.material_library import Library, read_library
 from ...core.settings.recipe import Recipe
-from ..pages import small_body, workshop
+from ..templating import services_of, small_body
 from .meshes import file_stem
 from .piece import change, changed, context, extend
 
@@ -33,8 +33,8 @@ def library_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
         for part in row.facts.parts
         if (row.file_name, part.name) in sculpts
     ]
-    newest = workshop(request).newest(values["piece"].id)[0]
-    row = workshop(request).bake(newest.id) if newest else None
+    newest = services_of(request).bakes.newest(values["piece"].id)[0]
+    row = services_of(request).bakes.get(newest.id) if newest else None
     if row is not None:
         for made in row.manifest.maps if row.manifest else []:
             if made.key == "ids" and made.facts.get("by") == "part":

@@ -15,7 +15,7 @@ from ...core.settings.mends_overlay import add_mend, switched, without_mend
 from ...core.settings.recipe import Recipe
 from ...core.settings.regions import Crease, Directions, Heal, Patch
 from ...store.bakes import BakeRecord
-from ..pages import called, render, workshop
+from ..templating import called, render, services_of
 from .bakes import bake_of, picture_of
 from .meshes import marked
 from .piece import change, changed, context, redraws
@@ -25,10 +25,10 @@ router = APIRouter(prefix="/pieces/{piece_id}")
 
 def _change(request: Request, piece_id: int, words: str, edit: Callable[[Recipe], Recipe], said: str = "") -> Response:
     """Change the settings, and tell the page what to draw anew."""
-    shop = workshop(request)
-    before = shop.wanted(piece_id)[0].recipe
+    services = services_of(request)
+    before = services.pieces.wanted(piece_id)[0].recipe
     change(request, piece_id, words, edit)
-    events = redraws(before, shop.wanted(piece_id)[0].recipe)
+    events = redraws(before, services.pieces.wanted(piece_id)[0].recipe)
     return changed(request, piece_id, "review", *events, said=[said] if said else [])
 
 
@@ -55,7 +55,7 @@ def mend(request: Request, piece_id: int, bake_id: int, number: int, choice: int
 def try_out(request: Request, piece_id: int, bake_id: int, number: int, choice: int = 0) -> Response:
     """Bake with a mend that a flaw offers, of the size of this bake, and change no setting."""
     row = bake_of(request, piece_id, bake_id)
-    workshop(request).bakery.start(piece_id, row.proof, _mend(row, number, choice)[1])
+    services_of(request).bakes.start(piece_id, row.proof, _mend(row, number, choice)[1])
     return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
 
 
@@ -63,14 +63,14 @@ def try_out(request: Request, piece_id: int, bake_id: int, number: int, choice: 
 def keep(request: Request, piece_id: int, bake_id: int) -> Response:
     """Make what this bake tried out a setting."""
     row = bake_of(request, piece_id, bake_id)
-    tried = workshop(request).bakery.kept_trial(row)
+    tried = services_of(request).bakes.kept_trial(row)
     return _change(request, piece_id, tried.words, lambda recipe: add_mend(recipe, tried))
 
 
 @router.post("/mend-all")
 def mend_all(request: Request, piece_id: int, proof: bool = True) -> Response:
     """Try the best mend of every flaw and keep those that do good; shown and cancelled like a bake."""
-    workshop(request).bakery.start(piece_id, proof, mend=True)
+    services_of(request).bakes.start(piece_id, proof, mend=True)
     return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
 
 
@@ -140,14 +140,14 @@ def _by_hand(
 
 @router.post("/bakes/{bake_id}/name")
 def rename(request: Request, piece_id: int, bake_id: int, name: str = Form("")) -> Response:
-    workshop(request).bakery.rename(bake_of(request, piece_id, bake_id), name)
+    services_of(request).bakes.rename(bake_of(request, piece_id, bake_id), name)
     return render(request, "drawer.html", **context(request, piece_id, "review"))
 
 
 @router.post("/bakes/{bake_id}/restore")
 def restore(request: Request, piece_id: int, bake_id: int) -> Response:
     """Make the settings of a bake those of the piece again; an undo takes that back."""
-    workshop(request).bakery.restore(bake_of(request, piece_id, bake_id))
+    services_of(request).bakes.restore(bake_of(request, piece_id, bake_id))
     return changed(
         request, piece_id, "review", "meshes-changed", said=["The settings of that bake are in force again."]
     )  # fmt: skip
@@ -156,7 +156,7 @@ def restore(request: Request, piece_id: int, bake_id: int) -> Response:
 @router.post("/bakes/{bake_id}/out")
 def throw_away(request: Request, piece_id: int, bake_id: int) -> Response:
     """Forget a bake and its pictures, and show the one before it."""
-    workshop(request).bakery.delete(bake_of(request, piece_id, bake_id))
+    services_of(request).bakes.delete(bake_of(request, piece_id, bake_id))
     values = context(request, piece_id, "review")
     response = render(request, "panel.html", **values)
     response.headers["HX-Trigger"] = json.dumps({"show-bake": {"facts": values["facts"]}, "bakes-changed": {}})
@@ -179,7 +179,7 @@ def _mend(row: BakeRecord, number: int, choice: int) -> tuple[Flaw, Mend]:
 
 def _own(request: Request, piece_id: int, number: int) -> Mend:
     """A mend of the piece, counted from 0."""
-    mends = workshop(request).wanted(piece_id)[0].recipe.mends
+    mends = services_of(request).pieces.wanted(piece_id)[0].recipe.mends
     if not 0 <= number < len(mends):
         raise InputProblem("The mend", "It is no longer there.", "Reload the page.")
     return mends[number]

@@ -18,7 +18,7 @@ from ...core.settings import editing
 from ...core.settings.pairing import Pair, Part
 from ...engine.engine import JobFailed
 from ...engine.messages import Exported
-from ..pages import render, workshop
+from ..templating import render, services_of
 from .piece import change, changed, context
 
 router = APIRouter(prefix="/pieces/{piece_id}")
@@ -31,19 +31,19 @@ class AddedMesh(BaseModel):
 
 @router.post("/meshes")
 def add_mesh(request: Request, piece_id: int, mesh: AddedMesh) -> Response:
-    said = workshop(request).add_mesh(piece_id, mesh.token, mesh.role)
+    said = services_of(request).pieces.add_mesh(piece_id, mesh.token, mesh.role)
     return JSONResponse({"added": True, "said": said})
 
 
 @router.post("/meshes/{mesh_id}/replace")
 def replace_mesh(request: Request, piece_id: int, mesh_id: int, mesh: AddedMesh) -> Response:
     """Put a new upload in the place of a file."""
-    return JSONResponse({"said": workshop(request).replace_mesh(piece_id, mesh_id, mesh.token)})
+    return JSONResponse({"said": services_of(request).pieces.replace_mesh(piece_id, mesh_id, mesh.token)})
 
 
 @router.post("/meshes/{mesh_id}/reload")
 async def reload(request: Request, piece_id: int, mesh_id: int) -> Response:
-    said = await workshop(request).reload(piece_id, mesh_id)
+    said = await services_of(request).pieces.reload(piece_id, mesh_id)
     return changed(request, piece_id, "meshes", "meshes-changed", said=said)
 
 
@@ -51,20 +51,20 @@ async def reload(request: Request, piece_id: int, mesh_id: int) -> Response:
 async def set_place(request: Request, piece_id: int, mesh_id: int) -> Response:
     """Where a file lies on this machine, and whether it is watched there."""
     form = await request.form()
-    workshop(request).set_place(piece_id, mesh_id, str(form.get("place", "")), "watch" in form)
+    services_of(request).pieces.set_place(piece_id, mesh_id, str(form.get("place", "")), "watch" in form)
     return changed(request, piece_id, "meshes")
 
 
 @router.get("/watch")
 async def watch(request: Request, piece_id: int) -> Response:
     """Asked now and then by a page with watched files: 204, or the panel after a file was read again."""
-    said = await workshop(request).reload_watched(piece_id)
+    said = await services_of(request).pieces.reload_watched(piece_id)
     return changed(request, piece_id, "meshes", "meshes-changed", said=said) if said else Response(status_code=204)
 
 
 @router.post("/meshes/{mesh_id}/out")
 def take_out(request: Request, piece_id: int, mesh_id: int) -> Response:
-    workshop(request).take_out(piece_id, mesh_id)
+    services_of(request).pieces.take_out(piece_id, mesh_id)
     return changed(request, piece_id, "meshes", "meshes-changed")
 
 
@@ -144,7 +144,7 @@ async def split_pair(request: Request, piece_id: int, name: str) -> Response:
 async def checks(request: Request, piece_id: int) -> Response:
     """The findings as a list; the rail around it learns of blocking ones."""
     try:
-        await workshop(request).check(piece_id)
+        await services_of(request).measures.check(piece_id)
     except JobFailed as failed:
         if failed.kind != "cancelled":
             raise
@@ -152,7 +152,7 @@ async def checks(request: Request, piece_id: int) -> Response:
 
 
 async def _finding(request: Request, piece_id: int, number: int) -> Finding:
-    found = await workshop(request).check(piece_id)
+    found = await services_of(request).measures.check(piece_id)
     if not 0 <= number < len(found):
         raise HTTPException(404, "This finding is no longer there.")
     return found[number]
@@ -190,16 +190,15 @@ async def view(request: Request, piece_id: int, what: str, mesh: int = 0) -> Res
     context(request, piece_id, "meshes")
     if what not in ("low", "cage", "sculpt"):
         raise HTTPException(404, "There is no such view.")
-    path = await workshop(request).view(piece_id, what, mesh)  # type: ignore[arg-type]
+    path = await services_of(request).drawings.view(piece_id, what, mesh)  # type: ignore[arg-type]
     return FileResponse(path, media_type="application/octet-stream")
 
 
 @router.get("/sheets")
 async def sheets(request: Request, piece_id: int) -> Response:
     """The fields of the sheets' sizes, for a piece with several."""
-    return render(
-        request, "sheets.html", **context(request, piece_id, "maps"), sheets=await workshop(request).sheets(piece_id)
-    )
+    sheets = await services_of(request).drawings.sheets(piece_id)
+    return render(request, "sheets.html", **context(request, piece_id, "maps"), sheets=sheets)
 
 
 @router.get("/export/{file}")
@@ -210,7 +209,7 @@ async def export(request: Request, piece_id: int, file: str) -> Response:
     values = context(request, piece_id, "meshes")
     if what not in get_args(Exported) or suffix not in WRITERS:
         raise HTTPException(404, "There is no such file.")
-    data = await workshop(request).export(piece_id, what, suffix)  # type: ignore[arg-type]
+    data = await services_of(request).exports.export(piece_id, what, suffix)  # type: ignore[arg-type]
     name = f"{file_stem(values['piece'].name)}_{what}{suffix}"
     return Response(
         data, media_type="application/octet-stream", headers={"Content-Disposition": f'attachment; filename="{name}"'}

@@ -24,9 +24,9 @@ from ...core.settings.recipe import Recipe, refusals
 from ...core.settings.staleness import CAGE_VIEW, LOW_VIEW, MESHES, stale_after
 from ...store.bakes import BakeRecord
 from ...store.meshes import MeshRow
-from ..outline import paired_of, sculpts_of
-from ..pages import STEPS, bake_facts, render, stale, workshop
-from ..workshop import ShownState
+from ..services.pieces import paired_of, sculpts_of
+from ..services.settings import ShownState
+from ..templating import STEPS, bake_facts, render, services_of, stale
 
 router = APIRouter(prefix="/pieces/{piece_id}")
 Extension = Callable[[Request, dict[str, Any]], dict[str, Any]]
@@ -46,17 +46,17 @@ def extend(step: str) -> Callable[[Extension], Extension]:
 
 def context(request: Request, piece_id: int, step: str, bake_id: int | None = None) -> dict[str, Any]:
     """What the templates of a piece need. Raises 404 for one that is gone."""
-    shop = workshop(request)
-    found = shop.piece(piece_id)
+    services = services_of(request)
+    found = services.pieces.get(piece_id)
     if found is None or step not in STEPS:
         raise HTTPException(404, "This piece is not on the shelf.")
     piece, meshes, bakes = found
-    newest, count = shop.newest(piece_id)
-    shown = shop.bake(bake_id) if bake_id else None
+    newest, count = services.bakes.newest(piece_id)
+    shown = services.bakes.get(bake_id) if bake_id else None
     if shown is None or shown.piece_id != piece_id or shown.state != "done":
-        shown = shop.bake(newest.id) if newest else None
+        shown = services.bakes.get(newest.id) if newest else None
     paired = paired_of(piece, meshes)
-    findings = shop.checked(piece, meshes)
+    findings = services.measures.checked(piece, meshes)
     sides = boxes(piece.recipe, paired, meshes)
     diagonal = math.hypot(*sides["low"]["size"]) if "low" in sides else 0.0
     values: dict[str, Any] = {
@@ -70,9 +70,9 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
             {"centre": p.centre, "radius": p.radius * piece.recipe.reach.scale(diagonal)} for p in piece.recipe.pockets
         ],
         "stale": stale(shown, piece.recipe, meshes) if shown else "",
-        "disk_use": shop.bakery.disk_use,
+        "disk_use": services.bakes.disk_use,
         "need": needed(piece.recipe, sheet_sizes(piece.recipe, shown)).words,
-        "peek": shop.bakery.peek_at(bakes[0].id) if bakes and bakes[0].open else "",
+        "peek": services.bakes.peek_at(bakes[0].id) if bakes and bakes[0].open else "",
         "facts": bake_facts(shown, piece.recipe, meshes) if shown else None,
         **scope_context(piece.recipe, paired, request.query_params.get("scope", "piece")),
     }  # fmt: skip
@@ -119,19 +119,19 @@ def scope_context(recipe: Recipe, paired: Paired, scope: str) -> dict[str, Any]:
 @extend("review")
 def review_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
     """The bake before the one shown, and the mean likeness of the last ones, oldest first."""
-    shop, shown = workshop(request), values["shown"]
-    found = shop.piece(values["piece"].id, MOST_POINTS)
+    services, shown = services_of(request), values["shown"]
+    found = services.pieces.get(values["piece"].id, MOST_POINTS)
     rated = [row.summary.likeness for row in reversed(found[2] if found else []) if row.state == "done"]
     return {
-        "before": shop.bake_before(shown) if shown else None,
+        "before": services.bakes.before(shown) if shown else None,
         "likeness_history": [value for value in rated if value is not None],
     }
 
 
 @router.get("")
 def page(request: Request, piece_id: int, step: str = "") -> Response:
-    found = workshop(request).piece(piece_id)
-    first = step or ("review" if found and workshop(request).newest(piece_id)[0] else "meshes")
+    found = services_of(request).pieces.get(piece_id)
+    first = step or ("review" if found and services_of(request).bakes.newest(piece_id)[0] else "meshes")
     return render(request, "piece.html", **context(request, piece_id, first))
 
 
@@ -146,7 +146,7 @@ def change(
     """Change a piece's settings, heeding what the page of the request shows; what there is to say of it is kept."""
     step, tab = request.headers.get("x-shown-step", ""), request.headers.get("x-tab", "")
     shown = ShownState(int(step), tab) if step.isdecimal() and len(step) < 10 else None
-    request.state.said = [*said_of(request), *workshop(request).change(piece_id, words, edit, shown, adds)]
+    request.state.said = [*said_of(request), *services_of(request).settings.change(piece_id, words, edit, shown, adds)]
 
 
 def said_of(request: Request) -> list[str]:
@@ -186,7 +186,7 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
         values["errors_in"] = {name.partition(".")[0] for name in values["errors"]}
         values["given"] = {name: form[name] for name in form}
         return render(request, "panel.html", **values)
-    after = workshop(request).wanted(piece_id)[0].recipe
+    after = services_of(request).pieces.wanted(piece_id)[0].recipe
     return changed(request, piece_id, step, *redraws(before, after))
 
 
@@ -276,7 +276,7 @@ async def id_color(request: Request, piece_id: int) -> Response:
 async def step_back(request: Request, piece_id: int, step: str, by: int = -1) -> Response:
     """Undo (by -1) or redo (by 1) a change of settings."""
     before = context(request, piece_id, step)["piece"].recipe
-    workshop(request).step_back(piece_id, 1 if by > 0 else -1)
+    services_of(request).settings.step_back(piece_id, 1 if by > 0 else -1)
     after = context(request, piece_id, step)["piece"].recipe
     return changed(request, piece_id, step, *redraws(before, after))
 

@@ -8,8 +8,8 @@ from starlette.background import BackgroundTask
 from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, JSONResponse, Response
 
-from ..intake import too_large
-from ..pages import workshop
+from ..services.uploads import too_large
+from ..templating import services_of
 
 router = APIRouter()
 
@@ -17,10 +17,10 @@ router = APIRouter()
 @router.get("/pieces/{piece_id}/piece.icast")
 async def save(request: Request, piece_id: int) -> Response:
     """The piece with its meshes, settings and bakes."""
-    shop = workshop(request)
-    if shop.piece(piece_id) is None:
+    services = services_of(request)
+    if services.pieces.get(piece_id) is None:
         raise HTTPException(404, "This piece is not on the shelf.")
-    path = await asyncio.to_thread(shop.counter.save_piece, piece_id)
+    path = await asyncio.to_thread(services.piece_files.save, piece_id)
     remove = BackgroundTask(shutil.rmtree, path.parent, ignore_errors=True)
     return FileResponse(path, media_type="application/zip", filename=path.name, background=remove)
 
@@ -28,9 +28,9 @@ async def save(request: Request, piece_id: int) -> Response:
 @router.put("/pieces/open")
 async def open_piece(request: Request, name: str) -> Response:
     """Put a piece file on the shelf; its body is the request's body."""
-    shop = workshop(request)
+    services = services_of(request)
     announced = request.headers.get("content-length", "")
-    if announced.isdigit() and int(announced) > shop.intake.max_upload:
-        raise too_large(name, shop.intake.max_upload)
-    piece_id = await shop.counter.open_piece(name, request.stream())
+    if announced.isdigit() and int(announced) > services.uploads.max_upload:
+        raise too_large(name, services.uploads.max_upload)
+    piece_id = await services.piece_files.open(name, request.stream())
     return JSONResponse({"address": f"/pieces/{piece_id}"})

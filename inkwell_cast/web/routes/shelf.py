@@ -6,8 +6,8 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 
 from ...core.base.errors import InputProblem
 from ...core.formats import COMPANIONS
-from ..intake import Upload, too_large
-from ..pages import in_bytes, render, stage_words, workshop
+from ..services.uploads import Upload, too_large
+from ..templating import in_bytes, render, services_of, stage_words
 from .batches import batch_context
 
 router = APIRouter()
@@ -24,7 +24,7 @@ class NewPiece(BaseModel):
 
 @router.get("/")
 def shelf(request: Request) -> Response:
-    return render(request, "shelf.html", entries=workshop(request).shelf(), **batch_context(request))
+    return render(request, "shelf.html", entries=services_of(request).pieces.shelf(), **batch_context(request))
 
 
 @router.get("/new")
@@ -35,20 +35,20 @@ def new(request: Request) -> Response:
 @router.put("/uploads")
 async def upload(request: Request, name: str, batch: str = "") -> Response:
     """Take one file in; its body is the request's body. What belongs to a mesh goes before it, in one batch."""
-    intake = workshop(request).intake
+    uploads = services_of(request).uploads
     announced = request.headers.get("content-length", "")
-    if announced.isdigit() and int(announced) > intake.max_upload:
-        raise too_large(name, intake.max_upload)
+    if announced.isdigit() and int(announced) > uploads.max_upload:
+        raise too_large(name, uploads.max_upload)
     if name.lower().endswith(COMPANIONS):
-        await intake.take_companion(batch, name, request.stream())
+        await uploads.take_companion(batch, name, request.stream())
         return JSONResponse({"companion": True})
-    return described(await intake.take_in(name, request.stream(), batch, request.is_disconnected))
+    return described(await uploads.take_in(name, request.stream(), batch, request.is_disconnected))
 
 
 @router.put("/uploads/from")
 async def upload_from(request: Request, place: FolderOnDisk) -> Response:
     """Take a file in from where it lies on this machine."""
-    return described(await workshop(request).intake.take_from(place.path, request.is_disconnected))
+    return described(await services_of(request).uploads.take_from(place.path, request.is_disconnected))
 
 
 def described(taken: Upload) -> Response:
@@ -64,28 +64,28 @@ def described(taken: Upload) -> Response:
 @router.get("/at-work")
 def at_work(request: Request) -> Response:
     """What the engine is doing: a word and the share done, for a page that waits for it."""
-    told = workshop(request).engine.told
+    told = services_of(request).engine.told
     return JSONResponse({"words": stage_words(told.stage), "share": told.share})
 
 
 @router.post("/pieces")
 def make(request: Request, piece: NewPiece) -> Response:
-    piece_id = workshop(request).make_piece(piece.name, piece.roles)
+    piece_id = services_of(request).pieces.make(piece.name, piece.roles)
     return JSONResponse({"address": f"/pieces/{piece_id}"})
 
 
 @router.post("/pieces/{piece_id}/delete")
 def delete(request: Request, piece_id: int) -> Response:
-    if workshop(request).piece(piece_id) is None:
+    if services_of(request).pieces.get(piece_id) is None:
         raise InputProblem("The piece", "It is no longer on the shelf.", "Reload the page.")
-    workshop(request).delete_piece(piece_id)
+    services_of(request).pieces.delete(piece_id)
     return RedirectResponse("/", 303)
 
 
 @router.get("/disk")
 def disk_use(request: Request, said: str = "") -> Response:
     """What takes how much disk, what was deleted and can be brought back, and ways to free some."""
-    return render(request, "disk.html", **workshop(request).disk.report(), said=said)
+    return render(request, "disk.html", **services_of(request).disk.report(), said=said)
 
 
 @router.post("/disk/proofs")
@@ -94,7 +94,7 @@ async def keep_proofs(request: Request) -> Response:
     kept = str((await request.form()).get("kept", ""))
     if not kept.isdecimal() or len(kept) > 6:
         raise InputProblem("Proofs to keep", f"“{kept[:40]}” is no number.", "Give one such as 10.")
-    count = workshop(request).disk.keep_proofs(int(kept))
+    count = services_of(request).disk.keep_proofs(int(kept))
     return _disk(request, f"{count} {'proof was' if count == 1 else 'proofs were'} deleted, and can be brought back.")
 
 
@@ -104,7 +104,7 @@ async def bring_back(request: Request) -> Response:
     form = await request.form()
     piece_id, moment = str(form.get("piece", "")), str(form.get("moment", ""))
     try:
-        workshop(request).bring_back(int(piece_id), float(moment) if moment else None)
+        services_of(request).pieces.bring_back(int(piece_id), float(moment) if moment else None)
     except (ValueError, OverflowError):
         raise InputProblem("What was deleted", "It is no longer there.", "Reload the page.") from None
     return _disk(request, "It is back.")
@@ -113,9 +113,9 @@ async def bring_back(request: Request) -> Response:
 @router.post("/disk/empty")
 def empty(request: Request) -> Response:
     """Remove for good all that was deleted."""
-    freed = workshop(request).disk.empty()
+    freed = services_of(request).disk.empty()
     return _disk(request, f"{in_bytes(freed)} were freed.")
 
 
 def _disk(request: Request, said: str) -> Response:
-    return render(request, "disk_body.html", **workshop(request).disk.report(), said=said)
+    return render(request, "disk_body.html", **services_of(request).disk.report(), said=said)

@@ -9,15 +9,15 @@ from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import asdict, dataclass
 from typing import TypeVar
 
-from ..core.bake.manifest import sha256_of
-from ..core.base.errors import InputProblem
-from ..core.formats import COMPANIONS, format_of
-from ..core.settings.pairing import Pairing, read_name
-from ..engine.engine import Engine
-from ..engine.messages import Load, Loaded
-from ..store import Store
-from ..store.meshes import Facts
-from .places import local_path
+from ...core.bake.manifest import sha256_of
+from ...core.base.errors import InputProblem
+from ...core.formats import COMPANIONS, format_of
+from ...core.settings.pairing import Pairing, read_name
+from ...engine.engine import Engine
+from ...engine.messages import Load, Loaded
+from ...store import Store
+from ...store.meshes import Facts
+from ..local_paths import local_path
 
 MAX_UPLOAD = 4 << 30
 KEPT_BATCHES = 8
@@ -42,12 +42,12 @@ class Upload:
     modified: float = 0.0
 
 
-class Intake:
+class Uploads:
     """Streams files to disk, lets the engine read them, keeps the packed copy. Whatever fails leaves nothing."""
 
     def __init__(self, store: Store, engine: Engine, max_upload: int = MAX_UPLOAD) -> None:
         self.store, self.engine, self.max_upload = store, engine, max_upload
-        self.uploads: dict[str, Upload] = {}
+        self.taken: dict[str, Upload] = {}
         self._companions: dict[str, pathlib.Path] = {}
 
     async def take_companion(self, batch: str, name: str, chunks: AsyncIterator[bytes]) -> None:
@@ -125,19 +125,19 @@ class Intake:
             secrets.token_urlsafe(12), name, role_by_name(name, loaded), size, digest, kept,
             Facts.model_validate(asdict(loaded)), place, modified,
         )  # fmt: skip
-        self.uploads[upload.token] = upload
+        self.taken[upload.token] = upload
         return upload
 
     def known(self, token: str) -> Upload:
         """An upload that is to become part of a piece. Raises InputProblem for one that is not known."""
-        upload = self.uploads.get(token)
+        upload = self.taken.get(token)
         if upload is None:
             raise unknown_upload()
         return upload
 
     def settled(self, upload: Upload) -> None:
         """An upload became part of a piece."""
-        if self.uploads.pop(upload.token, None):
+        if self.taken.pop(upload.token, None):
             self.store.files.release(upload.copy)
 
 

@@ -4,27 +4,27 @@ import asyncio
 import pathlib
 from typing import TYPE_CHECKING
 
-from ..core.base.errors import InputProblem
-from ..core.handoff.batch import Outcome, Summary, write_summary
-from ..core.handoff.file_names import plain
-from ..core.handoff.plan import refuse_unready
-from ..core.settings.receivers import Receiver
-from ..engine.engine import JobFailed
-from ..store import batches
-from ..store.batches import BatchRow
-from .places import local_path
+from ...core.base.errors import InputProblem
+from ...core.handoff.batch import Outcome, Summary, write_summary
+from ...core.handoff.file_names import plain
+from ...core.handoff.plan import refuse_unready
+from ...core.settings.receivers import Receiver
+from ...engine.engine import JobFailed
+from ...store import batches
+from ...store.batches import BatchRow
+from ..local_paths import local_path
 
 if TYPE_CHECKING:
-    from .workshop import Workshop
+    from .services import Services
 
 LOOK_EVERY = 0.1
 
 
 class Batches:
-    """The batches of a workshop; one is at work at a time."""
+    """The batches of all pieces; one is at work at a time."""
 
-    def __init__(self, shop: "Workshop") -> None:
-        self.shop, self.store = shop, shop.store
+    def __init__(self, services: "Services") -> None:
+        self.services, self.store = services, services.store
         self._task: asyncio.Task[None] | None = None
         self._at: int | None = None  # the bake that is at work
         self._piece: int | None = None
@@ -48,14 +48,14 @@ class Batches:
             raise InputProblem("The batch", "Another one is at work.", "Wait until it has ended, or cancel it.")
         named: dict[str, int] = {}
         for piece_id in piece_ids:
-            name = self.shop.wanted(piece_id)[0].name
+            name = self.services.pieces.wanted(piece_id)[0].name
             if named.setdefault(plain(name).casefold(), piece_id) != piece_id:
                 raise InputProblem(name, "Two of the pieces have this name.", "Leave one of them out.")
         for piece_id in piece_ids:
-            piece = self.shop.wanted(piece_id)[0]
+            piece = self.services.pieces.wanted(piece_id)[0]
             recipe = receiver.laid_over(piece.recipe)
             refuse_unready(recipe.handoff, piece.name, recipe, folder / plain(piece.name), "replace")
-        waiting = [Outcome(piece=self.shop.wanted(p)[0].name, state="waiting") for p in piece_ids]
+        waiting = [Outcome(piece=self.services.pieces.wanted(p)[0].name, state="waiting") for p in piece_ids]
         summary = Summary(receiver=receiver.name, outcomes=waiting)
         write_summary(folder, summary)
         with self.store.writing() as db:
@@ -68,9 +68,9 @@ class Batches:
         """Stop the batch at work; what is done stays."""
         self._cancelled = True
         if self._at is not None:
-            self.shop.bakery.cancel(self._at)
+            self.services.bakes.cancel(self._at)
         if self._piece is not None:
-            self.shop.counter.cancel(self._piece)
+            self.services.handoffs.cancel(self._piece)
 
     def forget(self, batch_id: int) -> None:
         with self.store.writing() as db:
@@ -78,7 +78,7 @@ class Batches:
 
     def at_work(self) -> tuple[str, float]:
         """The stage and share of the bake at work."""
-        row = self.shop.bake(self._at) if self._at is not None else None
+        row = self.services.bakes.get(self._at) if self._at is not None else None
         return (row.stage, row.share) if row else ("", 0.0)
 
     async def _run(
@@ -108,13 +108,13 @@ class Batches:
         """Bake a piece as the receiver wants it and hand it off; its own settings stay as they are."""
         try:
             await self._until_idle(piece_id)
-            piece = self.shop.wanted(piece_id)[0]
-            bake_id = self.shop.bakery.start(piece_id, False, recipe=receiver.laid_over(piece.recipe))
+            piece = self.services.pieces.wanted(piece_id)[0]
+            bake_id = self.services.bakes.start(piece_id, False, recipe=receiver.laid_over(piece.recipe))
             self._at, self._piece = bake_id, piece_id
             row = await self._ended(bake_id)
             if row.manifest is None:
                 return Outcome(piece=name, state="failed", message=row.message or "The bake was deleted.")
-            handed = await self.shop.counter.hand_off_batch(piece_id, bake_id, folder / plain(name), receiver)
+            handed = await self.services.handoffs.hand_off_batch(piece_id, bake_id, folder / plain(name), receiver)
         except (InputProblem, JobFailed) as problem:
             return Outcome(piece=name, state="failed", message=str(problem))
         made = row.manifest
@@ -126,12 +126,12 @@ class Batches:
 
     async def _until_idle(self, piece_id: int) -> None:
         """Wait for a bake of the piece that is at work already."""
-        while any(row.open for row in self.shop.wanted(piece_id)[2][:1]) and not self._cancelled:
+        while any(row.open for row in self.services.pieces.wanted(piece_id)[2][:1]) and not self._cancelled:
             await asyncio.sleep(LOOK_EVERY)
 
     async def _ended(self, bake_id: int):  # type: ignore[no-untyped-def]
         while True:
-            row = self.shop.bake(bake_id)
+            row = self.services.bakes.get(bake_id)
             if row is None:
                 raise InputProblem("The bake", "It was deleted while it ran.", "Start the batch again.")
             if not row.open:

@@ -4,17 +4,17 @@ import shutil
 import time
 from typing import TYPE_CHECKING, Any
 
-from ..store import disk
+from ...store import disk
 
 if TYPE_CHECKING:
-    from .workshop import Workshop
+    from .services import Services
 
 
 class Disk:
-    """The disk of a workshop."""
+    """The disk of a data folder."""
 
-    def __init__(self, shop: "Workshop") -> None:
-        self.shop, self.store = shop, shop.store
+    def __init__(self, services: "Services") -> None:
+        self.services, self.store = services, services.store
 
     def report(self) -> dict[str, Any]:
         """Pieces with the bytes of what belongs to them, the largest first; what was deleted; what is free.
@@ -22,7 +22,7 @@ class Disk:
         A file that two pieces have counts for both, and once in the sum.
         """
         with self.store.reading() as db:
-            live = {piece.id: piece.name for piece, *_ in self.shop.shelf()}
+            live = {piece.id: piece.name for piece, *_ in self.services.pieces.shelf()}
             files = {piece_id: disk.of_piece(db, piece_id) for piece_id in live}
             gone = [dict(row) for row in disk.deleted_pieces(db)]
             gone_files = [disk.of_piece(db, row["id"]) for row in gone]
@@ -34,7 +34,7 @@ class Disk:
                 sizes[digest] = self.store.files.size(digest)
             return sum(sizes[digest] for digest in hashes)
 
-        rows = [
+        rows: list[dict[str, Any]] = [
             {"id": piece_id, "name": live[piece_id], **{kind: size(hashes) for kind, hashes in own.items()}}
             for piece_id, own in files.items()
         ]
@@ -50,7 +50,7 @@ class Disk:
 
     def keep_proofs(self, kept: int) -> int:
         """Put aside all but the newest proofs of every piece; returns how many."""
-        return sum(self.shop.bakery.keep_proofs(piece.id, kept) for piece, *_ in self.shop.shelf())
+        return sum(self.services.bakes.keep_proofs(piece.id, kept) for piece, *_ in self.services.pieces.shelf())
 
     def empty(self) -> int:
         """Remove for good all that was deleted; returns the bytes that this frees."""

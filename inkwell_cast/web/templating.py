@@ -21,8 +21,8 @@ from ..core.settings.reach_unit import in_other_unit
 from ..core.settings.recipe import Recipe
 from ..store.bakes import BakeRecord, BakeRow
 from ..store.meshes import MeshRow
-from .outline import LIKENESS, meshes_key
-from .workshop import Workshop
+from .cache_keys import LIKENESS, meshes_key
+from .services.services import Services
 
 MOST_BYTES = 4 << 20  # of a small file
 HERE = pathlib.Path(__file__).parent
@@ -130,8 +130,8 @@ templates.env.globals |= {
 }  # fmt: skip
 
 
-def workshop(request: Request) -> Workshop:
-    found: Workshop = request.app.state.workshop
+def services_of(request: Request) -> Services:
+    found: Services = request.app.state.services
     return found
 
 

@@ -10,31 +10,31 @@ import time
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
-from ..core.bake.manifest import Manifest
-from ..core.base.errors import InputProblem
-from ..core.flaws import FLAW_MARKS
-from ..core.settings.mends import Mend
-from ..core.settings.mends_overlay import add_mend
-from ..core.settings.recipe import Recipe
-from ..engine.engine import JobFailed, Ticket
-from ..engine.messages import PEEK, BakeInto
-from ..store import bakes, disk
-from ..store.bakes import BakeRecord
-from .outline import LIKENESS, meshes_key
+from ...core.bake.manifest import Manifest
+from ...core.base.errors import InputProblem
+from ...core.flaws import FLAW_MARKS
+from ...core.settings.mends import Mend
+from ...core.settings.mends_overlay import add_mend
+from ...core.settings.recipe import Recipe
+from ...engine.engine import JobFailed, Ticket
+from ...engine.messages import PEEK, BakeInto
+from ...store import bakes, disk
+from ...store.bakes import BakeRecord, BakeRow
+from ..cache_keys import LIKENESS, meshes_key
 
 if TYPE_CHECKING:
-    from .workshop import Workshop
+    from .services import Services
 
 TRY_AGAIN_EVERY = 1.0  # seconds
 NO_ROOM = (errno.ENOSPC, errno.EDQUOT)
 HUGE = 3_000_000  # triangles whose checks take longer than an artist waits for a bake to begin
 
 
-class Bakery:
-    """The bakes of a workshop."""
+class Bakes:
+    """The bakes of all pieces."""
 
-    def __init__(self, shop: "Workshop") -> None:
-        self.shop, self.store = shop, shop.store
+    def __init__(self, services: "Services") -> None:
+        self.services, self.store = services, services.store
         self._tickets: dict[int, Ticket] = {}
         self._folders: dict[int, pathlib.Path] = {}  # where running bakes write
         self._closing = threading.Event()
@@ -47,21 +47,21 @@ class Bakery:
         `trial` is tried out in this bake only; `mend` mends what settings can, and keeps that. Neither goes into a bake
         that is open, nor do other settings: raises InputProblem.
         """
-        piece, rows, earlier = self.shop.wanted(piece_id)
+        piece, rows, earlier = self.services.pieces.wanted(piece_id)
         if earlier and earlier[0].open:
             if trial or mend or recipe:
                 raise InputProblem("The bake", "Another one is at work.", "Wait until it has ended, or cancel it.")
             return earlier[0].id
         if sum(row.facts.triangles for row in rows) > HUGE:
-            self.shop.stop_checking()  # such checks must not hold up a bake; the page asks for them again
+            self.services.measures.stop_checking()  # such checks must not hold up a bake; the page asks for them again
         recipe = recipe or piece.recipe
         recipe = recipe.proof() if proof else recipe
         recipe = add_mend(recipe, trial) if trial else recipe
         folder = self.store.files.temporary_folder()
         with self.store.writing() as db:
             bake_id = bakes.add(db, piece_id, recipe, meshes_key(rows), proof, trial)
-        ticket = self.shop.engine.submit(
-            BakeInto(recipe, self.shop.sources(rows), str(folder), mend),
+        ticket = self.services.engine.submit(
+            BakeInto(recipe, self.services.pieces.sources(rows), str(folder), mend),
             on_start=lambda: self._write(bakes.start, bake_id),
             on_progress=lambda stage, share: self._write(bakes.tell, bake_id, stage, share),
         )
@@ -118,7 +118,8 @@ class Bakery:
     def restore(self, row: BakeRecord) -> None:
         """Make the settings of a bake those of its piece again; a proof gives back all but size, samples and rays."""
         words = f"Settings of {row.name or 'an earlier bake'}"
-        self.shop.change(row.piece_id, words, lambda recipe: row.recipe if not row.proof else _but_size(row, recipe))
+        settings = self.services.settings
+        settings.change(row.piece_id, words, lambda recipe: _but_size(row, recipe) if row.proof else row.recipe)
 
     def disk_use(self, bake_ids: list[int]) -> dict[int, int]:
         """Bytes of the pictures of some bakes."""
@@ -156,10 +157,12 @@ class Bakery:
         """
         change: Any
         values: tuple[Any, ...]
+        mends: list[Mend] = []
         with self.store.files.adopting() as adopt:
             try:
                 manifest: Manifest = future.result()
                 change, values = bakes.finish, (manifest, _kept_files(manifest, folder, adopt))
+                mends = manifest.recipe.mends if manifest.mending else []
             except JobFailed as failed:
                 change, values = bakes.end, ("cancelled" if failed.kind == "cancelled" else "failed", failed.message)
             except OSError as error:
@@ -168,18 +171,37 @@ class Bakery:
                 change, values = bakes.end, ("failed", f"The result could not be kept ({error}).")
             except Exception as error:
                 change, values = bakes.end, ("failed", f"The result could not be kept ({error}).")
-            mended = values[0] if change is bakes.finish and values[0].mending else None
             try:
                 with self.store.writing() as db:
                     change(db, bake_id, *values)
-                    if mended and self.shop.piece(piece_id):
-                        self.shop.change(piece_id, "Mend all", lambda recipe: _with_all(recipe, mended.recipe.mends))
+                    if mends and self.services.pieces.get(piece_id):
+                        self.services.settings.change(piece_id, "Mend all", lambda recipe: _with_all(recipe, mends))
             except sqlite3.OperationalError:
                 return False
         self._tickets.pop(bake_id, None)
         self._folders.pop(bake_id, None)
         shutil.rmtree(folder, ignore_errors=True)
         return True
+
+    def get(self, bake_id: int) -> BakeRecord | None:
+        with self.store.reading() as db:
+            return bakes.get(db, bake_id)
+
+    def before(self, row: BakeRow) -> BakeRecord | None:
+        """What a bake is compared with: the one of its kind before it."""
+        with self.store.reading() as db:
+            found = bakes.done_before(db, row)
+            return bakes.get(db, found) if found else None
+
+    def newest(self, piece_id: int) -> tuple[BakeRow | None, int]:
+        """The newest finished bake of a piece, and how many there are."""
+        with self.store.reading() as db:
+            return bakes.newest_done(db, piece_id), bakes.count_done(db, piece_id)
+
+    def picture(self, bake_id: int, sheet: str, key: str) -> pathlib.Path | None:
+        with self.store.reading() as db:
+            digest = bakes.picture(db, bake_id, sheet, key)
+        return self.store.files.path(digest) if digest else None
 
 
 def _kept_files(

@@ -1,0 +1,1 @@
+"""What the pages do, one service a file."""

@@ -1,0 +1,71 @@
+"""What the views draw: lows, cages and sculpts as light meshes, made once and kept."""
+
+import asyncio
+import pathlib
+import shutil
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from ...core.mesh.binary_message import unpack_header
+from ...engine.messages import Draw, Drawn, Job
+from ...store import views
+from ..cache_keys import view_key
+from .pieces import paired_of, sculpts_of
+
+if TYPE_CHECKING:
+    from .services import Services
+
+
+class Drawings:
+    """The drawings of all pieces."""
+
+    def __init__(self, services: "Services") -> None:
+        self.services, self.store = services, services.store
+        self._drawing: dict[str, asyncio.Task[pathlib.Path]] = {}
+
+    async def view(self, piece_id: int, what: Drawn, mesh_id: int = 0) -> pathlib.Path:
+        """The file that the browser draws: the lows, their cage or one file's sculpts; made once and kept."""
+        piece, rows, _ = self.services.pieces.wanted(piece_id)
+        name, names = "", tuple[str, ...]()
+        if what == "sculpt":
+            row = self.services.pieces.mesh(piece_id, mesh_id)
+            rows, name, names = [row], row.file_name, sculpts_of(row, paired_of(piece, rows))
+        key = view_key(piece.recipe, rows, what, names)
+        with self.store.reading() as db:
+            known = views.get(db, key)
+        if known and self.store.files.path(known).is_file():
+            return self.store.files.path(known)
+        if key not in self._drawing:  # several requests for one view wait for one job
+            sources = self.services.pieces.sources(rows)
+            job = self._draw(
+                key, lambda path: Draw(piece.recipe, sources, what, path, name, names), piece_id, what == "cage"
+            )
+            self._drawing[key] = asyncio.create_task(job)
+        try:
+            return await asyncio.shield(self._drawing[key])
+        finally:
+            if key in self._drawing and self._drawing[key].done():
+                self._drawing.pop(key)
+
+    async def _draw(self, key: str, job: Callable[[str], Job], piece_id: int, following: bool) -> pathlib.Path:
+        folder = self.store.files.temporary_folder()
+        try:
+            path = folder / "view"
+            made = job(str(path))
+            ticket = self.services.follow(piece_id, made) if following else self.services.engine.submit(made)
+            await asyncio.wrap_future(ticket.future)
+            return await asyncio.to_thread(self._keep_view, key, path, piece_id)
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
+
+    def _keep_view(self, key: str, path: pathlib.Path, piece_id: int) -> pathlib.Path:
+        with self.store.files.adopting() as adopt:
+            digest = adopt(path)
+            with self.store.writing() as db:
+                views.put(db, key, digest, piece_id)
+        return self.store.files.path(digest)
+
+    async def sheets(self, piece_id: int) -> list[dict[str, Any]]:
+        """Name, width and height of every sheet of a piece as it is now."""
+        sheets: list[dict[str, Any]] = unpack_header(await self.view(piece_id, "low"))["sheets"]
+        return sheets

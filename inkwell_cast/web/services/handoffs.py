@@ -1,0 +1,121 @@
+"""Handoffs of bakes: into folders and archives of this machine, or to be fetched."""
+
+import asyncio
+import pathlib
+import secrets
+import shutil
+from collections import OrderedDict
+from typing import TYPE_CHECKING
+
+from ...core.base.errors import InputProblem
+from ...core.handoff.bake_on_disk import Finished
+from ...core.handoff.file_names import plain
+from ...core.handoff.hand_off import Handed
+from ...core.handoff.whole_or_nothing import refuse_taken
+from ...core.settings.handoff import Handoff
+from ...core.settings.receivers import Receiver
+from ...engine.engine import Ticket
+from ...engine.messages import HandOff
+from ...store import handoffs
+from ...store.bakes import BakeRecord
+from ...store.handoffs import HandoffRow
+from ..cache_keys import meshes_key
+from ..local_paths import local_path
+
+if TYPE_CHECKING:
+    from .services import Services
+
+KEPT_ARCHIVES = 4
+
+
+class Handoffs:
+    """The handoffs of all pieces."""
+
+    def __init__(self, services: "Services") -> None:
+        self.services, self.store = services, services.store
+        self._archives: OrderedDict[str, pathlib.Path] = OrderedDict()
+        self._tickets: dict[int, Ticket] = {}
+
+    def finished(self, piece_id: int, bake_id: int) -> tuple[Finished, BakeRecord]:
+        """A bake of a piece for handing off. Raises InputProblem for one that is gone, or of other meshes."""
+        piece, rows, _ = self.services.pieces.wanted(piece_id)
+        row = self.services.bakes.get(bake_id)
+        if row is None or row.piece_id != piece_id or row.manifest is None:
+            raise InputProblem(piece.name, "This bake has no result.", "Bake first.")
+        if row.meshes != meshes_key(rows):
+            raise InputProblem(piece.name, "Its meshes changed since this bake; they would not fit.", "Bake again.")
+        files, shown = {}, {}
+        for made in row.manifest.maps:
+            key = made.sheet, made.key
+            names = made.key, f"{made.key}.file"
+            picture, file = (self.services.bakes.picture(row.id, made.sheet, name) for name in names)
+            if picture is None or not picture.is_file():
+                raise InputProblem(piece.name, f"The {made.label.lower()} of this bake is gone.", "Bake again.")
+            files[key], shown[key] = file or picture, picture
+        return Finished(piece.name, row.manifest, files, shown), row
+
+    async def hand_off(self, piece_id: int, bake_id: int, place: str, existing: str = "") -> Handed:
+        """Write a handoff to a folder or a .zip of this machine; `existing` wins over the piece's setting."""
+        target = local_path(place, "The folder", "/home/me/textures/lamp")
+        handoff = self._handoff(piece_id, existing)
+        refuse_taken(target, handoff.existing)
+        handed, receiver = await self._write(piece_id, bake_id, handoff, target)
+        with self.store.writing() as db:
+            handoffs.add(db, piece_id, bake_id, str(handed.path), receiver, len(handed.manifest.files) + 1)
+        return handed
+
+    async def archive(self, piece_id: int, bake_id: int) -> str:
+        """Make a handoff as an archive to be fetched; gives its token."""
+        folder = self.store.files.temporary_folder()
+        try:
+            target = folder / f"{plain(self.services.pieces.wanted(piece_id)[0].name)}.zip"
+            handed, _ = await self._write(piece_id, bake_id, self._handoff(piece_id, ""), target)
+        except BaseException:
+            shutil.rmtree(folder, ignore_errors=True)
+            raise
+        token = secrets.token_urlsafe(12)
+        self._archives[token] = handed.path
+        while len(self._archives) > KEPT_ARCHIVES:
+            shutil.rmtree(self._archives.popitem(last=False)[1].parent, ignore_errors=True)
+        return token
+
+    def archived(self, token: str) -> pathlib.Path | None:
+        return self._archives.get(token)
+
+    def cancel(self, piece_id: int) -> None:
+        """Give up a handoff that is at work."""
+        ticket = self._tickets.get(piece_id)
+        if ticket:
+            ticket.stop()
+
+    def past(self, piece_id: int) -> list[HandoffRow]:
+        with self.store.reading() as db:
+            return handoffs.of_piece(db, piece_id)
+
+    async def hand_off_batch(self, piece_id: int, bake_id: int, target: pathlib.Path, receiver: Receiver) -> Handed:
+        """Hand off a bake of a batch as its receiver wants it, in place of an earlier handoff."""
+        handoff = receiver.handoff.model_copy(update={"existing": "replace"})
+        handed, _ = await self._write(piece_id, bake_id, handoff, target, receiver.name)
+        return handed
+
+    def _handoff(self, piece_id: int, existing: str) -> Handoff:
+        own = self.services.pieces.wanted(piece_id)[0].recipe.handoff
+        return Handoff.model_validate(own.model_dump() | ({"existing": existing} if existing else {}))
+
+    async def _write(
+        self, piece_id: int, bake_id: int, handoff: Handoff, target: pathlib.Path, receiver: str = ""
+    ) -> tuple[Handed, str]:
+        finished, row = self.finished(piece_id, bake_id)
+        fits = self.services.receivers.of(row.recipe.model_copy(update={"handoff": handoff}))
+        receiver = receiver or (fits.name if fits else "")
+        sources = self.services.pieces.sources(self.services.pieces.wanted(piece_id)[1])
+        ticket = self.services.engine.submit(HandOff(row.recipe, sources, finished, handoff, str(target), receiver))
+        self._tickets[piece_id] = ticket
+        try:
+            handed: Handed = await asyncio.wrap_future(ticket.future)
+        except asyncio.CancelledError:
+            ticket.stop()
+            raise
+        finally:
+            self._tickets.pop(piece_id, None)
+        return handed, receiver

@@ -1,0 +1,97 @@
+"""What is measured of a piece: its checks, the coverage of its cage, the section, what a texel sees."""
+
+import asyncio
+from typing import TYPE_CHECKING
+
+from ...core.cage.coverage import Coverage
+from ...core.checks import Finding
+from ...core.review.probe import Probe
+from ...core.review.section import Along, Section
+from ...core.settings import editing
+from ...core.settings.reach import Reach
+from ...core.settings.recipe import Recipe
+from ...core.settings.staleness import CHECKS, COVERAGE
+from ...engine.engine import Ticket
+from ...engine.messages import CheckPiece, Cover, ProbeAt, SectionAt
+from ...store.bakes import BakeRecord
+from ...store.meshes import MeshRow
+from ...store.pieces import Piece
+from ..cache_keys import meshes_key, result_key
+
+if TYPE_CHECKING:
+    from .services import Services
+
+KEPT_CHECKS = 20
+
+
+class Measures:
+    """What the engine measured, kept for the states of pieces that were looked at last."""
+
+    def __init__(self, services: "Services") -> None:
+        self.services, self.engine = services, services.engine
+        self._checks: dict[str, list[Finding]] = {}
+        self._checking: Ticket | None = None
+        self._covered: dict[str, Coverage] = {}
+
+    async def check(self, piece_id: int) -> list[Finding]:
+        """What is wrong with a piece; found once for each state of it."""
+        piece, rows, _ = self.services.pieces.wanted(piece_id)
+        key = result_key(piece.recipe, rows, CHECKS)
+        if key not in self._checks:
+            self._checking = self.engine.submit(CheckPiece(piece.recipe, self.services.pieces.sources(rows)))
+            self._checks[key] = await asyncio.wrap_future(self._checking.future)
+            while len(self._checks) > KEPT_CHECKS:
+                self._checks.pop(next(iter(self._checks)))
+        return self._checks[key]
+
+    def checked(self, piece: Piece, rows: list[MeshRow]) -> list[Finding] | None:
+        """The findings for a piece as it is, if they are known."""
+        return self._checks.get(result_key(piece.recipe, rows, CHECKS))
+
+    def stop_checking(self) -> None:
+        """Give up checks that are at work."""
+        if self._checking:
+            self._checking.stop(patient=True)
+
+    async def cover(self, piece_id: int, scope: str, reach: dict[str, float]) -> Coverage:
+        """How well the cage holds the sculpt of a scope, with the piece's reach or one that is being tried."""
+        piece, rows, _ = self.services.pieces.wanted(piece_id)
+        recipe = with_reach(piece.recipe, scope, reach)
+        key = result_key(recipe, rows, COVERAGE) + scope
+        if key not in self._covered:
+            ticket = self.services.follow(piece_id, Cover(recipe, self.services.pieces.sources(rows), scope))
+            self._covered[key] = await asyncio.wrap_future(ticket.future)
+            while len(self._covered) > KEPT_CHECKS:
+                self._covered.pop(next(iter(self._covered)))
+        return self._covered[key]
+
+    async def section(
+        self, piece_id: int, triangle: int, place: tuple[float, float, float], turned: float, zoom: float,
+        along: Along, view: tuple[float, float, float],
+    ) -> Section | None:  # fmt: skip
+        """The slice at a place of the low; None off the paired lows or while the engine is busy."""
+        piece, rows, _ = self.services.pieces.wanted(piece_id)
+        if self.engine.busy:
+            return None
+        job = SectionAt(piece.recipe, self.services.pieces.sources(rows), triangle, place, turned, zoom, along, view)
+        found: Section | None = await asyncio.wrap_future(self.engine.submit(job).future)
+        return found
+
+    async def probe(self, row: BakeRecord, sheet: str, x: int, y: int) -> Probe | None:
+        """What a texel of a bake sees; None off the low, while the engine is busy, or when the meshes have changed."""
+        found = self.services.pieces.get(row.piece_id)
+        if found is None or self.engine.busy or meshes_key(found[1]) != row.meshes:
+            return None
+        ticket = self.engine.submit(ProbeAt(row.recipe, self.services.pieces.sources(found[1]), sheet, x, y))
+        result: Probe | None = await asyncio.wrap_future(ticket.future)
+        return result
+
+
+def with_reach(recipe: Recipe, scope: str, reach: dict[str, float]) -> Recipe:
+    """The recipe with an outward and inward reach, in the unit of the piece's, at a scope."""
+    if not reach:
+        return recipe
+    if scope == "piece":
+        own = Reach.model_validate(recipe.reach.model_dump() | reach)
+        return recipe.model_copy(update={"reach": own})
+    return editing.set_level(recipe, scope, reach)

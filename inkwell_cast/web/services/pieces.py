@@ -1,0 +1,189 @@
+"""Pieces of the shelf and their mesh files: made, changed, read again, deleted and brought back."""
+
+import pathlib
+import time
+from typing import TYPE_CHECKING, Any
+
+from ...core.base.errors import InputProblem
+from ...core.mesh.reload_changes import what_changed
+from ...core.settings import editing
+from ...core.settings.mends_overlay import mended
+from ...core.settings.pairing import Paired, Part, pair_up
+from ...core.settings.recipe import Recipe
+from ...engine.messages import Source
+from ...store import bakes, meshes, pieces
+from ...store.bakes import BakeRow
+from ...store.meshes import MeshRow
+from ...store.pieces import Piece
+from ..local_paths import local_path
+from .uploads import Upload, unknown_upload
+
+if TYPE_CHECKING:
+    from .services import Services
+
+RECENT = 12  # bakes that the drawer shows before more are asked for
+Found = tuple[Piece, list[MeshRow], list[BakeRow]]
+
+
+class Pieces:
+    """The pieces of a data folder."""
+
+    def __init__(self, services: "Services") -> None:
+        self.services, self.store, self.uploads = services, services.store, services.uploads
+
+    def shelf(self) -> list[tuple[Piece, list[MeshRow], BakeRow | None, int]]:
+        """Every piece with its files, its newest finished bake and the number of those."""
+        with self.store.reading() as db:
+            return [
+                (p, meshes.of_piece(db, p.id), bakes.newest_done(db, p.id), bakes.count_done(db, p.id))
+                for p in pieces.all_of(db)
+            ]
+
+    def get(self, piece_id: int, most: int = RECENT) -> Found | None:
+        """A piece with its files and its newest bakes."""
+        with self.store.reading() as db:
+            found = pieces.get(db, piece_id)
+            return (found, meshes.of_piece(db, piece_id), bakes.of_piece(db, piece_id, most)) if found else None
+
+    def wanted(self, piece_id: int) -> Found:
+        found = self.get(piece_id)
+        if found is None:
+            raise InputProblem("The piece", "It is no longer on the shelf.", "Go back to the shelf.")
+        return found
+
+    def mesh(self, piece_id: int, mesh_id: int) -> MeshRow:
+        found = next((row for row in self.wanted(piece_id)[1] if row.id == mesh_id), None)
+        if found is None:
+            raise InputProblem("The mesh", "It is no longer part of the piece.", "Reload the page.")
+        return found
+
+    def make(self, name: str, roles: dict[str, str], recipe: Recipe | None = None) -> int:
+        """A piece from uploads, `roles` by token ("" goes by names); all of it or nothing. Raises InputProblem."""
+        uploads = [self.uploads.taken.get(token) for token in roles]
+        known = [upload for upload in uploads if upload]
+        recipe = recipe or Recipe()
+        for upload in known:
+            recipe = editing.set_file(recipe, upload.file_name, role=roles[upload.token])
+        if len(known) < len(roles):
+            raise unknown_upload()
+        names = [upload.file_name for upload in known]
+        for file_name in names:
+            if names.count(file_name) > 1:
+                raise InputProblem(file_name, "Two files have this name.", "Rename one of them, or remove it here.")
+        parts = [Part(u.file_name, part.name) for u in known for part in u.facts.parts]
+        refuse_half_a_piece(name, pair_up(parts, recipe.pairing, recipe.files))
+        with self.store.writing() as db:
+            piece_id = pieces.add(db, name.strip()[:200] or "Untitled piece", recipe)
+            for upload in known:
+                self._put(db, piece_id, upload)
+        for upload in known:
+            self.uploads.settled(upload)
+        return piece_id
+
+    def add_mesh(self, piece_id: int, token: str, role: str) -> list[str]:
+        """Add an upload to a piece, or put it in the place of the file of its name; what that changed, in words."""
+        upload = self.uploads.known(token)
+        piece, rows, _ = self.wanted(piece_id)
+        before = next((row for row in rows if row.file_name == upload.file_name), None)
+        with self.store.writing() as db:
+            self._put(db, piece_id, upload)
+            if before is None and role:
+                recipe = editing.set_file(piece.recipe, upload.file_name, role=role)
+                pieces.set_recipe(db, piece_id, recipe, f"Add {upload.file_name}")
+        self.uploads.settled(upload)
+        return what_changed(before.facts.parts, upload.facts.parts) if before else []
+
+    def replace_mesh(self, piece_id: int, mesh_id: int, token: str) -> list[str]:
+        """Put an upload, whatever its name, in the place of a file; everything set for that file stays."""
+        upload = self.uploads.known(token)
+        row = self.mesh(piece_id, mesh_id)
+        with self.store.writing() as db:
+            meshes.put(
+                db, piece_id, row.file_name, upload.sha256, upload.copy, upload.size, upload.facts, upload.place,
+                upload.modified,
+            )  # fmt: skip
+        self.uploads.settled(upload)
+        return what_changed(row.facts.parts, upload.facts.parts)
+
+    async def reload(self, piece_id: int, mesh_id: int) -> list[str]:
+        """Read a file again from where it lies on this machine. Raises InputProblem where that is not known."""
+        row = self.mesh(piece_id, mesh_id)
+        if not row.place:
+            raise InputProblem(
+                row.file_name, "Where it lies is not known.", "Drop the new file on it, or give its path."
+            )
+        upload = await self.uploads.take_from(row.place)
+        return self.replace_mesh(piece_id, mesh_id, upload.token)
+
+    async def reload_watched(self, piece_id: int) -> list[str]:
+        """Read those watched files again that changed on disk; sentences, none if nothing did."""
+        said = []
+        for row in self.wanted(piece_id)[1]:
+            path = pathlib.Path(row.place)
+            if row.watched and row.place and path.is_file() and path.stat().st_mtime != row.modified:
+                if time.time() - path.stat().st_mtime < 1:
+                    continue  # perhaps still being written
+                changed = await self.reload(piece_id, row.id)
+                said += [f"{row.file_name} was read again. {' '.join(changed)}"]
+        return said
+
+    def set_place(self, piece_id: int, mesh_id: int, place: str, watch: bool) -> None:
+        """Where a file lies on this machine, and whether to read it again when it changes there."""
+        row, place = self.mesh(piece_id, mesh_id), place.strip()
+        if place and not local_path(place, row.file_name, "/home/me/lamp_low.obj").is_file():
+            raise InputProblem(row.file_name, f"There is no file “{place}” on this machine.", "Give its whole path.")
+        with self.store.writing() as db:
+            meshes.set_place(db, mesh_id, place, watch)
+
+    def take_out(self, piece_id: int, mesh_id: int) -> None:
+        self.mesh(piece_id, mesh_id)
+        with self.store.writing() as db:
+            meshes.delete(db, mesh_id)
+
+    def delete(self, piece_id: int) -> None:
+        for row in self.wanted(piece_id)[2]:
+            self.services.bakes.cancel(row.id)
+        with self.store.writing() as db:
+            pieces.delete(db, piece_id)
+
+    def bring_back(self, piece_id: int, moment: float | None = None) -> None:
+        """Bring back a deleted piece, or the bakes of a piece that were deleted at a moment. Raises InputProblem."""
+        with self.store.writing() as db:
+            done = pieces.bring_back(db, piece_id) if moment is None else bakes.bring_back(db, piece_id, moment)
+        if not done:
+            raise InputProblem("What was deleted", "It is no longer there.", "Reload the page.")
+
+    def sources(self, rows: list[MeshRow]) -> list[Source]:
+        return [Source(str(self.store.files.path(r.copy)), r.file_name, r.sha256) for r in rows]
+
+    def _put(self, db: Any, piece_id: int, upload: Upload) -> None:
+        meshes.put(
+            db, piece_id, upload.file_name, upload.sha256, upload.copy, upload.size, upload.facts, upload.place,
+            upload.modified,
+        )  # fmt: skip
+
+
+def refuse_half_a_piece(name: str, paired: Paired) -> None:
+    roles = {role for pair in paired.pairs for role, _ in pair.members} | {a.role for a in paired.alone}
+    named = name or "The piece"
+    if not roles & {"low", "self"}:
+        raise InputProblem(named, "No part is a low.", "Add the mesh to bake onto, or mark one of the files as low.")
+    if not roles & {"high", "float", "self"}:
+        raise InputProblem(
+            named, "No part is a high.", "Add the sculpt it receives from, or mark one of the files as high."
+        )
+
+
+def paired_of(piece: Piece, rows: list[MeshRow]) -> Paired:
+    """The pairs of a piece, from what is known of its files without opening them."""
+    parts = [Part(row.file_name, part.name) for row in rows for part in row.facts.parts]
+    recipe = mended(piece.recipe)
+    return pair_up(parts, recipe.pairing, recipe.files)
+
+
+def sculpts_of(row: MeshRow, paired: Paired) -> tuple[str, ...]:
+    """The objects of a file that are drawn as sculpt: all that are no low and no cage."""
+    members = [(role, part) for pair in paired.pairs for role, part in pair.members]
+    members += [(a.role, a.part) for a in paired.alone]
+    other = {part.key for role, part in members if role in ("low", "cage")}
+    return tuple(p.name for p in row.facts.parts if Part(row.file_name, p.name).key not in other)

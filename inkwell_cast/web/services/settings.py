@@ -1,0 +1,85 @@
+"""Changes of a piece's settings, joined with what was changed elsewhere meanwhile; undo and redo."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from ...core.base.errors import InputProblem
+from ...core.settings.merge_changes import merged
+from ...core.settings.recipe import Recipe
+from ...store import pieces
+
+if TYPE_CHECKING:
+    from .services import Services
+
+KEPT_MAKERS = 5000
+
+
+@dataclass(frozen=True, slots=True)
+class ShownState:
+    """What the page of a request shows: a state of its piece's settings, and the tab that it is in."""
+
+    step: int
+    tab: str
+
+
+class Settings:
+    """The settings of all pieces."""
+
+    def __init__(self, services: "Services") -> None:
+        self.services, self.store = services, services.store
+        self._made_by: dict[tuple[int, int], str] = {}  # the tab that made a state of a piece
+
+    def change(
+        self, piece_id: int, words: str, edit: Callable[[Recipe], Recipe], shown: "ShownState | None" = None,
+        adds: bool = False,
+    ) -> list[str]:  # fmt: skip
+        """Change a piece's settings by one of `core.settings.editing`'s functions; reading and writing are one step.
+
+        Where the page that asks for it has `shown` an older state, the change is made to that state and joined with
+        what happened since; what collides is not changed, which is said in the sentences returned. One that only `adds`
+        to a list is made to the newest state. Raises InputProblem where nothing of it can be joined.
+        """
+        with self.store.writing() as db:
+            piece = pieces.get(db, piece_id)
+            if piece is None:
+                raise InputProblem("The piece", "It is no longer on the shelf.", "Go back to the shelf.")
+            said = list[str]()
+            if shown is None or adds or self._only_by(shown.tab, piece_id, shown.step, piece.step):
+                changed = edit(piece.recipe)
+            else:
+                changed, said = _joined(pieces.recipe_at(db, piece_id, shown.step), edit, piece.recipe)
+            if changed == piece.recipe:
+                return said
+            pieces.set_recipe(db, piece_id, changed, words)
+            if shown:
+                self._made_by[piece_id, piece.step + 1] = shown.tab
+                while len(self._made_by) > KEPT_MAKERS:
+                    self._made_by.pop(next(iter(self._made_by)))
+        self.services.give_up(piece_id)
+        return said
+
+    def _only_by(self, tab: str, piece_id: int, before: int, now: int) -> bool:
+        """Whether one tab alone changed a piece since a state that it showed."""
+        return before <= now and all(self._made_by.get((piece_id, n)) == tab for n in range(before + 1, now + 1))
+
+    def step_back(self, piece_id: int, steps: int) -> None:
+        with self.store.writing() as db:
+            pieces.move(db, piece_id, steps)
+
+
+def _joined(base: Recipe | None, edit: Callable[[Recipe], Recipe], now: Recipe) -> tuple[Recipe, list[str]]:
+    """A change made to an older state, joined with the newest one; what to say of it."""
+    if base is None:
+        raise InputProblem("The settings", "They changed elsewhere since this page was loaded.", "Reload the page.")
+    changed, collisions, others = merged(base, edit(base), now)
+    said = [f"Meanwhile changed elsewhere, and shown now: {_listed(others)}."] if others else []
+    if collisions:
+        said.append(f"Not changed here, since it was changed elsewhere too: {_listed(collisions)}. Set it again.")
+    return changed, said
+
+
+def _listed(names: list[str]) -> str:
+    """Settings in words, the first few of many."""
+    words = [name.replace(".", ", ").replace("_", " ") for name in names]
+    return "; ".join(words[:4]) + (f" and {len(words) - 4} more" if len(words) > 4 else "")
