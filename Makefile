@@ -16,10 +16,10 @@ $(READY): pyproject.toml requirements.lock
 	$(BIN)/inkwell-cast compile
 	@touch $(READY)
 
-$(TESTS_READY): $(READY) requirements-dev.lock requirements-usd.lock
+$(TESTS_READY): $(READY) requirements-dev.lock requirements-usd.lock tests/package.json
 	$(PIP) -r requirements-dev.lock -r requirements-usd.lock
 	@command -v chromium >/dev/null || (apt-get update -q && apt-get install -y -q --no-install-recommends chromium)
-	@test -d tests/node_modules/mikktspace -a -d tests/node_modules/ag-psd -a -d tests/node_modules/gltf-validator -a -d tests/node_modules/three || npm install --silent --no-audit --no-fund --prefix tests
+	@test -d tests/node_modules/mikktspace -a -d tests/node_modules/ag-psd -a -d tests/node_modules/gltf-validator -a -d tests/node_modules/three -a -d tests/node_modules/@biomejs/biome || npm install --silent --no-audit --no-fund --prefix tests
 	@touch $(TESTS_READY)
 
 demo: $(READY)
@@ -33,6 +33,7 @@ test: $(TESTS_READY)
 	$(BIN)/ruff check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+	tests/node_modules/.bin/biome lint --error-on-warnings inkwell_cast/web/static
 	$(BIN)/inkwell-cast compile
 	$(BIN)/pytest -n 2 --ignore tests/web --ignore tests/test_campaign.py
 	$(BIN)/pytest tests/web tests/test_campaign.py

@@ -7,12 +7,12 @@ import time
 
 import pytest
 import uvicorn
-from inkwell_cast.web.services.services import Services
 
 from inkwell_cast.core.formats import write_mesh
 from inkwell_cast.engine.engine import Engine
 from inkwell_cast.store import Store
 from inkwell_cast.web.app import create_app
+from inkwell_cast.web.services.services import Services
 
 from .shapes import torus
 

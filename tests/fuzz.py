@@ -13,7 +13,7 @@ import time
 import numpy as np
 
 from inkwell_cast.core.base.errors import InputProblem
-from inkwell_cast.core.formats import ply, read_mesh, write_mesh
+from inkwell_cast.core.formats import ply_writer, read_mesh, write_mesh
 
 from .core.test_formats import dressed
 from .core.test_more_formats import FBX, USDA, as_text
@@ -29,8 +29,8 @@ def seeds(folder: pathlib.Path) -> dict[str, bytes]:
     mesh = dressed()
     for name in ("a.obj", "a.glb", "a.ply"):
         write_mesh(folder / name, mesh)
-    ply.write(folder / "b.ply", mesh, "ascii")
-    ply.write(folder / "c.ply", mesh, "binary_big_endian")
+    ply_writer.write(folder / "b.ply", mesh, "ascii")
+    ply_writer.write(folder / "c.ply", mesh, "binary_big_endian")
     as_text(folder / "a.glb", True)
     facet = "facet normal 0 0 1\nouter loop\nvertex 0 0 0\nvertex 1 0 0\nvertex 0 1 0\nendloop\nendfacet\n"
     (folder / "a.stl").write_text(f"solid a\n{facet * 5}endsolid a\n")

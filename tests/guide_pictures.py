@@ -13,7 +13,6 @@ from typing import Any
 
 import cv2
 import numpy as np
-from inkwell_cast.web.services.services import Services
 from playwright.sync_api import Page, sync_playwright
 
 from inkwell_cast.core.formats import read_mesh, write_mesh
@@ -24,6 +23,7 @@ from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.demo import gull, inkstand, troubled
 from inkwell_cast.engine.engine import Engine
 from inkwell_cast.store import Store
+from inkwell_cast.web.services.services import Services
 
 from .conftest import CHROMIUM, running
 from .shapes import cube

@@ -99,6 +99,8 @@ def _parser() -> argparse.ArgumentParser:
     _add_receivers(commands)
     _add_pieces(commands)
     _add_looking(commands)
+    _add_pictures(commands)
+    _add_program(commands)
     return parser
 
 
@@ -185,7 +187,7 @@ def _add_bake(command: argparse.ArgumentParser) -> None:
 
 
 def _add_looking(commands: Commands) -> None:
-    """Commands that look at a piece or convert one file."""
+    """Commands that look at a piece."""
     path = pathlib.Path
     command = commands.add_parser("cage", help="write the cage that a bake would use, in the low's own topology")
     command.set_defaults(run=run_cage)
@@ -212,6 +214,11 @@ def _add_looking(commands: Commands) -> None:
         add_meshes(command)
         command.add_argument("--json", action="store_true", help="print JSON instead of lines")
         command.add_argument("--recipe", type=path, metavar="FILE", help="JSON with settings, such as suffixes")
+
+
+def _add_pictures(commands: Commands) -> None:
+    """Commands that make one picture of others."""
+    path = pathlib.Path
     mixes = commands.add_parser("mix", help="pictures that were baked apart into one")
     mixes = mixes.add_subparsers(required=True, metavar="KIND")
     for kind, (_, takes, _counts) in MIXES.items():
@@ -229,6 +236,11 @@ def _add_looking(commands: Commands) -> None:
     command.add_argument("--to", required=True, dest="target", metavar="BASIS", help="what it shall be in; likewise")
     command.add_argument("--out", required=True, type=path, metavar="FILE", help="picture to write; suffix says format")
     command.add_argument("--channel", type=int, default=0, metavar="N", help=reason(Sheet, "channel"))
+
+
+def _add_program(commands: Commands) -> None:
+    """Commands for the program itself, and the one that converts meshes."""
+    path = pathlib.Path
     command = commands.add_parser("compile", help="make the baking kernels ready, as the first start would")
     command.set_defaults(run=run_compile)
     command = commands.add_parser("settings", help="list every setting with its default and reason")

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from inkwell_cast.core.base.errors import InputProblem
-from inkwell_cast.core.formats import gltf, ply, read_mesh, write_mesh
+from inkwell_cast.core.formats import gltf, ply_writer, read_mesh, write_mesh
 from inkwell_cast.core.formats.numbers_in_text import read_number
 from inkwell_cast.core.mesh.mesh import CornerValues, corner_positions, merge
 from inkwell_cast.core.mesh.normals import with_normals
@@ -61,7 +61,7 @@ def test_round_trip(suffix, tmp_path):
 
 @pytest.mark.parametrize("form", ["ascii", "binary_little_endian", "binary_big_endian"])
 def test_every_form_of_ply(form, tmp_path):
-    ply.write(tmp_path / "x.ply", dressed(), form)
+    ply_writer.write(tmp_path / "x.ply", dressed(), form)
     assert_same_surface(read_mesh(tmp_path / "x.ply"), dressed())
 
 

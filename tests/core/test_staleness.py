@@ -25,9 +25,7 @@ from inkwell_cast.core.settings.staleness import (
     gathered,
     stale_after,
 )
-from inkwell_cast.core.settings.staleness import (
-    MAPS as MAPS_STALE,
-)
+from inkwell_cast.core.settings.staleness import MAPS as MAPS_STALE
 
 from ..shapes import torus
 from .bakes import baked

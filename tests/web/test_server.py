@@ -10,11 +10,11 @@ from importlib.metadata import files as package_files
 import cv2
 import numpy as np
 import pytest
-from inkwell_cast.web.services.services import Services
 
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.engine.messages import Loaded, PartFacts
 from inkwell_cast.store import bakes
+from inkwell_cast.web.services.services import Services
 from inkwell_cast.web.services.uploads import role_by_name, safe_name
 from inkwell_cast.web.templating import HERE
 

@@ -56,12 +56,12 @@ def bake(
             laid, assembly, sculpt, warm, lambda layer, share: stages.tell(f"casting {layer}", share), cancel, on_disk,
             Preview(recipe, peek) if peek else None,
         )  # fmt: skip
+    stages.seconds |= {f"casting {name}": spent for name, spent in laid.spent.items()}
     with stages.stage("maps"):
         sheets = _maps_of(laid, assembly, sculpt, warm, on_disk, stages)
-    seconds = stages.seconds | {f"casting {name}": spent for name, spent in laid.spent.items()}
     warnings = warnings_after(assembly, sculpt.mesh, [sheet.cast for sheet in sheets], laid.outside)
     progress("maps", 1.0)
-    return Bake(assembly, laid.cage, sculpt, sheets, warnings, seconds, warm, laid.spent_on)
+    return Bake(assembly, laid.cage, sculpt, sheets, warnings, stages.seconds, warm, laid.spent_on)
 
 
 def _lies_on_disk(recipe: Recipe, laid: LaidOut) -> bool:

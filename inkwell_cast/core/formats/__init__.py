@@ -1,4 +1,4 @@
-"""Mesh files: one module a format, each with `SUFFIXES`, `read(path) -> Mesh` and perhaps `write(path, mesh)`.
+"""Mesh files: one module a format that is read, and one a format that is written.
 
 Adding a format is a file and a line in the registry. No reader follows a path that a file gives: what belongs to a
 mesh (an MTL, a glTF buffer, a texture) is looked for beside it, by its bare name.
@@ -18,7 +18,7 @@ from ..base.errors import InputProblem
 from ..mesh import textures
 from ..mesh.mesh import CornerValues, Mesh
 from ..mesh.transforms import one_name_each
-from . import fbx, gltf, obj, ply, stl, usd
+from . import fbx, glb_writer, gltf, obj, obj_writer, ply, ply_writer, stl, usd
 from .files_beside import companions_of
 from .reading_budget import Budget
 
@@ -35,7 +35,7 @@ class Writer(Protocol):
 
 MODULES: tuple[Format, ...] = (obj, ply, stl, gltf, fbx, usd)  # type: ignore[assignment]
 REGISTRY: dict[str, Format] = {suffix: module for module in MODULES for suffix in module.SUFFIXES}
-WRITERS: dict[str, Writer] = {".obj": obj, ".ply": ply, ".glb": gltf}
+WRITERS: dict[str, Writer] = {".obj": obj_writer, ".ply": ply_writer, ".glb": glb_writer}
 LONGEST_NAME = 200
 COMPANIONS = (".mtl", ".bin", *textures.SUFFIXES)  # files that belong to a mesh and lie beside it
 

@@ -30,60 +30,76 @@ def write(path: pathlib.Path, mesh: Mesh, worn: Sequence[Worn] = ()) -> None:
 
     `worn` are pictures for the first materials.
     """
-    document: dict[str, Any] = {
-        "asset": {"version": "2.0", "generator": "Inkwell Cast"}, "scene": 0, "scenes": [{"nodes": []}], "nodes": [],
-        "meshes": [], "accessors": [], "bufferViews": [],
-    }  # fmt: skip
+    document = _Document()
+    content = document.content
     if any(mesh.material_names) or worn:
-        document["materials"] = [
+        content["materials"] = [
             {"name": n, "pbrMetallicRoughness": {"baseColorFactor": [*map(float, c), 1.0], "metallicFactor": 0.0}}
             for n, c in zip(mesh.material_names, mesh.material_colors, strict=True)
         ]
-    blobs: list[bytes] = []
-
-    size = 0
-
-    def store(array: Any_, component: int, kind: str, target: int, bounds: bool = False) -> int:
-        nonlocal size
-        raw = np.ascontiguousarray(array).tobytes()
-        blobs.append(raw + b"\0" * (-len(raw) % 4))
-        document["bufferViews"].append({"buffer": 0, "byteOffset": size, "byteLength": len(raw), "target": target})
-        size += len(blobs[-1])
-        entry: dict[str, Any] = {
-            "bufferView": len(document["bufferViews"]) - 1, "componentType": component,
-            "count": len(array), "type": kind,
-        }  # fmt: skip
-        if bounds:
-            entry |= {"min": array.min(axis=0).tolist(), "max": array.max(axis=0).tolist()}
-        document["accessors"].append(entry)
-        return len(document["accessors"]) - 1
-
     last, layers = -1, _layers(mesh)
     for o, m, chosen in _groups(mesh):
         vertices, indices = _vertices(layers, chosen)
         attributes = {
-            key: store(rows, 5126, f"VEC{rows.shape[1]}", 34962, key == "POSITION") for key, rows in vertices.items()
+            key: document.store(rows, 5126, f"VEC{rows.shape[1]}", 34962, key == "POSITION")
+            for key, rows in vertices.items()
         }
-        primitive = {"attributes": attributes, "indices": store(indices, 5125, "SCALAR", 34963)}
-        if "materials" in document:
+        primitive = {"attributes": attributes, "indices": document.store(indices, 5125, "SCALAR", 34963)}
+        if "materials" in content:
             primitive["material"] = m
         if o != last:
             last = o
-            document["scenes"][0]["nodes"].append(len(document["nodes"]))
-            document["nodes"].append({"name": mesh.object_names[o], "mesh": len(document["meshes"])})
-            document["meshes"].append({"name": mesh.object_names[o], "primitives": []})
-        document["meshes"][-1]["primitives"].append(primitive)
-    for own, material in zip(worn, document.get("materials", []), strict=False):
-        _dress(document, blobs, material, own)
-    body = b"".join(blobs)
-    document["buffers"] = [{"byteLength": len(body)}]
-    text = json.dumps(document, separators=(",", ":")).encode()
-    text += b" " * (-len(text) % 4)
-    with path.open("wb") as file:
-        file.write(np.array([MAGIC, 2, 28 + len(text) + len(body), len(text), JSON_CHUNK], "<u4").tobytes())
-        file.write(text)
-        file.write(np.array([len(body), BIN_CHUNK], "<u4").tobytes())
-        file.write(body)
+            document.add_node(mesh.object_names[o])
+        content["meshes"][-1]["primitives"].append(primitive)
+    for pictures, material in zip(worn, content.get("materials", []), strict=False):
+        _dress(content, document.blobs, material, pictures)
+    document.write(path)
+
+
+class _Document:
+    """A glTF document that is being made: its JSON, and the bytes of its one buffer."""
+
+    def __init__(self) -> None:
+        self.blobs: list[bytes] = []
+        self._size = 0
+        self.content: dict[str, Any] = {
+            "asset": {"version": "2.0", "generator": "Inkwell Cast"}, "scene": 0, "scenes": [{"nodes": []}],
+            "nodes": [], "meshes": [], "accessors": [], "bufferViews": [],
+        }  # fmt: skip
+
+    def store(self, array: Any_, component: int, kind: str, target: int, bounds: bool = False) -> int:
+        """Put an array into the buffer; gives the number of its accessor."""
+        raw = np.ascontiguousarray(array).tobytes()
+        self.blobs.append(raw + b"\0" * (-len(raw) % 4))
+        views, accessors = self.content["bufferViews"], self.content["accessors"]
+        views.append({"buffer": 0, "byteOffset": self._size, "byteLength": len(raw), "target": target})
+        self._size += len(self.blobs[-1])
+        entry: dict[str, Any] = {
+            "bufferView": len(views) - 1, "componentType": component, "count": len(array), "type": kind,
+        }  # fmt: skip
+        if bounds:
+            entry |= {"min": array.min(axis=0).tolist(), "max": array.max(axis=0).tolist()}
+        accessors.append(entry)
+        return len(accessors) - 1
+
+    def add_node(self, name: str) -> None:
+        """One more object, without primitives yet."""
+        content = self.content
+        content["scenes"][0]["nodes"].append(len(content["nodes"]))
+        content["nodes"].append({"name": name, "mesh": len(content["meshes"])})
+        content["meshes"].append({"name": name, "primitives": []})
+
+    def write(self, path: pathlib.Path) -> None:
+        """Write header, JSON and buffer, by glTF 2.0, "GLB File Format Specification"."""
+        body = b"".join(self.blobs)
+        self.content["buffers"] = [{"byteLength": len(body)}]
+        text = json.dumps(self.content, separators=(",", ":")).encode()
+        text += b" " * (-len(text) % 4)
+        with path.open("wb") as file:
+            file.write(np.array([MAGIC, 2, 28 + len(text) + len(body), len(text), JSON_CHUNK], "<u4").tobytes())
+            file.write(text)
+            file.write(np.array([len(body), BIN_CHUNK], "<u4").tobytes())
+            file.write(body)
 
 
 def _groups(mesh: Mesh) -> Iterator[tuple[int, int, I64]]:

@@ -31,6 +31,26 @@ def _scaled(value, exponent):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
+def _read_exponent(data, i, end):  # type: ignore[no-untyped-def]
+    """The power of ten after an e at i and the place after it; 0 and i where there is none."""
+    if i >= end or (data[i] | 32) != 101:
+        return np.int64(0), i
+    j, negative = i + 1, False
+    if j < end and (data[j] == 43 or data[j] == 45):
+        negative = data[j] == 45
+        j += 1
+    power, any_digit = np.int64(0), False
+    while j < end and 48 <= data[j] <= 57:
+        if power < 10000:
+            power = power * 10 + np.int64(data[j] - 48)
+        any_digit = True
+        j += 1
+    if not any_digit:
+        return np.int64(0), i
+    return -power if negative else power, j
+
+
+@numba.njit(cache=True, nogil=True)
 def read_number(data, at, end):  # type: ignore[no-untyped-def]
     """The number at `at`: (value, place after it); the place is -1 where no number stands. Reads nan and inf."""
     sign = 1.0
@@ -69,22 +89,8 @@ def read_number(data, at, end):  # type: ignore[no-untyped-def]
         i += 1
     if not seen:
         return 0.0, -1
-    if i < end and (data[i] | 32) == 101:
-        j = i + 1
-        negative = False
-        if j < end and (data[j] == 43 or data[j] == 45):
-            negative = data[j] == 45
-            j += 1
-        power, any_digit = 0, False
-        while j < end and 48 <= data[j] <= 57:
-            if power < 10000:
-                power = power * 10 + np.int64(data[j] - 48)
-            any_digit = True
-            j += 1
-        if any_digit:
-            exponent += -power if negative else power
-            i = j
-    exponent = min(max(exponent, -400), 400)
+    power, i = _read_exponent(data, i, end)
+    exponent = min(max(exponent + power, -400), 400)
     return sign * _scaled(np.float64(mantissa), exponent), i
 
 

@@ -7,8 +7,6 @@ count and one to fill.
 
 import math
 import pathlib
-import re
-from typing import TextIO
 
 import numba
 import numpy as np
@@ -19,17 +17,25 @@ from ..mesh import textures
 from ..mesh.mesh import NO_VALUE, CornerValues, Mesh
 from ..mesh.textures import Texture
 from ..mesh.triangulation import corner_rows, triangulate
-from ..mesh.vertex_colors import colors_in
 from .files_beside import picture_in
 from .numbers_in_text import decoded, is_space, read_number
 from .reading_budget import Budget
 
 SUFFIXES = (".obj",)
+
+
 V, VT, VN, FACE, NAME, OTHER = 1, 2, 3, 4, 5, 0
+
+
 BYTE_ORDER_MARK = b"\xef\xbb\xbf"
+
+
 _ABSENT = np.iinfo(np.int64).min
 
+
 LONGEST_LINE = 4096  # of a name
+
+
 FAULTS = {
     1: "a number cannot be read",
     2: "a face names a vertex that is not there",
@@ -187,6 +193,30 @@ def _read_corner(data, at, end, row):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
+def _fill_face(data, at, corners, nc, before, limits, ids):  # type: ignore[no-untyped-def]
+    """Read the corners of a face into corners[nc:]: (fault or 0, the place after them, the row after the last).
+
+    `before` are the vertices, UVs and normals so far, from which negative numbers count; `limits` those of the file.
+    """
+    end = len(data)
+    while True:
+        at = _skip(data, at, end)
+        if at >= end or data[at] == 10 or data[at] == 35:
+            return 0, at, nc
+        at = _read_corner(data, at, end, ids)
+        if at < 0:
+            return 1, at, nc
+        for k in range(3):
+            if ids[k] == _ABSENT:
+                continue
+            place = ids[k] - 1 if ids[k] > 0 else before[k] + ids[k]
+            if ids[k] == 0 or place < 0 or place >= limits[k]:
+                return 2 + k, at, nc
+            corners[nc, k] = place
+        nc += 1
+
+
+@numba.njit(cache=True, nogil=True)
 def _fill(data, points, uvs, normals, sizes, corners, names):  # type: ignore[no-untyped-def]
     """Fill the arrays: (fault or 0, its place in data, vertices with a colour, faces and corners that were filled).
 
@@ -223,30 +253,15 @@ def _fill(data, points, uvs, normals, sizes, corners, names):  # type: ignore[no
                 normals[nn, k] = row[k]
             nn += 1
         elif kind == FACE:
-            first = nc
-            while True:
-                at = _skip(data, at, end)
-                if at >= end or data[at] == 10 or data[at] == 35:
-                    break
-                at = _read_corner(data, at, end, ids)
-                if at < 0:
-                    return 1, i, 0, 0, 0
-                for k in range(3):
-                    total = nv if k == 0 else nt if k == 1 else nn
-                    if ids[k] == _ABSENT:
-                        continue
-                    place = ids[k] - 1 if ids[k] > 0 else total + ids[k]
-                    limit = len(points) if k == 0 else len(uvs) if k == 1 else len(normals)
-                    if ids[k] == 0 or place < 0 or place >= limit:
-                        return 2 + k, i, 0, 0, 0
-                    corners[nc, k] = place
-                nc += 1
-            if nc - first < 3:
-                corners[first:nc] = NO_VALUE
-                nc = first
+            limits = (len(points), len(uvs), len(normals))
+            fault, at, last = _fill_face(data, at, corners, nc, (nv, nt, nn), limits, ids)
+            if fault:
+                return fault, i, 0, 0, 0
+            if last - nc < 3:
+                corners[nc:last] = NO_VALUE
             else:
-                sizes[nf] = nc - first
-                nf += 1
+                sizes[nf] = last - nc
+                nf, nc = nf + 1, last
         elif kind == NAME:
             names[nm, 0], names[nm, 1] = i, nf
             nm += 1
@@ -349,70 +364,3 @@ def _materials(
                 if data is not None:
                     worn[row[current]] = textures.texture_of(name, data)
     return colors, tuple(worn)
-
-
-def write(path: pathlib.Path, mesh: Mesh) -> None:
-    """Write a mesh with its first UV channel, normals, objects, materials (colours in an MTL beside it) and colours.
-
-    Nine digits, so that float32 comes back exactly. Vertex colours are written where each vertex has one.
-    """
-    library = path.with_suffix(".mtl")
-    named = [n for n in mesh.material_names if n]
-    if named:
-        lines = [
-            f"newmtl {_on_one_line(n)}\nKd {' '.join(format(x, '.9g') for x in color)}\n"
-            for n, color in zip(mesh.material_names, mesh.material_colors.tolist(), strict=True)
-            if n
-        ]
-        library.write_text("\n".join(lines), "utf-8")
-    with path.open("w", encoding="utf-8", newline="\n") as file:
-        if named:
-            file.write(f"mtllib {_on_one_line(library.name)}\n")
-        colors = _colors_by_vertex(mesh)
-        _write_rows(file, "v", mesh.positions if colors is None else np.concatenate([mesh.positions, colors], axis=1))
-        if mesh.uvs:
-            _write_rows(file, "vt", mesh.uvs[0].values)
-        if mesh.normals:
-            _write_rows(file, "vn", mesh.normals.values)
-        _write_faces(file, mesh)
-
-
-def _write_faces(file: TextIO, mesh: Mesh) -> None:
-    uvs = (mesh.uvs[0].corners + 1).tolist() if mesh.uvs else None
-    normals = (mesh.normals.corners + 1).tolist() if mesh.normals else None
-    objects, materials = mesh.objects.tolist(), mesh.materials.tolist()
-    last = (-1, -1)
-    for f, triangle in enumerate((mesh.triangles + 1).tolist()):
-        here = objects[f], materials[f]
-        if here[0] != last[0]:
-            file.write(f"o {_on_one_line(mesh.object_names[here[0]])}\n")
-        if here != last and mesh.material_names[here[1]]:
-            file.write(f"usemtl {_on_one_line(mesh.material_names[here[1]])}\n")
-        last = here
-        words = []
-        for i, vertex in enumerate(triangle):
-            uv = str(uvs[f][i]) if uvs is not None and uvs[f][i] else ""
-            normal = str(normals[f][i]) if normals is not None and normals[f][i] else ""
-            words.append(f"{vertex}/{uv}/{normal}".rstrip("/"))
-        file.write(f"f {' '.join(words)}\n")
-
-
-def _on_one_line(name: str) -> str:
-    """A name that cannot end its line, nor go on in the next one."""
-    return re.sub(r"[\x00-\x1f\x7f\x85\u2028\u2029]", "_", name).rstrip("\\") or "_"
-
-
-def _colors_by_vertex(mesh: Mesh) -> F32 | None:
-    """One colour a vertex (V, 3), or None where there are none or a vertex has several."""
-    if mesh.colors is None or not mesh.colors.complete:
-        return None
-    rows = np.full(len(mesh.positions), NO_VALUE, np.int32)
-    rows[mesh.triangles] = mesh.colors.corners
-    values = colors_in(mesh, "srgb")
-    if not np.array_equal(values[rows[mesh.triangles]], values[mesh.colors.corners]):
-        return None
-    return np.where(rows[:, None] < 0, np.float32(1), values[rows, :3]).astype(np.float32)
-
-
-def _write_rows(file: TextIO, word: str, rows: F32) -> None:
-    file.writelines(f"{word} {' '.join(format(x, '.9g') for x in row)}\n" for row in rows.tolist())

@@ -14,17 +14,22 @@ from ..base.array_types import F32, U8, Any_
 from ..base.errors import InputProblem
 from ..mesh.mesh import CornerValues, Mesh, values_at_corners
 from ..mesh.triangulation import corner_rows, triangulate
-from ..mesh.vertex_colors import colors_in
 from .numbers_in_text import is_space, read_all, read_number
 from .reading_budget import Budget
 
 SUFFIXES = (".ply",)
+
+
 TYPES = {
     "char": "i1", "uchar": "u1", "short": "i2", "ushort": "u2", "int": "i4", "uint": "u4", "float": "f4",
     "double": "f8", "int8": "i1", "uint8": "u1", "int16": "i2", "uint16": "u2", "int32": "i4", "uint32": "u4",
     "float32": "f4", "float64": "f8",
 }  # fmt: skip
+
+
 UV_NAMES = (("s", "t"), ("u", "v"), ("texture_u", "texture_v"))
+
+
 COLOR_NAMES = ("red", "green", "blue", "alpha")
 
 
@@ -384,58 +389,3 @@ def _colors(vertex: Body, triangles: Any_) -> CornerValues | None:
             column = np.asarray(vertex[name])
             rgba[:, k] = column / np.iinfo(column.dtype).max if column.dtype.kind in "iu" else column
     return CornerValues(rgba, triangles)
-
-
-def write(path: pathlib.Path, mesh: Mesh, form: str = "binary_little_endian") -> None:
-    """Write positions, normals, first UV channel and colours; `form` as in a PLY header.
-
-    PLY keeps one value a vertex, so vertices are split where normals, UVs or colours differ.
-    """
-    rows, triangles = _split(mesh)
-    names = ["x", "y", "z"]
-    columns = [mesh.positions[rows[0]]]
-    for layer, row, found in (
-        (mesh.normals, rows[1], ["nx", "ny", "nz"]),
-        (mesh.uvs[0] if mesh.uvs else None, rows[2], ["s", "t"]),
-    ):
-        if layer is not None:
-            names += found
-            columns.append(layer.values[row])
-    table = np.concatenate(columns, axis=1)
-    colors = np.rint(np.clip(colors_in(mesh, "srgb")[rows[3]], 0, 1) * 255).astype(np.uint8) if mesh.colors else None
-    header = ["ply", f"format {form} 1.0", f"element vertex {len(table)}", *(f"property float {n}" for n in names)]
-    if colors is not None:
-        header += [f"property uchar {n}" for n in COLOR_NAMES]
-    header += [f"element face {len(triangles)}", "property list uchar int vertex_indices", "end_header", ""]
-    with path.open("wb") as file:
-        file.write("\n".join(header).encode())
-        if form == "ascii":
-            for i, row in enumerate(table.tolist()):
-                tail = " " + " ".join(map(str, colors[i].tolist())) if colors is not None else ""
-                file.write((" ".join(format(x, ".9g") for x in row) + tail + "\n").encode())
-            file.writelines(f"3 {a} {b} {c}\n".encode() for a, b, c in triangles.tolist())
-            return
-        order = ">" if form == "binary_big_endian" else "<"
-        kind = [("f", order + "f4", (table.shape[1],))] + ([("c", "u1", (4,))] if colors is not None else [])
-        vertices = np.empty(len(table), kind)
-        vertices["f"] = table
-        if colors is not None:
-            vertices["c"] = colors
-        faces = np.empty(len(triangles), [("n", "u1"), ("v", order + "i4", (3,))])
-        faces["n"], faces["v"] = 3, triangles
-        vertices.tofile(file)
-        faces.tofile(file)
-
-
-def _split(mesh: Mesh) -> tuple[list[Any_], Any_]:
-    """Rows of positions, normals, UVs and colours for each written vertex, and triangles over those vertices."""
-    layers = [mesh.triangles] + [
-        layer.corners if layer else np.zeros_like(mesh.triangles)
-        for layer in (mesh.normals, mesh.uvs[0] if mesh.uvs else None, mesh.colors)
-    ]
-    if all(np.array_equal(c, mesh.triangles) or not c.any() for c in layers):
-        own = np.arange(len(mesh.positions))
-        return [own if n == 0 or c.any() else np.zeros_like(own) for n, c in enumerate(layers)], mesh.triangles
-    keys = np.stack([c.reshape(-1) for c in layers], axis=1)
-    unique, place = np.unique(keys, axis=0, return_inverse=True)
-    return list(unique.T), place.reshape(-1, 3).astype(np.int32)

@@ -100,15 +100,12 @@ def hand_off(
         target.parent.mkdir(parents=True, exist_ok=True)
         with beside(target) as folder:
             files = list[HandedFile]()
-            for n, own in enumerate(planned):
+            for n, file in enumerate(planned):
                 if cancel():
                     raise Cancelled
-                progress(f"handing off {own.label}", 0.05 + 0.85 * n / max(len(planned), 1))
-                _write(folder / own.name, own, finished, assembly, warm)
-                files.append(_described(folder / own.name, own, finished))
-                materials = (folder / own.name).with_suffix(".mtl")
-                if own.mesh and materials.is_file():
-                    files.append(_described(materials, Planned(materials.name, f"Materials of {own.name}"), finished))
+                progress(f"handing off {file.label}", 0.05 + 0.85 * n / max(len(planned), 1))
+                _write(folder / file.name, file, finished, assembly, warm)
+                files += _written(folder, file, finished)
             manifest = _manifest(finished, handoff, receiver, day, files)
             if handoff.report:
                 (folder / REPORT).write_text(report(finished, manifest), encoding="utf-8")
@@ -126,6 +123,15 @@ def hand_off(
             str(target), f"The handoff cannot be written ({error.strerror or error}).",
             "Free some space or choose another folder." if error.errno == errno.ENOSPC else "Choose another folder.",
         ) from error  # fmt: skip
+
+
+def _written(folder: pathlib.Path, file: Planned, finished: Finished) -> list[HandedFile]:
+    """What a planned file became: itself, and the materials beside a mesh."""
+    path = folder / file.name
+    materials, described = path.with_suffix(".mtl"), [_described(path, file, finished)]
+    if file.mesh and materials.is_file():
+        described.append(_described(materials, Planned(materials.name, f"Materials of {file.name}"), finished))
+    return described
 
 
 def _write(path: pathlib.Path, own: Planned, finished: Finished, assembly: Assembly, warm: Warm) -> None:

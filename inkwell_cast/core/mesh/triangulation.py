@@ -89,6 +89,23 @@ def _cut_quad(s, o, corners, positions, picks):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
+def _is_clear(p, left, ear, normal):  # type: ignore[no-untyped-def]
+    """Whether no other corner of what is left of a polygon lies in an ear; ear holds three places in `left`."""
+    a, b, c = left[ear[0]], left[ear[1]], left[ear[2]]
+    for j in range(len(left)):
+        if j in ear:
+            continue
+        q = left[j]
+        if (
+            _dot(_area_vector(p, a, b, q), normal) > 0
+            and _dot(_area_vector(p, b, c, q), normal) > 0
+            and _dot(_area_vector(p, c, a, q), normal) >= 0
+        ):
+            return False
+    return True
+
+
+@numba.njit(cache=True, nogil=True)
 def _cut_ears(n, s, o, corners, positions, picks):  # type: ignore[no-untyped-def]
     p = np.empty((n, 3))
     for i in range(n):
@@ -116,19 +133,7 @@ def _cut_ears(n, s, o, corners, positions, picks):  # type: ignore[no-untyped-de
             score = area / spread if spread > 0 else 0.0
             if area <= 0 or score <= best_score:
                 continue
-            clear = True
-            for j in range(m):
-                if j in (i, before, after):
-                    continue
-                q = left[j]
-                if (
-                    _dot(_area_vector(p, a, b, q), normal) > 0
-                    and _dot(_area_vector(p, b, c, q), normal) > 0
-                    and _dot(_area_vector(p, c, a, q), normal) >= 0
-                ):
-                    clear = False
-                    break
-            if clear:
+            if _is_clear(p, left[:m], (before, i, after), normal):
                 best, best_score = i, score
                 if m > MANY:
                     break

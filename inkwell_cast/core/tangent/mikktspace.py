@@ -202,6 +202,46 @@ def _average(positions, normals, uvs, corners, along_u, along_v, flags, group_of
 
 @numba.njit(cache=True, nogil=True)
 def _average_group(members, positions, normals, along_u, along_v, flags, orientation, out):  # type: ignore[no-untyped-def]
+    """Write the tangents of a group of corners into out (T, 3, 4): the mean of those that agree, weighted by angle."""
+    u, v, angle = _in_planes(members, positions, normals, along_u, along_v)
+    m, total, shared = len(members), np.empty(3, np.float32), np.empty(3, np.float32)
+    whole = False  # the sum over the whole group is the rule; leave-outs are recomputed
+    for k in range(m):
+        left_out = False
+        any_k = flags[members[k] // 3] & JOINS_ANY
+        for j in range(m):
+            if not (any_k or flags[members[j] // 3] & JOINS_ANY or j == k) and not _agree(u, v, k, j):
+                left_out = True
+                break
+        if left_out or not whole:
+            total[:] = 0
+            for j in range(m):
+                if flags[members[j] // 3] & JOINS_ANY:
+                    continue
+                if any_k or j == k or not left_out or _agree(u, v, k, j):
+                    for c in range(3):
+                        total[c] += angle[j] * u[j, c]
+            _unit(total)
+            if not left_out:
+                whole = True
+                shared[:] = total
+        chosen = total if left_out else shared
+        f, i = members[k] // 3, members[k] % 3
+        out[f, i, 0], out[f, i, 1], out[f, i, 2] = chosen[0], chosen[1], chosen[2]
+        out[f, i, 3] = 1 if orientation else -1
+
+
+@numba.njit(cache=True, nogil=True)
+def _agree(u, v, k, j):  # type: ignore[no-untyped-def]
+    """Whether both directions of two members of a group do not point against each other."""
+    return u[k, 0] * u[j, 0] + u[k, 1] * u[j, 1] + u[k, 2] * u[j, 2] > np.float32(-1) and v[k, 0] * v[j, 0] + v[
+        k, 1
+    ] * v[j, 1] + v[k, 2] * v[j, 2] > np.float32(-1)
+
+
+@numba.njit(cache=True, nogil=True)
+def _in_planes(members, positions, normals, along_u, along_v):  # type: ignore[no-untyped-def]
+    """Of the corners (M,) of a group the directions u and v in the planes of their normals (M, 3), and angles (M,)."""
     m = len(members)
     u = np.empty((m, 3), np.float32)
     v = np.empty((m, 3), np.float32)
@@ -219,47 +259,7 @@ def _average_group(members, positions, normals, along_u, along_v, flags, orienta
         _onto_plane(edge[1], n, e2)
         cosine = min(max(e1[0] * e2[0] + e1[1] * e2[1] + e1[2] * e2[2], np.float32(-1)), np.float32(1))
         angle[k] = np.float32(np.arccos(np.float64(cosine)))
-    total = np.empty(3, np.float32)
-    whole = False  # the sum over the whole group is the rule; leave-outs are recomputed
-    shared = np.empty(3, np.float32)
-    for k in range(m):
-        left_out = False
-        any_k = flags[members[k] // 3] & JOINS_ANY
-        for j in range(m):
-            if not (any_k or flags[members[j] // 3] & JOINS_ANY or j == k) and not (
-                u[k, 0] * u[j, 0] + u[k, 1] * u[j, 1] + u[k, 2] * u[j, 2] > np.float32(-1)
-                and v[k, 0] * v[j, 0] + v[k, 1] * v[j, 1] + v[k, 2] * v[j, 2] > np.float32(-1)
-            ):
-                left_out = True
-                break
-        if left_out or not whole:
-            for c in range(3):
-                total[c] = 0
-            for j in range(m):
-                any_j = flags[members[j] // 3] & JOINS_ANY
-                if any_j:
-                    continue
-                joins = (
-                    any_k
-                    or j == k
-                    or not left_out
-                    or (
-                        u[k, 0] * u[j, 0] + u[k, 1] * u[j, 1] + u[k, 2] * u[j, 2] > np.float32(-1)
-                        and v[k, 0] * v[j, 0] + v[k, 1] * v[j, 1] + v[k, 2] * v[j, 2] > np.float32(-1)
-                    )
-                )
-                if joins:
-                    for c in range(3):
-                        total[c] += angle[j] * u[j, c]
-            _unit(total)
-            if not left_out:
-                whole = True
-                for c in range(3):
-                    shared[c] = total[c]
-        chosen = total if left_out else shared
-        f, i = members[k] // 3, members[k] % 3
-        out[f, i, 0], out[f, i, 1], out[f, i, 2] = chosen[0], chosen[1], chosen[2]
-        out[f, i, 3] = 1 if orientation else -1
+    return u, v, angle
 
 
 @numba.njit(cache=True, nogil=True)

@@ -215,17 +215,23 @@ def _lists(
     """Which cage triangles can be nearest in each of some balls, out of those listed for their owner (all, if none)."""
     count = np.zeros(len(middle) + 1, np.int64)
     room = np.zeros(0, np.int32)
-    _near(middle, size, owner, directions, corners, normals, balls, listed, starts, count, room)
+    cage, among = (corners, normals, balls), (listed, starts)
+    _near(middle, size, owner, directions, cage, among, count, room)
     ends = np.cumsum(count)
     room = np.empty(int(ends[-1]), np.int32)
     if len(room):
-        _near(middle, size, owner, directions, corners, normals, balls, listed, starts, ends, room)
+        _near(middle, size, owner, directions, cage, among, ends, room)
     return ends, room
 
 
 @numba.njit(cache=True, nogil=True)
-def _near(middle, size, owner, directions, corners, normals, balls, listed, starts, ends, room):  # type: ignore[no-untyped-def]
-    """Count in `ends[i + 1]`, or, given `room`, write from `ends[i]` on."""
+def _near(middle, size, owner, directions, cage, among, ends, room):  # type: ignore[no-untyped-def]
+    """Count the cage triangles that can be nearest in ball i in `ends[i + 1]`, or write into `room` from `ends[i]`.
+
+    middle (N, 3) and size (N,) of the balls, owner (N,) their triangle of the low; cage: corners and normals
+    (K, 3, 3) and balls (K, 4); among: those listed for each owner, with starts, or both empty for all.
+    """
+    (corners, normals, balls), (listed, starts) = cage, among
     for i in range(len(middle)):
         t, x, y, z = owner[i], middle[i, 0], middle[i, 1], middle[i, 2]
         first, last = (starts[t], starts[t + 1]) if len(starts) else (0, len(corners))

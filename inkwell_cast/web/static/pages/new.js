@@ -1,5 +1,5 @@
 // The page of a new piece: files in, roles chosen, piece made.
-import { roleChoice, takeDrops, triangleWords, uploadsInto } from "./upload.js";
+import { roleChoice, takeDrops, triangleWords, uploadsInto } from "../panels/upload.js";
 
 const $ = (id) => document.getElementById(id);
 const list = $("list");

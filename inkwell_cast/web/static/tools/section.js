@@ -1,10 +1,10 @@
 // The Section in the drawer: asks the server for the slice at the pointer, keeps it where it is pinned, lights rays.
-import { parseMesh } from "./model.js";
-import { SectionView } from "./section.js";
+import { parseMesh } from "../views/mesh_message.js";
+import { SectionView } from "../views/section.js";
 
 const $ = (id) => document.getElementById(id);
 
-export class Slice {
+export class SectionTool {
   // onRay(triangle, uv, {start, place, struck}) hears which ray the pointer is at.
   constructor(base, model, toast, onRay) {
     this.base = base; this.model = model; this.toast = toast; this.onRay = onRay;

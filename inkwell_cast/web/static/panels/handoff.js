@@ -1,6 +1,6 @@
 // The step Handoff: maps dragged into wells, tokens, receivers from files, and the archive that is made and fetched.
 
-export class Leaving {
+export class HandoffPanel {
   constructor(base, { ask, json, toast, sayProgress }) {
     Object.assign(this, { base, ask, json, toast, sayProgress });
     document.body.addEventListener("dragstart", (e) => {

@@ -1,10 +1,10 @@
 // The reach rule of the step Cage: while a handle is dragged the server measures what the tried reach would hold.
-import { fetchMesh } from "./model.js";
-import { ReachRule } from "./reach.js";
+import { fetchMesh } from "../views/mesh_message.js";
+import { ReachRule } from "./reach_slider.js";
 
 const $ = (id) => document.getElementById(id);
 
-export class Cover {
+export class Coverage {
   constructor(base, model, { toast, sayProgress, mark, turnTo }) {
     Object.assign(this, { base, model, toast, sayProgress, mark, turnTo });
     this.rule = null;

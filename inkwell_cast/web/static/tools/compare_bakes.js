@@ -1,6 +1,6 @@
 // A second bake against the one shown: a wipe in both views, or one after the other at a key.
 
-export class Against {
+export class CompareBakes {
   // `load(facts, key)` gives a bake's pictures by sheet; `shown()` the facts, map and sheet in view; `changed()` places the wipe.
   constructor(base, model, sheet, { load, shown, changed }) {
     Object.assign(this, { base, model, sheet, load, shown, changed, facts: null });

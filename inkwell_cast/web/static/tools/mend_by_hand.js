@@ -1,7 +1,7 @@
 // Mends at a place that is clicked on the model: filled in, or taken from other rays or another bake.
 const $ = (id) => document.getElementById(id);
 
-export class Hand {
+export class MendByHand {
   // `clicked(event)` tells clicks from drags, `begin()` hears of the tool being taken up, `send(values)` of a place.
   constructor(model, { clicked, begin, send }) {
     Object.assign(this, { model, clicked, begin, send, on: false });

@@ -1,81 +1,14 @@
 // The model view: draws meshes and the maps on them. It computes nothing of the bake; it draws when something changed.
 import * as THREE from "three";
-import { OrbitControls } from "./vendor/OrbitControls.js";
-
-const TYPES = { float32: Float32Array, uint32: Uint32Array, int32: Int32Array, uint8: Uint8Array };
-
-// One message of the server: a length, a JSON header, arrays viewed in place.
-export async function fetchMesh(address) {
-  const response = await fetch(address);
-  if (!response.ok) throw new Error(`The mesh could not be loaded (${response.status}).`);
-  if (response.status === 204) return null; // given up: something newer was asked for
-  return parseMesh(await response.arrayBuffer());
-}
-
-export function parseMesh(data) {
-  const size = new DataView(data).getUint32(0, true);
-  const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, size)));
-  const arrays = {};
-  for (const [name, a] of Object.entries(header.arrays)) {
-    arrays[name] = new TYPES[a.type](data, 4 + size + a.offset, a.shape.reduce((x, y) => x * y, 1));
-  }
-  return { header, arrays };
-}
-
-const SHADE = `
-vec3 shade(vec3 n, vec3 v, vec3 base) {
-  mat3 about = cameraTurn * mat3(cos(light), 0.0, -sin(light), 0.0, 1.0, 0.0, sin(light), 0.0, cos(light));
-  vec3 key = normalize(about * vec3(-0.45, 0.62, 0.64)), rim = normalize(about * vec3(0.75, 0.35, -0.55));
-  float wrap = max(dot(n, key) * 0.82 + 0.18, 0.0);
-  float sky = 0.5 + 0.5 * n.y;
-  vec3 c = base * (vec3(0.045, 0.045, 0.05) + vec3(0.13, 0.14, 0.16) * sky + vec3(0.74, 0.70, 0.63) * wrap * wrap);
-  vec3 h = normalize(key + v), r = reflect(-v, n);
-  float f = 0.05 + 0.95 * pow(1.0 - max(dot(n, v), 0.0), 5.0);
-  vec3 tint = mix(vec3(0.30), base * 1.5 + 0.08, 0.75);
-  c += tint * (pow(max(dot(n, h), 0.0), 60.0) * 0.95 + pow(max(dot(n, h), 0.0), 9.0) * 0.14);
-  c += tint * pow(max(dot(n, normalize(rim + v)), 0.0), 16.0) * 0.22;
-  c += (tint * 0.20 + f * 0.12) * smoothstep(-0.15, 0.75, r.y);
-  return c;
-}
-vec3 toScreen(vec3 c) { c = c * (1.0 + 0.08 * c) / (1.0 + 0.30 * c); return pow(max(c, 0.0), vec3(1.0 / 2.2)); }`;
-
-const VERTEX = `
-attribute vec4 tangent; attribute vec3 tint; attribute float part;
-uniform sampler2D parts; uniform float partCount;
-varying vec3 vN, vT, vB, vP, vC; varying float vW; varying vec2 vUv;
-void main() {
-  vN = mat3(modelMatrix) * normal; vT = tangent.xyz; vW = tangent.w; vB = vW * cross(normal, tangent.xyz); vUv = uv; vC = tint;
-  vec4 own = partCount > 0.0 && part >= 0.0 ? texture2D(parts, vec2((part + 0.5) / partCount, 0.5)) : vec4(0.0, 0.0, 0.0, 1.0);
-  vec4 world = modelMatrix * vec4(position + own.xyz, 1.0); vP = world.xyz;
-  gl_Position = own.w > 0.5 ? projectionMatrix * viewMatrix * world : vec4(2.0, 2.0, 2.0, 1.0);
-}`;
-
-// The receiver's side of the basis, in the form that the map was made for.
-const FRAGMENT = `
-precision highp float;
-uniform sampler2D map; uniform sampler2D shade_map; uniform bool shaded; uniform float clear; uniform int kind; uniform float green; uniform bool lit; uniform bool clipped; uniform mat3 cameraTurn; uniform float light;
-uniform bool perVertex; uniform bool unit; uniform float hand;
-varying vec3 vN, vT, vB, vP, vC; varying float vW; varying vec2 vUv;
-${SHADE}
-void main() {
-  vec3 n = normalize(vN), s = texture2D(map, vUv).xyz;
-  if (kind == 1) { vec3 t = 2.0 * s - 1.0; t.y *= green * hand; vec3 N = unit ? normalize(vN) : vN, T = unit ? normalize(vT) : vT, B = perVertex ? (unit ? normalize(vB) : vB) : vW * cross(N, T); n = normalize(t.x * T + t.y * B + t.z * N); }
-  if (kind == 2) n = normalize(2.0 * s - 1.0);
-  if (clipped && (s.x < 0.003 || s.x > 0.997) && mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) < 2.6) { gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0); return; }
-  if (!lit) { gl_FragColor = vec4(kind > 0 ? s : 0.5 * n + 0.5, 1.0); return; }
-  vec3 base = kind == 3 ? 0.9 * pow(s, vec3(2.2)) : vC; // other maps are painted on
-  vec3 seen = shade(n, normalize(cameraPosition - vP), base);
-  if (shaded) seen *= texture2D(shade_map, vUv).x;
-  gl_FragColor = vec4(toScreen(seen), clear);
-}`;
-
-// A colour of the page as the screen shows it, light or dark.
-const ink = (name) => new THREE.Color().setStyle(getComputedStyle(document.documentElement).getPropertyValue(name).trim(), THREE.LinearSRGBColorSpace);
+import { OrbitControls } from "../vendor/OrbitControls.js";
+import { ink, Overlays } from "./overlays.js";
+import { FRAGMENT, VERTEX } from "./shaders.js";
 
 const KINDS = { normal: 1, bent: 1, normal_object: 2 };
 
-export class ModelView {
+export class ModelView extends Overlays {
   constructor(element, { antialias = true } = {}) {
+    super();
     this.element = element;
     this.canvas = element.querySelector("canvas");
     this.renderer = new THREE.WebGLRenderer({ canvas: this.canvas, antialias, alpha: true, preserveDrawingBuffer: false });
@@ -106,20 +39,6 @@ export class ModelView {
       vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.FrontSide,
       uniforms: { map: { value: this.blank }, shade_map: { value: this.blank }, shaded: { value: false }, clear: { value: 1 }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 } },
     });
-  }
-
-  makePin() {
-    const line = new THREE.BufferGeometry();
-    line.setAttribute("position", new THREE.BufferAttribute(new Float32Array(6), 3));
-    const group = new THREE.Group();
-    const ray = new THREE.Line(line, new THREE.LineBasicMaterial({ color: ink("--verdigris"), depthTest: false }));
-    const dot = new THREE.Mesh(new THREE.SphereGeometry(1, 16, 12), new THREE.MeshBasicMaterial({ color: 0xfbf8f2, depthTest: false }));
-    const ring = new THREE.Mesh(new THREE.SphereGeometry(1.7, 16, 12), new THREE.MeshBasicMaterial({ color: ink("--verdigris"), depthTest: false }));
-    group.add(ring, ray, dot);
-    group.renderOrder = 5;
-    group.visible = false;
-    this.scenes.over.add(group);
-    return { group, ray, dot, ring };
   }
 
   clear() {
@@ -202,7 +121,7 @@ export class ModelView {
   // Parts out of sight by name, and how far the others stand apart, 0 to 1.
   setParts(hidden, spread) {
     const values = new Float32Array(4 * Math.max(this.partNames.length, 1));
-    this.partNames.forEach((name, n) => values.set([...this.partPlaces[n].clone().multiplyScalar(spread).toArray(), hidden.has(name) ? 0 : 1], 4 * n));
+    for (const [n, name] of this.partNames.entries()) values.set([...this.partPlaces[n].clone().multiplyScalar(spread).toArray(), hidden.has(name) ? 0 : 1], 4 * n);
     this.partTexture?.dispose();
     this.partTexture = new THREE.DataTexture(values, Math.max(this.partNames.length, 1), 1, THREE.RGBAFormat, THREE.FloatType);
     this.partTexture.needsUpdate = true;
@@ -320,138 +239,6 @@ export class ModelView {
     sculpt.matrixAutoUpdate = false;
     if (matrix) sculpt.matrix.set(...matrix); else sculpt.matrix.identity();
     sculpt.matrixWorldNeedsUpdate = true;
-    this.draw();
-  }
-
-  // Hatching over some triangles, and the view turned to them; `corners` are 9 numbers a triangle.
-  showMarks(corners, place) {
-    this.clearMarks();
-    if (!corners.length) { this.draw(); return; }
-    const geometry = new THREE.BufferGeometry();
-    geometry.setAttribute("position", new THREE.BufferAttribute(corners, 3));
-    // Once as it lies, once faintly through whatever hides it.
-    const hatch = (strength, hidden) => new THREE.ShaderMaterial({
-      uniforms: { strength: { value: strength } },
-      vertexShader: "void main() { gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); gl_Position.z -= 0.00002 * gl_Position.w; }",
-      fragmentShader: "precision highp float; uniform float strength; void main() { gl_FragColor = vec4(0.77, 0.25, 0.18, strength * (mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) > 2.6 ? 0.16 : 1.0)); }",
-      transparent: true, side: THREE.DoubleSide, depthWrite: false, depthTest: !hidden,
-    });
-    this.marks = [new THREE.Mesh(geometry, hatch(1, false)), new THREE.Mesh(geometry, hatch(0.5, true))];
-    this.scenes.marks.add(...this.marks);
-    if (place) this.turnTo(corners, place);
-    this.draw();
-  }
-
-  // Points of the sculpt that the cage does not hold, and of the low whose rays fail, as discs hatched two ways.
-  setPoints(sculpt, low) {
-    for (const old of this.points || []) { this.scenes.marks.remove(old); old.geometry.dispose(); old.material.dispose(); }
-    this.points = [[sculpt, "+"], [low, "-"]].filter(([points]) => points?.length).map(([points, way]) => {
-      const geometry = new THREE.BufferGeometry();
-      geometry.setAttribute("position", new THREE.BufferAttribute(points, 3));
-      return new THREE.Points(geometry, new THREE.ShaderMaterial({
-        uniforms: { ratio: { value: this.renderer.getPixelRatio() } },
-        vertexShader: "uniform float ratio; void main() { gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); gl_Position.z -= 0.0001 * gl_Position.w; gl_PointSize = 5.0 * ratio; }",
-        fragmentShader: `precision highp float; void main() { if (length(gl_PointCoord - 0.5) > 0.5 || mod(gl_FragCoord.x ${way} gl_FragCoord.y, 5.0) > 3.2) discard; gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0); }`,
-        depthWrite: false,
-      }));
-    });
-    for (const made of this.points) this.scenes.marks.add(made);
-    this.draw();
-  }
-
-  // Pockets as balls of thin lines, each with the place and radius that the server gave in scene units.
-  setPockets(pockets) {
-    for (const ball of this.balls) { this.scenes.over.remove(ball); ball.geometry.dispose(); ball.material.dispose(); }
-    this.balls = pockets.map(({ centre, radius }, number) => {
-      const ball = new THREE.LineSegments(new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(radius, 2)), new THREE.LineBasicMaterial({ color: ink("--verdigris"), transparent: true, opacity: 0.45 }));
-      ball.position.set(...centre);
-      ball.userData = { number, radius };
-      this.scenes.over.add(ball);
-      return ball;
-    });
-    this.draw();
-  }
-
-  // The pocket whose middle lies under a pointer event, or null.
-  pocketAt(event) {
-    const r = this.canvas.getBoundingClientRect();
-    return this.balls.find((ball) => {
-      const at = ball.position.clone().project(this.camera);
-      return Math.hypot((at.x + 1) / 2 * r.width - (event.clientX - r.left), (1 - at.y) / 2 * r.height - (event.clientY - r.top)) < 12;
-    }) || null;
-  }
-
-  clearMarks() {
-    if (!this.marks) return;
-    this.scenes.marks.remove(...this.marks); this.marks[0].geometry.dispose(); for (const { material } of this.marks) material.dispose(); this.marks = null;
-  }
-
-  turnTo(corners, [centre, radius], nearest = 0.12) {
-    const out = new THREE.Vector3(), a = new THREE.Vector3(), b = new THREE.Vector3(), c = new THREE.Vector3();
-    let area = 0;
-    for (let i = 0; i + 8 < corners.length; i += 9) {
-      a.fromArray(corners, i); b.fromArray(corners, i + 3); c.fromArray(corners, i + 6);
-      const face = b.sub(a).cross(c.sub(a));
-      out.add(face);
-      area += face.length();
-    }
-    const size = this.box.getSize(new THREE.Vector3()).length(), now = this.camera.position.clone().sub(this.controls.target);
-    const round = out.length() <= 0.5 * area;
-    // What looks all ways, such as a whole part, is looked at from outside.
-    const away = new THREE.Vector3(...centre).sub(this.box.getCenter(new THREE.Vector3())).divideScalar(size / 4);
-    const way = round ? now.normalize().addScaledVector(away, 1.2).normalize() : out.normalize().addScaledVector(now.normalize(), 0.6).normalize();
-    if (Math.abs(way.y) > 0.97) way.setY(Math.sign(way.y) * 0.9).normalize();
-    const from = this.camera.position.clone(), fromTarget = this.controls.target.clone(), target = new THREE.Vector3(...centre);
-    const distance = Math.max(radius * 2.6, size * nearest) / Math.tan(this.camera.fov * Math.PI / 360) / Math.min(this.camera.aspect, 1.25);
-    this.camera.near = Math.min(size / 200, distance / 20); this.camera.updateProjectionMatrix();
-    const to = target.clone().addScaledVector(way, Math.min(distance, size * 3));
-    const steps = matchMedia("(prefers-reduced-motion: reduce)").matches ? 1 : 5;
-    let n = 0;
-    const step = () => {
-      n += 1;
-      const s = n / steps, ease = s * s * (3 - 2 * s);
-      this.camera.position.lerpVectors(from, to, ease); this.controls.target.lerpVectors(fromTarget, target, ease);
-      this.controls.update(); this.draw();
-      if (n < steps) setTimeout(step, 30);
-    };
-    step();
-  }
-
-  fit() {
-    if (this.box.isEmpty()) return;
-    const centre = this.box.getCenter(new THREE.Vector3());
-    const size = this.box.getSize(new THREE.Vector3()).length(), way = new THREE.Vector3(-0.42, 0.52, 0.86).normalize();
-    const right = new THREE.Vector3(0, 1, 0).cross(way).normalize(), up = way.clone().cross(right), tall = Math.tan(this.camera.fov * Math.PI / 360) * 0.92;
-    let distance = size / 100; // as near as every corner of the box allows
-    for (const x of [this.box.min.x, this.box.max.x]) for (const y of [this.box.min.y, this.box.max.y]) for (const z of [this.box.min.z, this.box.max.z]) {
-      const corner = new THREE.Vector3(x, y, z).sub(centre);
-      distance = Math.max(distance, corner.dot(way) + Math.max(Math.abs(corner.dot(up)), Math.abs(corner.dot(right)) / this.camera.aspect) / tall);
-    }
-    this.camera.near = size / 200; this.camera.far = size * 40;
-    this.camera.position.copy(centre).addScaledVector(way, distance);
-    this.camera.updateProjectionMatrix();
-    this.controls.target.copy(centre);
-    this.controls.update();
-    this.draw();
-  }
-
-  turn(dx, dy, zoom = 1) {
-    const offset = this.camera.position.clone().sub(this.controls.target);
-    const s = new THREE.Spherical().setFromVector3(offset);
-    s.theta -= dx; s.phi = Math.min(Math.max(s.phi - dy, 0.05), Math.PI - 0.05); s.radius *= zoom;
-    this.camera.position.setFromSpherical(s).add(this.controls.target);
-    this.controls.update();
-  }
-
-  setPin(probe) {
-    this.pin.group.visible = Boolean(probe);
-    if (probe) {
-      const size = this.box.getSize(new THREE.Vector3()).length() / 260;
-      for (const ball of [this.pin.dot, this.pin.ring]) { ball.position.set(...(probe.struck || probe.place)); ball.scale.setScalar(size); }
-      this.pin.ray.geometry.attributes.position.array.set([...probe.start, ...(probe.struck || probe.place)]);
-      this.pin.ray.geometry.attributes.position.needsUpdate = true;
-      this.pin.ray.geometry.computeBoundingSphere();
-    }
     this.draw();
   }
 

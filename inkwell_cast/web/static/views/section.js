@@ -53,7 +53,7 @@ export class SectionView {
     this.make("path", { d: path(arrays.cage), stroke: "var(--verdigris)", "stroke-width": 1.2, "stroke-dasharray": "5 3", fill: "none" });
     this.make("path", { d: path(arrays.low), stroke: "var(--ink)", "stroke-width": 1.3, fill: "none" });
     this.make("path", { d: path(arrays.sculpt), stroke: "var(--sculpt)", "stroke-width": 1.7, fill: "none", "stroke-linecap": "round" });
-    s.rays.forEach((ray, n) => this.drawRay(ray, n === this.lit));
+    for (const [n, ray] of s.rays.entries()) this.drawRay(ray, n === this.lit);
     const top = y(s.outward);
     this.make("path", { d: `M${w / 2} ${Math.max(top, 4)}V${y(s.height ?? -s.inward)}`, stroke: s.height === null ? "var(--vermilion)" : "var(--ink)", "stroke-width": 1.6 });
     this.legend();
@@ -92,7 +92,8 @@ export class SectionView {
   }
 
   legend() {
-    [["cage", "var(--verdigris)"], ["low", "var(--ink)"], ["sculpt", "var(--sculpt)"]].forEach(([word, fill], n) => this.make("text", { x: 6, y: 14 + 14 * n, fill, "font-size": 11.5 }, word));
+    const words = [["cage", "var(--verdigris)"], ["low", "var(--ink)"], ["sculpt", "var(--sculpt)"]];
+    for (const [n, [word, fill]] of words.entries()) this.make("text", { x: 6, y: 14 + 14 * n, fill, "font-size": 11.5 }, word);
   }
 
   scaleBar(w, h, scale) {

@@ -1,0 +1,40 @@
+// What all parts of the page of a piece share: its two views, the state that is shown, and requests to the server.
+import { ModelView } from "../views/model.js";
+import { SheetView } from "../views/sheet.js";
+
+export const $ = (id) => document.getElementById(id);
+export const base = `/pieces/${$("table").dataset.piece}`;
+export const plain = new URLSearchParams(location.search).has("plain"); // no antialiasing, for slow machines
+export const model = new ModelView($("model"), { antialias: !plain });
+export const sheet = new SheetView($("sheet"));
+export const tools = {}; // those of the cage, once the page is put together
+export const state = { facts: null, key: null, choice: null, sheet: "", bitmaps: new Map() };
+
+export function toast(text) {
+  $("toast").textContent = text;
+  $("toast").hidden = !text;
+  clearTimeout(toast.timer);
+  if (text) toast.timer = setTimeout(() => { $("toast").hidden = true; }, 9000);
+}
+
+export async function json(address, options) {
+  const response = await fetch(address, options);
+  const answer = await response.json().catch(() => ({}));
+  if (!response.ok) throw new Error(answer.error || `The server answered ${response.status}.`);
+  return answer;
+}
+
+// While something waits for the engine, say there what it is doing.
+export function sayProgress(place) {
+  let over = false;
+  const timer = setInterval(async () => {
+    const { words, share } = await json("/at-work").catch(() => ({}));
+    if (!place().isConnected) clearInterval(timer);
+    else if (words && !over) place().textContent = `${words}, ${Math.round(share * 100)} %`;
+  }, 600);
+  return () => { over = true; clearInterval(timer); };
+}
+
+// Requests of the page's own, one after the other: side by side, htmx keeps only the last of those that wait.
+let asked = Promise.resolve();
+export function ask(verb, address, options) { return asked = asked.then(() => htmx.ajax(verb, address, options)).catch(() => {}); }

@@ -1,0 +1,43 @@
+// What stays as it was when the panel is drawn anew: unfolded parts, and a field that is being typed in.
+import { RangeRule } from "../panels/range.js";
+import { ask, base } from "./page.js";
+
+// What was unfolded in the panel, and the open menu of a bake, stay so when they are drawn anew.
+const unfolded = { panel: new Set(), "bakes-leaf": new Set() };
+document.body.addEventListener("htmx:beforeSwap", (e) => {
+  const { id } = e.detail.target;
+  if (unfolded[id]) unfolded[id] = new Set([...document.querySelectorAll(`#${id} details[id][open]`)].map((d) => d.id));
+});
+function tendMaps() {
+  for (const [id, open] of Object.entries(unfolded)) {
+    for (const details of document.querySelectorAll(`#${id} details[id]`)) if (open.has(details.id)) details.open = true;
+    open.clear(); // what is closed later stays closed
+  }
+  const change = (field, value) => { const input = document.querySelector(`#panel input[name="${field}"]`); input.value = value; input.dispatchEvent(new Event("change", { bubbles: true })); };
+  for (const svg of document.querySelectorAll(".range-rule:not([data-tended])")) { svg.dataset.tended = "yes"; new RangeRule(svg, change); }
+  for (const color of document.querySelectorAll("[data-id-name]:not([data-tended])")) {
+    color.dataset.tended = "yes";
+    color.addEventListener("change", (e) => { e.stopPropagation(); ask("POST", `${base}/id-color`, { target: "#panel", values: { name: color.dataset.idName, color: color.value } }); });
+  }
+}
+document.body.addEventListener("htmx:afterSettle", tendMaps);
+tendMaps();
+
+// A panel that arrives while the next field is being filled in must not take away what was typed there.
+let typing = null;
+document.body.addEventListener("htmx:beforeSwap", (e) => {
+  const field = document.activeElement;
+  const inPanel = e.detail.target.id === "panel" && field?.matches("#panel input[type=text]");
+  typing = inPanel ? { name: field.name, value: field.value, dirty: field.value !== field.defaultValue, from: field.selectionStart, to: field.selectionEnd } : null;
+});
+document.body.addEventListener("htmx:afterSwap", () => {
+  const field = typing && document.querySelector(`#panel input[name="${typing.name}"]`);
+  if (!field) return;
+  if (typing.dirty) {
+    field.value = typing.value;
+    field.addEventListener("focusout", () => { if (field.value !== field.defaultValue) field.dispatchEvent(new Event("change", { bubbles: true })); }, { once: true });
+  }
+  field.focus();
+  field.setSelectionRange(typing.from, typing.to);
+  typing = null;
+});

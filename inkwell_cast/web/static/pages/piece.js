@@ -1,0 +1,59 @@
+// The page of a piece: puts its parts together.
+import "../page/split.js";
+import "../page/keys.js";
+import "../page/follow_bake.js";
+import "../page/panel_memory.js";
+import { Coverage } from "../panels/coverage.js";
+import { HandoffPanel } from "../panels/handoff.js";
+import { MeshesPanel } from "../panels/meshes.js";
+import { sendPictures } from "../panels/send_pictures.js";
+import { Brush } from "../tools/brush.js";
+import { MendByHand } from "../tools/mend_by_hand.js";
+import { Pockets } from "../tools/pockets.js";
+import { hideFinding } from "../page/findings.js";
+import { loadCage, loadMeshes, tellForms } from "../page/meshes_shown.js";
+import { $, ask, base, json, model, sayProgress, sheet, toast, tools } from "../page/page.js";
+import { clicked } from "../page/pointer_link.js";
+import { setShow } from "../page/show_and_wipe.js";
+
+sendPictures(toast);
+const meshes = new MeshesPanel(base, {
+  ask, json, partly: () => loadMeshes(false),
+  changed: async (said) => {
+    hideFinding();
+    await loadMeshes(false);
+    await ask("GET", `${base}/panel/meshes`, "#panel");
+    if (said.length) toast(said.join(" "));
+  },
+});
+const cover = new Coverage(base, model, {
+  toast, sayProgress,
+  mark: (header, arrays) => { setShow("low"); model.showMarks(arrays.corners, header.place); sheet.setHatched(arrays.uvs); },
+  turnTo: (place, show) => { setShow(show); model.turnTo(new Float32Array(0), [place.slice(0, 3), place[3]]); },
+});
+
+async function sendToCage(address, values) {
+  try { await json(`${base}/${address}`, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(values) }); }
+  catch (error) { toast(error.message); return; }
+  await ask("GET", `${base}/panel/cage${location.search}`, "#panel");
+  await loadCage();
+}
+const postPanel = (address, values) => ask("POST", `${base}/${address}`, { target: "#panel", values });
+const pockets = new Pockets(model, {
+  busy: () => brush.on, clicked, begin: () => setShow("low"), scale: () => cover.scale,
+  add: ([x, y, z]) => sendToCage("pockets", { x, y, z }), change: (number, values) => postPanel(`pockets/${number}`, values),
+});
+const brush = tools.brush = new Brush(model, (stroke) => sendToCage("nudges", stroke), () => { pockets.placing = false; setShow("low"); });
+const hand = new MendByHand(model, {
+  clicked, begin: () => setShow("low"), send: (values) => postPanel("mends/place", values),
+});
+document.body.addEventListener("htmx:afterSettle", (e) => { if (e.detail.target?.id === "panel") { pockets.tend(); brush.tend(); hand.tend(); tellForms(); } });
+pockets.tend();
+brush.tend();
+hand.tend();
+
+const leaving = new HandoffPanel(base, { ask, json, toast, sayProgress });
+document.body.addEventListener("htmx:afterSettle", () => { meshes.tend(); leaving.tend(); });
+meshes.tend();
+setShow("low");
+loadMeshes().catch((error) => { $("model-note").textContent = error.message; });

@@ -1,0 +1,97 @@
+// What is laid over the model: hatched marks, points, pockets, and the pin of the pointer.
+import * as THREE from "three";
+import { CameraMoves } from "./camera.js";
+
+export const ink = (name) => new THREE.Color().setStyle(getComputedStyle(document.documentElement).getPropertyValue(name).trim(), THREE.LinearSRGBColorSpace);
+
+// The view has `scenes.marks` and `scenes.over` besides what the camera needs.
+export class Overlays extends CameraMoves {
+  makePin() {
+    const line = new THREE.BufferGeometry();
+    line.setAttribute("position", new THREE.BufferAttribute(new Float32Array(6), 3));
+    const group = new THREE.Group();
+    const ray = new THREE.Line(line, new THREE.LineBasicMaterial({ color: ink("--verdigris"), depthTest: false }));
+    const dot = new THREE.Mesh(new THREE.SphereGeometry(1, 16, 12), new THREE.MeshBasicMaterial({ color: 0xfbf8f2, depthTest: false }));
+    const ring = new THREE.Mesh(new THREE.SphereGeometry(1.7, 16, 12), new THREE.MeshBasicMaterial({ color: ink("--verdigris"), depthTest: false }));
+    group.add(ring, ray, dot);
+    group.renderOrder = 5;
+    group.visible = false;
+    this.scenes.over.add(group);
+    return { group, ray, dot, ring };
+  }
+
+  // Hatching over some triangles, and the view turned to them; `corners` are 9 numbers a triangle.
+  showMarks(corners, place) {
+    this.clearMarks();
+    if (!corners.length) { this.draw(); return; }
+    const geometry = new THREE.BufferGeometry();
+    geometry.setAttribute("position", new THREE.BufferAttribute(corners, 3));
+    // Once as it lies, once faintly through whatever hides it.
+    const hatch = (strength, hidden) => new THREE.ShaderMaterial({
+      uniforms: { strength: { value: strength } },
+      vertexShader: "void main() { gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); gl_Position.z -= 0.00002 * gl_Position.w; }",
+      fragmentShader: "precision highp float; uniform float strength; void main() { gl_FragColor = vec4(0.77, 0.25, 0.18, strength * (mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) > 2.6 ? 0.16 : 1.0)); }",
+      transparent: true, side: THREE.DoubleSide, depthWrite: false, depthTest: !hidden,
+    });
+    this.marks = [new THREE.Mesh(geometry, hatch(1, false)), new THREE.Mesh(geometry, hatch(0.5, true))];
+    this.scenes.marks.add(...this.marks);
+    if (place) this.turnTo(corners, place);
+    this.draw();
+  }
+
+  // Points of the sculpt that the cage does not hold, and of the low whose rays fail, as discs hatched two ways.
+  setPoints(sculpt, low) {
+    for (const old of this.points || []) { this.scenes.marks.remove(old); old.geometry.dispose(); old.material.dispose(); }
+    this.points = [[sculpt, "+"], [low, "-"]].filter(([points]) => points?.length).map(([points, way]) => {
+      const geometry = new THREE.BufferGeometry();
+      geometry.setAttribute("position", new THREE.BufferAttribute(points, 3));
+      return new THREE.Points(geometry, new THREE.ShaderMaterial({
+        uniforms: { ratio: { value: this.renderer.getPixelRatio() } },
+        vertexShader: "uniform float ratio; void main() { gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); gl_Position.z -= 0.0001 * gl_Position.w; gl_PointSize = 5.0 * ratio; }",
+        fragmentShader: `precision highp float; void main() { if (length(gl_PointCoord - 0.5) > 0.5 || mod(gl_FragCoord.x ${way} gl_FragCoord.y, 5.0) > 3.2) discard; gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0); }`,
+        depthWrite: false,
+      }));
+    });
+    for (const made of this.points) this.scenes.marks.add(made);
+    this.draw();
+  }
+
+  // Pockets as balls of thin lines, each with the place and radius that the server gave in scene units.
+  setPockets(pockets) {
+    for (const ball of this.balls) { this.scenes.over.remove(ball); ball.geometry.dispose(); ball.material.dispose(); }
+    this.balls = pockets.map(({ centre, radius }, number) => {
+      const ball = new THREE.LineSegments(new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(radius, 2)), new THREE.LineBasicMaterial({ color: ink("--verdigris"), transparent: true, opacity: 0.45 }));
+      ball.position.set(...centre);
+      ball.userData = { number, radius };
+      this.scenes.over.add(ball);
+      return ball;
+    });
+    this.draw();
+  }
+
+  // The pocket whose middle lies under a pointer event, or null.
+  pocketAt(event) {
+    const r = this.canvas.getBoundingClientRect();
+    return this.balls.find((ball) => {
+      const at = ball.position.clone().project(this.camera);
+      return Math.hypot((at.x + 1) / 2 * r.width - (event.clientX - r.left), (1 - at.y) / 2 * r.height - (event.clientY - r.top)) < 12;
+    }) || null;
+  }
+
+  clearMarks() {
+    if (!this.marks) return;
+    this.scenes.marks.remove(...this.marks); this.marks[0].geometry.dispose(); for (const { material } of this.marks) material.dispose(); this.marks = null;
+  }
+
+  setPin(probe) {
+    this.pin.group.visible = Boolean(probe);
+    if (probe) {
+      const size = this.box.getSize(new THREE.Vector3()).length() / 260;
+      for (const ball of [this.pin.dot, this.pin.ring]) { ball.position.set(...(probe.struck || probe.place)); ball.scale.setScalar(size); }
+      this.pin.ray.geometry.attributes.position.array.set([...probe.start, ...(probe.struck || probe.place)]);
+      this.pin.ray.geometry.attributes.position.needsUpdate = true;
+      this.pin.ray.geometry.computeBoundingSphere();
+    }
+    this.draw();
+  }
+}
