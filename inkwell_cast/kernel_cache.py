@@ -40,20 +40,20 @@ def kernel_sources() -> list[pathlib.Path]:
 
 def _constants_of(path: pathlib.Path, text: bytes) -> list[pathlib.Path]:
     """Modules of this package from which one imports constants."""
-    found = []
+    sources = []
     for dots, module, names in IMPORTS.findall(text):
         if CONSTANT.search(names):
             base = path.parents[len(dots) - 1].joinpath(*module.decode().split(".")) if module else path.parent
-            found += [base.with_suffix(".py"), base / "__init__.py"]
-    return found
+            sources += [base.with_suffix(".py"), base / "__init__.py"]
+    return sources
 
 
 def state() -> str:
     """A hash of all that kernels are compiled from."""
-    found = hashlib.sha256(f"{sys.version_info[:3]} {[_version(name) for name in LIBRARIES]}".encode())
+    digest = hashlib.sha256(f"{sys.version_info[:3]} {[_version(name) for name in LIBRARIES]}".encode())
     for path in kernel_sources():
-        found.update(path.relative_to(HERE).as_posix().encode() + b"\0" + path.read_bytes())
-    return found.hexdigest()[:16]
+        digest.update(path.relative_to(HERE).as_posix().encode() + b"\0" + path.read_bytes())
+    return digest.hexdigest()[:16]
 
 
 def _version(name: str) -> str:
@@ -83,8 +83,8 @@ def _root() -> pathlib.Path:
         "darwin": pathlib.Path.home() / "Library/Caches",
         "win32": pathlib.Path(os.environ.get("LOCALAPPDATA", pathlib.Path.home())),
     }
-    own = pathlib.Path(os.environ.get("XDG_CACHE_HOME") or pathlib.Path.home() / ".cache")
-    return usual.get(sys.platform, own) / "inkwell-cast"
+    cache = pathlib.Path(os.environ.get("XDG_CACHE_HOME") or pathlib.Path.home() / ".cache")
+    return usual.get(sys.platform, cache) / "inkwell-cast"
 
 
 def use() -> None:

@@ -31,17 +31,17 @@ def run_cage(options: argparse.Namespace) -> int:
         assembly, warm = put_together(options, bar)
         cage = cage_of(assembly, warm, lambda share: bar.show("fitting the cage", share))
         write_mesh(options.out, cage_mesh(assembly, warm))
-        found = coverage(assembly, warm.sculpt(assembly), cage, located_of(assembly, warm))
+        covered = coverage(assembly, warm.sculpt(assembly), cage, located_of(assembly, warm))
     finally:
         bar.end()
     for form in cage.forms:
         print(f"cage of {form.pair}: {form.words}")
     if assembly.recipe.pockets or assembly.recipe.nudges:
         print("note: pockets and nudges are written as they move the low's vertices; inside its faces they are lost.")
-    mean, even = found.cage.mean_outward, found.needed[0]
+    mean, even = covered.cage.mean_outward, covered.needed[0]
     gain = f", {1 - mean / even:.0%} less than the even reach of {even:.4g} that holds as much" if even > mean else ""
     print(f"{options.out}: rays start {mean:.4g} scene units out in the mean{gain}")
-    print(f"{found.points_outside:,} of {found.points:,} vertices of the sculpt lie outside it")
+    print(f"{covered.points_outside:,} of {covered.points:,} vertices of the sculpt lie outside it")
     return 0
 
 
@@ -51,18 +51,18 @@ def run_coverage(options: argparse.Namespace) -> int:
     try:
         assembly, warm = put_together(options, bar)
         cage = cage_of(assembly, warm, lambda share: bar.show("fitting the cage", share))
-        found = coverage(assembly, warm.sculpt(assembly), cage, located_of(assembly, warm))
+        covered = coverage(assembly, warm.sculpt(assembly), cage, located_of(assembly, warm))
     finally:
         bar.end()
-    facts = CoverageFacts.of(found)
+    facts = CoverageFacts.of(covered)
     if options.json:
-        places = [dataclasses.asdict(place) for place in [*found.places, *found.gaps.places]]
+        places = [dataclasses.asdict(place) for place in [*covered.places, *covered.gaps.places]]
         forms = [{"pair": f.pair, "form": f.form, "words": f.words} for f in cage.forms]
         print(json.dumps(facts.model_dump() | {"places": places, "cages": forms}, indent=2))
     else:
         for form in cage.forms:
             print(f"cage of {form.pair}: {form.words}")
-        for verdict in found.verdicts:
+        for verdict in covered.verdicts:
             if verdict.wrong:
                 print(f"cage of {verdict.pair}: {verdict.words}")
         but = f", but {facts.rays_missed:.2%} of the low's rays strike nothing" if facts.rays_missed else ""
@@ -74,7 +74,7 @@ def run_coverage(options: argparse.Namespace) -> int:
         print(f"a reach of {facts.needed_outward:.4g} out and {facts.needed_inward:.4g} in would hold everything")
         print(f"{facts.rays_behind:.2%} of the low's rays start behind a surface")
         print(f"{facts.faces_folded:,} cage faces folded, {facts.faces_crossing:,} crossing")
-        for place in [*found.places, *found.gaps.places]:
+        for place in [*covered.places, *covered.gaps.places]:
             where = " ".join(f"{v:.4g}" for v in place.middle)
             print(f"  {place.lack:<8} {place.part} at {where}, radius {place.radius:.3g}, by {place.beyond:.4g}")
-    return 0 if found.all_well else 3
+    return 0 if covered.all_well else 3

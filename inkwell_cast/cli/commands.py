@@ -46,7 +46,7 @@ def run_check(options: argparse.Namespace) -> int:
     bar = Bar()
     try:
         meshes, _ = meshes_of(options, bar)
-        found = check(recipe_file(options), meshes)
+        findings = check(recipe_file(options), meshes)
     finally:
         bar.end()
     if options.json:
@@ -55,14 +55,14 @@ def run_check(options: argparse.Namespace) -> int:
                 "check": f.check, "severity": f.severity, "title": f.title, "part": f.part, "count": f.count,
                 "what": f.what, "remedy": f.remedy, "fix": f.fix.words if f.fix else None, "place": f.place,
             }
-            for f in found
+            for f in findings
         ]  # fmt: skip
         print(json.dumps(rows, indent=2))
     else:
-        for f in found:
+        for f in findings:
             print(f"{f.severity:<8} {f.title}{f': {f.part}' if f.part else ''}\n         {f.what} {f.remedy}")
-        print(f"{len(found)} findings" if found else "Nothing to object to.")
-    worst = {f.severity for f in found}
+        print(f"{len(findings)} findings" if findings else "Nothing to object to.")
+    worst = {f.severity for f in findings}
     return 4 if "blocking" in worst else 3 if "warning" in worst else 0
 
 
@@ -186,9 +186,9 @@ def tell(manifest: Manifest) -> None:
         covered = manifest.coverage_of_sculpt
         but = f", but {covered.rays_missed:.2%} of the low's rays strike nothing" if covered.rays_missed else ""
         print(f"coverage: {covered.held:.2%} of the sculpt held by the cage{but}")
-    for made in manifest.maps:
-        if "distance_after" in made.facts:
-            before, after, white = (made.facts[name] for name in ("distance_before", "distance_after", "white"))
+    for entry in manifest.maps:
+        if "distance_after" in entry.facts:
+            before, after, white = (entry.facts[name] for name in ("distance_before", "distance_after", "white"))
             print(f"displacement: black is {-white:.6g}, white {white:.6g} scene units")
             print(f"relief: the sculpt stands {after[0]:.3g} off the displaced low in the mean, was {before[0]:.3g}")
     for pair in manifest.pairs:
@@ -197,9 +197,9 @@ def tell(manifest: Manifest) -> None:
 
 
 def _say_mending(report: Report) -> None:
-    for own in report.tried:
-        what = f"{own.title.lower()}, {own.part.rpartition('/')[2]}: {own.words.lower()}"
-        print(f"mended: {what}" if own.kept else f"not mended: {what} did no good")
+    for tried in report.tried:
+        what = f"{tried.title.lower()}, {tried.part.rpartition('/')[2]}: {tried.words.lower()}"
+        print(f"mended: {what}" if tried.kept else f"not mended: {what} did no good")
     (before, after), (worse, better) = report.flaws, report.likeness
     print(f"mended all: {before} flaws before, {after} after")
     print(f"mean angle, misses counted as 45°: {worse:.2f}° before, {better:.2f}° after")

@@ -79,11 +79,11 @@ def add_settings(command: argparse.ArgumentParser) -> None:
 
 
 def reason(model: Any, field: str, bare: bool = False) -> str:
-    found = model.model_fields[field]
+    info = model.model_fields[field]
     if bare:
-        return str(found.description).replace("%", "%%")
-    shown = ",".join(found.default) if isinstance(found.default, list) else found.default
-    return f"{found.description} Default {shown}.".replace("%", "%%")
+        return str(info.description).replace("%", "%%")
+    shown = ",".join(info.default) if isinstance(info.default, list) else info.default
+    return f"{info.description} Default {shown}.".replace("%", "%%")
 
 
 def recipe_of(options: argparse.Namespace, meshes: BakeMeshes | None = None) -> Recipe:

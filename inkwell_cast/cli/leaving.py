@@ -42,8 +42,8 @@ def run_handoff(options: argparse.Namespace) -> int:
 
 
 def list_receivers(options: argparse.Namespace) -> int:
-    for own in READY:
-        print(f"{own.name}\n    {own.does}")
+    for receiver in READY:
+        print(f"{receiver.name}\n    {receiver.does}")
     return 0
 
 
@@ -59,9 +59,9 @@ def show_schema(options: argparse.Namespace) -> int:
 
 def make_receiver(options: argparse.Namespace) -> int:
     """A receiver from the settings of a piece file or a recipe."""
-    made = Receiver.of(recipe_of(options), options.name, options.does)
-    _written(options.out, made.portable())
-    print(f"{options.out}: receiver “{made.name}”")
+    receiver = Receiver.of(recipe_of(options), options.name, options.does)
+    _written(options.out, receiver.portable())
+    print(f"{options.out}: receiver “{receiver.name}”")
     return 0
 
 

@@ -138,11 +138,11 @@ class _Batch:
 
 
 def _stamp(item: Item) -> Stamp:
-    found = []
+    seen = []
     for file in item.with_companions():
         try:
             facts = file.stat()
-            found.append((str(file), facts.st_mtime_ns, facts.st_size))
+            seen.append((str(file), facts.st_mtime_ns, facts.st_size))
         except OSError:
-            found.append((str(file), 0, 0))
-    return tuple(found)
+            seen.append((str(file), 0, 0))
+    return tuple(seen)

@@ -56,8 +56,8 @@ def meshes_of(parts: list[Part], materials: dict[str, Color], name: str, gap: fl
 
     `gap` lies between charts, in the unit of the parts.
     """
-    own = [part for part in parts if part.low and not part.mirror_of]
-    charts = [(part.name, k, patch) for part in own for k, patch in enumerate(part.low)]
+    modelled = [part for part in parts if part.low and not part.mirror_of]
+    charts = [(part.name, k, patch) for part in modelled for k, patch in enumerate(part.low)]
     flats = [_laid_down(patch.flat * patch.worth) for _, _, patch in charts]
     corners, side = pack(np.array([np.ptp(flat.reshape(-1, 2), axis=0) for flat in flats]), gap)
     placed = {
@@ -71,7 +71,7 @@ def meshes_of(parts: list[Part], materials: dict[str, Color], name: str, gap: fl
             lows.append(_grid_mesh(part.low_name, part.material, color, part.low, uvs, flip))
         if part.high:
             highs.append(_grid_mesh(part.high_name, part.material, color, part.high, None, flip))
-    low, high = (merge(found, name) for found in (lows, highs))
+    low, high = (merge(meshes, name) for meshes in (lows, highs))
     return replace(low, name=f"{name}_low.glb"), replace(high, name=f"{name}_high.glb")
 
 

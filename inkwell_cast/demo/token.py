@@ -53,9 +53,10 @@ def _relief(x: F64, y: F64) -> F64:
     around = np.abs(rho - RING) < 2.6
     for text, turned in (("QUILLHAVEN", False), ("NIGHT FERRY", True)):
         along = (np.pi / 2 - phi) if not turned else ((phi + np.pi / 2 + np.pi) % (2 * np.pi) - np.pi)
-        own = around & (np.abs(along) < np.pi / 2)
+        inside = around & (np.abs(along) < np.pi / 2)
         up = (rho - RING) * (-1 if turned else 1)
-        letters[own] = np.minimum(letters[own], distance_to(strokes_of(text, 2.7), along[own] * RING, up[own]))
+        near = distance_to(strokes_of(text, 2.7), along[inside] * RING, up[inside])
+        letters[inside] = np.minimum(letters[inside], near)
     struck = 0.42 * _dome((0.36 - letters) / 0.3)
     return rim + np.maximum(inner, beads) + field * np.maximum(0.85 * _dome(bird / 0.9) - feathers, swell) + struck
 

@@ -223,8 +223,8 @@ def _sculpt(mesh: Mesh) -> Sculpt:
 
 def _read_back(context: Context) -> None:
     for key in RECIPE.output.maps:
-        made = REGISTRY[key]
-        image = made.derive(context, None).image
+        map_ = REGISTRY[key]
+        image = map_.derive(context, None).image
         png.quantise(image, 16)
-        if isinstance(made, ReadsNormals):
-            likeness(context.cast, made.read_back(png.dequantise(png.quantise(image, 8)), context))
+        if isinstance(map_, ReadsNormals):
+            likeness(context.cast, map_.read_back(png.dequantise(png.quantise(image, 8)), context))

@@ -169,8 +169,8 @@ class _Worker:
                 return None
             case ConvertMap():
                 low = self._assembled(job.recipe, job.sources).low
-                given, made, channel = pathlib.Path(job.given), pathlib.Path(job.made), job.recipe.sheet.channel
-                return convert_file(given, made, low, job.source, job.target, channel)
+                given, result_path, channel = pathlib.Path(job.given), pathlib.Path(job.made), job.recipe.sheet.channel
+                return convert_file(given, result_path, low, job.source, job.target, channel)
             case Mix():
                 mix_files(job.kind, [pathlib.Path(path) for path in job.given], pathlib.Path(job.made))
                 return None
@@ -242,8 +242,10 @@ class _Worker:
         assembly = self._put_together(job.recipe, job.sources)
         refuse_unusable(assembly)
         laid = laid_out(assembly, self._read(job.sources), self._warm)
-        found = next((sheet for sheet in laid.sheets if sheet.name == job.sheet), None)
-        return probe(found.low, found.rays, self._warm.sculpt(assembly), job.x, job.y) if found else None
+        for sheet in laid.sheets:
+            if sheet.name == job.sheet:
+                return probe(sheet.low, sheet.rays, self._warm.sculpt(assembly), job.x, job.y)
+        return None
 
     def _draw(self, job: Draw) -> None:
         self._tell("drawing", 0.1)
@@ -328,7 +330,7 @@ def _facts(mesh: Mesh) -> Loaded:
 
 def _parts(mesh: Mesh) -> list[PartFacts]:
     """What the server remembers of every object, to pair it and to say what a reload changed."""
-    found = []
+    parts = []
     for n, name in enumerate(mesh.object_names):
         rows = mesh.objects == n
         points = mesh.positions[mesh.triangles[rows]].reshape(-1, 3)
@@ -339,5 +341,5 @@ def _parts(mesh: Mesh) -> list[PartFacts]:
                 np.where(corners[..., None] < 0, -1, mesh.uvs[0].values[corners]).tobytes()
             ).hexdigest()
         low, high = (points.min(axis=0), points.max(axis=0)) if len(points) else (np.zeros(3), np.zeros(3))
-        found.append(PartFacts(name, int(rows.sum()), (tuple(low.tolist()), tuple(high.tolist())), digest[:16]))
-    return found
+        parts.append(PartFacts(name, int(rows.sum()), (tuple(low.tolist()), tuple(high.tolist())), digest[:16]))
+    return parts

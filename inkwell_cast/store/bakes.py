@@ -163,12 +163,12 @@ def newest_done(db: sqlite3.Connection, piece_id: int) -> BakeRow | None:
 
 def done_before(db: sqlite3.Connection, row: BakeRow) -> int | None:
     """The bake of the same kind that ended well before another one: what that is compared with."""
-    found = db.execute(
+    earlier = db.execute(
         "SELECT id FROM bake WHERE piece_id = ? AND id < ? AND state = 'done' AND trial = '' AND proof = ? "
         "AND deleted IS NULL ORDER BY id DESC LIMIT 1",
         (row.piece_id, row.id, row.proof),
     ).fetchone()
-    return int(found["id"]) if found else None
+    return int(earlier["id"]) if earlier else None
 
 
 def start(db: sqlite3.Connection, bake_id: int) -> None:

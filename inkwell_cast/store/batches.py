@@ -45,10 +45,10 @@ def end_all(db: sqlite3.Connection) -> None:
 
 def all_of(db: sqlite3.Connection, most: int = 20) -> list[BatchRow]:
     """Newest first."""
-    found = []
+    batches = []
     for row in db.execute("SELECT * FROM batch ORDER BY id DESC LIMIT ?", (most,)):
-        found.append(BatchRow(**dict(row) | {"summary": Summary.model_validate_json(row["summary"])}))
-    return found
+        batches.append(BatchRow(**dict(row) | {"summary": Summary.model_validate_json(row["summary"])}))
+    return batches
 
 
 def delete(db: sqlite3.Connection, batch_id: int) -> None:

@@ -13,7 +13,7 @@ def named(db: sqlite3.Connection) -> set[str]:
 
 def unnamed(db: sqlite3.Connection, hashes: Iterable[str]) -> list[str]:
     """Those of some files that no table names."""
-    found = []
+    names = []
     for digest in set(hashes):
         row = db.execute(
             "SELECT EXISTS (SELECT 1 FROM mesh WHERE copy = :h) OR EXISTS (SELECT 1 FROM view WHERE sha256 = :h) "
@@ -21,31 +21,32 @@ def unnamed(db: sqlite3.Connection, hashes: Iterable[str]) -> list[str]:
             {"h": digest},
         ).fetchone()
         if not row[0]:
-            found.append(digest)
-    return found
+            names.append(digest)
+    return names
 
 
 def of_bakes(db: sqlite3.Connection, bake_ids: Iterable[int]) -> dict[int, set[str]]:
     """The pictures of some bakes, by bake."""
-    found: dict[int, set[str]] = {}
+    hashes: dict[int, set[str]] = {}
     for bake_id in bake_ids:
         rows = db.execute("SELECT sha256 FROM picture WHERE bake_id = ?", (bake_id,))
-        found[bake_id] = {str(row[0]) for row in rows}
-    return found
+        hashes[bake_id] = {str(row[0]) for row in rows}
+    return hashes
 
 
 def of_piece(db: sqlite3.Connection, piece_id: int) -> dict[str, set[str]]:
     """The files of a piece by what they are: "meshes", "drawings", "proofs", "bakes" and "deleted" bakes."""
-    found: dict[str, set[str]] = {"meshes": set(), "drawings": set(), "proofs": set(), "bakes": set(), "deleted": set()}
+    kinds = ("meshes", "drawings", "proofs", "bakes", "deleted")
+    hashes: dict[str, set[str]] = {kind: set() for kind in kinds}
     rows = db.execute("SELECT copy FROM mesh WHERE piece_id = ?", (piece_id,))
-    found["meshes"] = {str(row[0]) for row in rows}
-    found["drawings"] = {str(row[0]) for row in db.execute("SELECT sha256 FROM view WHERE piece_id = ?", (piece_id,))}
+    hashes["meshes"] = {str(row[0]) for row in rows}
+    hashes["drawings"] = {str(row[0]) for row in db.execute("SELECT sha256 FROM view WHERE piece_id = ?", (piece_id,))}
     for row in db.execute(
         "SELECT sha256, proof, deleted FROM picture JOIN bake ON bake.id = bake_id WHERE piece_id = ?", (piece_id,)
     ):
         kind = "deleted" if row["deleted"] is not None else "proofs" if row["proof"] else "bakes"
-        found[kind].add(str(row["sha256"]))
-    return found
+        hashes[kind].add(str(row["sha256"]))
+    return hashes
 
 
 def deleted_pieces(db: sqlite3.Connection) -> list[sqlite3.Row]:

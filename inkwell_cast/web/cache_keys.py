@@ -30,10 +30,10 @@ def result_key(recipe: Recipe, rows: list[MeshRow], result: str) -> str:
 def view_key(recipe: Recipe, rows: list[MeshRow], what: Drawn, names: tuple[str, ...]) -> str:
     """A key of all that a drawing depends on, so that an unchanged one is found again."""
     if what == "sculpt":
-        own = [
+        settings = [
             mended(recipe).file(row.file_name).model_copy(update={"role": ""}).model_dump(mode="json") for row in rows
         ]
-        return _digest(VIEWS, what, own, [row.copy for row in rows], names)
+        return _digest(VIEWS, what, settings, [row.copy for row in rows], names)
     result = LOW_VIEW if what == "low" else CAGE_VIEW
     return _digest(VIEWS, what, result_key(recipe, rows, result))
 

@@ -48,14 +48,14 @@ def serve(chosen: pathlib.Path | None, port: int, demo: bool) -> int:
 
 async def add_demo(services: Services) -> None:
     """Put the demo pieces on the shelf, by the road that an artist's files take."""
-    for made in pieces():
+    for piece in pieces():
         folder = services.store.files.temporary_folder()
         roles = {}
-        for path in made.write(folder):
+        for path in piece.write(folder):
             upload = await services.uploads.take_in(path.name, _chunks(path))
             roles[upload.token] = upload.role
         shutil.rmtree(folder)
-        services.pieces.make(made.title, roles, made.recipe)
+        services.pieces.make(piece.title, roles, piece.recipe)
 
 
 async def _chunks(path: pathlib.Path):  # type: ignore[no-untyped-def]

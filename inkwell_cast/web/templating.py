@@ -41,8 +41,8 @@ def stage_words(stage: str) -> str:
     kind, _, at = stage.partition(" ")
     layer, _, pair = at.partition(" · ")
     words = STAGE_WORDS.get(kind, "")
-    made = maps.REGISTRY.get(layer) or next((m for m in maps.REGISTRY.values() if layer and layer == m.LAYER), None)
-    named = made.LABEL.lower() if made else ""
+    map_ = maps.REGISTRY.get(layer) or next((m for m in maps.REGISTRY.values() if layer and layer == m.LAYER), None)
+    named = map_.LABEL.lower() if map_ else ""
     if kind == "handing":
         return f"{words}: {at.partition(' ')[2].lower()}" if " " in at else words
     words = f"{words}: {named}" if named else words
@@ -106,7 +106,7 @@ def scope_label(scope: str) -> str:
 
 def fields_of(group: str) -> list[dict[str, Any]]:
     """The settings of a group of the recipe that a form can show, with how: as a switch, a choice or a number."""
-    found = []
+    fields = []
     for name, f in Recipe.model_fields[group].annotation.model_fields.items():  # type: ignore[union-attr]
         kind, options = "number", []
         if f.annotation is bool:
@@ -116,10 +116,10 @@ def fields_of(group: str) -> list[dict[str, Any]]:
         elif get_origin(f.annotation) is dict:
             continue
         unit = (f.json_schema_extra or {}).get("unit", "")  # type: ignore[union-attr]
-        found.append(
+        fields.append(
             {"name": name, "title": f.title, "reason": f.description, "unit": unit, "kind": kind, "options": options}
         )
-    return found
+    return fields
 
 
 templates.env.globals |= {
@@ -131,8 +131,8 @@ templates.env.globals |= {
 
 
 def services_of(request: Request) -> Services:
-    found: Services = request.app.state.services
-    return found
+    services: Services = request.app.state.services
+    return services
 
 
 async def small_body(request: Request, name: str, what: str) -> bytes:

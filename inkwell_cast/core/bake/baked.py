@@ -112,8 +112,8 @@ class Bake:
 
         None for maps that are no normals of the sculpt.
         """
-        found = self.angles_of(path, key, sheet or self.sheets[0])
-        return None if found is None else figures(found[~np.isnan(found)])
+        degrees = self.angles_of(path, key, sheet or self.sheets[0])
+        return None if degrees is None else figures(degrees[~np.isnan(degrees)])
 
     def angles_of(self, path: pathlib.Path, key: str, sheet: BakedSheet) -> F32 | None:
         """The angles of `likeness.angles` that a written picture of a sheet leaves; None for other maps."""
@@ -121,13 +121,13 @@ class Bake:
 
     def angles_in(self, image: U8 | U16 | F32, key: str, sheet: BakedSheet) -> F32 | None:
         """The same for a picture (H, W, C) that is in memory."""
-        made = maps.REGISTRY.get(key)
-        if not isinstance(made, maps.ReadsNormals):
+        map_ = maps.REGISTRY.get(key)
+        if not isinstance(map_, maps.ReadsNormals):
             return None
-        found = angles(sheet.cast, made.read_back(png.dequantise(image), sheet.context))
+        degrees = angles(sheet.cast, map_.read_back(png.dequantise(image), sheet.context))
         if sheet.context.healed is not None:
-            found[sheet.context.healed] = np.nan  # there is nothing to be like
-        return found
+            degrees[sheet.context.healed] = np.nan  # there is nothing to be like
+        return degrees
 
 
 def holds_normals(key: str) -> bool:

@@ -72,17 +72,17 @@ class SheetWork:
     @property
     def size(self) -> int:
         """Bytes of what was found."""
-        arrays = [getattr(own, f.name) for own in (self.cast, self.hits) if own is not None for f in fields(own)]
+        arrays = [getattr(part, f.name) for part in (self.cast, self.hits) if part is not None for f in fields(part)]
         arrays += [layer.values for layer in self.layers.values()]
         return sum(array.nbytes for array in arrays if hasattr(array, "nbytes"))
 
     def context(self, assembly: Assembly, sculpt: Sculpt, warm: Warm, cast: Cast | None = None) -> Context:
-        found, low, basis = cast or self.cast, self.low, assembly.recipe.basis
-        assert found is not None
+        filled, low, basis = cast or self.cast, self.low, assembly.recipe.basis
+        assert filled is not None
         if basis.tangents != "mikktspace":
-            own = tangents_for(low.mesh, assembly.recipe.sheet.channel, basis)
-            low = replace(low, tangents=own[low.triangles])
-        return Context(assembly, sculpt, low, self.rays, found, warm)
+            tangents = tangents_for(low.mesh, assembly.recipe.sheet.channel, basis)
+            low = replace(low, tangents=tangents[low.triangles])
+        return Context(assembly, sculpt, low, self.rays, filled, warm)
 
     def padding(self, recipe: Recipe) -> I32 | None:
         """For every texel the one that its padding copies; None for no padding."""
@@ -136,23 +136,23 @@ def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: Progress, b
     ]
     members = [(pair.name, role, part.key) for pair in assembly.paired.pairs for role, part in pair.members]
     cast_from = warm.sculpt(assembly).serial, members, recipe.sheet.adaptive
-    made = LaidOut(sheets, cage, layout.outside, held, cast_from)
-    if before and before.cast_from == made.cast_from:
-        _take_over(before, made, assembly)
-    return made
+    laid = LaidOut(sheets, cage, layout.outside, held, cast_from)
+    if before and before.cast_from == laid.cast_from:
+        _take_over(before, laid, assembly)
+    return laid
 
 
-def _take_over(before: LaidOut, made: LaidOut, assembly: Assembly) -> None:
+def _take_over(before: LaidOut, after: LaidOut, assembly: Assembly) -> None:
     """Keep what an earlier bake found where the rays are the same, and mark the tiles that must be cast again.
 
     A sheet of which most changed is cast whole: that needs no copies. So is one whose copies would not fit beside it.
     """
     old = {sheet.name: sheet for sheet in before.sheets}
-    pairs = [(old[sheet.name], sheet) for sheet in made.sheets if sheet.name in old]
+    pairs = [(old[sheet.name], sheet) for sheet in after.sheets if sheet.name in old]
     same = [(one, sheet) for one, sheet in pairs if one.keeps and same_low(one.low, sheet.low)]
     if not same or sum(one.size for one, _ in same) > SPARE * free():
         return
-    changed = changed_rays(corner_positions(assembly.low), before.cage, made.cage)
+    changed = changed_rays(corner_positions(assembly.low), before.cage, after.cage)
     for one, sheet in same:
         tiles = tiles_of(sheet.low.grid, changed[sheet.low.triangles])
         if len(tiles) <= MOST_AGAIN * len(sheet.low.grid.busy_tiles):

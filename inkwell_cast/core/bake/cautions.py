@@ -54,8 +54,8 @@ def _adaptive(bake: "Bake") -> list[str]:
     if not sheet.adaptive or sheet.samples not in FIRST:
         return []
     few = len(FIRST[sheet.samples])
-    texels = sum(own.cast.texels for own in bake.sheets)
-    left = sum(int(((own.cast.covered == few) & (own.cast.low_triangle >= 0)).sum()) for own in bake.sheets)
+    texels = sum(baked.cast.texels for baked in bake.sheets)
+    left = sum(int(((baked.cast.covered == few) & (baked.cast.low_triangle >= 0)).sum()) for baked in bake.sheets)
     if not texels or not left:
         return []
     return [

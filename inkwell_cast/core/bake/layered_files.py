@@ -21,7 +21,7 @@ def layers_of(ids: Any_, legend: dict[str, str], by: str, sculpt: Mesh, library:
     A folder has a layer for each material of the library that is on the map and has a colour there. In the first, what
     is not in the library has the colour of the sculpt's material, or of its ID.
     """
-    own = _material_colors(sculpt) if by in ("material", "library") else {}
+    colors = _material_colors(sculpt) if by in ("material", "library") else {}
     in_use = any(library.find(name) for name in legend)
 
     def masked(color: str, shown: tuple[int, ...]) -> U8:
@@ -34,7 +34,7 @@ def layers_of(ids: Any_, legend: dict[str, str], by: str, sculpt: Mesh, library:
         material = library.find(name)
         if material and channel in material.colors:
             return rgb_of(material.colors[channel])
-        return own.get(name, rgb_of(color)) if first and material is None else None
+        return colors.get(name, rgb_of(color)) if first and material is None else None
 
     folders = list[Stack | PictureLayer]()
     for n, channel in enumerate(library.channels if in_use else ["Colour"]):
@@ -52,4 +52,4 @@ def _eight_bits(steps: Any_) -> U8:
 def _material_colors(mesh: Mesh) -> dict[str, tuple[int, ...]]:
     """The materials' colours as sRGB steps, by name."""
     steps = np.rint(255 * to_srgb(np.clip(mesh.material_colors, 0, 1))).astype(int).tolist()
-    return {name or "no material": tuple(own) for name, own in zip(mesh.material_names, steps, strict=True)}
+    return {name or "no material": tuple(rgb) for name, rgb in zip(mesh.material_names, steps, strict=True)}

@@ -51,9 +51,9 @@ def needed(recipe: Recipe, sizes: list[tuple[int, int]]) -> Need:
     """What sheets of these sizes (width, height) take."""
     texels = sum(width * height for width, height in sizes)
     largest = max((width * height for width, height in sizes), default=0)
-    made = [maps.REGISTRY[key] for key in recipe.output.maps]
-    layers = sum(LAYERS[layer].CHANNELS * FLOAT_BYTES for layer in {m.LAYER for m in made if m.LAYER})
-    channels = [len(m.BACKGROUND) for m in made]
+    modules = [maps.REGISTRY[key] for key in recipe.output.maps]
+    layers = sum(LAYERS[layer].CHANNELS * FLOAT_BYTES for layer in {m.LAYER for m in modules if m.LAYER})
+    channels = [len(m.BACKGROUND) for m in modules]
     forms = [recipe.output.form_of(key) for key in recipe.output.maps]
     each = [form.steps // 8 + (form.depth // 8 if form.exact else 0) for form in forms]
     pictures = sum(n * size for n, size in zip(channels, each, strict=True))
@@ -66,17 +66,17 @@ def needed(recipe: Recipe, sizes: list[tuple[int, int]]) -> Need:
 
 def refuse_too_large(recipe: Recipe, sizes: list[tuple[int, int]], memory: int, disk: int) -> Need:
     """What a bake needs; raises InputProblem for one that would not fit, with what does."""
-    wanted, found = needed(recipe, sizes), Need(int(memory * SPARE), int(disk * SPARE))
-    if _fits(wanted, found):
+    wanted, there = needed(recipe, sizes), Need(int(memory * SPARE), int(disk * SPARE))
+    if _fits(wanted, there):
         return wanted
     smaller = sizes
-    while not _fits(needed(recipe, smaller), found) and max(max(s) for s in smaller) > 16:
+    while not _fits(needed(recipe, smaller), there) and max(max(s) for s in smaller) > 16:
         smaller = [(max(width // 2, 16), max(height // 2, 16)) for width, height in smaller]
     few = recipe.model_copy(update={"output": recipe.output.model_copy(update={"maps": recipe.output.maps[:1]})})
     fits = f"{smaller[0][0]} x {smaller[0][1]} texels fit"
-    if _fits(needed(few, sizes), found):
+    if _fits(needed(few, sizes), there):
         fits += ", and so does one map at a time"
-    if wanted.memory > found.memory:
+    if wanted.memory > there.memory:
         raise InputProblem(
             "The bake", f"It needs about {wanted.memory / 1e9:.1f} GB of memory, and {memory / 1e9:.1f} GB are free.",
             f"{fits}; or close other programs.",
@@ -87,5 +87,5 @@ def refuse_too_large(recipe: Recipe, sizes: list[tuple[int, int]], memory: int, 
     )  # fmt: skip
 
 
-def _fits(wanted: Need, found: Need) -> bool:
-    return wanted.memory <= found.memory and wanted.disk <= found.disk
+def _fits(wanted: Need, there: Need) -> bool:
+    return wanted.memory <= there.memory and wanted.disk <= there.disk

@@ -82,32 +82,32 @@ def _maps_of(
         rough = {key: layer.gathered for key, layer in sheet.layers.items()}
         context, layers = repaired(sheet.context(assembly, sculpt, warm), layers, rough, stages.cancelled)
         source, tell = sheet.padding(assembly.recipe), stages.part_of("maps", n * each, each)
-        made = BakedSheet(sheet.name, context, {}, {}, {})
+        baked = BakedSheet(sheet.name, context, {}, {}, {})
         tell(0.0)
         keys = context.recipe.output.maps
         for done, key in enumerate(keys, 1):
-            _derive(made, key, layers, source, on_disk)
+            _derive(baked, key, layers, source, on_disk)
             tell(done / len(keys))
-        sheets.append(made)
+        sheets.append(baked)
     return sheets
 
 
-def _derive(made: BakedSheet, key: str, layers: dict[str, Any_], source: I32 | None, on_disk: bool) -> None:
+def _derive(baked: BakedSheet, key: str, layers: dict[str, Any_], source: I32 | None, on_disk: bool) -> None:
     """Add one map to a sheet, padded and in whole steps, with what must be known to read it."""
-    context, map_ = made.context, maps.REGISTRY[key]
+    context, map_ = baked.context, maps.REGISTRY[key]
     form, dither = context.recipe.output.form_of(key), context.recipe.basis.dither
     derived = map_.derive(context, layers[map_.LAYER] if map_.LAYER else None)
     if form.exact:
         values = derived.image.copy() if derived.exact is None else derived.exact()
         empty = map_.BACKGROUND if derived.exact is None else (0.0,) * values.shape[2]
         kind = np.float16 if form.depth == 16 else np.float32
-        made.exact[key] = room(values.shape, kind, on_disk)
-        made.exact[key][...] = _padded(values, source, context, empty)
+        baked.exact[key] = room(values.shape, kind, on_disk)
+        baked.exact[key][...] = _padded(values, source, context, empty)
         del values
     image = _padded(derived.image, source, context, map_.BACKGROUND)
-    made.images[key] = room(image.shape, np.uint8 if form.steps == 8 else np.uint16, on_disk)
-    png.quantise(image, form.steps, dither and isinstance(map_, maps.ReadsNormals), made.images[key])
-    made.facts[key] = derived.facts
+    baked.images[key] = room(image.shape, np.uint8 if form.steps == 8 else np.uint16, on_disk)
+    png.quantise(image, form.steps, dither and isinstance(map_, maps.ReadsNormals), baked.images[key])
+    baked.facts[key] = derived.facts
 
 
 def _padded(image: F32, source: I32 | None, context: Context, background: tuple[float, ...]) -> F32:

@@ -23,7 +23,7 @@ MEASURED = 4_000_000  # triangles of a sculpt: of a larger one coverage and flaw
 
 
 def save(
-    made: Bake, folder: str | pathlib.Path, sources: list[MeshFile] | None = None,
+    bake: Bake, folder: str | pathlib.Path, sources: list[MeshFile] | None = None,
     previews: str | pathlib.Path | None = None, mending: Report | None = None,
 ) -> Manifest:  # fmt: skip
     """Write one picture a map and sheet, and manifest.json, into a folder; likeness is computed from the pictures.
@@ -32,20 +32,20 @@ def save(
     for PNGs of maps in another format, `mending` what was mended before. The coverage and the flaws of a sculpt of
     more than `MEASURED` triangles are left out, since finding them takes longer than the bake.
     """
-    writer = _Writer(made, pathlib.Path(folder), pathlib.Path(previews) if previews else None)
+    writer = _Writer(bake, pathlib.Path(folder), pathlib.Path(previews) if previews else None)
     writer.folder.mkdir(parents=True, exist_ok=True)
-    seconds = dict(made.seconds)
+    seconds = dict(bake.seconds)
     with timed(seconds, "writing"):
-        files = [entry for sheet in made.sheets for entry in writer.pictures_of(sheet)]
+        files = [entry for sheet in bake.sheets for entry in writer.pictures_of(sheet)]
     with timed(seconds, "likeness"):
         pairs, heats = writer.rate(files)
     measured, flaws = None, None
-    if len(made.high.triangles) <= MEASURED:
+    if len(bake.high.triangles) <= MEASURED:
         with timed(seconds, "coverage"):
-            measured = CoverageFacts.of(made.coverage())
+            measured = CoverageFacts.of(bake.coverage())
         with timed(seconds, "flaws"):
             flaws = writer.flaws()
-    result = Manifest.of(made, files, sources or [], seconds, measured)
+    result = Manifest.of(bake, files, sources or [], seconds, measured)
     result.flaws, result.mending = flaws, mending
     for pair, rated in zip(result.pairs, pairs, strict=True):
         pair.likeness = rated
@@ -60,7 +60,7 @@ def save(
 class _Writer:
     """Writes the pictures of a bake; `taken` are the file names that are given away already, in lower case."""
 
-    made: Bake
+    bake: Bake
     folder: pathlib.Path
     previews: pathlib.Path | None
     taken: set[str] = field(default_factory=set)
@@ -81,7 +81,7 @@ class _Writer:
 
     def _written(self, entry: MapFile, sheet: BakedSheet, image: U8 | U16, exact: Any_ | None) -> MapFile:
         """Write one picture, and fill in what its entry says of it."""
-        form = self.made.recipe.output.form_of(entry.key)
+        form = self.bake.recipe.output.form_of(entry.key)
         path = self.folder / sheet.file_of(entry.key.replace(":", "_"), SUFFIXES[form.format], self.taken)
         values = image if exact is None else exact
         if form.exact and exact is None:
@@ -96,7 +96,7 @@ class _Writer:
 
     def _masks(self, sheet: BakedSheet) -> list[MapFile]:
         """A black-and-white picture for each ID, if the recipe asks for them."""
-        if not self.made.recipe.ids.masks:
+        if not self.bake.recipe.ids.masks:
             return []
         files = []
         for name, color in sheet.facts["ids"]["legend"].items():
@@ -106,12 +106,12 @@ class _Writer:
 
     def _layered(self, sheet: BakedSheet) -> list[MapFile]:
         """The layered files of an ID map, as far as the recipe asks for them."""
-        settings, ids, files = self.made.recipe.ids, sheet.images["ids"], list[MapFile]()
+        settings, ids, files = self.bake.recipe.ids, sheet.images["ids"], list[MapFile]()
         suffixes = [suffix for suffix, wanted in ((".ora", settings.layers), (".psd", settings.psd)) if wanted]
         if not suffixes:
             return files
-        library, legend = self.made.recipe.library, sheet.facts["ids"]["legend"]
-        content = layers_of(ids, legend, settings.by, self.made.high, library)
+        library, legend = self.bake.recipe.library, sheet.facts["ids"]["legend"]
+        content = layers_of(ids, legend, settings.by, self.bake.high, library)
         stem = sheet.file_of("layers", "", self.taken)
         for suffix in suffixes:
             path = self.folder / f"{stem}{suffix}"
@@ -129,27 +129,27 @@ class _Writer:
 
     def rate(self, files: list[MapFile]) -> tuple[list[Likeness | None], dict[str, str]]:
         """Fill in the likeness of every map of normals; that of each pair by the first of them, and its pictures."""
-        made, sheets = self.made, {sheet.name: sheet for sheet in self.made.sheets}
+        bake, sheets = self.bake, {sheet.name: sheet for sheet in self.bake.sheets}
         first, by_sheet, heats = "", list[tuple[F32, I32]](), dict[str, str]()
         for entry in files:
             sheet = sheets[entry.sheet]
-            angles = made.angles_of(self.folder / entry.file, entry.key, sheet)
+            angles = bake.angles_of(self.folder / entry.file, entry.key, sheet)
             if angles is None:
                 continue
             entry.likeness = figures(angles[~np.isnan(angles)])
             first = first or entry.key
             if entry.key != first:
                 continue
-            pair = made.assembly.low_pair[sheet.low.triangles[np.maximum(sheet.cast.low_triangle, 0)]]
+            pair = bake.assembly.low_pair[sheet.low.triangles[np.maximum(sheet.cast.low_triangle, 0)]]
             by_sheet.append((angles, pair))
             if self.previews:
                 heats[sheet.name] = sheet.file_of("likeness", ".png", self.taken)
                 write_picture(self.previews / heats[sheet.name], "png", stored(angles, sheet.cast.covered))
-        return by_pair(by_sheet, len(made.assembly.paired.pairs)), heats
+        return by_pair(by_sheet, len(bake.assembly.paired.pairs)), heats
 
     def flaws(self) -> list[Flaw]:
         """The flaws of all sheets; what the views hatch of them goes beside the previews."""
-        shown = flaws_of([sheet.context for sheet in self.made.sheets], self.made.findings())
+        shown = flaws_of([sheet.context for sheet in self.bake.sheets], self.bake.findings())
         if self.previews:
             write_marks(self.previews / FLAW_MARKS, shown)
         return [flaw.flaw for flaw in shown]

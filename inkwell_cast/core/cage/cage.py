@@ -85,16 +85,16 @@ def directions_of(assembly: Assembly) -> F32:
 
     Averaged over all faces that meet there, or each face's own where the recipe splits them at hard edges.
     """
-    found = _uncreased(assembly)
-    return _creased(assembly, found) if assembly.recipe.creases and len(found) else found
+    directions = _uncreased(assembly)
+    return _creased(assembly, directions) if assembly.recipe.creases and len(directions) else directions
 
 
 def _uncreased(assembly: Assembly) -> F32:
     low, split = assembly.low, assembly.split
     if not split.any() or low.normals is None:
         return averaged(low)
-    own = np.ascontiguousarray(low.normals.at_corners())
-    return own if split.all() else np.where(split[low.objects][:, None, None], own, averaged(low))
+    corner_normals = np.ascontiguousarray(low.normals.at_corners())
+    return corner_normals if split.all() else np.where(split[low.objects][:, None, None], corner_normals, averaged(low))
 
 
 def _creased(assembly: Assembly, directions: F32) -> F32:
@@ -144,8 +144,8 @@ def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
 
         cage = replace(cage, modifiers=replace(modifiers, nudges=nudges_of(strokes, points, measure)))
     if cage.modifiers.turns_rays:
-        found = straightened(assembly, rays_of(assembly, cage), rays_of(assembly, bare))
-        cage = replace(cage, straightened=found)
+        turned = straightened(assembly, rays_of(assembly, cage), rays_of(assembly, bare))
+        cage = replace(cage, straightened=turned)
     if len(cage.modifiers.pockets) or strokes or len(surface.corners) or cage.straightened:
         b: F64 = np.tile(np.eye(3), (count, 1))
         ends = reach_at(rays_of(assembly, cage), np.repeat(np.arange(count), 3), b)
@@ -175,9 +175,9 @@ def _from_files(assembly: Assembly, directions: F32, offsets: F32) -> tuple[Fore
             forms.append(CageForm(pairs[n].name, "points", counts, faces, apart, 1.0, np.zeros((0, 3), np.float32)))
             continue
         _refuse_without_area(cage, pairs[n].cages[0].key if pairs[n].cages else pairs[n].name)
-        found = laid.add(n, rows, cage)
-        form: Literal["surface", "length"] = "surface" if found.share else "length"
-        forms.append(CageForm(pairs[n].name, form, counts, faces, found.apart, found.share, found.limited))
+        fitted = laid.add(n, rows, cage)
+        form: Literal["surface", "length"] = "surface" if fitted.share else "length"
+        forms.append(CageForm(pairs[n].name, form, counts, faces, fitted.apart, fitted.share, fitted.limited))
     return laid.surface(), tuple(forms)
 
 
@@ -193,24 +193,24 @@ def _refuse_without_area(cage: Mesh, part: str) -> None:
 
 def rays_of(assembly: Assembly, cage: Cage, rows: I32 | I64 | None = None) -> Rays:
     """The rays of all triangles of the low, or of some rows of it."""
-    points, pair, own = corner_positions(assembly.low), assembly.low_pair, cage.modifiers
+    points, pair, modifiers = corner_positions(assembly.low), assembly.low_pair, cage.modifiers
     offsets, inward = cage.offsets, cage.inward
     if rows is not None:
         points, pair, offsets, inward = points[rows], pair[rows], offsets[rows], inward[rows]
-        own = replace(
-            own, nudges=listed_for(own.nudges, points), straight=straight_on(own.straight, rows),
+        modifiers = replace(
+            modifiers, nudges=listed_for(modifiers.nudges, points), straight=straight_on(modifiers.straight, rows),
             foreign_cage=replace(
-                own.foreign_cage, grid=own.foreign_cage.grid[rows], first=own.foreign_cage.first[rows]
+                modifiers.foreign_cage, grid=modifiers.foreign_cage.grid[rows], first=modifiers.foreign_cage.first[rows]
             ),
         )  # fmt: skip
-    return rays_through(points, offsets, inward, pair, own)
+    return rays_through(points, offsets, inward, pair, modifiers)
 
 
 def pockets_of(assembly: Assembly) -> F32:
     """The recipe's pockets as rows of numbers, see `Modifiers`."""
     scale = assembly.recipe.reach.scale(assembly.low.diagonal)
-    own = assembly.recipe.pockets
-    rows = [[*p.centre, p.radius * scale, p.rim, p.outward * scale, p.inward * scale] for p in own]
+    pockets = assembly.recipe.pockets
+    rows = [[*p.centre, p.radius * scale, p.rim, p.outward * scale, p.inward * scale] for p in pockets]
     return np.array(rows, np.float32).reshape(-1, 7)
 
 
@@ -218,10 +218,10 @@ def omissions_of(assembly: Assembly) -> F64:
     """The recipe's omissions as rows of numbers, see `Modifiers`; those of highs that are not there do nothing."""
     keys = assembly.sculpt_keys
     rows = [
-        [*own.centre, own.radius, n]
-        for own in assembly.recipe.omissions
+        [*omission.centre, omission.radius, n]
+        for omission in assembly.recipe.omissions
         for n, key in enumerate(keys)
-        if key == own.part
+        if key == omission.part
     ]
     return np.array(rows, np.float64).reshape(-1, 5)
 
@@ -232,9 +232,9 @@ def reaches(assembly: Assembly) -> tuple[F32, F32]:
     by_object = []
     for key in assembly.keys:
         pair = assembly.paired.pair_of(key)
-        found = in_force(recipe, scopes(pair.name if pair else "", key))
-        own = recipe.reach.model_copy(update={"outward": found["outward"].value, "inward": found["inward"].value})
-        by_object.append(own.in_scene_units(diagonal))
+        levels = in_force(recipe, scopes(pair.name if pair else "", key))
+        reach = recipe.reach.model_copy(update={"outward": levels["outward"].value, "inward": levels["inward"].value})
+        by_object.append(reach.in_scene_units(diagonal))
     table = np.array(by_object, np.float32).reshape(-1, 2)[assembly.low.objects]
     return table[:, 0].copy(), table[:, 1].copy()
 

@@ -64,7 +64,7 @@ def cage_verdicts(assembly: Assembly, cage: Cage) -> list[CageVerdict]:
     normal = np.cross(points[:, 1] - points[:, 0], points[:, 2] - points[:, 0])
     normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
     names = [pair.name for pair in assembly.paired.pairs]
-    found = []
+    verdicts = []
     for form in cage.forms:
         rows = np.flatnonzero(assembly.low_pair == names.index(form.pair))
         owner, b = few_over(points[rows], TRIED)
@@ -77,7 +77,7 @@ def cage_verdicts(assembly: Assembly, cage: Cage) -> list[CageVerdict]:
         if form.form == "length":  # a ray that does not meet the cage starts at the reach
             even = np.linalg.norm(np.einsum("nk,nkc->nc", b, cage.offsets[rows[owner]].astype(np.float64)), axis=1)
             idle = float((np.abs(length - even) < 1e-6 * np.maximum(even, 1e-30)).mean())
-        found.append(
+        verdicts.append(
             CageVerdict(form.pair, float(behind.mean()), float((length > FAR * low.diagonal).mean()), idle)
         )  # fmt: skip
-    return found
+    return verdicts

@@ -137,13 +137,15 @@ class CoverageFacts(BaseModel):
     faces_crossing: int
 
     @classmethod
-    def of(cls, found: Coverage) -> "CoverageFacts":
+    def of(cls, measured: Coverage) -> "CoverageFacts":
         return cls(
-            held=found.held, vertices=found.points, vertices_outside=found.points_outside,
-            vertices_below=found.points_below, worst_outside=found.worst_outside, worst_below=found.worst_below,
-            needed_outward=found.needed[0], needed_inward=found.needed[1], mean_outward=found.cage.mean_outward,
-            rays_missed=found.gaps.missed, rays_behind=found.gaps.behind, faces_folded=found.cage.folded,
-            faces_crossing=found.cage.crossing,
+            held=measured.held, vertices=measured.points, vertices_outside=measured.points_outside,
+            vertices_below=measured.points_below, worst_outside=measured.worst_outside,
+            worst_below=measured.worst_below,
+            needed_outward=measured.needed[0], needed_inward=measured.needed[1],
+            mean_outward=measured.cage.mean_outward,
+            rays_missed=measured.gaps.missed, rays_behind=measured.gaps.behind, faces_folded=measured.cage.folded,
+            faces_crossing=measured.cage.crossing,
         )  # fmt: skip
 
 

@@ -40,8 +40,8 @@ def dent_lines(assembly: Assembly, cage: Cage) -> F32:
     longest = np.linalg.norm(rays.points[rows] - np.roll(rays.points[rows], 1, axis=1), axis=2).max(axis=1)
     room = max(int(np.sqrt(2 * MOST_POINTS / len(rows))) - 2, 1)
     cells = np.clip(np.ceil(longest / (radii.min() / 4)), 1, min(FINEST, room)).astype(np.int64)
-    found = [_grid(rays, rows[cells == n], int(n)) for n in np.unique(cells)]
-    return np.concatenate(found).astype(np.float32)
+    grids = [_grid(rays, rows[cells == n], int(n)) for n in np.unique(cells)]
+    return np.concatenate(grids).astype(np.float32)
 
 
 def _grid(rays: Rays, rows: I64, n: int) -> F64:

@@ -109,12 +109,12 @@ def fit_offsets(
     for n in range(ROUNDS):
         share = (ROUNDS + n) / (2 * ROUNDS)
         along = directions * offsets[surface.ids][..., None].astype(np.float32)
-        found = locate(assembly, sculpt, along, partial(_heard, tell, share))
-        own = np.einsum("nk,nk->n", found.b, offsets[surface.ids[found.triangle]])
-        lacking = found.reach * own > own - clearance * (1 - FINE)
+        points = locate(assembly, sculpt, along, partial(_heard, tell, share))
+        length = np.einsum("nk,nk->n", points.b, offsets[surface.ids[points.triangle]])
+        lacking = points.reach * length > length - clearance * (1 - FINE)
         if not lacking.any():
             break
-        rows = rows.and_also(_asks(assembly, sculpt, directions, surface, found, clearance, lacking, own))
+        rows = rows.and_also(_asks(assembly, sculpt, directions, surface, points, clearance, lacking, length))
         offsets = _solve(surface, object_of, rows, clearance, partial(_tell_part, tell, share))
     return np.asarray(offsets[surface.ids], np.float32)
 
@@ -180,16 +180,16 @@ def _smoothest(limit: F64, links: I64, lengths: F64) -> F64:
 
 
 def _asks(
-    assembly: Assembly, sculpt: Sculpt, directions: F32, surface: _Surface, found: Located, clearance: float,
+    assembly: Assembly, sculpt: Sculpt, directions: F32, surface: _Surface, located: Located, clearance: float,
     chosen: Bool, scale: F64 | None = None,
 ) -> _Rows:  # fmt: skip
     """What the chosen point of every cell of every face asks for that lacks most.
 
-    `scale` is how far out the cage stands where `found` speaks in its lengths; None where those are scene units.
+    `scale` is how far out the cage stands where `located` speaks in its lengths; None where those are scene units.
     """
-    t, b = found.triangle[chosen].astype(np.int64), np.clip(found.b[chosen].astype(np.float64), 0, 1)
+    t, b = located.triangle[chosen].astype(np.int64), np.clip(located.b[chosen].astype(np.float64), 0, 1)
     held = 0.0 if scale is None else scale[chosen]
-    reach, place = found.reach[chosen] * (1.0 if scale is None else held), found.place[chosen]
+    reach, place = located.reach[chosen] * (1.0 if scale is None else held), located.place[chosen]
     cell = np.minimum((b[:, 1:] * CELLS).astype(np.int64), CELLS - 1)
     key = (t * CELLS + cell[:, 0]) * CELLS + cell[:, 1]
     order = np.lexsort((held - reach, key))
@@ -238,12 +238,12 @@ def _solve(
     objects = np.unique(object_of)
     for done, n in enumerate(objects):
         tell(done / len(objects))
-        own = np.flatnonzero(object_of == n)
+        members = np.flatnonzero(object_of == n)
         place = np.full(len(object_of), -1)
-        place[own] = np.arange(len(own))
+        place[members] = np.arange(len(members))
         mine = np.flatnonzero(of_row == n)
-        offsets[own] = _least(
-            surface.area[own], np.maximum(surface.limit[own], 0), rows.b[mine][:, own], rows.asked[mine],
+        offsets[members] = _least(
+            surface.area[members], np.maximum(surface.limit[members], 0), rows.b[mine][:, members], rows.asked[mine],
             rows.most[mine], place[surface.links[of_link == n]], SLOPE * surface.lengths[of_link == n], clearance,
             partial(tell, done / len(objects)),
         )  # fmt: skip
@@ -267,7 +267,7 @@ def _least(
     rows, sides = hstack([asks, over]).tocsr(), np.concatenate([-asked, steps, steps, most[capped]])
     costs = np.concatenate([weight, np.full(len(capped), BEHIND)])
     limits = np.concatenate([bounds, np.tile([0, np.inf], (len(capped), 1))])
-    found = awaited(
+    solved = awaited(
         lambda: linprog(costs, rows, sides, bounds=limits, method="highs", options={"time_limit": MOST_SECONDS}), look
     )
-    return np.asarray(found.x[:count]) if found.x is not None else np.minimum(highest, limit)
+    return np.asarray(solved.x[:count]) if solved.x is not None else np.minimum(highest, limit)

@@ -58,10 +58,10 @@ def gaps_of(
     lack = np.where(depth > 0, LACKS.index("behind"), LACKS.index("missed")).astype(np.int32)
     lost_at = places[lost].astype(np.float32)
     apart = max(APART * assembly.low.diagonal, 3 * _spacing(points, len(owner)))
-    found = clusters_of(
+    clusters = clusters_of(
         lost_at, depth[lost], lack[lost], assembly.low.objects[triangle[lost]], assembly.keys, apart
     )  # fmt: skip
-    return Gaps(float(missed.mean()), float((depth > 0).mean()), lost_at, found)
+    return Gaps(float(missed.mean()), float((depth > 0).mean()), lost_at, clusters)
 
 
 def _spacing(points: F64, count: int) -> float:

@@ -9,6 +9,7 @@ Tiles are cast again here for a bake after a change, and for a patch that has ot
 
 from collections.abc import Callable
 from dataclasses import fields
+from itertools import pairwise
 
 import numpy as np
 
@@ -27,8 +28,8 @@ from .kernel import cast_rays
 def same_low(one: Low, other: Low) -> bool:
     """Whether two lows lie on their sheets alike, with the same shape and normals."""
     grids = all(_same(getattr(one.grid, f.name), getattr(other.grid, f.name)) for f in fields(Grid))
-    own = (one.triangles, one.normals, one.tangents), (other.triangles, other.normals, other.tangents)
-    return grids and all(_same(a, b) for a, b in zip(*own, strict=True)) and _same_mesh(one.mesh, other.mesh)
+    arrays = (one.triangles, one.normals, one.tangents), (other.triangles, other.normals, other.tangents)
+    return grids and all(_same(a, b) for a, b in zip(*arrays, strict=True)) and _same_mesh(one.mesh, other.mesh)
 
 
 def _same_mesh(one: Mesh, other: Mesh) -> bool:
@@ -37,8 +38,8 @@ def _same_mesh(one: Mesh, other: Mesh) -> bool:
 
 def _arrays_of(mesh: Mesh) -> list[Any_]:
     layers = [layer for layer in (mesh.normals, *mesh.uvs) if layer]
-    own = [array for layer in layers for array in (layer.values, layer.corners)]
-    return [mesh.positions, mesh.triangles, mesh.objects, *own]
+    layered = [array for layer in layers for array in (layer.values, layer.corners)]
+    return [mesh.positions, mesh.triangles, mesh.objects, *layered]
 
 
 def _same(one: object, other: object) -> bool:
@@ -75,20 +76,18 @@ def _differing(one: F32 | F64, other: F32 | F64) -> list[Any_]:
 
 def _restroked(old: Modifiers, new: Modifiers) -> Bool:
     """Triangles with other strokes on them: any stroke that came, went, moved or follows another one than before."""
-    touched = []
-    names = []
-    for own in (old.nudges, new.nudges):
-        ends = np.searchsorted(own.owner, np.arange(len(own.strokes) + 1))
-        names.append(
-            [own.strokes[n].tobytes() + own.segments[ends[n] : ends[n + 1]].tobytes() for n in range(len(own.strokes))]
-        )
+    touched, names = [], []
+    for nudges in (old.nudges, new.nudges):
+        ends = np.searchsorted(nudges.owner, np.arange(len(nudges.strokes) + 1))
+        pieces = [nudges.segments[first:last] for first, last in pairwise(ends.tolist())]
+        names.append([s.tobytes() + p.tobytes() for s, p in zip(nudges.strokes, pieces, strict=True)])
     both = set(names[0]) & set(names[1])
-    ordered = [[name for name in own if name in both] for own in names]
-    for own, called in zip((old.nudges, new.nudges), names, strict=True):
+    ordered = [[name for name in called if name in both] for called in names]
+    for nudges, called in zip((old.nudges, new.nudges), names, strict=True):
         odd = np.array([name not in both or ordered[0] != ordered[1] for name in called], np.bool_)
-        hits = odd[own.owner][own.listed] if len(own.strokes) else np.zeros(len(own.listed), np.bool_)
+        hits = odd[nudges.owner][nudges.listed] if len(nudges.strokes) else np.zeros(len(nudges.listed), np.bool_)
         sums = np.concatenate([[0], np.cumsum(hits)])
-        touched.append(sums[own.starts[1:]] > sums[own.starts[:-1]])
+        touched.append(sums[nudges.starts[1:]] > sums[nudges.starts[:-1]])
     return np.asarray(touched[0] | touched[1])
 
 
@@ -131,8 +130,8 @@ def with_hits(hits: Hits, fresh: Hits) -> Hits:
     triangle, uv = hits.triangle.copy(), hits.uv.copy()
     row = {tile: n for n, tile in enumerate(hits.tiles.tolist())}
     for n, tile in enumerate(fresh.tiles.tolist()):
-        own, given = hits.starts[row[tile]], slice(fresh.starts[n], fresh.starts[n + 1])
-        to = slice(own, own + fresh.starts[n + 1] - fresh.starts[n])
+        first, given = hits.starts[row[tile]], slice(fresh.starts[n], fresh.starts[n + 1])
+        to = slice(first, first + fresh.starts[n + 1] - fresh.starts[n])
         triangle[to], uv[to] = fresh.triangle[given], fresh.uv[given]
     return Hits(hits.tiles, hits.starts, triangle, uv)
 

@@ -78,7 +78,7 @@ def _look(radius, struck, low_triangle, island, normal, points, free):  # type: 
         for x in range(width):
             if struck[y, x] == 0:
                 continue
-            own, hidden = island[low_triangle[y, x]], 0.0
+            island_here, hidden = island[low_triangle[y, x]], 0.0
             for k in range(SLICES):
                 a = 2 * np.pi * (k + 0.5) / SLICES
                 dx, dy, highest = np.cos(a), np.sin(a), 0.0
@@ -88,7 +88,7 @@ def _look(radius, struck, low_triangle, island, normal, points, free):  # type: 
                     u, v = int(np.floor(x + 0.5 + reach * dx)), int(np.floor(y + 0.5 + reach * dy))
                     if u < 0 or v < 0 or u >= width or v >= height or (u == x and v == y) or struck[v, u] == 0:
                         continue
-                    if island[low_triangle[v, u]] != own:
+                    if island[low_triangle[v, u]] != island_here:
                         break
                     up, away = 0.0, 0.0
                     for c in range(3):

@@ -72,13 +72,13 @@ def findings_of(assembly: Assembly, warm: Warm, cancel: Callable[[], bool] = lam
 
 def _found_in(assembly: Assembly, cancel: Callable[[], bool]) -> list[Finding]:
     piece = inspect(undivided(assembly))
-    found = [*invalid_numbers.find(piece)]
-    if not found:  # nothing else can be computed with such values
+    findings = [*invalid_numbers.find(piece)]
+    if not findings:  # nothing else can be computed with such values
         for module in REGISTRY.values():
             if cancel():
                 raise Cancelled
-            found += module.find(piece)
-    return sorted(found, key=lambda f: SEVERITIES.index(f.severity))
+            findings += module.find(piece)
+    return sorted(findings, key=lambda f: SEVERITIES.index(f.severity))
 
 
 __all__ = ["REGISTRY", "SEVERITIES", "Finding", "Remedy", "Severity", "check", "findings_of"]

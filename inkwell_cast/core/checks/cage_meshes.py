@@ -20,18 +20,18 @@ def find(piece: Inspected) -> Iterator[Finding]:
         return
     parts = {pair.name: pair.cages for pair in a.paired.pairs}
     try:
-        made = build_cage(a)
+        built = build_cage(a)
     except InputProblem as problem:
         yield Finding(KEY, "blocking", "Cage cannot be used", problem.part, 1, problem.what, problem.remedy)
         return
-    for verdict in cage_verdicts(a, made):
+    for verdict in cage_verdicts(a, built):
         if verdict.wrong:
             yield Finding(
                 KEY, "blocking" if verdict.hopeless else "warning", "Cage does not fit its low",
                 parts[verdict.pair][0].key, 1, f"{verdict.pair}: {verdict.words}",
                 "Export the cage again from the low as it is now, or take it out and set a reach.",
             )  # fmt: skip
-    for form in made.forms:
+    for form in built.forms:
         if form.form == "points":
             continue
         yield Finding(

@@ -111,20 +111,20 @@ class Inspected:
 
 def inspect(assembly: Assembly) -> Inspected:
     """Every paired part, and those that are alone but have a role."""
-    found: dict[str, list[Subject]] = {"low": [], "self": [], "high": [], "float": []}
+    subjects: dict[str, list[Subject]] = {"low": [], "self": [], "high": [], "float": []}
     members = [(pair.name, role, part) for pair in assembly.paired.pairs for role, part in pair.members]
     members += [("", a.role, a.part) for a in assembly.paired.alone]
     dressed = {name: with_normals(mesh) for name, mesh in assembly.files.items() if len(mesh.triangles)}
     for pair, role, part in members:
-        if role not in found:  # cages are looked at by their pair, parts without a role not at all
+        if role not in subjects:  # cages are looked at by their pair, parts without a role not at all
             continue
         mesh = assembly.files[part.file]
         if role in ("low", "self"):
             mesh = low_part(assembly.recipe, mesh, part, pair)
         else:
             mesh = take(dressed.get(part.file, mesh), (part.name,))
-        found[role].append(Subject(part, role, pair, mesh, assembly.recipe.sheet.channel))
-    return Inspected(assembly, found["low"] + found["self"], found["high"] + found["float"])
+        subjects[role].append(Subject(part, role, pair, mesh, assembly.recipe.sheet.channel))
+    return Inspected(assembly, subjects["low"] + subjects["self"], subjects["high"] + subjects["float"])
 
 
 def plural(number: int, one: str, many: str = "") -> str:

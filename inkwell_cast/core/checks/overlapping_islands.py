@@ -92,10 +92,10 @@ def _alike(lows: list[Subject], island: I32, a: int, b: int) -> bool:
     uvs = np.concatenate([low.uvs for low in lows if low.uvs is not None]).astype(np.float64)
     sets = []
     for n in (a, b):
-        own = uvs[island == n]
-        flat = own.reshape(-1, 2)
+        shape = uvs[island == n]
+        flat = shape.reshape(-1, 2)
         tile = np.floor((flat.min(axis=0) + flat.max(axis=0)) / 2)
-        u, v = own[:, 1] - own[:, 0], own[:, 2] - own[:, 0]
+        u, v = shape[:, 1] - shape[:, 0], shape[:, 2] - shape[:, 0]
         area = np.abs(u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]).sum()
         sets.append((flat - tile, float(area)))
     (one, first), (other, second) = sets
@@ -107,7 +107,7 @@ def _alike(lows: list[Subject], island: I32, a: int, b: int) -> bool:
 
 def _meeting(piece: Inspected, island: I32) -> Counter[tuple[int, int]]:
     """Texels of a small sheet on which two islands, or two triangles of one that do not touch there, meet."""
-    found: Counter[tuple[int, int]] = Counter()
+    meetings: Counter[tuple[int, int]] = Counter()
     recipe = piece.assembly.recipe
     for sheet in lay_out_sheets(recipe, piece.assembly.low).sheets:
         g = grid(sheet.uvs, SIDE, SIDE, 1)
@@ -121,8 +121,8 @@ def _meeting(piece: Inspected, island: I32) -> Counter[tuple[int, int]]:
             if fill_tile(first, x0, y0, 1, g.shift, g.corners, listed) == 0:
                 continue
             for a, b, n in _pairs(first, x0, y0, g.shift, g.corners, listed, rows).tolist():
-                found[min(a, b), max(a, b)] += n
-    return found
+                meetings[min(a, b), max(a, b)] += n
+    return meetings
 
 
 @numba.njit(cache=True, nogil=True)
@@ -130,14 +130,14 @@ def _pairs(first, x0, y0, shift, corners, listed, rows):  # type: ignore[no-unty
     """(island, island, texels) for triangles that ask for a texel which `first` gives to another."""
     out = np.zeros((256, 3), np.int64)
     count = 0
-    own = np.empty(first.shape, np.int32)
+    filled = np.empty(first.shape, np.int32)
     one = np.empty(1, np.int32)
     for t in listed:
         one[0] = t
-        fill_tile(own, x0, y0, 1, shift, corners, one)
-        for y in range(own.shape[0]):
-            for x in range(own.shape[1]):
-                if own[y, x] < 0 or first[y, x] == t:
+        fill_tile(filled, x0, y0, 1, shift, corners, one)
+        for y in range(filled.shape[0]):
+            for x in range(filled.shape[1]):
+                if filled[y, x] < 0 or first[y, x] == t:
                     continue
                 a, b = rows[first[y, x]], rows[t]
                 k = 0

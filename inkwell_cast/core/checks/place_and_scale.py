@@ -36,10 +36,10 @@ def find(piece: Inspected) -> Iterator[Finding]:
         )  # fmt: skip
         return
     for pair in piece.assembly.paired.pairs:
-        own = [s for s in lows if s.pair == pair.name], [s for s in highs if s.pair == pair.name and s.role != "float"]
-        words = _compare(box(own[0]), box(own[1])) if own[1] else ""
+        here = [s for s in lows if s.pair == pair.name], [s for s in highs if s.pair == pair.name and s.role != "float"]
+        words = _compare(box(here[0]), box(here[1])) if here[1] else ""
         if words:
-            first = own[0][0]
+            first = here[0][0]
             yield Finding(
                 KEY, "warning", "Pair lies apart", first.part.key, 1, f"In {pair.name} the high {words}.",
                 "Check that the names belong together.", marks=first.marks(np.ones(len(first.mesh.triangles), bool)),
@@ -66,22 +66,22 @@ def _alignment(piece: Inspected, lows: list[Subject], highs: list[Subject]) -> t
     if len(files) != 1 or files & {s.part.file for s in lows}:
         return None, ""
     file = files.pop()
-    found = alignment_of(*(_triangles(subjects) for subjects in (lows, highs)))
-    if found is None:
+    alignment = alignment_of(*(_triangles(subjects) for subjects in (lows, highs)))
+    if alignment is None:
         return None, ""
-    own = piece.assembly.recipe.file(file)
-    matrix, now = np.eye(4), matrix_of(own)
-    matrix[:3, :3], matrix[:3, 3] = axes_of(found.turn) * found.scale, found.move
+    settings = piece.assembly.recipe.file(file)
+    matrix, now = np.eye(4), matrix_of(settings)
+    matrix[:3, :3], matrix[:3, 3] = axes_of(alignment.turn) * alignment.scale, alignment.move
     both = matrix @ now
-    scale = own.scale * found.scale
+    scale = settings.scale * alignment.scale
     x, y, z = both[:3, 3].tolist()
     turn = turn_of(both[:3, :3] / scale)
     said = (
-        f" After “{found.words}” the surfaces would lie {found.after:.1%} of the low's diagonal apart in the mean, "
-        f"and lie {found.before:.0%} apart now."
+        f" After “{alignment.words}” the surfaces would lie {alignment.after:.1%} of the low's diagonal apart in the mean, "
+        f"and lie {alignment.before:.0%} apart now."
     )
     return Remedy(
-        f"{found.words}: {file}",
+        f"{alignment.words}: {file}",
         "align",
         file,
         "",

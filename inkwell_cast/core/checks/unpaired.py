@@ -44,14 +44,14 @@ def _called_alike(piece: Inspected, alone: Alone) -> Alone | None:
     kinds: list[tuple[str, ...]] = [("low", "self"), ("high", "float")]
     wanted = next((kinds[1 - n] for n, kind in enumerate(kinds) if alone.role in kind), ())
     pairing = piece.assembly.recipe.pairing
-    own = read_name(alone.part.name, pairing)
+    readings = read_name(alone.part.name, pairing)
     others = {
         read[0].stem: a
         for a in piece.assembly.paired.alone
         if a.role in wanted and (read := read_name(a.part.name, pairing))
     }
-    found = get_close_matches(own[0].stem, list(others), 1, ALIKE) if own else []
-    return others[found[0]] if found else None
+    close = get_close_matches(readings[0].stem, list(others), 1, ALIKE) if readings else []
+    return others[close[0]] if close else None
 
 
 def _one(piece: Inspected, alone: Alone) -> Finding:

@@ -114,15 +114,15 @@ def _opposed(lows: list[Subject], highs: list[Subject], told: set[tuple[str, int
     away[met] = np.einsum("nc,nc->n", normals[met], facing[nearest[met]]) < 0
     low_wrong = _wrong(owner[met], away[met], len(sides[0]))
     high_wrong = _wrong(partner[nearest[met]], away[met], len(sides[1]))
-    found = []
+    findings = []
     for n in np.flatnonzero(high_wrong).tolist():
         shell = sides[1][n]
         opposite = np.unique(owner[met][(partner[nearest[met]] == n) & away[met]])
         lows_there = [sides[0][k] for k in opposite.tolist() if low_wrong[k]]
         if shell.key in told or any(low.key in told for low in lows_there):
             continue  # that one of them encloses less than nothing is why
-        found += _blamed(shell, lows_there)
-    return list({own.key: own for own in found}.values())
+        findings += _blamed(shell, lows_there)
+    return list({finding.key: finding for finding in findings}.values())
 
 
 def _blamed(high: _Shell, lows: list[_Shell]) -> list[_Shell]:

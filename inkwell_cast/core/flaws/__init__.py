@@ -75,23 +75,23 @@ class Shown:
 
 def flaws_of(contexts: list[Context], findings: list[Finding] | None = None) -> list[Shown]:
     """The flaws on all sheets of a bake, the worst first, with those that checks before a bake can tell."""
-    found: list[Shown] = []
+    flaws: list[Shown] = []
     for context in contexts:
         seen = seen_of(context)
         for detector in REGISTRY.values():
             if len(seen.x):
-                found += _regions(seen, detector)
-    mends = [change for shown in found for change in _changes(shown.flaw)]
+                flaws += _regions(seen, detector)
+    mends = [change for shown in flaws for change in _changes(shown.flaw)]
     for finding in findings or []:
         flaw = flaw_of(finding)
         if flaw is None:
             continue
-        own = _changes(flaw)
-        if own and all(change in mends for change in own):
+        cure = _changes(flaw)
+        if cure and all(change in mends for change in cure):
             continue  # told by its texels, or by its other half
-        mends += own
-        found.append(Shown(flaw, finding.marks.corners, finding.marks.uvs, finding.marks.on_low))
-    return sorted(found, key=lambda shown: -shown.flaw.weight)[:MOST_FLAWS]
+        mends += cure
+        flaws.append(Shown(flaw, finding.marks.corners, finding.marks.uvs, finding.marks.on_low))
+    return sorted(flaws, key=lambda shown: -shown.flaw.weight)[:MOST_FLAWS]
 
 
 def _changes(flaw: Flaw) -> list[dict[str, Any]]:
@@ -101,42 +101,42 @@ def _changes(flaw: Flaw) -> list[dict[str, Any]]:
 
 def _regions(seen: Seen, detector: Detector) -> list[Shown]:
     """The flaws that a detector finds, part by part: what lies together on one, across UV seams, is one."""
-    found = detector.find(seen)
-    if not len(found.rows):
+    detected = detector.find(seen)
+    if not len(detected.rows):
         return []
-    thinned = max(1, -(-len(found.rows) // MOST_ROWS))
-    kept = np.arange(len(found.rows))[::thinned]
-    objects = seen.context.low.mesh.objects[seen.context.low.triangles[seen.triangle[found.rows[kept]]]]
+    thinned = max(1, -(-len(detected.rows) // MOST_ROWS))
+    kept = np.arange(len(detected.rows))[::thinned]
+    objects = seen.context.low.mesh.objects[seen.context.low.triangles[seen.triangle[detected.rows[kept]]]]
     regions = list[I64]()
     for part in np.unique(objects):
-        own = kept[objects == part]
-        regions += [own] if getattr(detector, "BY_PART", False) else _together(seen, found.rows, own, thinned)
-    return [_shown(seen, detector, found, own, thinned) for own in regions if len(own) * thinned >= FEWEST]
+        region = kept[objects == part]
+        regions += [region] if getattr(detector, "BY_PART", False) else _together(seen, detected.rows, region, thinned)
+    return [_shown(seen, detector, detected, region, thinned) for region in regions if len(region) * thinned >= FEWEST]
 
 
-def _together(seen: Seen, rows: I64, own: I64, thinned: int) -> list[I64]:
+def _together(seen: Seen, rows: I64, region: I64, thinned: int) -> list[I64]:
     """Those of some rows that lie together: texels of a part differ in size, the larger ones say how close that is."""
-    apart = TOGETHER * float(np.percentile(seen.size[rows[own]], LARGER)) * np.sqrt(thinned)
-    links = cKDTree(seen.place[rows[own]]).query_pairs(apart, output_type="ndarray")
-    near = coo_array((np.ones(len(links)), (links[:, 0], links[:, 1])), shape=(len(own), len(own)))
+    apart = TOGETHER * float(np.percentile(seen.size[rows[region]], LARGER)) * np.sqrt(thinned)
+    links = cKDTree(seen.place[rows[region]]).query_pairs(apart, output_type="ndarray")
+    near = coo_array((np.ones(len(links)), (links[:, 0], links[:, 1])), shape=(len(region), len(region)))
     _, group = connected_components(near, directed=False)
     order = np.argsort(group, kind="stable")
-    return np.split(own[order], np.cumsum(np.bincount(group))[:-1])
+    return np.split(region[order], np.cumsum(np.bincount(group))[:-1])
 
 
-def _shown(seen: Seen, detector: Detector, found: Found, own: I64, thinned: int) -> Shown:
-    rows = found.rows[own]
+def _shown(seen: Seen, detector: Detector, detected: Found, region: I64, thinned: int) -> Shown:
+    rows = detected.rows[region]
     area = seen.size[rows].astype(np.float64) ** 2
     low, high = seen.place[rows].min(axis=0), seen.place[rows].max(axis=0)
     x, y, z = ((low + high) / 2).tolist()
     part = seen.context.assembly.keys[seen.context.low.mesh.objects[seen.context.low.triangles[seen.triangle[rows[0]]]]]
-    told = found.tell(own)
+    told = detected.tell(region)
     cause, title = told.cause or detector.KEY, told.title or detector.TITLE
     spot = Spot(title, part, (x, y, z), float(np.linalg.norm(high - low) / 2), seen.place[rows])
     flaw = Flaw(
         cause=cause, title=title, part=part, what=told.what, remedy=told.remedy, middle=spot.middle,
         radius=spot.radius, area=float(area.sum()) * thinned,
-        error=float((area * found.error[own]).sum() / area.sum()),
+        error=float((area * detected.error[region]).sum() / area.sum()),
         mends=[mend.model_copy(update={"cause": cause}) for mend in told.mends(spot)],
     )  # fmt: skip
     return Shown(flaw, *_squares(seen, rows))
@@ -169,10 +169,10 @@ def _squares(seen: Seen, rows: I64) -> tuple[F32, F32]:
 
 def write_marks(path: pathlib.Path, shown: list[Shown]) -> None:
     """Keep what the views hatch of some flaws, in their order."""
-    ends = np.cumsum([0, *[len(found.corners) for found in shown]]).astype(np.int32)
+    ends = np.cumsum([0, *[len(flaw.corners) for flaw in shown]]).astype(np.int32)
     none = np.zeros((0, 3, 3), np.float32), np.zeros((0, 3, 2), np.float32)
-    corners = np.concatenate([none[0], *[found.corners for found in shown]])
-    flat = [found.uvs if len(found.uvs) else np.zeros((len(found.corners), 3, 2), np.float32) for found in shown]
+    corners = np.concatenate([none[0], *[flaw.corners for flaw in shown]])
+    flat = [flaw.uvs if len(flaw.uvs) else np.zeros((len(flaw.corners), 3, 2), np.float32) for flaw in shown]
     uvs = np.concatenate([none[1], *flat])
     write_blocks(path, pack({"on_low": [s.on_low for s in shown]}, {"ends": ends, "corners": corners, "uvs": uvs}))
 
@@ -182,6 +182,6 @@ def marks_in(path: pathlib.Path, number: int) -> Marks:
     header, a = unpack(np.fromfile(path, np.uint8))
     if not 0 <= number < len(a["ends"]) - 1:
         raise IndexError(number)
-    own = slice(int(a["ends"][number]), int(a["ends"][number + 1]))
+    rows = slice(int(a["ends"][number]), int(a["ends"][number + 1]))
     on_low = header.get("on_low", [True] * number + [True])[number]
-    return Marks(a["corners"][own], a["uvs"][own if on_low else slice(0)], on_low=on_low)
+    return Marks(a["corners"][rows], a["uvs"][rows if on_low else slice(0)], on_low=on_low)

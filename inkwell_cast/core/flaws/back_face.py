@@ -35,12 +35,12 @@ def find(seen: Seen) -> Found:
     back = way > 0
     rows, way = rows[back], way[back]
 
-    def tell(own: I64) -> Told:
-        reach, passed = float(seen.outward[rows[own]].max()), float(np.median(way[own]))
-        shorter = SHORT * float((seen.outward[rows[own]] - way[own]).min())
+    def tell(region: I64) -> Told:
+        reach, passed = float(seen.outward[rows[region]].max()), float(np.median(way[region]))
+        shorter = SHORT * float((seen.outward[rows[region]] - way[region]).min())
 
         def mends(spot: Spot) -> list[Mend]:
-            below = float(seen.inward[rows[own]].max())
+            below = float(seen.inward[rows[region]].max())
             return [offered_mends.pocket(context.assembly, spot, (shorter, below))] if shorter > 0 else []
 
         return Told(
@@ -69,7 +69,7 @@ def _backs(triangle, b, rays, tracers, sculpt, way):  # type: ignore[no-untyped-
         ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], rays)
         ox, oy, oz, dx, dy, dz, _, far = ray
         p = pair[t]
-        found, _, _, hit = hit_along(tracers[p, 0], tracers[p, 1], ox, oy, oz, dx, dy, dz, far)
+        distance, _, _, hit = hit_along(tracers[p, 0], tracers[p, 1], ox, oy, oz, dx, dy, dz, far)
         if hit < 0:
             continue
         if flags[t] & HAS_OMISSIONS and left_out(ray, objects[firsts[p] + hit], modifiers):
@@ -77,4 +77,4 @@ def _backs(triangle, b, rays, tracers, sculpt, way):  # type: ignore[no-untyped-
         row = triangles[firsts[p] + hit]
         gx, gy, gz = face_normal(positions[row[0]], positions[row[1]], positions[row[2]])
         if gx * dx + gy * dy + gz * dz > 0:
-            way[i] = found
+            way[i] = distance

@@ -43,16 +43,16 @@ def flaw_of(finding: Finding) -> Flaw | None:
 
 def mend_of(remedy: Remedy, name: str) -> Mend | None:
     """What a remedy changes, as a mend; None for one that moves whole files."""
-    own, key = Mend(name=name[:120], words=remedy.words), f"{remedy.file}/{remedy.part}"
+    mend, key = Mend(name=name[:120], words=remedy.words), f"{remedy.file}/{remedy.part}"
     if remedy.kind == "together":
-        return own.model_copy(update={"together": True})
+        return mend.model_copy(update={"together": True})
     if remedy.kind == "own_source":
-        return own.model_copy(update={"placed": {key: Placing(role="self")}})
+        return mend.model_copy(update={"placed": {key: Placing(role="self")}})
     if remedy.kind == "pair":
-        return own.model_copy(update={"placed": {key: Placing(pair=remedy.pair)}})
+        return mend.model_copy(update={"placed": {key: Placing(pair=remedy.pair)}})
     if remedy.kind == "align":
         return None
-    return own.model_copy(update={"fixes": {remedy.file: [Fix(kind=remedy.kind, part=remedy.part, near=remedy.near)]}})
+    return mend.model_copy(update={"fixes": {remedy.file: [Fix(kind=remedy.kind, part=remedy.part, near=remedy.near)]}})
 
 
 def _area(corners: F32) -> float:

@@ -21,8 +21,8 @@ def find(seen: Seen) -> Found:
     chosen = (seen.struck > 0) & (seen.lean > LEAN) & (seen.strain < FLAT) & (shift > SHIFT * texel)
     rows = np.flatnonzero(chosen)
 
-    def tell(own: I64) -> Told:
-        at = rows[own]
+    def tell(region: I64) -> Told:
+        at = rows[region]
         worst = at[np.argmax(shift[at])]
         off, aside = length(abs(seen.height[worst])), length(shift[worst])
         return Told(

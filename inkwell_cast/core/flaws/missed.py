@@ -84,15 +84,15 @@ def _farther(triangle, b, rays, sculpt, both, beyond, above, below, turned, stru
     for i in range(len(triangle)):
         t = triangle[i]
         ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b[i, 0], b[i, 1], b[i, 2], rays)
-        found, _, _, hit = hit_along(both[pair[t], 0], both[pair[t], 1], ox, oy, oz, dx, dy, dz, far)
+        distance, _, _, hit = hit_along(both[pair[t], 0], both[pair[t], 1], ox, oy, oz, dx, dy, dz, far)
         if hit >= 0:
-            turned[i], struck[i] = out - found, firsts[pair[t]] + hit
+            turned[i], struck[i] = out - distance, firsts[pair[t]] + hit
         function, scene = tracers[pair[t], 0], tracers[pair[t], 1]
         x, y, z = ox - dx * beyond, oy - dy * beyond, oz - dz * beyond
-        found, _, _, hit = hit_along(function, scene, x, y, z, dx, dy, dz, beyond)
+        distance, _, _, hit = hit_along(function, scene, x, y, z, dx, dy, dz, beyond)
         if hit >= 0:
-            above[i] = out + beyond - found
+            above[i] = out + beyond - distance
         x, y, z = ox + dx * far, oy + dy * far, oz + dz * far
-        found, _, _, hit = hit_along(function, scene, x, y, z, dx, dy, dz, beyond)
+        distance, _, _, hit = hit_along(function, scene, x, y, z, dx, dy, dz, beyond)
         if hit >= 0:
-            below[i] = far - out + found
+            below[i] = far - out + distance

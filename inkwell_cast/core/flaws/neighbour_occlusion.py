@@ -35,22 +35,22 @@ def find(seen: Seen) -> Found:
         )  # fmt: skip
         rows, hidden = rows[hidden > SHARE], hidden[hidden > SHARE]
 
-    def tell(own: I64) -> Told:
+    def tell(region: I64) -> Told:
         return Told(
-            f"Parts of other pairs hide {hidden[own].mean():.0%} of the sky here in the mean; their shade stays in the "
-            "map when they are moved away.",
+            f"Parts of other pairs hide {hidden[region].mean():.0%} of the sky here in the mean; their shade stays "
+            "in the map when they are moved away.",
             "Let only the own pair occlude.", mends,
         )  # fmt: skip
 
     def mends(spot: Spot) -> list[Mend]:
-        own = "pair x low" if recipe.occlusion.occluders.endswith("low") else "pair"
-        return [Mend(name=spot.name, words="Let only the own pair occlude", occluders=own)]  # type: ignore[arg-type]
+        alone = "pair x low" if recipe.occlusion.occluders.endswith("low") else "pair"
+        return [Mend(name=spot.name, words="Let only the own pair occlude", occluders=alone)]  # type: ignore[arg-type]
 
     return Found(rows, SHADE * hidden, tell)
 
 
 @numba.njit(cache=True, nogil=True)
-def _hidden(points, normals, pair, piece, own, lift, rays):  # type: ignore[no-untyped-def]
+def _hidden(points, normals, pair, piece, alone, lift, rays):  # type: ignore[no-untyped-def]
     """The share of a cosine-weighted sky that the piece hides and the own pair does not."""
     out = np.zeros(len(points))
     for i in range(len(points)):
@@ -61,6 +61,6 @@ def _hidden(points, normals, pair, piece, own, lift, rays):  # type: ignore[no-u
             u, v = square_point(r, seed)
             dx, dy, dz = cosine_direction(u, v, 1.0, nx, ny, nz)
             if blocked(piece[p, 0], piece[p, 1], x, y, z, dx, dy, dz, 1e30):
-                count += not blocked(own[p, 0], own[p, 1], x, y, z, dx, dy, dz, 1e30)
+                count += not blocked(alone[p, 0], alone[p, 1], x, y, z, dx, dy, dz, 1e30)
         out[i] = count / rays
     return out

@@ -20,12 +20,12 @@ DABS = 24  # of a brush, at most, that cover a region
 def pocket(assembly: Assembly, spot: Spot, reach: tuple[float, float]) -> Mend:
     """A pocket over the flaw with another outward and inward reach, scene units."""
     unit = assembly.recipe.reach.scale(assembly.low.diagonal)
-    made = Pocket(
+    ball = Pocket(
         name=spot.name[:80], centre=spot.middle, radius=max(ROOM * spot.radius / (1 - RIM), 1e-9) / unit,
         outward=reach[0] / unit, inward=reach[1] / unit, rim=RIM,
     )  # fmt: skip
     return Mend(
-        name=spot.name, words=f"Place a pocket: {length(reach[0])} out, {length(reach[1])} in", pockets=[made]
+        name=spot.name, words=f"Place a pocket: {length(reach[0])} out, {length(reach[1])} in", pockets=[ball]
     )  # fmt: skip
 
 
@@ -51,8 +51,8 @@ def directions(spot: Spot, way: Directions) -> Mend:
 
 def leave_out(spot: Spot, high: str) -> Mend:
     """A high, FILE/OBJECT, that rays from here pass through."""
-    made = Omission(part=high, centre=spot.middle, radius=max(ROOM * spot.radius, 1e-9))
-    return Mend(name=spot.name, words=f"Leave out {high.rpartition('/')[2]} here", omissions=[made])
+    omission = Omission(part=high, centre=spot.middle, radius=max(ROOM * spot.radius, 1e-9))
+    return Mend(name=spot.name, words=f"Leave out {high.rpartition('/')[2]} here", omissions=[omission])
 
 
 def own_pair(assembly: Assembly, spot: Spot, highs: list[str]) -> Mend:

@@ -31,7 +31,7 @@ def find(seen: Seen) -> Found:
     seams = seams_of(low.uvs[context.recipe.sheet.channel].at_corners(), edges) & (edges.across >= 0)
     seams &= np.isin(np.arange(len(low.triangles)), context.low.triangles)[:, None]
     t, k = np.nonzero(seams)
-    nothing = Found(np.zeros(0, np.int64), np.zeros(0), lambda own: Told("", ""))
+    nothing = Found(np.zeros(0, np.int64), np.zeros(0), lambda region: Told("", ""))
     if not len(t) or not len(seen.x):
         return nothing
     points, texel = corner_positions(low).astype(np.float64), float(np.median(seen.size)) / seen.step
@@ -54,8 +54,8 @@ def find(seen: Seen) -> Found:
     rows = np.flatnonzero(np.isfinite(distance))
     angle, apart = angle[broken][near[rows]], apart[broken][near[rows]]
 
-    def tell(own: I64) -> Told:
-        gap, bend = length(float(np.median(apart[own]))), float(np.median(angle[own]))
+    def tell(region: I64) -> Told:
+        gap, bend = length(float(np.median(apart[region]))), float(np.median(angle[region]))
         return Told(
             f"Both sides of the seam strike places {gap} apart, where the sculpt has turned by {bend:.0f}°; what lies "
             "between is on neither.",
@@ -78,7 +78,7 @@ def _along(side: I64, share: F64) -> F64:
 def _compare(t_1, b_1, t_2, b_2, rays, sculpt):  # type: ignore[no-untyped-def]
     """Degrees between the normals that two rays strike, and how far apart those places lie; 0 where one misses."""
     angle, apart = np.zeros(len(t_1)), np.zeros(len(t_1))
-    found = np.empty((2, 6))
+    struck = np.empty((2, 6))
     pair, firsts = block(rays.pair, rays.pair_count, np.int32), block(sculpt.first, sculpt.first_count, np.int64)
     tracers = block(sculpt.tracers, (sculpt.tracers_count, 2), np.uint64)
     for i in range(len(t_1)):
@@ -90,14 +90,14 @@ def _compare(t_1, b_1, t_2, b_2, rays, sculpt):  # type: ignore[no-untyped-def]
             length, u, v, hit = hit_along(tracers[p, 0], tracers[p, 1], ox, oy, oz, dx, dy, dz, far)
             both &= hit >= 0
             if hit >= 0:
-                found[side, 0], found[side, 1], found[side, 2] = shading_normal(firsts[p] + hit, u, v, sculpt)
-                found[side, 3], found[side, 4] = ox + length * dx, oy + length * dy
-                found[side, 5] = oz + length * dz
+                struck[side, 0], struck[side, 1], struck[side, 2] = shading_normal(firsts[p] + hit, u, v, sculpt)
+                struck[side, 3], struck[side, 4] = ox + length * dx, oy + length * dy
+                struck[side, 5] = oz + length * dz
         if not both:
             continue
         cosine = square = 0.0
         for c in range(3):
-            cosine += found[0, c] * found[1, c]
-            square += (found[0, 3 + c] - found[1, 3 + c]) ** 2
+            cosine += struck[0, c] * struck[1, c]
+            square += (struck[0, 3 + c] - struck[1, 3 + c]) ** 2
         angle[i], apart[i] = np.degrees(np.arccos(min(max(cosine, -1.0), 1.0))), np.sqrt(square)
     return angle, apart

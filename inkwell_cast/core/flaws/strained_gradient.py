@@ -16,8 +16,8 @@ def find(seen: Seen) -> Found:
     """Texels where the low's interpolated normal leans from its face by more than `STRAIN`."""
     rows = np.flatnonzero(seen.strain > STRAIN)
 
-    def tell(own: I64) -> Told:
-        steep = seen.strain[rows[own]]
+    def tell(region: I64) -> Told:
+        steep = seen.strain[rows[region]]
         return Told(
             f"The low's shading leans {steep.mean():.0f}° from its faces in the mean, up to {steep.max():.0f}°; the "
             "map must undo that, and its rounding shows.",

@@ -36,13 +36,13 @@ def find(seen: Seen) -> Found:
     objects = context.assembly.low.objects
     hit_object = context.sculpt.mesh.objects[np.maximum(context.cast.hit_triangle[seen.y[rows], seen.x[rows]], 0)]
 
-    def tell(own: I64) -> Told:
-        at = rows[own]
+    def tell(region: I64) -> Told:
+        at = rows[region]
         here = int(objects[context.low.triangles[seen.triangle[at[0]]]])
-        there = np.bincount(objects[owner[own]]).argmax()
-        high = int(np.bincount(hit_object[own]).argmax())
+        there = np.bincount(objects[owner[region]]).argmax()
+        high = int(np.bincount(hit_object[region]).argmax())
         name = context.assembly.keys[there].rpartition("/")[2] if there != here else "another side of it"
-        gone, off = length(float(np.median(away[at]))), length(float(np.median(distance[own])))
+        gone, off = length(float(np.median(away[at]))), length(float(np.median(distance[region])))
         return Told(
             f"Rays go {gone} from the low before they strike what lies {off} from {name}.",
             "Shorten the reach here, or leave the other part out; parts that lie close are best baked as pairs of "
@@ -58,22 +58,23 @@ def _highs_of(seen: Seen, low_object: int) -> list[int]:
     context, rows = seen.context, np.flatnonzero(seen.struck > 0)
     low = context.assembly.low.objects[context.low.triangles[seen.triangle[rows]]]
     high = context.sculpt.mesh.objects[np.maximum(context.cast.hit_triangle[seen.y[rows], seen.x[rows]], 0)]
-    near, found = np.abs(seen.height[rows]), list[int]()
+    near, highs = np.abs(seen.height[rows]), list[int]()
     for n in np.unique(high[low == low_object]).tolist():
-        by_low = [(float(np.median(near[(high == n) & (low == own)])), int(own)) for own in np.unique(low[high == n])]
+        parts = np.unique(low[high == n])
+        by_low = [(float(np.median(near[(high == n) & (low == part)])), int(part)) for part in parts]
         if min(by_low)[1] == low_object:
-            found.append(n)
-    return found
+            highs.append(n)
+    return highs
 
 
-def _mends(seen: Seen, spot: Spot, at: I64, high: int, own: list[int]) -> list[Mend]:
+def _mends(seen: Seen, spot: Spot, at: I64, high: int, lows: list[int]) -> list[Mend]:
     """A pair of its own, where both have highs of their own; the other high left out; or the reach ended before it."""
-    context, found = seen.context, list[Mend]()
-    if high not in own:
+    context, mends = seen.context, list[Mend]()
+    if high not in lows:
         pair = context.assembly.paired.pair_of(spot.part)
-        if own and pair and len(pair.lows) > 1:
-            found.append(offered_mends.own_pair(context.assembly, spot, [context.sculpt.keys[n] for n in own]))
-        found.append(offered_mends.leave_out(spot, context.sculpt.keys[high]))
+        if lows and pair and len(pair.lows) > 1:
+            mends.append(offered_mends.own_pair(context.assembly, spot, [context.sculpt.keys[n] for n in lows]))
+        mends.append(offered_mends.leave_out(spot, context.sculpt.keys[high]))
     up, down = seen.height[at] > 0, seen.height[at] < 0
     outward, inward = float(seen.outward[at].max()), float(seen.inward[at].max())
     if up.any():
@@ -81,8 +82,8 @@ def _mends(seen: Seen, spot: Spot, at: I64, high: int, own: list[int]) -> list[M
     if down.any():
         inward = SHORT * float(-seen.height[at][down].max())
     if outward + inward > 0:
-        found.append(offered_mends.pocket(context.assembly, spot, (outward, inward)))
-    return found
+        mends.append(offered_mends.pocket(context.assembly, spot, (outward, inward)))
+    return mends
 
 
 def _nearest(context: Context, places: F64, pair: I32) -> tuple[F64, I64]:
@@ -91,10 +92,10 @@ def _nearest(context: Context, places: F64, pair: I32) -> tuple[F64, I64]:
     points = assembly.low.positions[assembly.low.triangles].astype(np.float64)
     distance, owner = np.full(len(places), np.inf), np.zeros(len(places), np.int64)
     for n in np.unique(pair):
-        own = np.flatnonzero(pair == n)
+        rows = np.flatnonzero(pair == n)
         seeds, owners, _ = spread_over(points, np.flatnonzero(assembly.low_pair == n), SEEDS)
-        near = cKDTree(seeds).query(places[own], min(NEIGHBOURS, len(seeds)), workers=-1)[1].reshape(len(own), -1)
-        distance[own], owner[own] = _closest(places[own], owners[near], points)
+        near = cKDTree(seeds).query(places[rows], min(NEIGHBOURS, len(seeds)), workers=-1)[1].reshape(len(rows), -1)
+        distance[rows], owner[rows] = _closest(places[rows], owners[near], points)
     return distance, owner
 
 

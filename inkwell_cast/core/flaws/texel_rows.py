@@ -46,7 +46,7 @@ def seen_of(context: Context) -> Seen:
     """At most about `MOST_TEXELS` texels."""
     cast, low, grid = context.cast, context.low, context.low.grid
     step = max(1, int(np.ceil(np.sqrt(cast.texels / MOST_TEXELS))))
-    y, x = (found.astype(np.int32) * step for found in np.nonzero(cast.covered[::step, ::step]))
+    y, x = (axis.astype(np.int32) * step for axis in np.nonzero(cast.covered[::step, ::step]))
     count = len(x)
     triangle = cast.low_triangle[y, x]
     b, place, normal = np.empty((count, 3)), np.empty((count, 3)), np.empty((count, 3))

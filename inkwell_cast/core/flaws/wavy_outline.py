@@ -25,8 +25,8 @@ def find(seen: Seen) -> Found:
     deep = np.abs(seen.height) > DEEP * context.assembly.low.diagonal
     rows = np.flatnonzero((seen.struck > 0) & (seen.strain > CORNER) & follows & deep)
 
-    def tell(own: I64) -> Told:
-        at = rows[own]
+    def tell(region: I64) -> Told:
+        at = rows[region]
         faces = np.isin(seen.triangle, np.unique(seen.triangle[at]))  # to their edges, where the sculpt meets them
         bend, off = 2 * float(seen.strain[faces].max()), float(np.abs(seen.height[at]).max())
         more = int(np.ceil(bend / (2 * SOFT)))

@@ -74,7 +74,7 @@ def _named(mesh: Mesh, name: str) -> Mesh:
     return one_name_each(
         replace(
             mesh, name=name, object_names=tuple(_plain(part) or stem for part in mesh.object_names),
-            material_names=tuple(_plain(own) for own in mesh.material_names),
+            material_names=tuple(_plain(material) for material in mesh.material_names),
         )
     )  # fmt: skip
 
@@ -99,12 +99,12 @@ def _with_usable_colors(mesh: Mesh, budget: Budget) -> Mesh:
 
 def format_of(path: pathlib.PurePath) -> Format:
     """The format that a file's suffix names. Raises InputProblem for others."""
-    found = REGISTRY.get(path.suffix.lower())
-    if found is None:
+    module = REGISTRY.get(path.suffix.lower())
+    if module is None:
         known = ", ".join(s[1:].upper() for s in REGISTRY)
         kind = f"Files of type {path.suffix}" if path.suffix else "Files without a suffix"
         raise InputProblem(path.name, f"{kind} cannot be read.", f"Use one of {known}.")
-    return found
+    return module
 
 
 def write_mesh(path: str | pathlib.Path, mesh: Mesh) -> None:

@@ -20,8 +20,8 @@ def companions_of(path: pathlib.Path) -> list[pathlib.Path]:
 
 def _of_obj(path: pathlib.Path) -> list[str]:
     names = list[str]()
-    for found in LIBRARY.findall(_head(path)):
-        name = found.decode("utf-8", "replace").strip()
+    for match in LIBRARY.findall(_head(path)):
+        name = match.decode("utf-8", "replace").strip()
         library = path.parent / pathlib.PurePosixPath(name.replace("\\", "/")).name
         names.append(name)
         names += [picture_in(text.decode("utf-8", "replace")) for text in PICTURE.findall(_head(library))]

@@ -154,15 +154,15 @@ def _vertices(layers: dict[str, CornerValues], chosen: I64) -> tuple[dict[str, F
 
     A layer that some corner lacks is left out, and with it those that the standard allows only beside it.
     """
-    own: dict[str, Any_] = {}
+    columns: dict[str, Any_] = {}
     for key, layer in layers.items():
         corners = layer.corners[chosen].reshape(-1)
         channel = int(key[9:]) if key.startswith("TEXCOORD_") else 0
         beside = f"TEXCOORD_{channel - 1}" if channel else "NORMAL" if key == "TANGENT" else "POSITION"
-        if (corners >= 0).all() and (beside in own or key == "POSITION"):
-            own[key] = corners
-    first, place = _distinct(list(own.values()))
-    rows = {key: np.asarray(layers[key].values[corners[first]], np.float32) for key, corners in own.items()}
+        if (corners >= 0).all() and (beside in columns or key == "POSITION"):
+            columns[key] = corners
+    first, place = _distinct(list(columns.values()))
+    rows = {key: np.asarray(layers[key].values[corners[first]], np.float32) for key, corners in columns.items()}
     return rows, place.astype(np.uint32)
 
 
@@ -170,7 +170,7 @@ def _distinct(columns: list[I32]) -> tuple[Any_, Any_]:
     """Where each distinct row of some columns (N,) first stands, in their order, and which of them each row is."""
     first, place = np.unique(columns[0], return_index=True, return_inverse=True)[1:]
     for n, column in enumerate(columns[1:], 1):
-        if any(column is own or np.array_equal(column, own) for own in columns[:n]):
+        if any(column is earlier or np.array_equal(column, earlier) for earlier in columns[:n]):
             continue
         key = place * (np.int64(column.max(initial=0)) + 1) + column
         first, place = np.unique(key, return_index=True, return_inverse=True)[1:]

@@ -114,14 +114,14 @@ def _text(path: pathlib.Path) -> tuple[dict[str, Any], U8]:
 
 def _buffers(path: pathlib.Path, document: dict[str, Any], binary: U8) -> list[U8]:
     """The file's buffers: its binary chunk, data URIs, and files that lie beside it."""
-    found = []
+    buffers = []
     for n, buffer in enumerate(document.get("buffers", [])):
         uri = buffer.get("uri")
         if uri is None:
-            found.append(binary)
+            buffers.append(binary)
         elif uri.startswith("data:"):
             try:
-                found.append(np.frombuffer(base64.b64decode(uri.partition(",")[2], validate=True), np.uint8))
+                buffers.append(np.frombuffer(base64.b64decode(uri.partition(",")[2], validate=True), np.uint8))
             except binascii.Error as error:
                 raise InputProblem(path.name, f"Its buffer {n} is damaged ({error}).", "Export it again.") from error
         else:
@@ -132,14 +132,14 @@ def _buffers(path: pathlib.Path, document: dict[str, Any], binary: U8) -> list[U
                     path.name, f"Its data lies in “{name or uri}”, which is not beside it.",
                     "Add that file together with this one, or export as one GLB file.",
                 )  # fmt: skip
-            found.append(np.memmap(beside, np.uint8, "r") if beside.stat().st_size else np.zeros(0, np.uint8))
+            buffers.append(np.memmap(beside, np.uint8, "r") if beside.stat().st_size else np.zeros(0, np.uint8))
         length = buffer.get("byteLength", 0)
-        if length > len(found[-1]) + 3:
+        if length > len(buffers[-1]) + 3:
             raise InputProblem(
-                path.name, f"Its buffer {n} should have {length:,} bytes and has {len(found[-1]):,}.",
+                path.name, f"Its buffer {n} should have {length:,} bytes and has {len(buffers[-1]):,}.",
                 "The file is truncated; export it again.",
             )  # fmt: skip
-    return found
+    return buffers
 
 
 def _placed(file: _File) -> Iterator[tuple[dict[str, Any], str, list[F64]]]:
@@ -186,7 +186,7 @@ def _nodes(file: _File) -> list[tuple[dict[str, Any], str, F64]]:
     scenes = document.get("scenes")
     inner = {child for node in nodes for child in node.get("children", [])}
     roots = scenes[document.get("scene", 0)].get("nodes", []) if scenes else set(range(len(nodes))) - inner
-    found: list[tuple[dict[str, Any], str, F64]] = []
+    placed: list[tuple[dict[str, Any], str, F64]] = []
     waiting = [(index, np.eye(4), 0) for index in reversed(list(roots))]
     while waiting:
         index, above, depth = waiting.pop()
@@ -197,9 +197,9 @@ def _nodes(file: _File) -> list[tuple[dict[str, Any], str, F64]]:
         matrix = above @ _matrix(node)
         if "mesh" in node:
             mesh = document["meshes"][node["mesh"]]
-            found.append((node, _text_of(node) or _text_of(mesh) or f"mesh {node['mesh']}", matrix))
+            placed.append((node, _text_of(node) or _text_of(mesh) or f"mesh {node['mesh']}", matrix))
         waiting += [(child, matrix, depth + 1) for child in reversed(node.get("children", []))]
-    return found
+    return placed
 
 
 def _text_of(named: dict[str, Any]) -> str:
@@ -295,15 +295,15 @@ def _primitive(file: _File, primitive: dict[str, Any], name: str, matrix: F64) -
         triangles = _in_strips(file.path, name, flat, len(positions), primitive["mode"] == 6)
 
     def rows(key: str, width: int) -> F32:
-        found = _attribute(file, attributes[key], width)
-        if len(found) != len(positions):
+        values = _attribute(file, attributes[key], width)
+        if len(values) != len(positions):
             raise InputProblem(
                 file.path.name,
-                f"{key} has {len(found):,} rows for {len(positions):,} positions.",
+                f"{key} has {len(values):,} rows for {len(positions):,} positions.",
                 "Export it again.",
                 name,
             )
-        return found
+        return values
 
     normals = rows("NORMAL", 3) if "NORMAL" in attributes else None
     tangents = rows("TANGENT", 4) if "TANGENT" in attributes else None
@@ -317,14 +317,14 @@ def _primitive(file: _File, primitive: dict[str, Any], name: str, matrix: F64) -
         rgba = rows("COLOR_0", 3)[:, :4]
         colors = CornerValues(np.pad(rgba, ((0, 0), (0, 4 - rgba.shape[1])), constant_values=1), triangles)
     material, color, texture = _material(file, primitive.get("material"))
-    made = Mesh(
+    read = Mesh(
         file.path.name, positions[:, :3], triangles,
         normals=CornerValues(normals[:, :3], triangles) if normals is not None else None,
         uvs=tuple(uvs), tangents=CornerValues(tangents, triangles) if tangents is not None else None, colors=colors,
         object_names=(name,), material_names=(material,), material_colors=np.array([color], np.float32),
         textures=(texture,),
     )  # fmt: skip
-    return transformed(made, matrix)
+    return transformed(read, matrix)
 
 
 def _in_strips(path: pathlib.Path, name: str, flat: Any_, vertices: int, fan: bool) -> I32:

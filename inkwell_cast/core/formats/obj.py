@@ -231,19 +231,19 @@ def _fill(data, points, uvs, normals, sizes, corners, names):  # type: ignore[no
             break
         kind, at = (OTHER, i) if data[i] == 10 else _line_kind(data, i, end)
         if kind == V:
-            found = _read_row(data, at, end, row)
-            if found < 3:
+            count = _read_row(data, at, end, row)
+            if count < 3:
                 return 1, i, 0, 0, 0
             for k in range(3):
                 points[nv, k] = row[k]
-                points[nv, 3 + k] = row[found - 3 + k] if found >= 6 else 0.0
-            colored += 1 if found >= 6 else 0
+                points[nv, 3 + k] = row[count - 3 + k] if count >= 6 else 0.0
+            colored += 1 if count >= 6 else 0
             nv += 1
         elif kind == VT:
-            found = _read_row(data, at, end, row)
-            if found < 1:
+            count = _read_row(data, at, end, row)
+            if count < 1:
                 return 1, i, 0, 0, 0
-            for k in range(min(found, 2)):
+            for k in range(min(count, 2)):
                 uvs[nt, k] = row[k]
             nt += 1
         elif kind == VN:

@@ -266,9 +266,9 @@ def _ascii_bodies(path: pathlib.Path, elements: list[_Element], start: int) -> d
         body: Body = {}
         if element.flat:
             width = len(element.properties)
-            values, found, at = read_all(data, at, width * element.rows)
-            if found < len(values):
-                _refuse_words(path, element, found // max(width, 1))
+            values, filled, at = read_all(data, at, width * element.rows)
+            if filled < len(values):
+                _refuse_words(path, element, filled // max(width, 1))
             table = values.reshape(element.rows, width)
             body = {p.name: _typed(table[:, k], p.kind) for k, p in enumerate(element.properties)}
         else:
@@ -370,14 +370,14 @@ def _copy_rows(rows, out):  # type: ignore[no-untyped-def]
 def _uvs(
     path: pathlib.Path, vertex: Body, face: Body, counts: Any_, picks: Any_ | None, triangles: Any_
 ) -> tuple[CornerValues, ...]:
-    found = [CornerValues(_columns(vertex, names), triangles) for names in UV_NAMES if set(names) <= set(vertex)]
+    layers = [CornerValues(_columns(vertex, names), triangles) for names in UV_NAMES if set(names) <= set(vertex)]
     if "texcoord" in face:
         lengths, values = face["texcoord"]
         if (lengths == 2 * counts).all():
             rows = np.asarray(values, np.float32).reshape(-1, 2)
             corners = rows if picks is None else rows[picks.reshape(-1)]
-            found.insert(0, values_at_corners(corners.reshape(-1, 3, 2)))
-    return tuple(found)
+            layers.insert(0, values_at_corners(corners.reshape(-1, 3, 2)))
+    return tuple(layers)
 
 
 def _colors(vertex: Body, triangles: Any_) -> CornerValues | None:

@@ -18,12 +18,12 @@ def write(path: pathlib.Path, mesh: Mesh, form: str = "binary_little_endian") ->
     rows, triangles = _split(mesh)
     names = ["x", "y", "z"]
     columns = [mesh.positions[rows[0]]]
-    for layer, row, found in (
+    for layer, row, labels in (
         (mesh.normals, rows[1], ["nx", "ny", "nz"]),
         (mesh.uvs[0] if mesh.uvs else None, rows[2], ["s", "t"]),
     ):
         if layer is not None:
-            names += found
+            names += labels
             columns.append(layer.values[row])
     table = np.concatenate(columns, axis=1)
     colors = np.rint(np.clip(colors_in(mesh, "srgb")[rows[3]], 0, 1) * 255).astype(np.uint8) if mesh.colors else None
@@ -58,8 +58,8 @@ def _split(mesh: Mesh) -> tuple[list[Any_], Any_]:
         for layer in (mesh.normals, mesh.uvs[0] if mesh.uvs else None, mesh.colors)
     ]
     if all(np.array_equal(c, mesh.triangles) or not c.any() for c in layers):
-        own = np.arange(len(mesh.positions))
-        return [own if n == 0 or c.any() else np.zeros_like(own) for n, c in enumerate(layers)], mesh.triangles
+        same = np.arange(len(mesh.positions))
+        return [same if n == 0 or c.any() else np.zeros_like(same) for n, c in enumerate(layers)], mesh.triangles
     keys = np.stack([c.reshape(-1) for c in layers], axis=1)
     unique, place = np.unique(keys, axis=0, return_inverse=True)
     return list(unique.T), place.reshape(-1, 3).astype(np.int32)

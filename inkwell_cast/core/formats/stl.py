@@ -40,10 +40,10 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
 
 def _ascii(path: pathlib.Path, data: U8, budget: Budget) -> Mesh:
     text = data.tobytes()
-    found = [*re.finditer(rb"^[ \t]*solid[ \t]*([^\r\n]*)", text, re.MULTILINE | re.IGNORECASE)]
-    ends = [*[m.start() for m in found[1:]], len(text)]
+    solids = [*re.finditer(rb"^[ \t]*solid[ \t]*([^\r\n]*)", text, re.MULTILINE | re.IGNORECASE)]
+    ends = [*[m.start() for m in solids[1:]], len(text)]
     pieces, objects = [], []
-    for n, (start, end) in enumerate(zip([m.end() for m in found], ends, strict=True)):
+    for n, (start, end) in enumerate(zip([m.end() for m in solids], ends, strict=True)):
         numbers = re.findall(rb"^[ \t]*vertex[ \t]+([^\r\n]+)", text[start:end], re.MULTILINE | re.IGNORECASE)
         budget.take(len(numbers) // 2, len(numbers) // 3)
         values, count, _ = read_all(np.frombuffer(b"\n".join(numbers) + b"\n", np.uint8), 0, 3 * len(numbers))
@@ -53,7 +53,7 @@ def _ascii(path: pathlib.Path, data: U8, budget: Budget) -> Mesh:
             )
         pieces.append(values.reshape(-1, 3).astype(np.float32))
         objects.append(np.full(len(numbers) // 3, n, np.int32))
-    names = tuple(decoded(m.group(1)).strip() for m in found)
+    names = tuple(decoded(m.group(1)).strip() for m in solids)
     return _mesh(path, np.concatenate(pieces), np.concatenate(objects), names)
 
 
@@ -61,8 +61,8 @@ def _mesh(path: pathlib.Path, corners: F32, objects: I32, names: tuple[str, ...]
     if not len(corners):
         raise InputProblem(path.name, "It holds no triangles.", "Export the mesh with its faces.")
     first = weld(corners)
-    own = first == np.arange(len(first))
-    place = np.cumsum(own, dtype=np.int32) - 1
+    leading = first == np.arange(len(first))
+    place = np.cumsum(leading, dtype=np.int32) - 1
     return Mesh(
-        path.name, corners[own], place[first].reshape(-1, 3).astype(np.int32), objects=objects, object_names=names
+        path.name, corners[leading], place[first].reshape(-1, 3).astype(np.int32), objects=objects, object_names=names
     )

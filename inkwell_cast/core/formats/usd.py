@@ -48,9 +48,9 @@ def parse(path: pathlib.Path, budget: Budget) -> Mesh:
         if not prim.IsA(UsdGeom.Mesh) or _hidden(prim, budget):
             continue
         matrix = np.array(places.GetLocalToWorldTransform(prim), np.float64).T
-        made = _part(path, UsdGeom.Mesh(prim), _telling_name(prim), budget)
-        if made is not None:
-            parts.append(transformed(made, matrix))
+        part = _part(path, UsdGeom.Mesh(prim), _telling_name(prim), budget)
+        if part is not None:
+            parts.append(transformed(part, matrix))
     if not parts:
         raise InputProblem(path.name, "It holds no meshes of its own.", "")
     return one_name_each(merge(parts, path.name))
@@ -108,7 +108,7 @@ GENERIC = re.compile(
 
 def _telling_name(prim: Any) -> str:
     """The name of a mesh: its own, or where that tells nothing ("Mesh", "lidShape") the nearest above that does."""
-    own = str(prim.GetName())
+    plain = str(prim.GetName())
     at = prim
     while at and str(at.GetPath()) != "/":
         name = str(at.GetName())
@@ -116,7 +116,7 @@ def _telling_name(prim: Any) -> str:
         if not GENERIC.fullmatch(name) and name != f"{above}Shape":
             return name
         at = at.GetParent()
-    return own
+    return plain
 
 
 def _hidden(prim: Any, budget: Budget) -> bool:
@@ -190,15 +190,15 @@ def _materials(mesh: Any, faces: int, budget: Budget) -> tuple[I32, tuple[str, .
         material = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()[0]
         return (str(material.GetPrim().GetName()), _color(material, budget)) if material else ("", [0.5] * 3)
 
-    found, rows = [bound(mesh.GetPrim())], np.zeros(faces, np.int32)
+    materials, rows = [bound(mesh.GetPrim())], np.zeros(faces, np.int32)
     for subset in UsdGeom.Subset.GetAllGeomSubsets(mesh):
         if subset.GetElementTypeAttr().Get() != UsdGeom.Tokens.face:
             continue
         chosen = np.array(subset.GetIndicesAttr().Get() or [], np.int64)
-        rows[chosen[(chosen >= 0) & (chosen < faces)]] = len(found)
+        rows[chosen[(chosen >= 0) & (chosen < faces)]] = len(materials)
         name, color = bound(subset.GetPrim())
-        found.append((name or str(subset.GetPrim().GetName()), color))
-    return rows, tuple(name for name, _ in found), np.array([color for _, color in found], np.float32)
+        materials.append((name or str(subset.GetPrim().GetName()), color))
+    return rows, tuple(name for name, _ in materials), np.array([color for _, color in materials], np.float32)
 
 
 def _color(material: Any, budget: Budget) -> list[float]:

@@ -48,10 +48,10 @@ class Item:
 
     def with_companions(self) -> list[pathlib.Path]:
         """Its files, and those that they name beside them: materials, buffers, textures."""
-        found = dict.fromkeys(self.files)
+        together = dict.fromkeys(self.files)
         for file in self.files:
-            found |= dict.fromkeys(companions_of(file))
-        return list(found)
+            together |= dict.fromkeys(companions_of(file))
+        return list(together)
 
     @property
     def is_piece(self) -> bool:
@@ -83,23 +83,24 @@ class Summary(BaseModel):
 
     @property
     def failed(self) -> int:
-        return sum(own.state == "failed" for own in self.outcomes)
+        return sum(outcome.state == "failed" for outcome in self.outcomes)
 
     def of(self, piece: str) -> Outcome | None:
-        return next((own for own in self.outcomes if own.piece == piece), None)
+        return next((outcome for outcome in self.outcomes if outcome.piece == piece), None)
 
     def with_outcome(self, outcome: Outcome) -> "Summary":
-        others = [own for own in self.outcomes if own.piece != outcome.piece]
-        return self.model_copy(update={"outcomes": sorted([*others, outcome], key=lambda own: own.piece.casefold())})
+        others = [other for other in self.outcomes if other.piece != outcome.piece]
+        ordered = sorted([*others, outcome], key=lambda other: other.piece.casefold())
+        return self.model_copy(update={"outcomes": ordered})
 
     def table(self) -> str:
         """The outcomes as a table in plain text."""
         rows = [("piece", "state", "likeness", "missed", "flaws", "seconds", "")]
-        for own in self.outcomes:
-            like = "" if own.likeness is None else f"{own.likeness:.2f}°"
-            flaws = "" if own.flaws is None else str(own.flaws)
-            missed = f"{own.missed_texels:,}" if own.state == "done" else ""
-            rows.append((own.piece, own.state, like, missed, flaws, f"{own.seconds:.1f}", own.message))
+        for outcome in self.outcomes:
+            like = "" if outcome.likeness is None else f"{outcome.likeness:.2f}°"
+            flaws = "" if outcome.flaws is None else str(outcome.flaws)
+            missed = f"{outcome.missed_texels:,}" if outcome.state == "done" else ""
+            rows.append((outcome.piece, outcome.state, like, missed, flaws, f"{outcome.seconds:.1f}", outcome.message))
         widths = [max(len(row[n]) for row in rows) for n in range(6)]
         lines = [
             "  ".join([row[0].ljust(widths[0]), row[1].ljust(widths[1])]
@@ -154,7 +155,7 @@ def _in_folder(folder: pathlib.Path) -> list[Item]:
             read = read_name(entry.stem, Pairing())
             stem = (read[0].stem if read else "") or entry.stem
             groups.setdefault(stem.casefold(), []).append((stem, entry))
-    return items + [Item(own[0][0], tuple(file for _, file in own)) for own in groups.values()]
+    return items + [Item(members[0][0], tuple(file for _, file in members)) for members in groups.values()]
 
 
 def inputs_of(item: Item, recipe: Recipe, receiver: Receiver | None, mend: bool) -> str:
@@ -204,8 +205,8 @@ def run_item(
     """
     started = time.monotonic()
     progress("reading", 0.0)
-    name, own, meshes, sources = loaded(item, recipe)
-    wanted = receiver.laid_over(own) if receiver else own
+    name, settings, meshes, sources = loaded(item, recipe)
+    wanted = receiver.laid_over(settings) if receiver else settings
     refuse_unready(wanted.handoff, name, mended(wanted), out / plain(item.name), "replace")
 
     def tell(stage: str, share: float) -> None:
@@ -214,14 +215,14 @@ def run_item(
     report = None
     if mend:
         done = mend_all(wanted, meshes, tell, cancel, warm)
-        made, report = done.bake, done.report
+        baked, report = done.bake, done.report
     else:
-        made = bake(wanted, meshes, tell, cancel, warm)
+        baked = bake(wanted, meshes, tell, cancel, warm)
     with tempfile.TemporaryDirectory(dir=_made(out), prefix=".baked-") as folder:
         place = pathlib.Path(folder)
-        manifest = save(made, place, sources, place, report)
+        manifest = save(baked, place, sources, place, report)
         handed = hand_off(
-            Finished.of_folder(name, manifest, place, place), made.assembly, made.warm,
+            Finished.of_folder(name, manifest, place, place), baked.assembly, baked.warm,
             wanted.handoff.model_copy(update={"existing": "replace"}), out / plain(item.name),
             receiver.name if receiver else "", progress=lambda stage, share: progress(stage, 0.9 + 0.1 * share),
             cancel=cancel,

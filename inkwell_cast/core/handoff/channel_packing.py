@@ -34,18 +34,18 @@ def _values(pack: Pack, channel: str, well: Well, picture: Read) -> F32 | float:
     if not well.map:
         return 1 - well.value if well.invert else well.value
     path = picture(well.map)
-    made = REGISTRY[well.map]
+    map_ = REGISTRY[well.map]
     if path is None:
         raise InputProblem(
-            f"The picture “{pack.name}”", f"Its {channel} takes {made.LABEL.lower()}, which this bake has not.",
+            f"The picture “{pack.name}”", f"Its {channel} takes {map_.LABEL.lower()}, which this bake has not.",
             "Tick that map and bake again, or choose another.",
         )  # fmt: skip
     steps: Any_ = png.read(path)
-    own: F32 = png.dequantise(np.ascontiguousarray(steps[..., PLACE[well.channel]]))
+    values: F32 = png.dequantise(np.ascontiguousarray(steps[..., PLACE[well.channel]]))
     wanted = "linear" if channel == "alpha" else pack.space
-    if wanted != made.SPACE:
-        own = to_linear(own) if wanted == "linear" else to_srgb(own)
-    return (1 - own).astype(np.float32) if well.invert else own.astype(np.float32)
+    if wanted != map_.SPACE:
+        values = to_linear(values) if wanted == "linear" else to_srgb(values)
+    return (1 - values).astype(np.float32) if well.invert else values.astype(np.float32)
 
 
 def needed(packs: list[Pack], there: list[str]) -> list[str]:

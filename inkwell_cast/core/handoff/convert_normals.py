@@ -70,10 +70,10 @@ def rasterised(low: Low) -> Cast:
     grid, cast = low.grid, empty_cast(low.grid)
     for tile in grid.busy_tiles.tolist():
         x, y = tile % grid.tiles_across * TILE, tile // grid.tiles_across * TILE
-        own = cast.low_triangle[y : y + TILE, x : x + TILE]
-        part = np.empty(own.shape, np.int32)
+        block = cast.low_triangle[y : y + TILE, x : x + TILE]
+        part = np.empty(block.shape, np.int32)
         fill_tile(part, x, y, 1, grid.shift, grid.corners, grid.listed[grid.starts[tile] : grid.starts[tile + 1]])
-        own[:] = part
+        block[:] = part
     cast.covered[:] = cast.low_triangle >= 0
     return cast
 
@@ -102,11 +102,11 @@ def _roughness(curl: F64) -> float:
 
 
 def convert_file(
-    given: pathlib.Path, made: pathlib.Path, low: Mesh, source: Basis | None, target: Basis | None, channel: int = 0
+    given: pathlib.Path, result: pathlib.Path, low: Mesh, source: Basis | None, target: Basis | None, channel: int = 0
 ) -> str:  # fmt: skip
     """Convert a picture into another; gives a sentence where the green of the given one looks otherwise, or "".
 
-    The suffix of `made` says its format; it gets the depth of the given one, or the nearest that the format has.
+    The suffix of `result` says its format; it gets the depth of the given one, or the nearest that the format has.
     """
     steps = read_picture(given)
     image = png.dequantise(steps)
@@ -116,5 +116,5 @@ def convert_file(
         if green != source.green and sure >= SURE:
             said = f"{given.name}: its green looks as if it pointed {green}, but green {source.green} was given."
     out = convert(image, low, source, target, channel)
-    save(made, out, {1: 8, 2: 16}.get(steps.dtype.itemsize, 32))
+    save(result, out, {1: 8, 2: 16}.get(steps.dtype.itemsize, 32))
     return said

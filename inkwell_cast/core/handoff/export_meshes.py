@@ -33,7 +33,7 @@ def sculpt_mesh(assembly: Assembly, warm: Warm) -> Mesh:
             names.setdefault(part.file, []).append(part.name)
     if not names:
         raise InputProblem("The piece", "It has no paired high to export.", "Pair a high first.")
-    pieces = [stand_in(take(assembly.files[file], tuple(own))) for file, own in names.items()]
+    pieces = [stand_in(take(assembly.files[file], tuple(objects))) for file, objects in names.items()]
     return merge(pieces, "sculpt")
 
 

@@ -134,26 +134,26 @@ def _written(folder: pathlib.Path, file: Planned, finished: Finished) -> list[Ha
     return described
 
 
-def _write(path: pathlib.Path, own: Planned, finished: Finished, assembly: Assembly, warm: Warm) -> None:
-    if own.key:
-        shutil.copyfile(finished.files[own.sheet, own.key], path)
-    elif own.pack:
-        sheet = finished.sheet(own.sheet)
-        made = packed(own.pack, (sheet.width, sheet.height), lambda key: finished.picture(own.sheet, key))
-        write_picture(path, own.pack.format, made)
-    elif own.mesh == "glb":
+def _write(path: pathlib.Path, planned: Planned, finished: Finished, assembly: Assembly, warm: Warm) -> None:
+    if planned.key:
+        shutil.copyfile(finished.files[planned.sheet, planned.key], path)
+    elif planned.pack:
+        sheet = finished.sheet(planned.sheet)
+        picture = packed(planned.pack, (sheet.width, sheet.height), lambda key: finished.picture(planned.sheet, key))
+        write_picture(path, planned.pack.format, picture)
+    elif planned.mesh == "glb":
         low, sheets = low_mesh(assembly, warm), lay_out_sheets(assembly.recipe, assembly.low).sheets
         glb_writer.write(path, by_sheet(low, sheets), [worn(finished, low, sheet) for sheet in sheets])
     else:
         plain_low = undivided(assembly) if assembly.relief else assembly  # a receiver displaces the low by itself
-        write_mesh(path, cage_mesh(plain_low, warm) if own.mesh == "cage" else low_mesh(plain_low, warm))
+        write_mesh(path, cage_mesh(plain_low, warm) if planned.mesh == "cage" else low_mesh(plain_low, warm))
 
 
-def _described(path: pathlib.Path, own: Planned, finished: Finished) -> HandedFile:
-    made = finished.map(own.sheet, own.key) if own.key else None
-    space = made.space if made else own.pack.space if own.pack else ""
+def _described(path: pathlib.Path, planned: Planned, finished: Finished) -> HandedFile:
+    entry = finished.map(planned.sheet, planned.key) if planned.key else None
+    space = entry.space if entry else planned.pack.space if planned.pack else ""
     return HandedFile(
-        file=path.name, label=own.label, sheet=own.sheet, map=own.key, space=space, pack=own.pack,
+        file=path.name, label=planned.label, sheet=planned.sheet, map=planned.key, space=space, pack=planned.pack,
         bytes=path.stat().st_size, sha256=sha256_of(path),
     )  # fmt: skip
 
@@ -161,11 +161,11 @@ def _described(path: pathlib.Path, own: Planned, finished: Finished) -> HandedFi
 def _manifest(
     finished: Finished, handoff: Handoff, receiver: str, day: datetime.date, files: list[HandedFile]
 ) -> HandedManifest:
-    names = {(own.sheet, own.map): own for own in files if own.map}
+    names = {(file.sheet, file.map): file for file in files if file.map}
     maps = []
-    for made in finished.manifest.maps:
-        own = names.get((made.sheet, made.key))
-        maps.append(made.model_copy(update={"file": own.file if own else "", "preview": ""}))
+    for entry in finished.manifest.maps:
+        file = names.get((entry.sheet, entry.key))
+        maps.append(entry.model_copy(update={"file": file.file if file else "", "preview": ""}))
     bake = finished.manifest.model_copy(update={"maps": maps})
     return HandedManifest(
         piece=finished.piece, receiver=receiver, day=day.isoformat(), handoff=handoff, files=files, bake=bake

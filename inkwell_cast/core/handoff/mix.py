@@ -63,7 +63,7 @@ MIXES: dict[str, tuple[Callable[[Pictures], F32], str, range]] = {
 GREY = ("multiply", "stack")  # of grey pictures these are grey
 
 
-def mix_files(kind: str, given: list[pathlib.Path], made: pathlib.Path) -> None:
+def mix_files(kind: str, given: list[pathlib.Path], target: pathlib.Path) -> None:
     """Mix pictures into one; its suffix says the format, its depth is the greatest of those given.
 
     Raises InputProblem for a wrong number of pictures, or sizes that differ.
@@ -79,19 +79,19 @@ def mix_files(kind: str, given: list[pathlib.Path], made: pathlib.Path) -> None:
     out = np.clip(mix([png.dequantise(picture) for picture in read]), 0, 1)
     if kind in GREY and all(_is_grey(picture) for picture in read):
         out = out[..., :1]
-    save(made, out, max({1: 8, 2: 16}.get(picture.dtype.itemsize, 32) for picture in read))
+    save(target, out, max({1: 8, 2: 16}.get(picture.dtype.itemsize, 32) for picture in read))
 
 
 def _is_grey(picture: Any_) -> bool:
     return all(np.array_equal(picture[..., 0], picture[..., c]) for c in range(1, picture.shape[2]))
 
 
-def save(made: pathlib.Path, image: F32, wanted: int) -> None:
+def save(out: pathlib.Path, image: F32, wanted: int) -> None:
     """Write values 0 to 1 in the format of a suffix, with the depth wanted or the nearest that the format has."""
-    name = next((n for n, suffix in SUFFIXES.items() if suffix == made.suffix.lower()), None)
+    name = next((n for n, suffix in SUFFIXES.items() if suffix == out.suffix.lower()), None)
     if name is None:
-        raise InputProblem(made.name, "Its suffix names no format.", f"Use one of {', '.join(SUFFIXES.values())}.")
+        raise InputProblem(out.name, "Its suffix names no format.", f"Use one of {', '.join(SUFFIXES.values())}.")
     depth = min(DEPTHS[name], key=lambda d: abs(d - wanted))
     floats = name == "exr" or depth == 32
     values: Any_ = image.astype(np.float16 if depth == 16 else np.float32) if floats else png.quantise(image, depth)
-    write_picture(made, name, values)
+    write_picture(out, name, values)

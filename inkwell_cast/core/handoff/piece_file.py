@@ -123,9 +123,9 @@ def write_meshes(path: pathlib.Path, name: str, recipe: Recipe, meshes: list[tup
             copy = pathlib.Path(folder) / str(n)
             write_packed(copy, mesh)
             with copy.open("rb") as file:
-                own = hashlib.file_digest(file, "sha256").hexdigest()
-            entries.append(MeshEntry(file=mesh.name, sha256=digest, copy=own))
-            places[own] = copy
+                sha256 = hashlib.file_digest(file, "sha256").hexdigest()
+            entries.append(MeshEntry(file=mesh.name, sha256=digest, copy=sha256))
+            places[sha256] = copy
         write_piece(path, PieceFile(name=name, recipe=recipe, meshes=entries), places.__getitem__)
 
 
@@ -243,10 +243,10 @@ def odd_entry(manifest: Manifest) -> str:
         return "it has no maps"
     if {m.sheet for m in manifest.maps} - {s.name for s in manifest.sheets}:
         return "a map lies on a sheet that is not there"
-    for made in manifest.maps:
-        for fact, value in made.facts.items():
+    for entry in manifest.maps:
+        for fact, value in entry.facts.items():
             if not _usable_fact(fact, value):
-                return f"the {fact} of {made.key} is {str(value)[:60]!r}"
+                return f"the {fact} of {entry.key} is {str(value)[:60]!r}"
     return ""
 
 
@@ -278,15 +278,15 @@ def _is_number(value: Any) -> bool:
 
 
 def _extract(archive: zipfile.ZipFile, digest: str, target: pathlib.Path, name: str) -> None:
-    found = hashlib.sha256()
+    hasher = hashlib.sha256()
     try:
         with archive.open(f"files/{digest}") as source, target.open("wb") as sink:
             while block := source.read(1 << 20):
-                found.update(block)
+                hasher.update(block)
                 sink.write(block)
     except DAMAGE as error:
         raise InputProblem(name, f"A file in it is damaged ({error}).", "Copy it again.") from None
     except OSError as error:
         raise InputProblem(name, f"It cannot be unpacked ({error.strerror}).", "Free some space.") from error
-    if found.hexdigest() != digest:
+    if hasher.hexdigest() != digest:
         raise InputProblem(name, f"The contents of {digest[:12]}… are not what they should be.", "Copy it again.")

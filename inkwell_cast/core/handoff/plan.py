@@ -43,10 +43,10 @@ def plan(
     by_tile = recipe.sheet.split == "tile"
 
     def add(label: str, sheet: SheetFacts | None, word: str, depth: str, suffix: str, **what: object) -> None:
-        own = sheet.pairs if sheet else []
+        each = sheet.pairs if sheet else []
         named.append(
             Named(
-                f"{label}{f' of {sheet.name}' if sheet and sheet.name else ''}", own[0] if len(own) == 1 else "",
+                f"{label}{f' of {sheet.name}' if sheet and sheet.name else ''}", each[0] if len(each) == 1 else "",
                 sheet.name if sheet else "", (sheet.name if by_tile else "1001") if sheet else "", word,
                 sheet.width if sheet else 0, sheet.height if sheet else 0, depth, suffix,
             )
@@ -54,16 +54,16 @@ def plan(
         planned.append(Planned("", label, sheet.name if sheet else "", **what))  # type: ignore[arg-type]
 
     for sheet in sheets:
-        for made in [m for m in maps if m.sheet == sheet.name and m.key not in hidden]:
-            kind, _, mask = made.key.partition(":")
-            word = next((own for key, own in handoff.words.items() if key == made.key), made.key)
+        for entry in [m for m in maps if m.sheet == sheet.name and m.key not in hidden]:
+            kind, _, mask = entry.key.partition(":")
+            word = next((each for key, each in handoff.words.items() if key == entry.key), entry.key)
             if kind == "mask":
                 word = f"mask_{mask}"
-            form = recipe.output.form_of(made.key)
+            form = recipe.output.form_of(entry.key)
             depth, suffix = form.words, SUFFIXES[form.format]
-            if made.key.startswith("layers."):
-                word, depth, suffix = "layers", "8", made.key.removeprefix("layers")
-            add(made.label or REGISTRY[made.key].LABEL, sheet, word, depth, suffix, key=made.key)
+            if entry.key.startswith("layers."):
+                word, depth, suffix = "layers", "8", entry.key.removeprefix("layers")
+            add(entry.label or REGISTRY[entry.key].LABEL, sheet, word, depth, suffix, key=entry.key)
         for pack in handoff.packs:
             add(f"Packed picture {pack.name}", sheet, pack.name, pack.words, SUFFIXES[pack.format], pack=pack)
     for what, (word, suffix) in MESHES.items():
@@ -72,8 +72,8 @@ def plan(
             add(label, None, word, "", suffix, mesh=what)
     names = named_all(handoff.pattern, piece, named, day)
     return [
-        Planned(name, own.label, own.sheet, own.key, own.pack, own.mesh)
-        for name, own in zip(names, planned, strict=True)
+        Planned(name, each.label, each.sheet, each.key, each.pack, each.mesh)
+        for name, each in zip(names, planned, strict=True)
     ]
 
 
@@ -109,4 +109,4 @@ def refuse_unready(handoff: Handoff, piece: str, recipe: Recipe, target: pathlib
 
 def missing(handoff: Handoff, maps: list[MapFile]) -> list[str]:
     """Maps, by name, that packed pictures take from and a bake has not."""
-    return needed(handoff.packs, [made.key for made in maps])
+    return needed(handoff.packs, [entry.key for entry in maps])

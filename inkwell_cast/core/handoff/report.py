@@ -27,11 +27,11 @@ def report(finished: Finished, manifest: "HandedManifest") -> str:
     environment = jinja2.Environment(
         autoescape=True, trim_blocks=True, lstrip_blocks=True, undefined=jinja2.StrictUndefined
     )
-    pictures = {own.file: _picture(finished, own) for own in manifest.files if own.map or own.pack}
+    pictures = {file.file: _picture(finished, file) for file in manifest.files if file.map or file.pack}
     return environment.from_string(text).render(
         m=manifest, bake=manifest.bake, pictures=pictures, setup=shader_words(manifest.bake.recipe),
-        range_of={own.file: _range(finished.map(own.sheet, own.map)) for own in manifest.files},
-        packs=[own for own in manifest.files if own.pack], wells=pack_words,
+        range_of={file.file: _range(finished.map(file.sheet, file.map)) for file in manifest.files},
+        packs=[file for file in manifest.files if file.pack], wells=pack_words,
     )  # fmt: skip
 
 
@@ -60,10 +60,10 @@ def shader_words(recipe: Recipe) -> list[str]:
     return said
 
 
-def pack_words(own: Any) -> list[str]:
+def pack_words(file: Any) -> list[str]:
     """What the channels of a packed picture hold."""
     said = []
-    for name, well in own.pack.wells.items():
+    for name, well in file.pack.wells.items():
         if well.map:
             said.append(f"{name}: {well.map.replace('_', ' ')} {well.channel}{', inverted' if well.invert else ''}")
         else:
@@ -71,22 +71,22 @@ def pack_words(own: Any) -> list[str]:
     return said
 
 
-def _range(made: MapFile | None) -> str:
-    if made is None or not isinstance(made.facts.get("white"), (int, float)):
+def _range(entry: MapFile | None) -> str:
+    if entry is None or not isinstance(entry.facts.get("white"), (int, float)):
         return ""
-    black = made.facts.get("black", 0)
-    return f"black {black:.6g}, white {made.facts['white']:.6g} {made.facts.get('unit', '')}".strip()
+    black = entry.facts.get("black", 0)
+    return f"black {black:.6g}, white {entry.facts['white']:.6g} {entry.facts.get('unit', '')}".strip()
 
 
-def _picture(finished: Finished, own: Any) -> str:
+def _picture(finished: Finished, file: Any) -> str:
     """A small PNG of a map or a packed picture as a data address."""
-    if own.map:
-        path = finished.picture(own.sheet, own.map)
+    if file.map:
+        path = finished.picture(file.sheet, file.map)
         assert path is not None
         steps: Any = png.read(path)
     else:
-        sheet = finished.sheet(own.sheet)
-        steps = packed(own.pack, (sheet.width, sheet.height), lambda key: finished.picture(own.sheet, key))
+        sheet = finished.sheet(file.sheet)
+        steps = packed(file.pack, (sheet.width, sheet.height), lambda key: finished.picture(file.sheet, key))
     return small_png(steps, SIDE)
 
 

@@ -57,8 +57,8 @@ def _normals(finished: Finished, low: Mesh, sheet: SheetPlan) -> U8 | U16 | None
         if path:
             steps = png.read(path)
             target = READ_AS.model_copy(update={"tangents": recipe.basis.tangents})
-            made = convert(png.dequantise(steps), low, source, target, recipe.sheet.channel, sheet)
-            return png.quantise(made, 8)
+            converted = convert(png.dequantise(steps), low, source, target, recipe.sheet.channel, sheet)
+            return png.quantise(converted, 8)
     return None
 
 

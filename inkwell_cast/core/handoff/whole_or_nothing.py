@@ -80,7 +80,7 @@ def files_of(folder: pathlib.Path) -> dict[str, tuple[int, str]] | None:
     """The files that the manifest of a handoff names, with their bytes and SHA-256; None where it is no handoff."""
     try:
         manifest = json.loads((folder / MANIFEST).read_bytes())
-        named = {str(own["file"]): (int(own["bytes"]), str(own["sha256"])) for own in manifest["files"]}
+        named = {str(entry["file"]): (int(entry["bytes"]), str(entry["sha256"])) for entry in manifest["files"]}
         plain = all(pathlib.PurePath(name).name == name for name in named)
         return named if manifest["kind"] == KIND and plain else None
     except (OSError, ValueError, KeyError, TypeError, RecursionError):
@@ -117,7 +117,7 @@ def is_archive(path: pathlib.Path) -> bool:
         return False
 
 
-def put(made: pathlib.Path, target: pathlib.Path, existing: str) -> pathlib.Path:
+def put(folder: pathlib.Path, target: pathlib.Path, existing: str) -> pathlib.Path:
     """Move what was made to its place; gives the place, which may have got a number.
 
     In a folder that is replaced, files that its manifest does not name stay.
@@ -125,16 +125,16 @@ def put(made: pathlib.Path, target: pathlib.Path, existing: str) -> pathlib.Path
     for number in range(1, MOST_NUMBERS):
         place = target if number == 1 else target.with_name(f"{target.stem}_{number}{target.suffix}")
         if not (place.exists() or place.is_symlink()) or _is_empty(place):
-            if _moved(made, place):
+            if _moved(folder, place):
                 return place
         elif existing != "number":
             refuse_taken(place, existing)
             if place.is_dir():
-                _take_along(place, made)
-            old = made.parent / f"old {number}"  # goes with the temporary folder
+                _take_along(place, folder)
+            old = folder.parent / f"old {number}"  # goes with the temporary folder
             os.rename(place, old)
             try:
-                os.rename(made, place)
+                os.rename(folder, place)
             except OSError:
                 os.rename(old, place)
                 raise
@@ -142,21 +142,21 @@ def put(made: pathlib.Path, target: pathlib.Path, existing: str) -> pathlib.Path
     raise InputProblem(str(target), f"There are {MOST_NUMBERS} of it already.", "Choose another folder.")
 
 
-def _take_along(old: pathlib.Path, made: pathlib.Path) -> None:
+def _take_along(old: pathlib.Path, new: pathlib.Path) -> None:
     """Put what others laid into an old handoff into the new one too, before that takes its place."""
-    own = {*(files_of(old) or {}), MANIFEST, REPORT}
+    ours = {*(files_of(old) or {}), MANIFEST, REPORT}
     for entry in sorted(old.iterdir()):
-        if entry.name in own:
+        if entry.name in ours:
             continue
-        if (made / entry.name).exists():
+        if (new / entry.name).exists():
             raise InputProblem(
                 str(entry), "No handoff wrote this file, and the new one has a file of its name.",
                 "Move it away, or choose another folder.",
             )  # fmt: skip
         if entry.is_dir() and not entry.is_symlink():
-            shutil.copytree(entry, made / entry.name, symlinks=True, copy_function=_twin)
+            shutil.copytree(entry, new / entry.name, symlinks=True, copy_function=_twin)
         else:
-            _twin(entry, made / entry.name)
+            _twin(entry, new / entry.name)
 
 
 def _twin(source: str | pathlib.Path, target: str | pathlib.Path) -> None:
@@ -167,24 +167,24 @@ def _twin(source: str | pathlib.Path, target: str | pathlib.Path) -> None:
         shutil.copy2(source, target, follow_symlinks=False)
 
 
-def _moved(made: pathlib.Path, place: pathlib.Path) -> bool:
+def _moved(moving: pathlib.Path, place: pathlib.Path) -> bool:
     """Move to a free place; whether it was still free."""
     try:
-        if made.is_dir():
-            os.rename(made, place)  # fails where a folder with something in it stands
+        if moving.is_dir():
+            os.rename(moving, place)  # fails where a folder with something in it stands
         else:
-            os.link(made, place)  # fails where a file stands
-            made.unlink()
+            os.link(moving, place)  # fails where a file stands
+            moving.unlink()
     except FileExistsError:
         return False
     except OSError as error:
         if error.errno == errno.ENOTEMPTY:  # a folder that is not empty
             return False
-        if made.is_dir() or error.errno not in (
+        if moving.is_dir() or error.errno not in (
             errno.EPERM,
             errno.ENOSYS,
             errno.EOPNOTSUPP,
         ):  # a disk without hard links
             raise
-        os.rename(made, place)
+        os.rename(moving, place)
     return True

@@ -30,5 +30,5 @@ def read_picture(path: pathlib.Path) -> U8 | U16 | F32:
         known = ", ".join(suffix[1:].upper() for suffix in SUFFIXES.values())
         raise InputProblem(path.name, "This kind of picture cannot be read.", f"Give one of {known}.")
     refuse_too_large(path)
-    found: U8 | U16 | F32 = FORMATS[name].read(path)
-    return found
+    picture: U8 | U16 | F32 = FORMATS[name].read(path)
+    return picture

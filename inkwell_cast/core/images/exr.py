@@ -13,15 +13,15 @@ def write(path: pathlib.Path, values: Any_) -> None:
     """Write `values (H, W, 1, 3 or 4)`, float16 or float32, as they are."""
     header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
     channels = {{1: "Y", 3: "RGB", 4: "RGBA"}[values.shape[2]]: values[..., 0] if values.shape[2] == 1 else values}
-    with OpenEXR.File(header, {name: np.ascontiguousarray(own) for name, own in channels.items()}) as made:
-        made.write(str(path))
+    with OpenEXR.File(header, {name: np.ascontiguousarray(plane) for name, plane in channels.items()}) as file:
+        file.write(str(path))
 
 
 def read(path: pathlib.Path) -> F32:
     """(H, W, 3) float32. Raises InputProblem."""
     try:
-        with OpenEXR.File(str(path), separate_channels=True) as found:
-            channels = {name: channel.pixels.astype(np.float32) for name, channel in found.channels().items()}
+        with OpenEXR.File(str(path), separate_channels=True) as file:
+            channels = {name: channel.pixels.astype(np.float32) for name, channel in file.channels().items()}
     except Exception as error:
         raise InputProblem(
             path.name, f"This is not an OpenEXR that can be read ({error}).", "Export it again as OpenEXR."

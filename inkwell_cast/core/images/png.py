@@ -49,8 +49,8 @@ def write(path: pathlib.Path, steps: U8 | U16) -> None:
     """
     fast = [cv2.IMWRITE_PNG_COMPRESSION, 1, cv2.IMWRITE_PNG_STRATEGY, cv2.IMWRITE_PNG_STRATEGY_RLE]
     order = {3: cv2.COLOR_RGB2BGR, 4: cv2.COLOR_RGBA2BGRA}.get(steps.shape[2])
-    made, data = cv2.imencode(".png", steps if order is None else cv2.cvtColor(steps, order), fast)
-    if not made:
+    done, data = cv2.imencode(".png", steps if order is None else cv2.cvtColor(steps, order), fast)
+    if not done:
         raise InputProblem(path.name, "The picture could not be encoded.", "Try another size or depth.")
     data.tofile(path)
 

@@ -27,10 +27,10 @@ def write(path: pathlib.Path, content: list[Stack | PictureLayer]) -> None:
 
 def _add(parent: PSDImage | Group, layer: PictureLayer) -> None:
     image = layer.make()
-    made = parent.create_pixel_layer(_picture(image[..., :3]), name="layer")
-    made.name = layer.name  # names that are not Latin are taken here only
+    pixels = parent.create_pixel_layer(_picture(image[..., :3]), name="layer")
+    pixels.name = layer.name  # names that are not Latin are taken here only
     if image.shape[2] == 4:
-        made.create_mask(_picture(image[..., 3]))
+        pixels.create_mask(_picture(image[..., 3]))
 
 
 def _picture(image: U8) -> Image.Image:

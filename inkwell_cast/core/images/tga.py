@@ -21,8 +21,8 @@ def read(path: pathlib.Path) -> U8:
 
 def read_rgb(path: pathlib.Path, name: str) -> U8:
     try:
-        with Image.open(path, formats=[name]) as found:
-            return np.array(found.convert("RGB"))
+        with Image.open(path, formats=[name]) as picture:
+            return np.array(picture.convert("RGB"))
     except (OSError, UnidentifiedImageError, ValueError) as error:
         raise InputProblem(
             path.name, f"This is not a {name} that can be read ({error}).", f"Export it again as {name}."

@@ -22,14 +22,14 @@ def write(path: pathlib.Path, values: U8 | U16 | F32) -> None:
 def read(path: pathlib.Path) -> U8 | U16 | F32:
     """(H, W, 3). Raises InputProblem."""
     try:
-        found = tifffile.imread(path)
+        image = tifffile.imread(path)
     except Exception as error:  # the library raises many kinds on a damaged file
         raise InputProblem(
             path.name, f"This is not a TIFF that can be read ({error}).", "Export it again as TIFF."
         ) from error
-    if found.ndim == 2:
-        found = np.repeat(found[..., None], 3, axis=2)
-    if found.ndim != 3 or found.shape[2] < 3:
-        raise InputProblem(path.name, f"Its pixels have the shape {found.shape}.", "Export it as grey or RGB.")
-    kind = found.dtype if found.dtype in (np.uint8, np.uint16) else np.float32
-    return np.ascontiguousarray(found[..., :3], kind)
+    if image.ndim == 2:
+        image = np.repeat(image[..., None], 3, axis=2)
+    if image.ndim != 3 or image.shape[2] < 3:
+        raise InputProblem(path.name, f"Its pixels have the shape {image.shape}.", "Export it as grey or RGB.")
+    kind = image.dtype if image.dtype in (np.uint8, np.uint16) else np.float32
+    return np.ascontiguousarray(image[..., :3], kind)

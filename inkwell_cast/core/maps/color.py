@@ -66,12 +66,12 @@ def cost(recipe: Recipe) -> float:
 def prepare(context: Context) -> tuple[F32, I32, _Worn | None]:
     """Values (N, 3) and the row of each corner (T, 3) for what wears no texture, and the textures."""
     mesh = context.sculpt.mesh
-    own = np.repeat(mesh.materials[:, None], 3, axis=1).astype(np.int32)
+    material_rows = np.repeat(mesh.materials[:, None], 3, axis=1).astype(np.int32)
     worn = _worn(mesh)
     if mesh.colors is None:
-        return np.ascontiguousarray(mesh.material_colors), own, worn
+        return np.ascontiguousarray(mesh.material_colors), material_rows, worn
     count = len(mesh.colors.values)
-    rows = np.where(mesh.colors.corners < 0, own + count, mesh.colors.corners).astype(np.int32)
+    rows = np.where(mesh.colors.corners < 0, material_rows + count, mesh.colors.corners).astype(np.int32)
     return np.concatenate([mesh.colors.values[:, :3], mesh.material_colors]).astype(np.float32), rows, worn
 
 
@@ -119,7 +119,7 @@ def gather(
 @numba.njit(cache=True, nogil=True)
 def _mean_of_textures(first, last, hits, grid, worn, out):  # type: ignore[no-untyped-def]
     """The mean colour (H, W, 3) of a texel's hits; hits, grid and worn are records."""
-    tiles, triangle, side, found = tiles_of(hits), triangles_of(hits), grid.side, np.zeros(3)
+    tiles, triangle, side, color = tiles_of(hits), triangles_of(hits), grid.side, np.zeros(3)
     for k in range(first, last):
         x0, y0, columns, rows = tile_box(tiles[k], grid)
         for y in range(rows):
@@ -132,16 +132,16 @@ def _mean_of_textures(first, last, hits, grid, worn, out):  # type: ignore[no-un
                         if triangle[n] < 0:
                             continue
                         count += 1
-                        _color_of(triangle[n], weights_at(n, hits), worn, found)
+                        _color_of(triangle[n], weights_at(n, hits), worn, color)
                         for c in range(3):
-                            out[y0 + y, x0 + x, c] += np.float32(found[c])
+                            out[y0 + y, x0 + x, c] += np.float32(color[c])
                 if count:
                     for c in range(3):
                         out[y0 + y, x0 + x, c] /= count
 
 
 @numba.njit(cache=True, nogil=True)
-def _color_of(t, b, worn, found):  # type: ignore[no-untyped-def]
+def _color_of(t, b, worn, color):  # type: ignore[no-untyped-def]
     """Write the linear colour at barycentrics b of triangle t into found (3,): its texture's, else that of corners."""
     b0, b1, b2 = b
     picture = block(worn.table, (worn.table_count, 12), np.float64)[
@@ -156,26 +156,26 @@ def _color_of(t, b, worn, found):  # type: ignore[no-untyped-def]
             block(worn.light, worn.light_count, np.float32),
         )
         u, v = b0 * p[0] + b1 * q[0] + b2 * r[0], 1 - (b0 * p[1] + b1 * q[1] + b2 * r[1])
-        _look_up(u, v, picture, pixels, light, found)
+        _look_up(u, v, picture, pixels, light, color)
         return
     values = block(worn.values, (worn.values_count, 3), np.float32)
     corner = block(worn.corners, (worn.corners_count, 3), np.int32)[t]
     for c in range(3):
-        found[c] = b0 * values[corner[0], c] + b1 * values[corner[1], c] + b2 * values[corner[2], c]
+        color[c] = b0 * values[corner[0], c] + b1 * values[corner[1], c] + b2 * values[corner[2], c]
 
 
 @numba.njit(cache=True, nogil=True)
-def _look_up(u, v, picture, pixels, light, found):  # type: ignore[no-untyped-def]
+def _look_up(u, v, picture, pixels, light, color):  # type: ignore[no-untyped-def]
     """The light of a texture at u and v from its top left, between its four nearest pixels."""
     first, width, height = np.int64(picture[0]), np.int64(picture[1]), np.int64(picture[2])
     x = (picture[3] * u + picture[4] * v + picture[5]) * width - 0.5
     y = (picture[6] * u + picture[7] * v + picture[8]) * height - 0.5
     left, top = np.int64(np.floor(x)), np.int64(np.floor(y))
     x, y = x - left, y - top
-    found[:] = 0
+    color[:] = 0
     for j in range(2):
         for i in range(2):
             n = first + ((top + j) % height) * width + (left + i) % width
             weight = (x if i else 1 - x) * (y if j else 1 - y)
             for c in range(3):
-                found[c] += weight * light[pixels[n, c]] * picture[9 + c]
+                color[c] += weight * light[pixels[n, c]] * picture[9 + c]

@@ -37,13 +37,14 @@ CURVATURES = {group: Slot[tuple[F32, I32]]() for group in ("curvature", "cavity"
 def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 1) float32; see `map_settings.Curvature`. Facts: its range in 1 / scene units."""
     assert layer is not None
-    own, struck = context.recipe.curvature, context.cast.struck
+    settings, struck = context.recipe.curvature, context.cast.struck
     values: F32 = layer[..., 0]
-    if own.signs == "both":
-        image, facts = signed(values, struck, own.strength, PERCENTILE)
+    if settings.signs == "both":
+        image, facts = signed(values, struck, settings.strength, PERCENTILE)
     else:
-        image, facts = one_sided(values if own.signs == "convex" else -values, struck, own.strength, PERCENTILE)
-    return Derived(image, facts | {"unit": "1 / scene unit", "signs": own.signs}, layer.copy)
+        side = values if settings.signs == "convex" else -values
+        image, facts = one_sided(side, struck, settings.strength, PERCENTILE)
+    return Derived(image, facts | {"unit": "1 / scene unit", "signs": settings.signs}, layer.copy)
 
 
 CLOSE = 1e-4  # of the residual
@@ -62,9 +63,9 @@ class Curvature:
 
     def prepare(self, context: Context) -> tuple[F32, I32]:
         recipe = context.assembly.recipe
-        own, radius = recipe.curvature, 0.0
+        settings, radius = recipe.curvature, 0.0
         if self.group == "curvature":
-            radius = own.radius * scene_units(own.unit, context.assembly.low.diagonal)
+            radius = settings.radius * scene_units(settings.unit, context.assembly.low.diagonal)
         key, mesh = f"{context.sculpt.serial} {radius}", context.sculpt.mesh
         return context.warm.once(CURVATURES[self.group], key, lambda: curvature_of(mesh, radius))
 
@@ -165,8 +166,8 @@ def _diffused(values: F64, mass: F64, weights: F64, corners: I32, radius: float)
     )
     scale = 1 / np.maximum(diagonal, 1e-300)
     jacobi = csr_array((scale, (every, every)), shape=(count, count))
-    found, _ = cg(system, mass * values, x0=values, rtol=CLOSE, maxiter=500, M=jacobi)
-    return np.asarray(found)
+    smoothed, _ = cg(system, mass * values, x0=values, rtol=CLOSE, maxiter=500, M=jacobi)
+    return np.asarray(smoothed)
 
 
 GATHERS = Curvature("curvature")

@@ -50,14 +50,14 @@ def _fit(first, last, struck, low_triangle, island, normal, points, hidden, valu
         for x in range(width):
             if struck[y, x] == 0:
                 continue
-            own = island[low_triangle[y, x]]
-            step = _step(y, x, own, struck, low_triangle, island, points)
+            island_here = island[low_triangle[y, x]]
+            step = _step(y, x, island_here, struck, low_triangle, island, points)
             if step == 0:
                 continue
             matrix[:], right[:] = 0, 0
             for v in range(max(y - REACH, 0), min(y + REACH + 1, height)):
                 for u in range(max(x - REACH, 0), min(x + REACH + 1, width)):
-                    if struck[v, u] == 0 or island[low_triangle[v, u]] != own:
+                    if struck[v, u] == 0 or island[low_triangle[v, u]] != island_here:
                         continue
                     cosine = off = 0.0
                     for c in range(3):
@@ -86,13 +86,13 @@ def _fit(first, last, struck, low_triangle, island, normal, points, hidden, valu
 
 
 @numba.njit(cache=True, nogil=True)
-def _step(y, x, own, struck, low_triangle, island, points):  # type: ignore[no-untyped-def]
+def _step(y, x, island_here, struck, low_triangle, island, points):  # type: ignore[no-untyped-def]
     """Mean way on the sculpt from a texel to those beside it on its island, 0 where there are none."""
     height, width = struck.shape
     total, count = 0.0, 0
     for v in range(max(y - 1, 0), min(y + 2, height)):
         for u in range(max(x - 1, 0), min(x + 2, width)):
-            if (v == y and u == x) or struck[v, u] == 0 or island[low_triangle[v, u]] != own:
+            if (v == y and u == x) or struck[v, u] == 0 or island[low_triangle[v, u]] != island_here:
                 continue
             square = 0.0
             for c in range(3):

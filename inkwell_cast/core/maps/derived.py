@@ -29,31 +29,32 @@ def signed(values: F32, struck: Any_, full: float | str, percentile: float) -> t
 
     `full` "auto" takes a percentile of the absolute values that were struck. Where nothing was struck it is mid-grey.
     """
-    own = values[struck > 0]
-    top = automatic(np.abs(own), percentile) if full == "auto" else float(full)
+    struck_values = values[struck > 0]
+    top = automatic(np.abs(struck_values), percentile) if full == "auto" else float(full)
     image = np.clip(values / np.float32(2 * top) + np.float32(0.5), 0, 1).astype(np.float32)
     image[struck == 0] = 0.5
-    return image[..., None], {"black": -top, "white": top} | facts_of(own, np.abs(own) > top * 1.0001)
+    facts = facts_of(struck_values, np.abs(struck_values) > top * 1.0001)
+    return image[..., None], {"black": -top, "white": top} | facts
 
 
 def one_sided(values: F32, struck: Any_, full: float | str, percentile: float) -> tuple[F32, dict[str, Any]]:
     """Positive values from black to white: the picture (H, W, 1) and its `facts_of`; black where nothing was struck."""
-    own = values[struck > 0]
-    top = automatic(np.abs(own), percentile) if full == "auto" else float(full)
+    struck_values = values[struck > 0]
+    top = automatic(np.abs(struck_values), percentile) if full == "auto" else float(full)
     image = np.clip(values / np.float32(top), 0, 1).astype(np.float32)
     image[struck == 0] = 0
-    return image[..., None], {"black": 0.0, "white": top} | facts_of(own, own > top * 1.0001)
+    return image[..., None], {"black": 0.0, "white": top} | facts_of(struck_values, struck_values > top * 1.0001)
 
 
-def facts_of(own: F32, clipped: Any_) -> dict[str, Any]:
+def facts_of(values: F32, clipped: Any_) -> dict[str, Any]:
     """The share of texels beyond the range, and a histogram over a symmetric span that holds 99.8 % of them."""
-    span = automatic(np.abs(own), 99.8)
-    counts, _ = np.histogram(own, BINS, (-span, span))
-    share = float(clipped.mean()) if len(own) else 0.0
+    span = automatic(np.abs(values), 99.8)
+    counts, _ = np.histogram(values, BINS, (-span, span))
+    share = float(clipped.mean()) if len(values) else 0.0
     return {"clipped_share": share, "histogram": {"span": span, "counts": counts.tolist()}}
 
 
-def automatic(own: F32, percentile: float) -> float:
+def automatic(values: F32, percentile: float) -> float:
     """A percentile of some values, or 1 where there is nothing to go by."""
-    top = float(np.percentile(own, percentile)) if len(own) else 0.0
+    top = float(np.percentile(values, percentile)) if len(values) else 0.0
     return top if top > 1e-30 else 1.0

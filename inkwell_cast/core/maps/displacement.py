@@ -54,8 +54,8 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
     relief, low, cast = context.assembly.relief, context.low, context.cast
     assert relief is not None
     values = np.zeros(cast.covered.shape, np.float32)
-    own = np.ascontiguousarray(relief.offsets[low.triangles])
-    _interpolate(cast.low_triangle, cast.sample, shared(low.grid.record), own, values)
+    offsets = np.ascontiguousarray(relief.offsets[low.triangles])
+    _interpolate(cast.low_triangle, cast.sample, shared(low.grid.record), offsets, values)
     image, facts = signed(values, cast.covered, context.recipe.displacement.range, 100.0)
     how = context.recipe.subdivision
     facts |= {
@@ -66,7 +66,7 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _interpolate(low_triangle, sample, grids, own, out):  # type: ignore[no-untyped-def]
+def _interpolate(low_triangle, sample, grids, values, out):  # type: ignore[no-untyped-def]
     """Values at a triangle's corners (P, 3), at every texel."""
     height, width = low_triangle.shape
     for y in numba.prange(height):
@@ -74,7 +74,7 @@ def _interpolate(low_triangle, sample, grids, own, out):  # type: ignore[no-unty
             t = low_triangle[y, x]
             if t >= 0:
                 b0, b1, b2 = texel_barycentrics(t, x, y, sample[y, x], grids[0])
-                out[y, x] = b0 * own[t, 0] + b1 * own[t, 1] + b2 * own[t, 2]
+                out[y, x] = b0 * values[t, 0] + b1 * values[t, 1] + b2 * values[t, 2]
 
 
 A_VERTEX, LEAST, MOST = 16, 100_000, 4_000_000  # places
@@ -122,16 +122,16 @@ def _displaced(
         )
     offsets = _fitted(ids, many, owner[struck], b[struck], height[struck].astype(np.float64))
     left = np.abs(height[struck] - np.einsum("nk,nk->n", b[struck], offsets[ids[owner[struck]]]))
-    own = np.asarray(offsets[ids], np.float32)
+    at_corners = np.asarray(offsets[ids], np.float32)
     positions, triangles, _ = vertices(low)
     moved = positions.copy()
-    moved[triangles] = positions[triangles] + along * own[..., None]
+    moved[triangles] = positions[triangles] + along * at_corners[..., None]
     hard = np.zeros(ids.shape, bool)
     if low.normals is not None:
         hard = differs_across(low.normals.at_corners(), edges, SAME_NORMAL)
-    made = replace(low, positions=moved, triangles=triangles)
-    made = replace(made, normals=values_at_corners(shaded(made, edges, hard, False)), tangents=None)
-    return made, Relief(own, count, _spread_of(np.abs(height[struck])), _spread_of(left))
+    moved_low = replace(low, positions=moved, triangles=triangles)
+    moved_low = replace(moved_low, normals=values_at_corners(shaded(moved_low, edges, hard, False)), tangents=None)
+    return moved_low, Relief(at_corners, count, _spread_of(np.abs(height[struck])), _spread_of(left))
 
 
 def _spread_of(distances: F32 | F64) -> tuple[float, float]:
@@ -149,8 +149,8 @@ def _fitted(ids: I64, many: int, owner: I64, b: F64, height: F64) -> F64:
     stiff = STIFFNESS * max(float(weight.diagonal().mean()), 1e-30)
     system = weight + stiff / 6 * (diags_array(links.sum(axis=1)) - links)
     jacobi = diags_array(1 / np.maximum(system.diagonal(), 1e-30))
-    found, _ = cg(system, places.T @ height, rtol=CLOSE, maxiter=2000, M=jacobi)
-    return np.asarray(found)
+    solved, _ = cg(system, places.T @ height, rtol=CLOSE, maxiter=2000, M=jacobi)
+    return np.asarray(solved)
 
 
 @numba.njit(cache=True, nogil=True)

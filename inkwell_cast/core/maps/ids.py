@@ -44,8 +44,8 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
     names, library = prepare(context).names, context.recipe.library
     colors = colors_of(names, library.id_colors() | context.recipe.ids.colors)
     table: F32 = np.array([(0, 0, 0), *(rgb_of(colors[name]) for name in names)], np.float32) / np.float32(255)
-    found = np.unique(layer)
-    legend = {names[n - 1]: colors[names[n - 1]] for n in found.tolist() if n > 0}
+    present = np.unique(layer)
+    legend = {names[n - 1]: colors[names[n - 1]] for n in present.tolist() if n > 0}
     facts = {"legend": legend, "by": context.recipe.ids.by}
     return Derived(table[layer[..., 0]], facts, lambda: to_linear(table)[layer[..., 0]])
 
@@ -53,26 +53,26 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
 def mask_of(image: Any_, color: str) -> Any_:
     """Where a colour stands in the whole steps of an ID map (H, W, 3): white on black (H, W, 1)."""
     top = np.iinfo(image.dtype).max
-    own = np.rint(np.array(rgb_of(color)) / 255 * top).astype(image.dtype)
-    found = image[..., 0] == own[0]
+    rgb = np.rint(np.array(rgb_of(color)) / 255 * top).astype(image.dtype)
+    mask = image[..., 0] == rgb[0]
     for channel in (1, 2):
-        found &= image[..., channel] == own[channel]
-    return found[..., None].astype(image.dtype) * np.asarray(top, image.dtype)
+        mask &= image[..., channel] == rgb[channel]
+    return mask[..., None].astype(image.dtype) * np.asarray(top, image.dtype)
 
 
 def colors_of(names: tuple[str, ...], chosen: dict[str, str]) -> dict[str, str]:
     """A colour "#rrggbb" for every name: as chosen, as a name that is a colour says, or from the series of its name."""
-    found = {name: chosen.get(name, name if name.startswith("#") and len(name) == 7 else "") for name in names}
-    taken = [rgb_of(color) for color in found.values() if color]
+    hex_colors = {name: chosen.get(name, name if name.startswith("#") and len(name) == 7 else "") for name in names}
+    taken = [rgb_of(color) for color in hex_colors.values() if color]
     for name in names:
-        if found[name]:
+        if hex_colors[name]:
             continue
         options = [_series(name, n) for n in range(TRIES)]
         apart = [min((math.dist(option, other) for other in taken), default=255.0) for option in options]
         best = next((n for n, d in enumerate(apart) if d >= APART), int(np.argmax(apart)))
         taken.append(options[best])
-        found[name] = "#{:02x}{:02x}{:02x}".format(*options[best])
-    return found
+        hex_colors[name] = "#{:02x}{:02x}{:02x}".format(*options[best])
+    return hex_colors
 
 
 def _series(name: str, n: int) -> tuple[int, int, int]:
@@ -111,12 +111,12 @@ def cost(recipe: Recipe) -> float:
 def prepare(context: Context) -> Names:
     by, pairs = context.assembly.recipe.ids.by, [pair.name for pair in context.assembly.paired.pairs]
     key = f"{context.sculpt.serial} {settings_behind(context.recipe, gathered('ids'))} {pairs}"
-    found: Names = context.warm.once(NAMES, key, lambda: names_of(context.assembly, context.sculpt, by))
-    return found
+    names: Names = context.warm.once(NAMES, key, lambda: names_of(context.assembly, context.sculpt, by))
+    return names
 
 
 def _assigned(recipe: Recipe) -> list[tuple[str, str, str]]:
-    return sorted((kind, *own) for kind in KINDS for own in recipe.library.of(kind).items())
+    return sorted((kind, *assignment) for kind in KINDS for assignment in recipe.library.of(kind).items())
 
 
 def names_of(assembly: Assembly, sculpt: Sculpt, by: str) -> Names:
@@ -154,13 +154,13 @@ def _by_library(assembly: Assembly, sculpt: Sculpt) -> Names:
         chosen = assembly.recipe.library.of(kind)
         if not chosen:
             continue
-        found = names_of(assembly, sculpt, kind)
-        place = np.full(len(found.names), -1, np.int32)
-        for n, name in enumerate(found.names):
+        by_kind = names_of(assembly, sculpt, kind)
+        place = np.full(len(by_kind.names), -1, np.int32)
+        for n, name in enumerate(by_kind.names):
             if name in chosen:
                 place[n] = len(names)
                 names.append(chosen[name])
-        given = place[found.of - 1]
+        given = place[by_kind.of - 1]
         of = np.where(given >= 0, given, of)
     return _named(names, of)
 
@@ -171,16 +171,16 @@ def _by_color(mesh: Mesh) -> Names:
     light = np.clip(mesh.colors.at_corners()[:, :, :3].mean(axis=1), 0, 1)
     steps = np.rint(to_srgb(light) * 255).astype(np.int64)  # as the map of carried colours shows them
     code = (steps[:, 0] << 16) | (steps[:, 1] << 8) | steps[:, 2]
-    found, of, count = np.unique(code, return_inverse=True, return_counts=True)
-    if len(found) > MOST_NAMES:  # a painted sculpt: nearest of its most frequent colours
+    codes, of, count = np.unique(code, return_inverse=True, return_counts=True)
+    if len(codes) > MOST_NAMES:  # a painted sculpt: nearest of its most frequent colours
         kept = np.sort(np.argsort(-count, kind="stable")[:256])
-        table = np.stack([found >> 16, found >> 8 & 255, found & 255], axis=1)
-        nearest = np.empty(len(found), np.int64)
-        for k in range(0, len(found), 4096):
+        table = np.stack([codes >> 16, codes >> 8 & 255, codes & 255], axis=1)
+        nearest = np.empty(len(codes), np.int64)
+        for k in range(0, len(codes), 4096):
             apart = ((table[k : k + 4096, None] - table[kept][None]) ** 2).sum(axis=2)
             nearest[k : k + 4096] = apart.argmin(axis=1)
-        found, of = found[kept], nearest[of]
-    return Names(tuple(f"#{c:06x}" for c in found.tolist()), of.astype(np.int32) + np.int32(1))
+        codes, of = codes[kept], nearest[of]
+    return Names(tuple(f"#{c:06x}" for c in codes.tolist()), of.astype(np.int32) + np.int32(1))
 
 
 def _by_part(mesh: Mesh) -> Names:

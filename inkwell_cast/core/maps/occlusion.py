@@ -51,10 +51,9 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
     free: F32 = 1 - layer[..., 0]
     if context.recipe.occlusion.occluders != "low":
         free[context.cast.struck == 0] = 1
-    own = free[context.cast.struck > 0]
-    return Derived(
-        free[..., None], {"mean": float(own.mean()) if len(own) else 1.0, "darkest": float(np.min(own, initial=1))}
-    )
+    there = free[context.cast.struck > 0]
+    mean, darkest = float(there.mean()) if len(there) else 1.0, float(np.min(there, initial=1))
+    return Derived(free[..., None], {"mean": mean, "darkest": darkest})
 
 
 CHANNELS, KIND = 4, np.float32  # the share that is occluded, and the mean free direction times its weight
@@ -103,12 +102,13 @@ def look_around(
     context: Context, hits: Hits, which: str, ready: Occluders, out: Any_, progress: Progress, cancelled: Cancel
 ) -> None:
     """What some occluders hide, from the low in "low" mode, else from the hits, into as many channels as `out` has."""
-    own, diagonal = context.recipe.occlusion, context.assembly.low.diagonal
-    far = own.distance * scene_units(own.unit, diagonal) or (1e30 if own.falloff == "none" else diagonal)
-    widest = np.sin(np.radians(min(own.cone, 180.0) / 2))
+    settings, diagonal = context.recipe.occlusion, context.assembly.low.diagonal
+    far = settings.distance * scene_units(settings.unit, diagonal) or (1e30 if settings.falloff == "none" else diagonal)
+    widest = np.sin(np.radians(min(settings.cone, 180.0) / 2))
     around = record_of(
-        AROUND, tracers=ready.tracers, blockers=ready.blockers, rays=own.rays, bits=bits_for(own.rays), far=far,
-        falloff=FALLOFFS.index(own.falloff), widest=widest, lift=LIFT * diagonal,
+        AROUND, tracers=ready.tracers, blockers=ready.blockers, rays=settings.rays,
+        bits=bits_for(settings.rays), far=far, falloff=FALLOFFS.index(settings.falloff), widest=widest,
+        lift=LIFT * diagonal,
     )  # fmt: skip
     if which == "low":
         arguments = (context.low.record, context.cast.record, context.rays.record, around, out)

@@ -15,6 +15,6 @@ BACKGROUND = (1.0,)
 
 def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 1) float32: the free share, 0 to 1, to the power of the contrast."""
-    own = context.recipe.sheet_occlusion
-    free = open_sky(context, max(own.radius / 100 * context.low.grid.width, 1.5))
-    return Derived(free[..., None] ** np.float32(own.contrast))
+    settings = context.recipe.sheet_occlusion
+    free = open_sky(context, max(settings.radius / 100 * context.low.grid.width, 1.5))
+    return Derived(free[..., None] ** np.float32(settings.contrast))

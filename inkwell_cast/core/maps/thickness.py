@@ -49,8 +49,8 @@ def cost(recipe: Recipe) -> float:
 
 def limit_of(recipe: Recipe, diagonal: float) -> float:
     """The longest length that counts, scene units."""
-    own = recipe.thickness.limit
-    return float(SHARE * diagonal if own == "auto" else own * scene_units(recipe.thickness.unit, diagonal))
+    limit = recipe.thickness.limit
+    return float(SHARE * diagonal if limit == "auto" else limit * scene_units(recipe.thickness.unit, diagonal))
 
 
 def prepare(context: Context) -> Occluders:

@@ -42,8 +42,8 @@ def healed(context: Context, layers: dict[str, Any_], heal: Heal) -> tuple[Conte
             nearest = cKDTree(place[~inside]).query(place[inside])[1]
             out[y[inside], x[inside]] = values[y[~inside], x[~inside]][nearest]
         else:
-            found = _harmonic(links, inside, known.astype(np.float64))
-            out[y[inside], x[inside]] = found.reshape(values[y[inside], x[inside]].shape)
+            solved = _harmonic(links, inside, known.astype(np.float64))
+            out[y[inside], x[inside]] = solved.reshape(values[y[inside], x[inside]].shape)
         return out
 
     normal = filled(cast.normal)
@@ -54,10 +54,10 @@ def healed(context: Context, layers: dict[str, Any_], heal: Heal) -> tuple[Conte
     healed[y[inside], x[inside]] = True
     if context.healed is not None:
         healed |= context.healed
-    made = replace(
+    filled_cast = replace(
         cast, normal=normal, struck=struck, height=filled(cast.height), hit_triangle=filled(cast.hit_triangle)
     )  # fmt: skip
-    return replace(context, cast=made, healed=healed), {key: filled(values) for key, values in layers.items()}
+    return replace(context, cast=filled_cast, healed=healed), {key: filled(values) for key, values in layers.items()}
 
 
 def _harmonic(links: Any_, inside: Bool, known: F64) -> F64:

@@ -92,30 +92,30 @@ def mend_all(
         given = recipe
         for mend in mends:
             given = add_mend(given, mend)
-        made = bake(given, meshes, heard, cancel, warm)
+        result = bake(given, meshes, heard, cancel, warm)
         count += 1
-        shown = flaws_of([sheet.context for sheet in made.sheets], made.findings())
-        return _State(given, made, [found.flaw for found in shown], mean_angle(made))
+        shown = flaws_of([sheet.context for sheet in result.sheets], result.findings())
+        return _State(given, result, [entry.flaw for entry in shown], mean_angle(result))
 
     first = baked([])
     tries = [_Try(flaw, list(flaw.mends)) for flaw in first.flaws if flaw.mends]
     tried, kept = list[Tried](), list[Mend]()
     for _ in range(ROUNDS):
-        waiting = [own for own in tries if not own.kept and own.choices]
+        waiting = [attempt for attempt in tries if not attempt.kept and attempt.choices]
         if not waiting:
             break
-        together = baked([*kept, *(own.choices[0] for own in waiting)])
+        together = baked([*kept, *(attempt.choices[0] for attempt in waiting)])
         harmed = together.harms(first)
-        for own in waiting:
-            state, mend = together, own.choices.pop(0)
-            if harmed and len(waiting) > 1 and own.helped_in(together):
+        for attempt in waiting:
+            state, mend = together, attempt.choices.pop(0)
+            if harmed and len(waiting) > 1 and attempt.helped_in(together):
                 state = baked([*kept, mend])  # is it this one that does harm?
-            own.kept = own.helped_in(state) and not state.harms(first)
-            kept += [mend] if own.kept else []
+            attempt.kept = attempt.helped_in(state) and not state.harms(first)
+            kept += [mend] if attempt.kept else []
             tried.append(
                 Tried(
-                    title=own.flaw.title, part=own.flaw.part, words=mend.words, before=own.flaw.weight,
-                    after=own.left_in(state), kept=own.kept,
+                    title=attempt.flaw.title, part=attempt.flaw.part, words=mend.words, before=attempt.flaw.weight,
+                    after=attempt.left_in(state), kept=attempt.kept,
                 )
             )  # fmt: skip
     last = baked(kept)
@@ -128,17 +128,17 @@ def mend_all(
     return MendedAll(last.recipe, last.bake, report)
 
 
-def mean_angle(made: Bake) -> float:
+def mean_angle(bake: Bake) -> float:
     """Mean angle in degrees between the sculpt and the low with its map, over all texels of all sheets.
 
     It is that of the map before it is written; texels without a hit count as `MISSED`.
     """
     total, count = 0.0, 0
-    for sheet in made.sheets:
+    for sheet in bake.sheets:
         for key in sheet.images:
-            found = made.angles_in(sheet.images[key], key, sheet)
-            if found is not None:
-                covered = found[sheet.cast.covered > 0]
+            degrees = bake.angles_in(sheet.images[key], key, sheet)
+            if degrees is not None:
+                covered = degrees[sheet.cast.covered > 0]
                 total += float(np.nan_to_num(covered, nan=MISSED).sum())
                 count += covered.size
                 break

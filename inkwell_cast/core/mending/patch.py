@@ -38,12 +38,12 @@ def patched(
     weight[other.struck == 0] = 0
     weight[(cast.struck == 0) & (weight > 0)] = 1
     names = [f.name for f in fields(Cast) if f.name not in ("shared", "samples")]
-    made: dict[str, Any] = {name: _blended(getattr(cast, name), getattr(other, name), weight) for name in names}
+    blended: dict[str, Any] = {name: _blended(getattr(cast, name), getattr(other, name), weight) for name in names}
     mixed = {}
     for key, values in rough.items():
         out = gather_tiles(there, LAYERS[key], values, tiles, fresh, lambda share: None, cancelled)
         mixed[key] = _blended(values, out, weight)
-    return replace(context, cast=replace(cast, **made)), mixed
+    return replace(context, cast=replace(cast, **blended)), mixed
 
 
 def _with_settings(context: Context, patch: Patch) -> Context:
@@ -54,8 +54,8 @@ def _with_settings(context: Context, patch: Patch) -> Context:
     given = {name: value for name in ("directions", "outward", "inward") if (value := getattr(patch, name)) is not None}
     recipe, base = context.recipe, context.assembly
     cleared = {name: level.model_copy(update=dict.fromkeys(given)) for name, level in recipe.levels.items()}
-    own = recipe.model_copy(update={"reach": recipe.reach.model_copy(update=given), "levels": cleared})
-    assembly, lengths = replace(base, recipe=own), None
+    changed = recipe.model_copy(update={"reach": recipe.reach.model_copy(update=given), "levels": cleared})
+    assembly, lengths = replace(base, recipe=changed), None
     if recipe.reach.shape == "fitted" and patch.outward is None:
         lengths = np.linalg.norm(cage_of(base, context.warm).offsets, axis=2).astype(np.float32)
     rays = rays_of(assembly, build_cage(assembly, lengths), context.low.triangles)
@@ -64,8 +64,8 @@ def _with_settings(context: Context, patch: Patch) -> Context:
 
 def _blended(one: Any_, other: Any_, weight: F32) -> Any_:
     if one.dtype.kind in "iu":
-        own = weight >= 0.5
-        return np.where(own.reshape(own.shape + (1,) * (one.ndim - 2)), other, one)
+        taken = weight >= 0.5
+        return np.where(taken.reshape(taken.shape + (1,) * (one.ndim - 2)), other, one)
     w = weight.reshape(weight.shape + (1,) * (one.ndim - 2))
     return np.asarray(np.where(w > 0, (1 - w) * one + w * other, one), one.dtype)
 

@@ -62,12 +62,12 @@ def turn_of(matrix: F64) -> str:
 
 def every_turn() -> list[str]:
     """The 24 turns by right angles and their mirrored twins, the plainest first."""
-    found = [
+    turns = [
         "".join(f"{sign}{axis}" for sign, axis in zip(signs, order, strict=True))
         for order in permutations("xyz")
         for signs in product("+-", repeat=3)
     ]
-    return sorted(found, key=_plainness)
+    return sorted(turns, key=_plainness)
 
 
 def _plainness(turn: str) -> tuple[bool, int]:
@@ -112,22 +112,22 @@ def _tries(low: F64, high: F64) -> list[tuple[str, float, tuple[float, float, fl
     sizes = [float(np.linalg.norm(box[1] - box[0])) for box in boxes]
     wanted = sizes[0] / max(sizes[1], 1e-300)
     factors = [factor for factor in FACTORS if 0.6 < factor / wanted < 1.7]
-    found = []
+    tries = []
     for centred in (False, True):
         for turn in every_turn():
             for factor in factors:
                 middle = axes_of(turn) @ boxes[1].mean(axis=0) * factor
                 move = boxes[0].mean(axis=0) - middle if centred else np.zeros(3)
-                found.append((turn, factor, (float(move[0]), float(move[1]), float(move[2]))))
-    return sorted(found, key=lambda one: (any(one[2]), _plainness(one[0]), one[1] != 1))
+                tries.append((turn, factor, (float(move[0]), float(move[1]), float(move[2]))))
+    return sorted(tries, key=lambda one: (any(one[2]), _plainness(one[0]), one[1] != 1))
 
 
 def _apart(one: F64, other: F64) -> float:
     """How far two clouds of points lie apart, both ways, the farthest few left out; less what their spacing makes."""
     trees = cKDTree(one), cKDTree(other)
-    found = max(_trimmed(trees[1].query(one)[0]), _trimmed(trees[0].query(other)[0]))
+    distance = max(_trimmed(trees[1].query(one)[0]), _trimmed(trees[0].query(other)[0]))
     spacing = max(_trimmed(trees[0].query(one, 2)[0][:, 1]), _trimmed(trees[1].query(other, 2)[0][:, 1]))
-    return max(found - spacing, 0.0)
+    return max(distance - spacing, 0.0)
 
 
 def _apart_by(

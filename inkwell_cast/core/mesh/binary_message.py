@@ -142,7 +142,7 @@ def _wrong(mesh: Mesh) -> str:
     layers = [("positions", mesh.positions, mesh.triangles, 3, 0)]
     named = [("normals", mesh.normals, 3), ("tangents", mesh.tangents, 4), ("colours", mesh.colors, 4)]
     named += [(f"UVs {n}", uv, 2) for n, uv in enumerate(mesh.uvs)]
-    layers += [(what, own.values, own.corners, width, -1) for what, own, width in named if own is not None]
+    layers += [(what, layer.values, layer.corners, width, -1) for what, layer, width in named if layer is not None]
     for what, values, corners, width, least in layers:
         if values.ndim != 2 or values.shape[1] != width or values.dtype != np.float32 or not np.isfinite(values).all():
             return f"its {what} are no finite numbers"

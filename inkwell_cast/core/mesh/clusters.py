@@ -45,12 +45,12 @@ def clusters_of(points: F32, beyond: F32, lack: I32, owner: I32, keys: tuple[str
     pairs = cKDTree(points).query_pairs(apart, output_type="ndarray")
     near = coo_array((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(len(points), len(points)))
     count, group = connected_components(near, directed=False)
-    found = []
+    clusters = []
     for n in range(count):
         rows = np.flatnonzero(group == n)
         worst = rows[np.argmax(beyond[rows])]
         low, high = points[rows].min(axis=0), points[rows].max(axis=0)
         x, y, z = ((low + high) / 2).tolist()
         radius = float(np.linalg.norm(high - low) / 2)
-        found.append(Cluster((x, y, z), radius, float(beyond[worst]), LACKS[lack[worst]], keys[owner[worst]]))
-    return sorted(found, key=lambda p: (-p.beyond, -p.radius))[:MOST_PLACES]
+        clusters.append(Cluster((x, y, z), radius, float(beyond[worst]), LACKS[lack[worst]], keys[owner[worst]]))
+    return sorted(clusters, key=lambda p: (-p.beyond, -p.radius))[:MOST_PLACES]

@@ -192,9 +192,9 @@ def _merge_polygons(meshes: list[Mesh]) -> I32 | None:
         return None
     rows, start = [], 0
     for m in meshes:
-        own = np.arange(len(m.triangles), dtype=np.int32) if m.polygons is None else m.polygons
-        rows.append(own + np.int32(start))
-        start += int(own.max(initial=-1)) + 1
+        polygons = np.arange(len(m.triangles), dtype=np.int32) if m.polygons is None else m.polygons
+        rows.append(polygons + np.int32(start))
+        start += int(polygons.max(initial=-1)) + 1
     return np.concatenate(rows)
 
 

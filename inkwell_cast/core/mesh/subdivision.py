@@ -56,10 +56,10 @@ def subdivided(mesh: Mesh, how: Subdivision) -> Mesh:
     """
     if how.scheme == "none" or not len(mesh.triangles):
         return mesh
-    made = len(mesh.triangles) * 4**how.levels
-    if made > MOST_TRIANGLES:
+    count = len(mesh.triangles) * 4**how.levels
+    if count > MOST_TRIANGLES:
         raise InputProblem(
-            mesh.name, f"Divided {how.levels} times it would have about {made:,} triangles.", "Choose fewer levels."
+            mesh.name, f"Divided {how.levels} times it would have about {count:,} triangles.", "Choose fewer levels."
         )
     edges = edges_of(mesh)
     hard = np.zeros(edges.across.shape, bool)
@@ -112,25 +112,25 @@ def _rings(order, starts, ids):  # type: ignore[no-untyped-def]
     counts = np.empty(len(order), np.int64)
     used, faces = 0, 0
     for g in range(len(starts) - 1):
-        own = order[starts[g] : starts[g + 1]]
-        n = 3 * len(own)
+        ring_corners = order[starts[g] : starts[g + 1]]
+        n = 3 * len(ring_corners)
         edge = np.empty(n, np.int64)
         rim = 0
         for i in range(n):
-            t, k = own[i // 3], i % 3
+            t, k = ring_corners[i // 3], i % 3
             a, b = ids[t, k], ids[t, (k + 1) % 3]
             inner = False
             for j in range(n):
-                inner |= ids[own[j // 3], j % 3] == b and ids[own[j // 3], (j + 1) % 3] == a
+                inner |= ids[ring_corners[j // 3], j % 3] == b and ids[ring_corners[j // 3], (j + 1) % 3] == a
             if not inner:
                 edge[rim] = 3 * t + k
                 rim += 1
-        begin, found = used, 0
+        begin, rings = used, 0
         at = edge[0] if rim else 0
         for _ in range(rim):
             corners[used] = at
             used += 1
-            found += 1
+            rings += 1
             end = ids[at // 3, (at % 3 + 1) % 3]
             after = -1
             for i in range(rim):
@@ -140,12 +140,12 @@ def _rings(order, starts, ids):  # type: ignore[no-untyped-def]
             at = after
             if at == edge[0] or at < 0:
                 break
-        if found == rim and at == edge[0] and rim >= 3:
+        if rings == rim and at == edge[0] and rim >= 3:
             counts[faces] = rim
             faces += 1
             continue
         used = begin
-        for t in own:
+        for t in ring_corners:
             for k in range(3):
                 corners[used] = 3 * t + k
                 used += 1
@@ -218,8 +218,8 @@ def _quads(cage: _Cage, creases: I64) -> tuple[_Cage, I64]:
         layers.append(
             np.stack([values, halfway, middle[cage.face], halfway[before]], axis=1).reshape(-1, values.shape[1])
         )
-    made = _around(vertex, np.concatenate([placed, edge_points, middles]), layers, cage.of[cage.face[corner]])
-    return replace(made, sharp=_halved(sides, count, cage.sharp)), _halved(sides, count, creases)
+    divided = _around(vertex, np.concatenate([placed, edge_points, middles]), layers, cage.of[cage.face[corner]])
+    return replace(divided, sharp=_halved(sides, count, cage.sharp)), _halved(sides, count, creases)
 
 
 def _triangles(cage: _Cage, creases: I64, smooth: bool) -> tuple[_Cage, I64]:
@@ -243,10 +243,10 @@ def _triangles(cage: _Cage, creases: I64, smooth: bool) -> tuple[_Cage, I64]:
     for values in cage.layers:
         at = values[a]
         mid = (at + np.roll(at, -1, axis=1)) / 2
-        own = [(at[:, k], mid[:, k], mid[:, k - 1]) for k in range(3)] + [(mid[:, 0], mid[:, 1], mid[:, 2])]
-        layers.append(np.stack([np.stack(q, axis=1) for q in own], axis=1).reshape(-1, values.shape[1]))
-    made = _around(vertex, np.concatenate([placed, edge_points]), layers, np.repeat(cage.of, 4))
-    return replace(made, sharp=_halved(sides, count, cage.sharp)), _halved(sides, count, creases)
+        faces = [(at[:, k], mid[:, k], mid[:, k - 1]) for k in range(3)] + [(mid[:, 0], mid[:, 1], mid[:, 2])]
+        layers.append(np.stack([np.stack(q, axis=1) for q in faces], axis=1).reshape(-1, values.shape[1]))
+    divided = _around(vertex, np.concatenate([placed, edge_points]), layers, np.repeat(cage.of, 4))
+    return replace(divided, sharp=_halved(sides, count, cage.sharp)), _halved(sides, count, creases)
 
 
 def _around(vertex: I64, points: F64, layers: list[F64], of: I64) -> _Cage:
@@ -278,11 +278,11 @@ def _mesh_of(mesh: Mesh, cage: _Cage) -> Mesh:
         layer = values_at_corners(np.asarray(values[picks], np.float32))
         bare = (before.corners[of] < 0).any(axis=1, keepdims=True)
         layers.append(replace(layer, corners=np.where(bare, NO_VALUE, layer.corners).astype(np.int32)))
-    made = Mesh(
+    divided = Mesh(
         mesh.name, points, triangles, uvs=tuple(layers[: len(mesh.uvs)]),
         colors=layers[-1] if mesh.colors is not None else None, objects=mesh.objects[of],
         object_names=mesh.object_names, materials=mesh.materials[of], material_names=mesh.material_names,
         material_colors=mesh.material_colors,
     )  # fmt: skip
     hard = np.isin(_key(triangles, np.roll(triangles, -1, axis=1)), cage.sharp)
-    return replace(made, normals=values_at_corners(shaded(made, edges_of(made), hard, False)))
+    return replace(divided, normals=values_at_corners(shaded(divided, edges_of(divided), hard, False)))

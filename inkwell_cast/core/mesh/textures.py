@@ -60,10 +60,10 @@ def texture_of(name: str, data: U8, **more: object) -> Texture:
 def beside(path: pathlib.Path, name: str) -> U8 | None:
     """The bytes of a picture that lies beside a mesh, looked for by its bare name; None where it does not."""
     bare = pathlib.PurePosixPath(name.replace("\\", "/")).name
-    found = path.parent / bare
-    if not bare or found.suffix.lower() not in SUFFIXES or not found.is_file():
+    file = path.parent / bare
+    if not bare or file.suffix.lower() not in SUFFIXES or not file.is_file():
         return None
-    return np.fromfile(found, np.uint8)
+    return np.fromfile(file, np.uint8)
 
 
 def unreadable(name: str, why: str) -> InputProblem:

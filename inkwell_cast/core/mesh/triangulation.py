@@ -24,12 +24,12 @@ def triangulate(counts: I64, corners: I64, positions: F32) -> tuple[I64, I64]:
     """
     counts = np.ascontiguousarray(counts, np.int64)
     starts = np.concatenate([[0], np.cumsum(counts)])[:-1]
-    made = np.maximum(counts - 2, 0)
-    faces = np.repeat(np.arange(len(counts)), made)
+    triangles = np.maximum(counts - 2, 0)
+    faces = np.repeat(np.arange(len(counts)), triangles)
     if len(counts) and counts.min() == 3 and counts.max() == 3:
         return np.arange(3 * len(counts), dtype=np.int64).reshape(-1, 3), faces
-    picks = np.empty((int(made.sum()), 3), np.int64)
-    first = np.concatenate([[0], np.cumsum(made)])[:-1]
+    picks = np.empty((int(triangles.sum()), 3), np.int64)
+    first = np.concatenate([[0], np.cumsum(triangles)])[:-1]
     with np.errstate(invalid="ignore"):
         points = positions.astype(np.float64)
     _cut_all(counts, starts, first, corners.astype(np.int64), points, picks)

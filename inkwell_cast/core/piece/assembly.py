@@ -28,9 +28,9 @@ def with_roles(recipe: Recipe, given: list[tuple[str, Mesh, Role | None]]) -> Re
     """The recipe with the roles that files were given in; a role that it already has stays."""
     files = dict(recipe.files)
     for name, _, role in given:
-        own = recipe.file(name)
-        if role and not own.role:
-            files[name] = own.model_copy(update={"role": role})
+        settings = recipe.file(name)
+        if role and not settings.role:
+            files[name] = settings.model_copy(update={"role": role})
     return recipe.model_copy(update={"files": files})
 
 
@@ -82,8 +82,8 @@ def _cage_part(recipe: Recipe, mesh: Mesh, part: Part, files: dict[str, Mesh], l
 def low_part(recipe: Recipe, mesh: Mesh, part: Part, pair: str = "") -> Mesh:
     """One object of the low with its normals as the most specific level sets them."""
     piece = take(mesh, (part.name,))
-    found = in_force(recipe, scopes(pair, part.key))
-    mode, angle, channel = found["mode"].value, found["angle"].value, recipe.sheet.channel
+    values = in_force(recipe, scopes(pair, part.key))
+    mode, angle, channel = values["mode"].value, values["angle"].value, recipe.sheet.channel
     if mode == "keep" or not len(piece.triangles):
         return with_normals(piece)
     if mode == "smooth":

@@ -27,7 +27,7 @@ class BakeMeshes:
 
     def distinct(self) -> list[tuple[str, Mesh, Role | None]]:
         """Every mesh once, with a name of its own and its role; what is both low and high is its own source."""
-        found: list[tuple[str, Mesh, Role | None]] = []
+        entries: list[tuple[str, Mesh, Role | None]] = []
         taken: set[str] = set()
         both = {id(mesh) for mesh in self.lows} & {id(mesh) for mesh in self.highs}
         roles: list[tuple[list[Mesh], Role | None]] = [
@@ -41,8 +41,8 @@ class BakeMeshes:
                 while name in taken:
                     name, n = f"{mesh.name} ({n})", n + 1
                 taken.add(name)
-                found.append((name, mesh, "self" if id(mesh) in both else role))
-        return found
+                entries.append((name, mesh, "self" if id(mesh) in both else role))
+        return entries
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,26 +96,26 @@ class Assembly:
         arrays += [low.normals.values, low.normals.corners] if low.normals else []
         for cage in self.cages:
             arrays += [cage.positions, cage.triangles] if cage else []
-        found = hashlib.sha256(repr((self.split.tolist(), self.recipe.creases)).encode())
+        digest = hashlib.sha256(repr((self.split.tolist(), self.recipe.creases)).encode())
         for array in arrays:
-            found.update(np.ascontiguousarray(array).tobytes())
-        return found.hexdigest()
+            digest.update(np.ascontiguousarray(array).tobytes())
+        return digest.hexdigest()
 
     @property
     def split(self) -> Bool:
         """Which objects of the low have rays that part at hard edges, (objects,) bool."""
-        found = []
+        flags = []
         for key in self.keys:
             pair = self.paired.pair_of(key)
-            found.append(in_force(self.recipe, scopes(pair.name if pair else "", key))["directions"].value == "split")
-        return np.array(found, bool)
+            flags.append(in_force(self.recipe, scopes(pair.name if pair else "", key))["directions"].value == "split")
+        return np.array(flags, bool)
 
 
 def by_file(parts: list[Part]) -> dict[str, tuple[str, ...]]:
-    found: dict[str, list[str]] = {}
+    grouped: dict[str, list[str]] = {}
     for part in parts:
-        found.setdefault(part.file, []).append(part.name)
-    return {file: tuple(names) for file, names in found.items()}
+        grouped.setdefault(part.file, []).append(part.name)
+    return {file: tuple(names) for file, names in grouped.items()}
 
 
 def take(mesh: Mesh, names: tuple[str, ...]) -> Mesh:

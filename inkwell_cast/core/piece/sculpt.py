@@ -47,5 +47,5 @@ class Sculpt:
 
     def keys_of(self, triangles: I64 | I32) -> list[str]:
         """The parts that some triangles belong to, the most frequent one first."""
-        found, times = np.unique(self.mesh.objects[triangles], return_counts=True)
-        return [self.keys[n] for n in found[np.argsort(-times, kind="stable")]]
+        objects, times = np.unique(self.mesh.objects[triangles], return_counts=True)
+        return [self.keys[n] for n in objects[np.argsort(-times, kind="stable")]]

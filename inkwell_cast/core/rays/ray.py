@@ -73,13 +73,13 @@ def ends_at(rays: Rays, triangle: I64, b: F64) -> F32:
 @numba.njit(cache=True, nogil=True)
 def _reach_at(triangle, b, rays):  # type: ignore[no-untyped-def]
     """From the low out to the start (3) and the inward reach of rays, (N, 4) float32."""
-    found = np.empty((len(triangle), 4), np.float32)
+    reach = np.empty((len(triangle), 4), np.float32)
     for i in range(len(triangle)):
         ray = make_ray(triangle[i], b[i, 0], b[i, 1], b[i, 2], rays)
         for k in range(3):
-            found[i, k] = -ray[3 + k] * ray[6]
-        found[i, 3] = ray[7] - ray[6]
-    return found
+            reach[i, k] = -ray[3 + k] * ray[6]
+        reach[i, 3] = ray[7] - ray[6]
+    return reach
 
 
 @numba.njit(cache=True, nogil=True, inline="always")

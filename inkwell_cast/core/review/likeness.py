@@ -39,44 +39,44 @@ def angles(cast: Cast, given_back: F32) -> F32:
 
 def likeness(cast: Cast, given_back: F32) -> Likeness | None:
     """The figures for a whole sheet; None where nothing was struck."""
-    found = angles(cast, given_back)
-    return figures(found[~np.isnan(found)])
+    degrees = angles(cast, given_back)
+    return figures(degrees[~np.isnan(degrees)])
 
 
-def figures(found: F32) -> Likeness | None:
+def figures(degrees: F32) -> Likeness | None:
     """The figures of some angles (N,); None where there are none."""
-    if not len(found):
+    if not len(degrees):
         return None
-    median, p95 = np.percentile(found, [50, 95])
+    median, p95 = np.percentile(degrees, [50, 95])
     return Likeness(
-        mean=float(found.mean(dtype=np.float64)),
+        mean=float(degrees.mean(dtype=np.float64)),
         median=float(median),
         p95=float(p95),
-        under_1=float((found < 1).mean()),
-        under_5=float((found < 5).mean()),
+        under_1=float((degrees < 1).mean()),
+        under_5=float((degrees < 5).mean()),
     )
 
 
-def by_pair(found: list[tuple[F32, I32]], pairs: int) -> list[Likeness | None]:
+def by_pair(sheets: list[tuple[F32, I32]], pairs: int) -> list[Likeness | None]:
     """The figures of every pair, from angles (H, W) and the pair of each texel (H, W) on every sheet."""
     parts: list[list[F32]] = [[] for _ in range(pairs)]
-    for angle, pair in found:
+    for angle, pair in sheets:
         struck = ~np.isnan(angle)
-        own, values = pair[struck], angle[struck]
-        order = np.argsort(own, kind="stable")
-        ends = np.searchsorted(own[order], np.arange(pairs + 1))
+        pair_struck, values = pair[struck], angle[struck]
+        order = np.argsort(pair_struck, kind="stable")
+        ends = np.searchsorted(pair_struck[order], np.arange(pairs + 1))
         for n in range(pairs):
             parts[n].append(values[order[ends[n] : ends[n + 1]]])
     return [figures(np.concatenate(part)) if part else None for part in parts]
 
 
-def stored(found: F32, covered: U8) -> U16:
+def stored(degrees: F32, covered: U8) -> U16:
     """Angles (H, W) as a grey picture (H, W, 1): `TOP` steps over 180 degrees, MISSED or OFF where no ray struck.
 
     `covered (H, W)` is not 0 on the low.
     """
-    steps = np.rint(np.nan_to_num(found) * np.float32(TOP / 180)).astype(np.uint16)
-    steps[np.isnan(found)] = MISSED
+    steps = np.rint(np.nan_to_num(degrees) * np.float32(TOP / 180)).astype(np.uint16)
+    steps[np.isnan(degrees)] = MISSED
     steps[covered == 0] = OFF
     return steps[..., None]
 

@@ -34,15 +34,15 @@ def probe(low: Low, rays: Rays, sculpt: Sculpt, x: int, y: int) -> Probe | None:
     g, high = low.grid, sculpt.mesh
     if not (0 <= x < g.width and 0 <= y < g.height):
         raise ValueError(f"probe: texel ({x}, {y}) lies outside the {g.width} x {g.height} sheet")
-    found = _owner(x, y, g.side, g.shift, g.corners)
-    if found[0] < 0:
+    sample = _owner(x, y, g.side, g.shift, g.corners)
+    if sample[0] < 0:
         return None
-    t, px, py = found
+    t, px, py = sample
     start, direction, out, far = ray_at(rays, t, barycentrics(g.corners, t, px, py))
-    own = int(low.triangles[t])
+    row = int(low.triangles[t])
     length, u, v, hit = strike(rays, sculpt, t, start, direction, out, far)
     result = Probe(
-        triangle=own, low_object=low.mesh.object_of(own), uv=((x + 0.5) / g.width, 1 - (y + 0.5) / g.height),
+        triangle=row, low_object=low.mesh.object_of(row), uv=((x + 0.5) / g.width, 1 - (y + 0.5) / g.height),
         place=_point(start + direction * out), start=_point(start), outward=out, inward=far - out,
     )  # fmt: skip
     if hit >= 0 and high.normals is not None:
@@ -77,7 +77,7 @@ def _owner(x: int, y: int, side: int, shift: int, corners: np.ndarray) -> tuple[
 @numba.njit(cache=True, nogil=True)
 def _near(x0, y0, unit, corners):  # type: ignore[no-untyped-def]
     """Triangles whose box meets a texel, ascending."""
-    found = np.empty(len(corners), np.int32)
+    hits = np.empty(len(corners), np.int32)
     count = 0
     for t in range(len(corners)):
         c = corners[t]
@@ -87,6 +87,6 @@ def _near(x0, y0, unit, corners):  # type: ignore[no-untyped-def]
             and min(c[0, 1], c[1, 1], c[2, 1]) <= y0 + unit
             and max(c[0, 1], c[1, 1], c[2, 1]) >= y0
         ):
-            found[count] = t
+            hits[count] = t
             count += 1
-    return found[:count].copy()
+    return hits[:count].copy()

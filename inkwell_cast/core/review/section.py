@@ -86,13 +86,13 @@ def section(
     half_height = max(out, far - out) * 1.7 / zoom
     half_width = half_height * WIDEST
     pair = int(assembly.low_pair[triangle])
-    own = np.flatnonzero(assembly.low_pair == pair)
+    rows = np.flatnonzero(assembly.low_pair == pair)
     box = np.array([half_width, half_height * 1.5])
-    low_lines, owners = _slice(points[own], frame, origin, box)
-    cage_lines, _ = _slice(points[own] + cage.corners[own], frame, origin, box)
+    low_lines, owners = _slice(points[rows], frame, origin, box)
+    cage_lines, _ = _slice(points[rows] + cage.corners[rows], frame, origin, box)
     first, last = sculpt.first[pair], sculpt.first[pair + 1]
     high_lines = _slice_indexed(sculpt.mesh.positions, sculpt.mesh.triangles[first:last], frame, origin, box)
-    lines = _rays(rays, sculpt, own[owners], low_lines, frame, origin, half_width, uvs)
+    lines = _rays(rays, sculpt, rows[owners], low_lines, frame, origin, half_width, uvs)
     length, normal, hit = _strike(rays, sculpt, triangle, start, way, out, far)
     struck = normal is not None
     return Section(
@@ -160,8 +160,8 @@ def _frame(p: F64, up: F64, across: F64 | None, turned: float) -> F64:
 def _slice(corners: F32, frame: F64, origin: F64, box: F64) -> tuple[F32, I32]:
     """Segments of some triangles (T, 3, 3) in the plane, and the row of each."""
     triangles = np.arange(3 * len(corners), dtype=np.int32).reshape(-1, 3)
-    found, rows = _cut(corners.reshape(-1, 3).astype(np.float32), triangles, frame, origin, box, MOST_SEGMENTS)
-    return found, rows
+    segments, rows = _cut(corners.reshape(-1, 3).astype(np.float32), triangles, frame, origin, box, MOST_SEGMENTS)
+    return segments, rows
 
 
 def _slice_indexed(positions: F32, triangles: I32, frame: F64, origin: F64, box: F64) -> F32:
@@ -219,7 +219,7 @@ def _rays(
     rays: Rays, sculpt: Sculpt, owners: I64, lines: F32, frame: F64, origin: F64, half_width: float, uvs: F64 | None
 ) -> list[SectionRay]:  # fmt: skip
     """Rays from the low's line, evenly spread over the window."""
-    found = []
+    section_rays = []
     for x in np.linspace(-half_width, half_width, RAYS)[1:-1]:
         across = (lines[:, 0] - x) * (lines[:, 2] - x) <= 0
         upward = lines[:, 2] > lines[:, 0] if (lines[:, 2] > lines[:, 0]).mean() >= 0.5 else lines[:, 2] < lines[:, 0]
@@ -235,5 +235,5 @@ def _rays(
             drawn = (places - origin) @ frame[:2].T
             leans = None if normal is None else (float(normal @ frame[0]), float(normal @ frame[1]))
             uv = None if uvs is None else (float(b @ uvs[t, :, 0]), float(b @ uvs[t, :, 1]))
-            found.append(SectionRay(drawn, places, normal is not None, leans, t, uv))
-    return found
+            section_rays.append(SectionRay(drawn, places, normal is not None, leans, t, uv))
+    return section_rays

@@ -13,8 +13,8 @@ from .regions import Pocket, Stroke
 
 def place_part(recipe: Recipe, key: str, pair: str = "", role: str = "") -> Recipe:
     """Put an object into a pair, under a role, or both; empty words leave what is there."""
-    own = recipe.pairing.placed.get(key, Placing())
-    place = Placing.model_validate({"pair": pair or own.pair, "role": role or own.role})
+    placing = recipe.pairing.placed.get(key, Placing())
+    place = Placing.model_validate({"pair": pair or placing.pair, "role": role or placing.role})
     return _placed(recipe, recipe.pairing.placed | {key: place})
 
 
@@ -33,9 +33,9 @@ def rename_pair(recipe: Recipe, pair: Pair, name: str) -> Recipe:
     for _, part in pair.members:
         placed[part.key] = Placing(pair=name, role=placed.get(part.key, Placing()).role)
     levels = dict(recipe.levels)
-    own = levels.pop(f"pair:{pair.name.lower()}", None)
-    if own:
-        levels.setdefault(f"pair:{name.lower()}", own)
+    level = levels.pop(f"pair:{pair.name.lower()}", None)
+    if level:
+        levels.setdefault(f"pair:{name.lower()}", level)
     return _placed(recipe.model_copy(update={"levels": levels}), placed)
 
 
@@ -59,16 +59,16 @@ def set_level(recipe: Recipe, scope: str, values: dict[str, Any]) -> Recipe:
     unknown = set(values) - set(FIELDS)
     if unknown:
         raise ValueError(f"set_level: no such setting: {', '.join(sorted(unknown))}")
-    own = Level.model_validate(recipe.levels.get(scope, Level()).model_dump() | values)
+    level = Level.model_validate(recipe.levels.get(scope, Level()).model_dump() | values)
     levels = {k: v for k, v in recipe.levels.items() if k != scope}
-    return recipe.model_copy(update={"levels": levels if own.empty else levels | {scope: own}})
+    return recipe.model_copy(update={"levels": levels if level.empty else levels | {scope: level}})
 
 
 def set_file(recipe: Recipe, name: str, **values: Any) -> Recipe:
     """Change how a file is taken. Raises pydantic's error for a value that cannot be."""
-    own = FileSettings.model_validate(recipe.file(name).model_dump() | values)
+    settings = FileSettings.model_validate(recipe.file(name).model_dump() | values)
     files = {k: v for k, v in recipe.files.items() if k != name}
-    return recipe.model_copy(update={"files": files if own == FileSettings() else files | {name: own}})
+    return recipe.model_copy(update={"files": files if settings == FileSettings() else files | {name: settings}})
 
 
 def without_fix(recipe: Recipe, name: str, number: int) -> Recipe:
@@ -84,10 +84,10 @@ def add_pocket(recipe: Recipe, centre: tuple[float, float, float]) -> Recipe:
         n += 1
     reach = recipe.reach
     radius = max(4 * reach.outward, 1e-6)
-    made = Pocket(
+    pocket = Pocket(
         name=f"Pocket {n}", centre=centre, radius=radius, outward=2 * reach.outward, inward=reach.inward
     )  # fmt: skip
-    return recipe.model_copy(update={"pockets": [*recipe.pockets, made]})
+    return recipe.model_copy(update={"pockets": [*recipe.pockets, pocket]})
 
 
 def set_pocket(recipe: Recipe, number: int, values: dict[str, Any]) -> Recipe:
@@ -129,8 +129,8 @@ def set_pack(recipe: Recipe, number: int, values: dict[str, Any]) -> Recipe:
 
 def set_well(recipe: Recipe, number: int, channel: str, values: dict[str, Any]) -> Recipe:
     """Change what one channel of a packed picture holds; an alpha channel is added when it gets something."""
-    own = recipe.handoff.packs[number].wells.get(channel, Well())
-    return set_pack(recipe, number, {channel: own.model_dump() | values})
+    well = recipe.handoff.packs[number].wells.get(channel, Well())
+    return set_pack(recipe, number, {channel: well.model_dump() | values})
 
 
 def without_pack(recipe: Recipe, number: int) -> Recipe:

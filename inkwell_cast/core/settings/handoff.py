@@ -48,8 +48,8 @@ class Pack(Form):
     @property
     def wells(self) -> dict[str, Well]:
         """The channels that it has, by name."""
-        found = {name: getattr(self, name) for name in CHANNELS}
-        return {name: well for name, well in found.items() if well is not None}
+        wells = {name: getattr(self, name) for name in CHANNELS}
+        return {name: well for name, well in wells.items() if well is not None}
 
     @property
     def maps(self) -> list[MapKey]:

@@ -35,11 +35,11 @@ def in_force(recipe: Recipe, chain: list[str]) -> dict[str, Value]:
         "outward": recipe.reach.outward, "inward": recipe.reach.inward, "directions": recipe.reach.directions,
         "mode": recipe.normals.mode, "angle": recipe.normals.angle,
     }  # fmt: skip
-    found = {}
+    values = {}
     for name in FIELDS:
         for scope in chain:
             value = piece[name] if scope == "piece" else getattr(recipe.levels.get(scope), name, None)
             if value is not None:
-                found[name] = Value(value, scope)
+                values[name] = Value(value, scope)
                 break
-    return found
+    return values

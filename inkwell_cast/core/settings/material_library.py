@@ -54,8 +54,9 @@ class Library(SettingsGroup):
 
     def of(self, kind: str) -> dict[str, str]:
         """The materials by the names of one kind, those only that the library still has."""
-        there = {material.name for material in self.materials}
-        return {own.name: own.material for own in self.assigned if own.kind == kind and own.material in there}
+        names = {material.name for material in self.materials}
+        fitting = [given for given in self.assigned if given.kind == kind and given.material in names]
+        return {given.name: given.material for given in fitting}
 
     def portable(self) -> str:
         """The library as a JSON file of its own; assignments stay with the piece."""
@@ -66,20 +67,20 @@ def with_material(library: Library, name: str) -> Library:
     """One more material, mid-grey in every channel. Raises InputProblem for a name that is there."""
     if library.find(name):
         raise InputProblem(name, "The library has a material of this name.", "Choose another name.")
-    made = Material(name=name, colors=dict.fromkeys(library.channels, "#808080"))
-    return library.model_copy(update={"materials": [*library.materials, made]})
+    material = Material(name=name, colors=dict.fromkeys(library.channels, "#808080"))
+    return library.model_copy(update={"materials": [*library.materials, material]})
 
 
 def changed(library: Library, name: str, /, **values: object) -> Library:
     """A material with other values; a new name goes into its assignments. Raises InputProblem and pydantic's error."""
-    own = library.find(name)
-    if own is None:
+    before = library.find(name)
+    if before is None:
         raise InputProblem(name, "The library has no such material.", "Reload the page.")
-    made = Material.model_validate(own.model_dump() | values)
-    if made.name != name and library.find(made.name):
-        raise InputProblem(made.name, "The library has a material of this name.", "Choose another name.")
-    materials = [made if material.name == name else material for material in library.materials]
-    assigned = [a.model_copy(update={"material": made.name}) if a.material == name else a for a in library.assigned]
+    renewed = Material.model_validate(before.model_dump() | values)
+    if renewed.name != name and library.find(renewed.name):
+        raise InputProblem(renewed.name, "The library has a material of this name.", "Choose another name.")
+    materials = [renewed if material.name == name else material for material in library.materials]
+    assigned = [a.model_copy(update={"material": renewed.name}) if a.material == name else a for a in library.assigned]
     return library.model_copy(update={"materials": materials, "assigned": assigned})
 
 
@@ -93,17 +94,17 @@ def without(library: Library, name: str) -> Library:
 
 def with_channels(library: Library, channels: list[str]) -> Library:
     """Other channels; a new one is mid-grey in every material. Raises pydantic's error."""
-    found = list(dict.fromkeys(channels))
+    names = list(dict.fromkeys(channels))
     materials = [
-        material.model_copy(update={"colors": {c: material.colors.get(c, "#808080") for c in found}})
+        material.model_copy(update={"colors": {c: material.colors.get(c, "#808080") for c in names}})
         for material in library.materials
     ]
-    return Library.model_validate(library.model_dump() | {"channels": found, "materials": materials})
+    return Library.model_validate(library.model_dump() | {"channels": names, "materials": materials})
 
 
 def assign(library: Library, kind: str, name: str, material: str) -> Library:
     """Give a part, object or material of the sculpt a material of the library, or none for "" ."""
-    kept = [own.model_dump() for own in library.assigned if (own.kind, own.name) != (kind, name)]
+    kept = [given.model_dump() for given in library.assigned if (given.kind, given.name) != (kind, name)]
     added = [{"kind": kind, "name": name, "material": material}] if material else []
     return Library.model_validate(library.model_dump() | {"assigned": [*kept, *added]})
 

@@ -43,8 +43,8 @@ def mended(recipe: Recipe) -> Recipe:
     files, levels, placed = dict(recipe.files), dict(recipe.levels), dict(recipe.pairing.placed)
     for mend in on:
         for name, fixes in mend.fixes.items():
-            own = files.get(name, FileSettings())
-            files[name] = own.model_copy(update={"fixes": _joined(own.fixes, fixes)})
+            settings = files.get(name, FileSettings())
+            files[name] = settings.model_copy(update={"fixes": _joined(settings.fixes, fixes)})
         for scope, level in mend.levels.items():
             own_level = levels.get(scope)
             levels[scope] = own_level.model_copy(update=level.model_dump(exclude_none=True)) if own_level else level
@@ -69,15 +69,15 @@ def mended(recipe: Recipe) -> Recipe:
     )  # fmt: skip
 
 
-def _joined(own: list[Fix], more: list[Fix]) -> list[Fix]:
+def _joined(fixes: list[Fix], more: list[Fix]) -> list[Fix]:
     """Fixes one after the other, none twice: turning the same faces over a second time would undo the first."""
-    return [*own, *(fix for fix in more if fix not in own)]
+    return [*fixes, *(fix for fix in more if fix not in fixes)]
 
 
 def add_mend(recipe: Recipe, mend: Mend) -> Recipe:
     """The recipe with one more mend. One that does the same as a mend that is there is switched on instead."""
-    for number, own in enumerate(recipe.mends):
-        if own.model_copy(update={"on": True}) == mend.model_copy(update={"on": True}):
+    for number, existing in enumerate(recipe.mends):
+        if existing.model_copy(update={"on": True}) == mend.model_copy(update={"on": True}):
             return switched(recipe, number, True)
     return Recipe.model_validate(recipe.model_dump() | {"mends": [*recipe.mends, mend]})
 

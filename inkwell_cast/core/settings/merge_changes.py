@@ -26,10 +26,10 @@ def _join(base: Any, mine: Any, theirs: Any, name: str, collisions: list[str], o
     if not all(isinstance(value, dict) for value in (base, mine, theirs)):
         (others if mine == base else collisions).append(name)
         return theirs
-    found = {}
+    joined = {}
     for key in [*theirs, *(key for key in mine if key not in theirs)]:
         one, two, three = (values.get(key, _ABSENT) for values in (base, mine, theirs))
         value = _join(one, two, three, f"{name}.{key}" if name else key, collisions, others)
         if value is not _ABSENT:
-            found[key] = value
-    return found
+            joined[key] = value
+    return joined

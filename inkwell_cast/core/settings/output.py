@@ -65,4 +65,4 @@ class Output(Form):
     def form_of(self, key: str) -> Form:
         """Format and depth of a map, or of what lies beside it ("mask:NAME"): its own, else those of all."""
         name = "ids" if key.startswith("mask:") else key
-        return next((form for own, form in self.own.items() if own == name), self)
+        return next((form for map_name, form in self.own.items() if map_name == name), self)

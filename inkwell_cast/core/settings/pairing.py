@@ -69,8 +69,8 @@ class Pair:
     def members(self) -> list[tuple[str, Part]]:
         """Every part once, with its role."""
         roles = (("high", self.highs), ("float", self.floats), ("cage", self.cages))
-        own = {part.key for part in self.sources}
-        lows = [("self" if part.key in own else "low", part) for part in self.lows]
+        sources = {part.key for part in self.sources}
+        lows = [("self" if part.key in sources else "low", part) for part in self.lows]
         return lows + [(role, part) for role, parts in roles for part in parts]
 
 
@@ -100,21 +100,21 @@ class _Reading:
 
 def read_name(name: str, pairing: Pairing) -> list[_Reading]:
     """Every way to read a name, the longest stem first; empty where it has no suffix."""
-    lower, found = name.lower(), list[_Reading]()
+    lower, readings = name.lower(), list[_Reading]()
     for role in ENDS:
         suffix = re.escape(str(getattr(pairing, role)).lower())
         match = re.search(rf"{suffix}(?:[._ ]?\d+)?$", lower)
         if match:
-            found.append(_Reading(role, name[: match.start()]))
-    if found:
-        return found[:1]
+            readings.append(_Reading(role, name[: match.start()]))
+    if readings:
+        return readings[:1]
     for role in ("high", "float"):
         suffix = str(getattr(pairing, role)).lower()
         at = lower.find(suffix)
         while at >= 0:
-            found.append(_Reading(role, name[:at]))
+            readings.append(_Reading(role, name[:at]))
             at = lower.find(suffix, at + 1)
-    return sorted(found, key=lambda r: -len(r.stem))
+    return sorted(readings, key=lambda r: -len(r.stem))
 
 
 def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] | None = None) -> Paired:
@@ -188,14 +188,14 @@ def _join_cages(pairs: dict[str, Pair], pairing: Pairing, files: dict[str, FileS
 
 def _readings(part: Part, pairing: Pairing, settings: FileSettings) -> list[_Reading]:
     """Role and stem of a part: by hand, by its name, by its file's role, by its file's name."""
-    own = read_name(part.name, pairing)
+    readings = read_name(part.name, pairing)
     by_file = read_name(part.file.rpartition(".")[0] or part.file, pairing)
     placed = pairing.placed.get(part.key, Placing())
     role = placed.role
     if not role and settings.role:
-        detail = settings.role == "high" and own and own[0].role == "float"  # a floater is a kind of high
+        detail = settings.role == "high" and readings and readings[0].role == "float"  # a floater is a kind of high
         role = "float" if detail else settings.role
-    options = own or by_file
+    options = readings or by_file
     if role:
         return [_Reading(role, r.stem) for r in options] or [_Reading(role, "")]
     return options

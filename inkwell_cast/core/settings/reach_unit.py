@@ -31,10 +31,10 @@ def with_reach_unit(recipe: Recipe, unit: Unit, diagonal: float) -> Recipe:
     return Recipe.model_validate(given)
 
 
-def _convert(own: dict[str, Any], names: tuple[str, ...], factor: float) -> None:
+def _convert(group: dict[str, Any], names: tuple[str, ...], factor: float) -> None:
     for name in names:
-        if own[name] is not None:
-            own[name] = float(f"{own[name] * factor:.{FIGURES}g}")
+        if group[name] is not None:
+            group[name] = float(f"{group[name] * factor:.{FIGURES}g}")
 
 
 def in_other_unit(value: float, unit: Unit, diagonal: float) -> str:

@@ -43,10 +43,11 @@ class Receiver(SettingsGroup):
     def of(cls, recipe: Recipe, name: str, does: str = "", sizes: bool = True) -> "Receiver":
         """What a piece is set to, as a receiver; `sizes` takes its sheets' size too."""
         sheet = recipe.sheet
-        own = SheetForm(padding=sheet.padding)
+        sheet_form = SheetForm(padding=sheet.padding)
         if sizes:
-            own = SheetForm(width=sheet.width, height=sheet.height, padding=sheet.padding)
-        return cls(name=name, does=does, basis=recipe.basis, output=recipe.output, sheet=own, handoff=recipe.handoff)
+            sheet_form = SheetForm(width=sheet.width, height=sheet.height, padding=sheet.padding)
+        output, handoff = recipe.output, recipe.handoff
+        return cls(name=name, does=does, basis=recipe.basis, output=output, sheet=sheet_form, handoff=handoff)
 
     def laid_over(self, recipe: Recipe) -> Recipe:
         """The recipe with what this receiver wants; a size that it wants holds for every sheet."""
@@ -92,14 +93,14 @@ def read_receiver(text: str | bytes, name: str) -> Receiver:
 
 def find_receiver(given: str) -> Receiver:
     """A ready receiver by its name, or one from a JSON file. Raises InputProblem."""
-    ready = next((own for own in READY if own.name.lower() == given.lower()), None)
+    ready = next((receiver for receiver in READY if receiver.name.lower() == given.lower()), None)
     if ready:
         return ready
     path = pathlib.Path(given)
     try:
         return read_receiver(path.read_bytes(), path.name)
     except OSError:
-        names = ", ".join(f"“{own.name}”" for own in READY)
+        names = ", ".join(f"“{receiver.name}”" for receiver in READY)
         raise InputProblem(
             given, "There is no receiver of this name, and no such file.", f"Choose one of {names}, or a JSON file."
         ) from None

@@ -73,15 +73,15 @@ class Recipe(SettingsGroup):
         if any(name in reach for name in ("clearance", "bend")):
             given["reach"] = {"margin_unit": "scene"} | reach
         for group in LENGTHS:
-            own = given.get(group)
-            if isinstance(own, dict) and LENGTHS[group] in own:
-                given[group] = {"unit": "scene"} | own
+            values = given.get(group)
+            if isinstance(values, dict) and LENGTHS[group] in values:
+                given[group] = {"unit": "scene"} | values
         return given
 
     def size_of(self, sheet: str) -> tuple[int, int]:
         """Width and height of a sheet in texels: its own, else those of all."""
-        own = self.sizes.get(sheet)
-        return (own.width, own.height) if own else (self.sheet.width, self.sheet.height)
+        size = self.sizes.get(sheet)
+        return (size.width, size.height) if size else (self.sheet.width, self.sheet.height)
 
     def file(self, name: str) -> FileSettings:
         return self.files.get(name, FileSettings())

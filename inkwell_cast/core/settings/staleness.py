@@ -91,17 +91,17 @@ def displaces(recipe: Recipe) -> bool:
 
 def settings_behind(recipe: Recipe, result: str) -> dict[str, Any]:
     """The settings that a result follows, as plain values by their name in `TABLE`; mends must be laid over before."""
-    found: dict[str, Any] = {}
+    settings: dict[str, Any] = {}
     for name, spoiled in TABLE.items():
         if result in spoiled:
             group, _, field = name.partition(".")
             value = getattr(recipe, group)
-            found[name] = _plain(getattr(value, field) if field else value)
+            settings[name] = _plain(getattr(value, field) if field else value)
     if result in (LOW_VIEW, CAGE_VIEW):
-        found["displaced"] = displaces(recipe)
+        settings["displaced"] = displaces(recipe)
         if displaces(recipe):
-            found |= settings_behind(recipe, RELIEF)
-    return found
+            settings |= settings_behind(recipe, RELIEF)
+    return settings
 
 
 def _plain(value: Any) -> Any:

@@ -57,7 +57,7 @@ def _main_pairs(grid: Grid, pair: I32, tiles: I64) -> I32:
         np.concatenate([np.zeros(0, np.int32), *(grid.listed[grid.starts[t] : grid.starts[t + 1]] for t in tiles)])
     ]
     width = int(pair.max(initial=0)) + 1
-    found, times = np.unique(np.repeat(np.arange(len(tiles)), counts) * width + of_triangle, return_counts=True)
-    order = np.lexsort((times, found // width))  # of each tile the most frequent comes last
-    last = np.cumsum(np.bincount(found // width, minlength=len(tiles))) - 1
-    return (found[order][last] % width).astype(np.int32)
+    codes, times = np.unique(np.repeat(np.arange(len(tiles)), counts) * width + of_triangle, return_counts=True)
+    order = np.lexsort((times, codes // width))  # of each tile the most frequent comes last
+    last = np.cumsum(np.bincount(codes // width, minlength=len(tiles))) - 1
+    return (codes[order][last] % width).astype(np.int32)

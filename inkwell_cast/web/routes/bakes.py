@@ -58,8 +58,8 @@ def drawer(request: Request, piece_id: int, all: bool = False) -> Response:
     """The newest bakes, or all of them."""
     values = context(request, piece_id, "meshes")
     if all:
-        found = services_of(request).pieces.get(piece_id, -1)
-        values["bakes"] = found[2] if found else []
+        known = services_of(request).pieces.get(piece_id, -1)
+        values["bakes"] = known[2] if known else []
     return render(request, "drawer.html", **values)
 
 
@@ -86,8 +86,8 @@ def facts(request: Request, piece_id: int, bake_id: int) -> Response:
 @router.get("/bakes/{bake_id}/peek.png")
 def peek(request: Request, piece_id: int, bake_id: int) -> Response:
     """The map that a running bake is at, as far as it is; 204 when there is none."""
-    found = services_of(request).bakes.peek(bake_of(request, piece_id, bake_id).id)
-    return Response(found, media_type="image/png") if found else Response(status_code=204)
+    picture = services_of(request).bakes.peek(bake_of(request, piece_id, bake_id).id)
+    return Response(picture, media_type="image/png") if picture else Response(status_code=204)
 
 
 @router.get("/bakes/{bake_id}/{key}.png")
@@ -117,11 +117,11 @@ def picture(
 def file(request: Request, piece_id: int, bake_id: int, key: str, sheet: str = "") -> Response:
     """A map in the format that the recipe asked for, as a download."""
     values, row = context(request, piece_id, "meshes"), bake_of(request, piece_id, bake_id)
-    made = next((m for m in (row.manifest.maps if row.manifest else []) if (m.sheet, m.key) == (sheet, key)), None)
-    if made is None:
+    entry = next((m for m in (row.manifest.maps if row.manifest else []) if (m.sheet, m.key) == (sheet, key)), None)
+    if entry is None:
         raise HTTPException(404, "This bake has no such map.")
     stem = "_".join(file_stem(part) for part in (values["piece"].name, sheet, key) if part)
-    return FileResponse(_file(request, row, made), filename=stem + pathlib.Path(made.file).suffix)
+    return FileResponse(_file(request, row, entry), filename=stem + pathlib.Path(entry.file).suffix)
 
 
 @router.get("/bakes/{bake_id}/manifest.json")
@@ -151,29 +151,29 @@ async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, s
     sizes = {s.name: s for s in (row.manifest.sheets if row.manifest else [])}
     if sheet not in sizes or not (0 <= x < sizes[sheet].width and 0 <= y < sizes[sheet].height):
         raise HTTPException(404, f"Texel {x}, {y} lies outside the sheet.")
-    found = await services_of(request).measures.probe(row, sheet, x, y)
+    seen = await services_of(request).measures.probe(row, sheet, x, y)
     values: dict[str, Any] = {"texel": [x, y], "maps": {}}
-    for made in row.manifest.maps if row.manifest else []:
-        if made.sheet == sheet and made.key in row.recipe.output.maps:
-            values["maps"][made.key] = _value(_pixels(picture_of(request, row, sheet, made.key))[y, x], made)
+    for entry in row.manifest.maps if row.manifest else []:
+        if entry.sheet == sheet and entry.key in row.recipe.output.maps:
+            values["maps"][entry.key] = _value(_pixels(picture_of(request, row, sheet, entry.key))[y, x], entry)
     angle = services_of(request).bakes.picture(row.id, sheet, LIKENESS)
     if angle is not None and angle.is_file():
         steps = _pixels(angle)[y, x, 0]
         if steps != OFF:
             values["maps"][LIKENESS] = "no hit" if steps == MISSED else f"{degrees(steps):.2f}°"
-    return JSONResponse(values | ({"probe": found.model_dump()} if found else {}))
+    return JSONResponse(values | ({"probe": seen.model_dump()} if seen else {}))
 
 
-def _value(steps: Any_, made: MapFile) -> str:
+def _value(steps: Any_, entry: MapFile) -> str:
     """A texel in words: a name of the legend, the value that a range says, or the shares of its channels."""
     top = 255 if steps.dtype.itemsize == 1 else 65535
-    legend = made.facts.get("legend")
+    legend = entry.facts.get("legend")
     if legend:
         color = "#{:02x}{:02x}{:02x}".format(*(round(v * 255 / top) for v in steps.tolist()))
-        return next((name for name, own in legend.items() if own == color), "none")
-    black, white = made.facts.get("black"), made.facts.get("white")
+        return next((name for name, rgb in legend.items() if rgb == color), "none")
+    black, white = entry.facts.get("black"), entry.facts.get("white")
     if isinstance(black, float) and isinstance(white, float):
-        unit = "" if made.facts["unit"] == "scene units" else " 1/unit"
+        unit = "" if entry.facts["unit"] == "scene units" else " 1/unit"
         return f"{black + (white - black) * steps[0] / top:.3g}{unit}"
     grey = len(set(steps.tolist())) == 1
     return " ".join(f"{v / top:.2f}" for v in steps[: 1 if grey else 3].tolist())
@@ -199,8 +199,8 @@ def picture_of(request: Request, row: BakeRecord, sheet: str, key: str) -> pathl
     return path
 
 
-def _file(request: Request, row: BakeRecord, made: MapFile) -> pathlib.Path:
-    return picture_of(request, row, made.sheet, f"{made.key}.file" if made.preview else made.key)
+def _file(request: Request, row: BakeRecord, entry: MapFile) -> pathlib.Path:
+    return picture_of(request, row, entry.sheet, f"{entry.key}.file" if entry.preview else entry.key)
 
 
 @lru_cache(maxsize=3)

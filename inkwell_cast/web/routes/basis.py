@@ -38,16 +38,16 @@ async def mix(request: Request, pictures: list[UploadFile], kind: str = "detail"
     with tempfile.TemporaryDirectory() as folder:
         given = []
         for n, picture in enumerate(pictures):
-            own = pathlib.Path(folder) / str(n) / safe_name(picture.filename or "picture.png")
-            own.parent.mkdir()
-            with own.open("wb") as file:
+            given_file = pathlib.Path(folder) / str(n) / safe_name(picture.filename or "picture.png")
+            given_file.parent.mkdir()
+            with given_file.open("wb") as file:
                 while block := await picture.read(1 << 20):
                     await asyncio.to_thread(file.write, block)
-            given.append(str(own))
-        made = pathlib.Path(folder) / "mixed.png"
-        await asyncio.wrap_future(services_of(request).engine.submit(Mix(kind, given, str(made))).future)
+            given.append(str(given_file))
+        mixed = pathlib.Path(folder) / "mixed.png"
+        await asyncio.wrap_future(services_of(request).engine.submit(Mix(kind, given, str(mixed))).future)
         headers = {"Content-Disposition": f'attachment; filename="{kind}.png"'}
-        return Response(made.read_bytes(), media_type="image/png", headers=headers)
+        return Response(mixed.read_bytes(), media_type="image/png", headers=headers)
 
 
 @router.post("/pieces/{piece_id}/convert")
@@ -60,7 +60,7 @@ async def convert(request: Request, piece_id: int, picture: UploadFile, source: 
         raise InputProblem(name, f"“{source}” is no basis.", "Choose one of the list.")
     if picture.size and picture.size > BIGGEST:
         raise InputProblem(name, "The picture is larger than 1 GB.", "Choose a smaller one.")
-    made, said = await services_of(request).exports.convert(piece_id, name, await picture.read(), kinds[source])
+    converted, said = await services_of(request).exports.convert(piece_id, name, await picture.read(), kinds[source])
     stem = file_stem(f"{name.rpartition('.')[0] or name} {values['piece'].recipe.basis.green}")
     headers = {"Content-Disposition": f'attachment; filename="{stem}.png"', "X-Said": quote(said)}
-    return Response(made, media_type="image/png", headers=headers)
+    return Response(converted, media_type="image/png", headers=headers)

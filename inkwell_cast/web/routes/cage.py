@@ -62,12 +62,12 @@ async def coverage(
     request: Request, piece_id: int, outward: float | None = None, inward: float | None = None
 ) -> Response:
     """What the cage holds, in words and as data for the reach rule; a reach that is being tried may be given."""
-    values, found = await _covered(request, piece_id, _tried(outward, inward))
+    values, covered = await _covered(request, piece_id, _tried(outward, inward))
     rule = {
         "fitted": values["piece"].recipe.reach.shape == "fitted",
-        "edges": found.edges.tolist(), "surface": found.surface.tolist(), "needed": found.needed,
+        "edges": covered.edges.tolist(), "surface": covered.surface.tolist(), "needed": covered.needed,
     }  # fmt: skip
-    return render(request, "coverage.html", **values, coverage=found, rule=rule)
+    return render(request, "coverage.html", **values, coverage=covered, rule=rule)
 
 
 @router.get("/coverage/points")
@@ -75,8 +75,8 @@ async def points(
     request: Request, piece_id: int, outward: float | None = None, inward: float | None = None
 ) -> Response:
     """Places on the sculpt that the cage does not hold and places of the low whose rays fail, of each a few."""
-    _, found = await _covered(request, piece_id, _tried(outward, inward))
-    arrays = {"points": _few(found.outside), "low": _few(found.gaps.points)}
+    _, covered = await _covered(request, piece_id, _tried(outward, inward))
+    arrays = {"points": _few(covered.outside), "low": _few(covered.gaps.points)}
     return Response(b"".join(pack({}, arrays)), media_type="application/octet-stream")
 
 
@@ -88,8 +88,8 @@ def _few(rows: F32) -> F32:
 @router.get("/coverage/folds")
 async def folds(request: Request, piece_id: int) -> Response:
     """Faces of the cage that are folded or cross others, as triangles of the low to hatch."""
-    _, found = await _covered(request, piece_id, {})
-    return marked(found.cage.bad_faces, "Cage faces")
+    _, covered = await _covered(request, piece_id, {})
+    return marked(covered.cage.bad_faces, "Cage faces")
 
 
 @router.get("/section")
@@ -107,21 +107,21 @@ async def section(
         looks = ()
     if len(looks) != 3 or not any(looks) or not np.isfinite(looks).all():
         raise HTTPException(422, f"A view along “{view}” cannot be; give three numbers.")
-    found = await services_of(request).measures.section(piece_id, triangle, (x, y, z), turned, zoom, along, looks)
-    if found is None:
+    cut = await services_of(request).measures.section(piece_id, triangle, (x, y, z), turned, zoom, along, looks)
+    if cut is None:
         return Response(status_code=204)
     header = {
-        "halfWidth": found.half_width, "halfHeight": found.half_height, "part": found.part, "outward": found.outward,
-        "inward": found.inward, "height": found.height, "angle": found.angle, "struck": found.struck,
+        "halfWidth": cut.half_width, "halfHeight": cut.half_height, "part": cut.part, "outward": cut.outward,
+        "inward": cut.inward, "height": cut.height, "angle": cut.angle, "struck": cut.struck,
         "rays": [
             {
                 "drawn": r.drawn.tolist(), "places": r.places.tolist(), "struck": r.struck, "normal": r.normal,
                 "triangle": r.triangle, "uv": r.uv,
             }
-            for r in found.rays
+            for r in cut.rays
         ],
     }  # fmt: skip
-    lines = {"low": found.low, "cage": found.cage, "sculpt": found.sculpt}
+    lines = {"low": cut.low, "cage": cut.cage, "sculpt": cut.sculpt}
     return Response(b"".join(pack(header, lines)), media_type="application/octet-stream")
 
 
@@ -232,13 +232,13 @@ def _refuse_missing(recipe: Recipe, number: int) -> None:
 @router.post("/measure")
 async def measure(request: Request, piece_id: int) -> Response:
     """Set the reach of the scope to what the meshes need, with a little room."""
-    values, found = await _covered(request, piece_id, {})
+    values, covered = await _covered(request, piece_id, {})
     recipe, scope = values["piece"].recipe, values["scope"]
     scale = recipe.reach.scale(values["diagonal"])
-    outward, inward = (round_up(value / scale) for value in found.suggested)
+    outward, inward = (round_up(value / scale) for value in covered.suggested)
     change(request, piece_id, "Measure", lambda r: with_reach(r, scope, {"outward": outward, "inward": inward}))
     said = [
-        f"The sculpt stands up to {found.needed[0]:.3g} scene units above the low along its rays and lies up to "
-        f"{found.needed[1]:.3g} below. The reach is that with a little room."
+        f"The sculpt stands up to {covered.needed[0]:.3g} scene units above the low along its rays and lies up to "
+        f"{covered.needed[1]:.3g} below. The reach is that with a little room."
     ]
     return changed(request, piece_id, "cage", "cage-changed", said=said)

@@ -42,21 +42,21 @@ def handoff_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
     try:
         day = datetime.date.today()
         if shown:
-            made = shown.manifest
-            names = plan(recipe.handoff, piece.name, shown.recipe, made.sheets, made.maps, day)
+            manifest = shown.manifest
+            names = plan(recipe.handoff, piece.name, shown.recipe, manifest.sheets, manifest.maps, day)
         else:
             sheet = SheetFacts(
                 name="", width=recipe.sheet.width, height=recipe.sheet.height, coverage=0, texels=0, missed_texels=0,
                 shared_texels=0, pairs=[pair.name for pair in values["paired"].pairs],
             )  # fmt: skip
             names = example(recipe.handoff, piece.name, recipe, [sheet], day)
-    except InputProblem as found:
-        problem = f"{found.what} {found.remedy}"
+    except InputProblem as refused:
+        problem = f"{refused.what} {refused.remedy}"
     fits = services.receivers.of(recipe)
     return {
         "ready_receivers": READY, "own_receivers": services.receivers.own(), "receiver": fits, "names": names,
         "name_problem": problem, "tokens": TOKENS, "channels": CHANNELS, "past": services.handoffs.past(piece.id),
-        "does": {own.name: own.does for own in services.receivers.all()},
+        "does": {receiver.name: receiver.does for receiver in services.receivers.all()},
         "lacking": missing(recipe.handoff, shown.manifest.maps) if shown else [],
     }  # fmt: skip
 
@@ -72,12 +72,12 @@ def _change(request: Request, piece_id: int, words: str, edit: Callable[[Recipe]
 @router.post(PIECE + "/receiver")
 async def use_receiver(request: Request, piece_id: int) -> Response:
     """Lay a receiver over a piece's settings."""
-    found = services_of(request).receivers.find(str((await request.form()).get("receiver", "")))
+    receiver = services_of(request).receivers.find(str((await request.form()).get("receiver", "")))
     before = context(request, piece_id, "handoff")["piece"].recipe
-    change(request, piece_id, f"Receiver {found.name}", found.laid_over)
+    change(request, piece_id, f"Receiver {receiver.name}", receiver.laid_over)
     after = context(request, piece_id, "handoff")["piece"].recipe
     same = before.output.maps == after.output.maps and before.sheet == after.sheet
-    said = [] if same else [f"The settings are now those of “{found.name}”; maps or sizes changed, so bake again."]
+    said = [] if same else [f"The settings are now those of “{receiver.name}”; maps or sizes changed, so bake again."]
     return changed(request, piece_id, "handoff", *(["low-changed"] if before.sheet != after.sheet else []), said=said)
 
 
@@ -100,9 +100,9 @@ async def forget_receiver(request: Request, piece_id: int) -> Response:
 @router.put("/receivers")
 async def take_receiver(request: Request, name: str) -> Response:
     """Keep a receiver from a JSON file, which is the request's body."""
-    found = read_receiver(await small_body(request, name, "a receiver’s file"), name)
-    services_of(request).receivers.keep(found)
-    return JSONResponse({"name": found.name})
+    receiver = read_receiver(await small_body(request, name, "a receiver’s file"), name)
+    services_of(request).receivers.keep(receiver)
+    return JSONResponse({"name": receiver.name})
 
 
 @router.get("/receivers/schema.json")
@@ -112,9 +112,9 @@ def receiver_schema() -> Response:
 
 @router.get("/receivers/{name}.json")
 def save_receiver(request: Request, name: str) -> Response:
-    found = services_of(request).receivers.find(name)
-    headers = {"Content-Disposition": f'attachment; filename="{file_stem(found.name)}.json"'}
-    return Response(found.portable(), media_type="application/json", headers=headers)
+    receiver = services_of(request).receivers.find(name)
+    headers = {"Content-Disposition": f'attachment; filename="{file_stem(receiver.name)}.json"'}
+    return Response(receiver.portable(), media_type="application/json", headers=headers)
 
 
 # names and packing
@@ -200,12 +200,12 @@ def _pack_png(given: str, paths: tuple[tuple[str, str], ...], channel: str) -> b
     places = {key: pathlib.Path(path) for key, path in paths}
     first = next(iter(places.values()), None)
     height, width = png.read(first).shape[:2] if first else (64, 64)
-    made = packed(pack, (width, height), places.get)
+    picture = packed(pack, (width, height), places.get)
     if channel in pack.wells:
-        made = made[..., [list(pack.wells).index(channel)] * 3]
+        picture = picture[..., [list(pack.wells).index(channel)] * 3]
     scale = 128 / max(width, height)
     small = cv2.resize(
-        made[..., :3], (max(1, round(width * scale)), max(1, round(height * scale))), interpolation=cv2.INTER_AREA
+        picture[..., :3], (max(1, round(width * scale)), max(1, round(height * scale))), interpolation=cv2.INTER_AREA
     )
     return bytes(cv2.imencode(".png", np.ascontiguousarray(small[..., ::-1]))[1])
 

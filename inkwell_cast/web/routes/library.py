@@ -36,10 +36,10 @@ def library_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
     newest = services_of(request).bakes.newest(values["piece"].id)[0]
     row = services_of(request).bakes.get(newest.id) if newest else None
     if row is not None:
-        for made in row.manifest.maps if row.manifest else []:
-            if made.key == "ids" and made.facts.get("by") == "part":
-                names += [("part", name) for name in made.facts["legend"]]
-    names += [(own.kind, own.name) for own in values["piece"].recipe.library.assigned]
+        for entry in row.manifest.maps if row.manifest else []:
+            if entry.key == "ids" and entry.facts.get("by") == "part":
+                names += [("part", name) for name in entry.facts["legend"]]
+    names += [(assignment.kind, assignment.name) for assignment in values["piece"].recipe.library.assigned]
     return {"sculpt_names": list(dict.fromkeys(names))}
 
 
@@ -54,7 +54,7 @@ def _edit(request: Request, piece_id: int, words: str, edit: Callable[[Library],
 @router.post("/materials")
 async def add(request: Request, piece_id: int) -> Response:
     name = str((await request.form()).get("name", "")).strip()
-    return _edit(request, piece_id, f"Material {name}", lambda own: material_library.with_material(own, name))
+    return _edit(request, piece_id, f"Material {name}", lambda current: material_library.with_material(current, name))
 
 
 @router.post("/change")
@@ -63,14 +63,14 @@ async def change_material(request: Request, piece_id: int) -> Response:
     form = {key: str(value) for key, value in (await request.form()).items()}
     name = form.get("name", "")
 
-    def edit(own: Library) -> Library:
+    def edit(current: Library) -> Library:
         if "to" in form:
-            return material_library.changed(own, name, name=form["to"].strip())
+            return material_library.changed(current, name, name=form["to"].strip())
         if "id_color" in form:
-            return material_library.changed(own, name, id_color=form["id_color"])
-        material = own.find(name)
+            return material_library.changed(current, name, id_color=form["id_color"])
+        material = current.find(name)
         colors = dict(material.colors) if material else {}
-        return material_library.changed(own, name, colors=colors | {form.get("channel", ""): form.get("color", "")})
+        return material_library.changed(current, name, colors=colors | {form.get("channel", ""): form.get("color", "")})
 
     return _edit(request, piece_id, f"Material {name}", edit)
 
@@ -78,7 +78,7 @@ async def change_material(request: Request, piece_id: int) -> Response:
 @router.post("/out")
 async def out(request: Request, piece_id: int) -> Response:
     name = str((await request.form()).get("name", ""))
-    return _edit(request, piece_id, f"Material {name} out", lambda own: material_library.without(own, name))
+    return _edit(request, piece_id, f"Material {name} out", lambda current: material_library.without(current, name))
 
 
 @router.post("/channels")
@@ -87,7 +87,7 @@ async def channels(request: Request, piece_id: int) -> Response:
     given = [part.strip() for part in str((await request.form()).get("channels", "")).split(",") if part.strip()]
     if not given:
         raise InputProblem("Channels", "None is named.", "Name at least one, such as Colour.")
-    return _edit(request, piece_id, "Channels", lambda own: material_library.with_channels(own, given))
+    return _edit(request, piece_id, "Channels", lambda current: material_library.with_channels(current, given))
 
 
 @router.post("/assign")
@@ -98,7 +98,7 @@ async def assign(request: Request, piece_id: int) -> Response:
         request,
         piece_id,
         f"{name}: {material or 'none'}",
-        lambda own: material_library.assign(own, kind, name, material),
+        lambda current: material_library.assign(current, kind, name, material),
     )
 
 
@@ -106,7 +106,7 @@ async def assign(request: Request, piece_id: int) -> Response:
 async def take(request: Request, piece_id: int, name: str) -> Response:
     """Lay a library from a JSON file, the request's body, into that of the piece."""
     more = read_library(await small_body(request, name, "a library’s file"), name)
-    _edit(request, piece_id, f"Library {name}", lambda own: material_library.join(own, more))
+    _edit(request, piece_id, f"Library {name}", lambda current: material_library.join(current, more))
     return JSONResponse({"materials": len(more.materials)})
 
 

@@ -77,16 +77,16 @@ def mend_all(request: Request, piece_id: int, proof: bool = True) -> Response:
 @router.post("/mends/{number}/switch")
 def switch(request: Request, piece_id: int, number: int, on: bool = False) -> Response:
     """Switch a mend on or off."""
-    own = _own(request, piece_id, number)
-    words = f"{own.words} {'on' if on else 'off'}"
+    mend = _own(request, piece_id, number)
+    words = f"{mend.words} {'on' if on else 'off'}"
     return _change(request, piece_id, words, lambda recipe: switched(recipe, number, on))
 
 
 @router.post("/mends/{number}/out")
 def take_out(request: Request, piece_id: int, number: int) -> Response:
     """Remove a mend."""
-    own = _own(request, piece_id, number)
-    return _change(request, piece_id, f"Remove: {own.words}", lambda recipe: without_mend(recipe, number))
+    mend = _own(request, piece_id, number)
+    return _change(request, piece_id, f"Remove: {mend.words}", lambda recipe: without_mend(recipe, number))
 
 
 @router.post("/mends/place")
@@ -102,9 +102,9 @@ async def place(
         size = 0.0
     if not 0 < size <= 1e9:
         raise InputProblem("The size", f"“{radius}” is none.", "Give scene units above 0, such as 1.5.")
-    made = _by_hand(request, values, kind, (x, y, z), size)
-    said = f"{made.words}: kept among the mends. Bake to see what it does."
-    return _change(request, piece_id, made.words, lambda recipe: add_mend(recipe, made), said)
+    mend = _by_hand(request, values, kind, (x, y, z), size)
+    said = f"{mend.words}: kept among the mends. Bake to see what it does."
+    return _change(request, piece_id, mend.words, lambda recipe: add_mend(recipe, mend), said)
 
 
 def _by_hand(

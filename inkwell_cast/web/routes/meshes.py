@@ -152,10 +152,10 @@ async def checks(request: Request, piece_id: int) -> Response:
 
 
 async def _finding(request: Request, piece_id: int, number: int) -> Finding:
-    found = await services_of(request).measures.check(piece_id)
-    if not 0 <= number < len(found):
+    findings = await services_of(request).measures.check(piece_id)
+    if not 0 <= number < len(findings):
         raise HTTPException(404, "This finding is no longer there.")
-    return found[number]
+    return findings[number]
 
 
 @router.get("/checks/{number}/marks")

@@ -47,10 +47,10 @@ def extend(step: str) -> Callable[[Extension], Extension]:
 def context(request: Request, piece_id: int, step: str, bake_id: int | None = None) -> dict[str, Any]:
     """What the templates of a piece need. Raises 404 for one that is gone."""
     services = services_of(request)
-    found = services.pieces.get(piece_id)
-    if found is None or step not in STEPS:
+    known = services.pieces.get(piece_id)
+    if known is None or step not in STEPS:
         raise HTTPException(404, "This piece is not on the shelf.")
-    piece, meshes, bakes = found
+    piece, meshes, bakes = known
     newest, count = services.bakes.newest(piece_id)
     shown = services.bakes.get(bake_id) if bake_id else None
     if shown is None or shown.piece_id != piece_id or shown.state != "done":
@@ -87,7 +87,7 @@ def sheet_sizes(recipe: Recipe, shown: BakeRecord | None) -> list[tuple[int, int
 
 def boxes(recipe: Recipe, paired: Paired, meshes: list[MeshRow]) -> dict[str, dict[str, list[float]]]:
     """Size and middle of the paired lows and of their highs, scene units, from what is known of the files."""
-    found = {}
+    ticked = {}
     for word, parts in (
         ("low", [part.key for pair in paired.pairs for part in pair.lows]),
         ("high", [part.key for pair in paired.pairs for part in pair.giving]),
@@ -101,8 +101,8 @@ def boxes(recipe: Recipe, paired: Paired, meshes: list[MeshRow]) -> dict[str, di
         ]
         box = box_of(given)
         if box is not None:
-            found[word] = {"size": (box[1] - box[0]).tolist(), "middle": (box.mean(axis=0)).tolist()}
-    return found
+            ticked[word] = {"size": (box[1] - box[0]).tolist(), "middle": (box.mean(axis=0)).tolist()}
+    return ticked
 
 
 def scope_context(recipe: Recipe, paired: Paired, scope: str) -> dict[str, Any]:
@@ -120,8 +120,8 @@ def scope_context(recipe: Recipe, paired: Paired, scope: str) -> dict[str, Any]:
 def review_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
     """The bake before the one shown, and the mean likeness of the last ones, oldest first."""
     services, shown = services_of(request), values["shown"]
-    found = services.pieces.get(values["piece"].id, MOST_POINTS)
-    rated = [row.summary.likeness for row in reversed(found[2] if found else []) if row.state == "done"]
+    known = services.pieces.get(values["piece"].id, MOST_POINTS)
+    rated = [row.summary.likeness for row in reversed(known[2] if known else []) if row.state == "done"]
     return {
         "before": services.bakes.before(shown) if shown else None,
         "likeness_history": [value for value in rated if value is not None],
@@ -130,8 +130,8 @@ def review_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
 
 @router.get("")
 def page(request: Request, piece_id: int, step: str = "") -> Response:
-    found = services_of(request).pieces.get(piece_id)
-    first = step or ("review" if found and services_of(request).bakes.newest(piece_id)[0] else "meshes")
+    known = services_of(request).pieces.get(piece_id)
+    first = step or ("review" if known and services_of(request).bakes.newest(piece_id)[0] else "meshes")
     return render(request, "piece.html", **context(request, piece_id, first))
 
 
@@ -151,8 +151,8 @@ def change(
 
 def said_of(request: Request) -> list[str]:
     """What changes made for a request left to say."""
-    found: list[str] = getattr(request.state, "said", [])
-    return found
+    said: list[str] = getattr(request.state, "said", [])
+    return said
 
 
 def changed(request: Request, piece_id: int, step: str, *events: str, said: list[str] | None = None) -> Response:
@@ -176,8 +176,8 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
             return _with_fields(*_in_unit_of(form, recipe, values["diagonal"]))
         sent = {n.partition(".")[2]: _plain(str(form[n])) for n in form if n.startswith("level.")}
         now = in_force(recipe, values["chains"][scope])  # fields left alone go on being inherited
-        own = {f: v for f, v in sent.items() if f in now and (v != now[f].value or now[f].scope == scope)}
-        return editing.set_level(_with_fields(recipe, form), scope, own)
+        level = {f: v for f, v in sent.items() if f in now and (v != now[f].value or now[f].scope == scope)}
+        return editing.set_level(_with_fields(recipe, form), scope, level)
 
     try:
         change(request, piece_id, step.capitalize(), edit)
@@ -234,7 +234,7 @@ def _with_fields(recipe: Recipe, form: Any) -> Recipe:
     if given["output"]["format"] != recipe.output.format and given["output"]["depth"] not in depths:
         given["output"]["depth"] = depths[0]  # another format's fields say which depths it has
     common = {side: getattr(recipe.sheet, side) for side in ("width", "height")}
-    given["sizes"] = {sheet: own for sheet, own in given["sizes"].items() if own != common}
+    given["sizes"] = {sheet: size for sheet, size in given["sizes"].items() if size != common}
     return Recipe.model_validate(given)
 
 

@@ -124,8 +124,8 @@ class Bakes:
     def disk_use(self, bake_ids: list[int]) -> dict[int, int]:
         """Bytes of the pictures of some bakes."""
         with self.store.reading() as db:
-            found = disk.of_bakes(db, bake_ids)
-        return {bake_id: sum(map(self.store.files.size, digests)) for bake_id, digests in found.items()}
+            hashes = disk.of_bakes(db, bake_ids)
+        return {bake_id: sum(map(self.store.files.size, digests)) for bake_id, digests in hashes.items()}
 
     def _write(self, change: Any, *values: Any) -> None:
         with self.store.writing() as db:
@@ -190,8 +190,8 @@ class Bakes:
     def before(self, row: BakeRow) -> BakeRecord | None:
         """What a bake is compared with: the one of its kind before it."""
         with self.store.reading() as db:
-            found = bakes.done_before(db, row)
-            return bakes.get(db, found) if found else None
+            earlier = bakes.done_before(db, row)
+            return bakes.get(db, earlier) if earlier else None
 
     def newest(self, piece_id: int) -> tuple[BakeRow | None, int]:
         """The newest finished bake of a piece, and how many there are."""

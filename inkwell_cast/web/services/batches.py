@@ -117,11 +117,11 @@ class Batches:
             handed = await self.services.handoffs.hand_off_batch(piece_id, bake_id, folder / plain(name), receiver)
         except (InputProblem, JobFailed) as problem:
             return Outcome(piece=name, state="failed", message=str(problem))
-        made = row.manifest
+        manifest = row.manifest
         return Outcome(
             piece=name, state="done", folder=handed.path.name, seconds=round(row.seconds or 0.0, 2),
-            likeness=made.likeness.mean if made.likeness else None, texels=made.texels,
-            missed_texels=made.missed_texels, flaws=None if made.flaws is None else len(made.flaws),
+            likeness=manifest.likeness.mean if manifest.likeness else None, texels=manifest.texels,
+            missed_texels=manifest.missed_texels, flaws=None if manifest.flaws is None else len(manifest.flaws),
         )  # fmt: skip
 
     async def _until_idle(self, piece_id: int) -> None:

@@ -35,13 +35,13 @@ class Disk:
             return sum(sizes[digest] for digest in hashes)
 
         rows: list[dict[str, Any]] = [
-            {"id": piece_id, "name": live[piece_id], **{kind: size(hashes) for kind, hashes in own.items()}}
-            for piece_id, own in files.items()
+            {"id": piece_id, "name": live[piece_id], **{kind: size(hashes) for kind, hashes in kinds.items()}}
+            for piece_id, kinds in files.items()
         ]
         for row in rows:
             row["whole"] = sum(row[kind] for kind in ("meshes", "drawings", "proofs", "bakes", "deleted"))
-        for row, own in zip(gone, gone_files, strict=True):
-            row["whole"] = size(set().union(*own.values()))
+        for row, kinds in zip(gone, gone_files, strict=True):
+            row["whole"] = size(set().union(*kinds.values()))
         return {
             "rows": sorted(rows, key=lambda row: -row["whole"]), "gone": gone, "gone_bakes": gone_bakes,
             "whole": sum(sizes.values()), "free": shutil.disk_usage(self.store.folder).free,

@@ -51,8 +51,8 @@ class Drawings:
         folder = self.store.files.temporary_folder()
         try:
             path = folder / "view"
-            made = job(str(path))
-            ticket = self.services.follow(piece_id, made) if following else self.services.engine.submit(made)
+            drawing = job(str(path))
+            ticket = self.services.follow(piece_id, drawing) if following else self.services.engine.submit(drawing)
             await asyncio.wrap_future(ticket.future)
             return await asyncio.to_thread(self._keep_view, key, path, piece_id)
         finally:

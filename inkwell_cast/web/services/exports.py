@@ -37,10 +37,10 @@ class Exports:
         try:
             given = folder / f"given{pathlib.Path(name).suffix.lower()}"
             await asyncio.to_thread(given.write_bytes, picture)
-            made = folder / "made.png"
+            converted = folder / "made.png"
             sources = self.services.pieces.sources(rows)
-            job = ConvertMap(piece.recipe, sources, str(given), str(made), source, piece.recipe.basis)
+            job = ConvertMap(piece.recipe, sources, str(given), str(converted), source, piece.recipe.basis)
             said: str = await asyncio.wrap_future(self.engine.submit(job).future)
-            return await asyncio.to_thread(made.read_bytes), said.replace(given.name, name)
+            return await asyncio.to_thread(converted.read_bytes), said.replace(given.name, name)
         finally:
             shutil.rmtree(folder, ignore_errors=True)

@@ -45,12 +45,12 @@ class Handoffs:
         if row.meshes != meshes_key(rows):
             raise InputProblem(piece.name, "Its meshes changed since this bake; they would not fit.", "Bake again.")
         files, shown = {}, {}
-        for made in row.manifest.maps:
-            key = made.sheet, made.key
-            names = made.key, f"{made.key}.file"
-            picture, file = (self.services.bakes.picture(row.id, made.sheet, name) for name in names)
+        for entry in row.manifest.maps:
+            key = entry.sheet, entry.key
+            names = entry.key, f"{entry.key}.file"
+            picture, file = (self.services.bakes.picture(row.id, entry.sheet, name) for name in names)
             if picture is None or not picture.is_file():
-                raise InputProblem(piece.name, f"The {made.label.lower()} of this bake is gone.", "Bake again.")
+                raise InputProblem(piece.name, f"The {entry.label.lower()} of this bake is gone.", "Bake again.")
             files[key], shown[key] = file or picture, picture
         return Finished(piece.name, row.manifest, files, shown), row
 
@@ -99,8 +99,8 @@ class Handoffs:
         return handed
 
     def _handoff(self, piece_id: int, existing: str) -> Handoff:
-        own = self.services.pieces.wanted(piece_id)[0].recipe.handoff
-        return Handoff.model_validate(own.model_dump() | ({"existing": existing} if existing else {}))
+        settings = self.services.pieces.wanted(piece_id)[0].recipe.handoff
+        return Handoff.model_validate(settings.model_dump() | ({"existing": existing} if existing else {}))
 
     async def _write(
         self, piece_id: int, bake_id: int, handoff: Handoff, target: pathlib.Path, receiver: str = ""

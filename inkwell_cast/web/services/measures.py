@@ -74,15 +74,15 @@ class Measures:
         if self.engine.busy:
             return None
         job = SectionAt(piece.recipe, self.services.pieces.sources(rows), triangle, place, turned, zoom, along, view)
-        found: Section | None = await asyncio.wrap_future(self.engine.submit(job).future)
-        return found
+        cut: Section | None = await asyncio.wrap_future(self.engine.submit(job).future)
+        return cut
 
     async def probe(self, row: BakeRecord, sheet: str, x: int, y: int) -> Probe | None:
         """What a texel of a bake sees; None off the low, while the engine is busy, or when the meshes have changed."""
-        found = self.services.pieces.get(row.piece_id)
-        if found is None or self.engine.busy or meshes_key(found[1]) != row.meshes:
+        known = self.services.pieces.get(row.piece_id)
+        if known is None or self.engine.busy or meshes_key(known[1]) != row.meshes:
             return None
-        ticket = self.engine.submit(ProbeAt(row.recipe, self.services.pieces.sources(found[1]), sheet, x, y))
+        ticket = self.engine.submit(ProbeAt(row.recipe, self.services.pieces.sources(known[1]), sheet, x, y))
         result: Probe | None = await asyncio.wrap_future(ticket.future)
         return result
 
@@ -92,6 +92,6 @@ def with_reach(recipe: Recipe, scope: str, reach: dict[str, float]) -> Recipe:
     if not reach:
         return recipe
     if scope == "piece":
-        own = Reach.model_validate(recipe.reach.model_dump() | reach)
-        return recipe.model_copy(update={"reach": own})
+        tried = Reach.model_validate(recipe.reach.model_dump() | reach)
+        return recipe.model_copy(update={"reach": tried})
     return editing.set_level(recipe, scope, reach)

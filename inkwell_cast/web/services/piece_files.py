@@ -28,10 +28,10 @@ class PieceFiles:
 
     def save(self, piece_id: int) -> pathlib.Path:
         """A piece with all its bakes as one file, in a folder of its own that the caller removes."""
-        found = self.services.pieces.get(piece_id, -1)
-        if found is None:
+        known = self.services.pieces.get(piece_id, -1)
+        if known is None:
             raise InputProblem("The piece", "It is no longer on the shelf.", "Go back to the shelf.")
-        piece, rows, there = found
+        piece, rows, there = known
         entries = []
         for light in there:
             row = self.services.bakes.get(light.id)

@@ -42,20 +42,20 @@ class Pieces:
     def get(self, piece_id: int, most: int = RECENT) -> Found | None:
         """A piece with its files and its newest bakes."""
         with self.store.reading() as db:
-            found = pieces.get(db, piece_id)
-            return (found, meshes.of_piece(db, piece_id), bakes.of_piece(db, piece_id, most)) if found else None
+            piece = pieces.get(db, piece_id)
+            return (piece, meshes.of_piece(db, piece_id), bakes.of_piece(db, piece_id, most)) if piece else None
 
     def wanted(self, piece_id: int) -> Found:
-        found = self.get(piece_id)
-        if found is None:
+        known = self.get(piece_id)
+        if known is None:
             raise InputProblem("The piece", "It is no longer on the shelf.", "Go back to the shelf.")
-        return found
+        return known
 
     def mesh(self, piece_id: int, mesh_id: int) -> MeshRow:
-        found = next((row for row in self.wanted(piece_id)[1] if row.id == mesh_id), None)
-        if found is None:
+        mesh_row = next((row for row in self.wanted(piece_id)[1] if row.id == mesh_id), None)
+        if mesh_row is None:
             raise InputProblem("The mesh", "It is no longer part of the piece.", "Reload the page.")
-        return found
+        return mesh_row
 
     def make(self, name: str, roles: dict[str, str], recipe: Recipe | None = None) -> int:
         """A piece from uploads, `roles` by token ("" goes by names); all of it or nothing. Raises InputProblem."""

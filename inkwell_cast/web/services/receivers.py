@@ -26,18 +26,18 @@ class Receivers:
             return receivers.all_of(db)
 
     def find(self, name: str) -> Receiver:
-        found = next((own for own in self.all() if own.name.lower() == name.lower()), None)
-        if found is None:
+        receiver = next((each for each in self.all() if each.name.lower() == name.lower()), None)
+        if receiver is None:
             raise InputProblem(name or "The receiver", "There is no such receiver.", "Choose one of the list.")
-        return found
+        return receiver
 
     def of(self, recipe: Recipe) -> Receiver | None:
         """The receiver that a piece is set for, if there is one."""
-        return next((own for own in self.all() if own.fits(recipe)), None)
+        return next((receiver for receiver in self.all() if receiver.fits(recipe)), None)
 
     def keep(self, receiver: Receiver) -> None:
         """Keep a receiver of the user's own. Raises InputProblem for the name of a ready one."""
-        if any(own.name.lower() == receiver.name.lower() for own in READY):
+        if any(ready.name.lower() == receiver.name.lower() for ready in READY):
             raise InputProblem(receiver.name, "A ready receiver is called this.", "Choose another name.")
         with self.store.writing() as db:
             receivers.put(db, receiver)

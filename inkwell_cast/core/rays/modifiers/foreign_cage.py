@@ -117,22 +117,22 @@ class ForeignCageBuilder:
         corners = np.ascontiguousarray(corner_positions(cage), np.float32)
         normals = averaged(with_normals(cage))
         self._see(pair, cage)
-        own = cells_of(self.points[rows], self.directions[rows], corners, normals)
+        cells = cells_of(self.points[rows], self.directions[rows], corners, normals)
         before = sum(len(c) for c in self._corners), sum(len(c) for c in self._limited)
-        self._grid[rows], self._first[rows] = own.surface.grid, own.surface.first + before[1]
-        uvs = own.middles if self.uvs is None else own.at(self.uvs[rows])
-        c, square, found = own.nearest()
-        limited = ~found | _jumps(own.middles, uvs, c, own.inside & found, 1e-3 * self.near / NEAR)
-        share = float(own.area[own.inside & ~limited].sum() / max(own.area[own.inside].sum(), 1e-300))
+        self._grid[rows], self._first[rows] = cells.surface.grid, cells.surface.first + before[1]
+        uvs = cells.middles if self.uvs is None else cells.at(self.uvs[rows])
+        c, square, there = cells.nearest()
+        limited = ~there | _jumps(cells.middles, uvs, c, cells.inside & there, 1e-3 * self.near / NEAR)
+        share = float(cells.area[cells.inside & ~limited].sum() / max(cells.area[cells.inside].sum(), 1e-300))
         if share < USABLE:
             limited[:], share = True, 0.0
         self._corners.append(corners)
         self._normals.append(normals)
         self._limited.append(limited)
-        self._counts.append(np.diff(own.surface.starts))
-        self._listed.append(own.surface.listed + np.int32(before[0]))
-        reach = np.sqrt(square[own.inside & found])
-        return Fitted(share, own.middles[limited & own.inside].astype(np.float32), float(reach.max(initial=0)))
+        self._counts.append(np.diff(cells.surface.starts))
+        self._listed.append(cells.surface.listed + np.int32(before[0]))
+        reach = np.sqrt(square[cells.inside & there])
+        return Fitted(share, cells.middles[limited & cells.inside].astype(np.float32), float(reach.max(initial=0)))
 
     def _see(self, pair: int, cage: Mesh) -> None:
         """A scene that is struck from both sides."""
@@ -271,14 +271,14 @@ def _agree(normals, directions):  # type: ignore[no-untyped-def]
 def _closest_of_all(middles, ways, cage):  # type: ignore[no-untyped-def]
     """`closest_in_cell` at the middle (N, 3) of every cell: places (N, 3), squared distances, whether there is one."""
     corners = block(cage.corners, (cage.corners_count, 3, 3), np.float64)
-    found, square = np.zeros((len(middles), 3)), np.zeros(len(middles))
+    points, square = np.zeros((len(middles), 3)), np.zeros(len(middles))
     there = np.zeros(len(middles), np.bool_)
     for i in range(len(middles)):
         s, k, w1, w2 = closest_in_cell(middles[i], ways[i], i, cage)
         if k >= 0:
             there[i], square[i] = True, s
-            found[i, 0], found[i, 1], found[i, 2] = _mixed(corners[k], w1, w2)
-    return found, square, there
+            points[i, 0], points[i, 1], points[i, 2] = _mixed(corners[k], w1, w2)
+    return points, square, there
 
 
 @numba.njit(cache=True, nogil=True)
@@ -342,7 +342,7 @@ def through_cage(t, b1, b2, p, e, reach, modifiers):  # type: ignore[no-untyped-
     return e[0], e[1], e[2], np.float64(length) if hit >= 0 else reach
 
 
-def _jumps(middles: F64, sheet: F64, found: F64, used: Any_, floor: float) -> Any_:
+def _jumps(middles: F64, sheet: F64, points: F64, used: Any_, floor: float) -> Any_:
     """Cells whose neighbour on the sheet (U, V) takes a point of the cage much farther off than it lies itself."""
     jumps = np.zeros(len(middles), np.bool_)
     rows = np.flatnonzero(used)
@@ -353,7 +353,7 @@ def _jumps(middles: F64, sheet: F64, found: F64, used: Any_, floor: float) -> An
         other = rows[column]
         apart = np.linalg.norm(middles[rows] - middles[other], axis=1)
         close = apart < 4 * np.median(apart)  # islands that only share UVs are no neighbours
-        jumps[rows] |= close & (np.linalg.norm(found[rows] - found[other], axis=1) > JUMP * apart + floor)
+        jumps[rows] |= close & (np.linalg.norm(points[rows] - points[other], axis=1) > JUMP * apart + floor)
     return jumps
 
 

@@ -67,16 +67,16 @@ def no_straight(triangles: int) -> Straight:
 
 def straight_of(low: Mesh, recipe: Recipe) -> Straight:
     """What the recipe has straightened beside its strokes: flat faces, and what its picture says."""
-    found = no_straight(len(low.triangles))
+    straight = no_straight(len(low.triangles))
     if not len(low.triangles):
-        return found
+        return straight
     if recipe.reach.straighten:
-        found = _flat_faces(low, recipe.reach.bend * recipe.reach.margin_scale(low.diagonal))
+        straight = _flat_faces(low, recipe.reach.bend * recipe.reach.margin_scale(low.diagonal))
     channel = recipe.sheet.channel
     if recipe.straight_picture and channel < len(low.uvs) and low.uvs[channel].complete:
         uvs = low.uvs[channel].at_corners().astype(np.float64)
-        found = replace(found, picture=picture_in(recipe.straight_picture), uvs=uvs)
-    return found
+        straight = replace(straight, picture=picture_in(recipe.straight_picture), uvs=uvs)
+    return straight
 
 
 def _flat_faces(low: Mesh, within: float) -> Straight:

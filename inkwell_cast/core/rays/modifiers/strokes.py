@@ -72,18 +72,18 @@ def no_nudges(triangles: int) -> Nudges:
 
 def nudges_of(strokes: list[Stroke], points: F32, measure: Measure) -> Nudges:
     """The strokes for triangles (P, 3, 3); `measure` tells the reach that smoothing draws to."""
-    found = no_nudges(len(points))
+    nudges = no_nudges(len(points))
     if not strokes:
-        return found
+        return nudges
     numbers = np.array([(KINDS.index(s.kind), s.radius, s.falloff, s.amount) for s in strokes], np.float64)
     pieces = [_segments(s) for s in strokes]
     owner = np.repeat(np.arange(len(strokes)), [len(p) for p in pieces]).astype(np.int32)
     segments = np.zeros((len(owner), 7))
     segments[:, :6] = np.concatenate(pieces)
-    found = Nudges(numbers, segments, owner, found.starts, found.listed)
+    nudges = Nudges(numbers, segments, owner, nudges.starts, nudges.listed)
     if (numbers[:, 0] == SMOOTH).any():
-        _level(found, points, measure)
-    return listed_for(found, points)
+        _level(nudges, points, measure)
+    return listed_for(nudges, points)
 
 
 def listed_for(nudges: Nudges, points: F32) -> Nudges:
@@ -116,16 +116,16 @@ def _level(nudges: Nudges, points: F32, measure: Measure) -> None:
     places, rows, b = spread_over(points.astype(np.float64), np.arange(len(points)), PROBES)
     tree = cKDTree(places)
     for n in np.flatnonzero(nudges.strokes[:, 0] == SMOOTH):
-        own, earlier = np.flatnonzero(nudges.owner == n), nudges.owner < n
-        middle = (nudges.segments[own, :3] + nudges.segments[own, 3:6]) / 2
+        pieces, earlier = np.flatnonzero(nudges.owner == n), nudges.owner < n
+        middle = (nudges.segments[pieces, :3] + nudges.segments[pieces, 3:6]) / 2
         near = tree.query_ball_point(middle, nudges.strokes[n, 1])
-        few = tree.query(middle, min(FEWEST, len(places)))[1].reshape(len(own), -1)
+        few = tree.query(middle, min(FEWEST, len(places)))[1].reshape(len(pieces), -1)
         wanted = [np.array(k) if len(k) >= FEWEST else f for k, f in zip(near, few, strict=True)]
         used, place = np.unique(np.concatenate(wanted), return_inverse=True)
         before = replace(nudges, segments=nudges.segments[earlier], owner=nudges.owner[earlier])
         reach = measure(listed_for(before, points), rows[used], b[used])
         ends = np.cumsum([len(w) for w in wanted])
-        for segment, values in zip(own, np.split(reach[place], ends[:-1]), strict=True):
+        for segment, values in zip(pieces, np.split(reach[place], ends[:-1]), strict=True):
             nudges.segments[segment, 6] = values.mean()
 
 
