@@ -15,8 +15,8 @@ import numpy as np
 from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.formats import ply_writer, read_mesh, write_mesh
 
-from .core.test_formats import dressed
-from .core.test_more_formats import FBX, USDA, as_text
+from .core.formats.test_fbx_usd_and_more import FBX, USDA, as_text
+from .core.formats.test_formats import dressed
 
 LONGEST_SECONDS = 2.0
 MOST_KILOBYTES = 500_000

@@ -1,0 +1,367 @@
+"""Each check: a mesh that shows what it looks for, and one that does not."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.base.errors import Cancelled
+from inkwell_cast.core.checks import REGISTRY, check
+from inkwell_cast.core.checks.apply_remedy import apply
+from inkwell_cast.core.mesh.alignment import axes_of, every_turn, turn_of
+from inkwell_cast.core.mesh.fixes import flip_winding, treated
+from inkwell_cast.core.mesh.mesh import CornerValues, Mesh, merge, subset, values_at_corners
+from inkwell_cast.core.mesh.normals import face_normals, with_normals
+from inkwell_cast.core.mesh.transforms import transformed, turned_over
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings import editing
+from inkwell_cast.core.settings.files import FileSettings
+from inkwell_cast.core.settings.maps import Subdivision
+from inkwell_cast.core.settings.pairing import Pairing
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
+from inkwell_cast.demo import inkstand, pieces, troubled
+
+from ...shapes import cube, grid_mesh, plane, torus
+
+
+def ring(around=24, name="ring_low", **changes):
+    return replace(torus(around, around // 2, name=name), **changes)
+
+
+def found(low=None, high=None, recipe=None, others=()):
+    """Findings by check for a ring and its sculpt, either of them replaced."""
+    meshes = BakeMeshes([], [], [low or ring(), high or ring(96, "ring_high"), *others])
+    return {f.check: f for f in check(recipe or Recipe(), meshes)}
+
+
+def test_a_good_pair_has_nothing_to_object_to():
+    assert found() == {}
+
+
+def with_uvs(mesh, change):
+    uvs = mesh.uvs[0].at_corners()
+    return replace(mesh, uvs=(values_at_corners(change(uvs)),))
+
+
+def flat_shaded(mesh):
+    normals = np.repeat(face_normals(mesh.positions, mesh.triangles)[:, None], 3, axis=1)
+    return replace(mesh, normals=values_at_corners(normals))
+
+
+def folded(uvs):
+    """The corners at one vertex pushed across the far edge of a triangle."""
+    corner = uvs[200, 0].copy()
+    uvs[(uvs == corner).all(axis=2)] = corner + 1.5 * (uvs[200, 1:].mean(axis=0) - corner)
+    return uvs
+
+
+def squashed(uvs):
+    uvs[40] = uvs[40, :1]
+    return uvs
+
+
+def slid(uvs):
+    """Half of the triangles onto the other half."""
+    uvs[:] = uvs * 0.5
+    half = len(uvs) // 2
+    uvs[half:] = uvs[:half] + 0.03
+    return uvs
+
+
+def turned(mesh, rows=slice(None)):
+    triangles = mesh.triangles.copy()
+    triangles[rows] = triangles[rows, ::-1]
+    return replace(mesh, triangles=triangles, normals=None, uvs=())
+
+
+def cracked(mesh):
+    """One row of vertices doubled and moved by a hair."""
+    out = subset(mesh, np.arange(len(mesh.triangles)) > -1)
+    corner = mesh.positions[mesh.triangles]
+    positions = corner.reshape(-1, 3).copy()
+    triangles = np.arange(len(positions), dtype=np.int32).reshape(-1, 3)
+    positions[triangles[:30]] += 2e-6
+    return replace(out, positions=positions, triangles=triangles, normals=None, uvs=())
+
+
+def polygonal(mesh):
+    return replace(mesh, polygons=np.arange(len(mesh.triangles), dtype=np.int32) // 2)
+
+
+def fan():
+    """Three squares on one edge."""
+    points = np.array([[0, 0, 0], [0, 0, 1], [1, 0, 0], [0, 1, 0], [-1, 0, 0]], np.float32)
+    return Mesh("fan_high", points, np.array([[0, 1, 2], [1, 0, 3], [0, 1, 4]], np.int32))
+
+
+CASES = {
+    "uvs": (ring(uvs=()), None),
+    "winding": (None, turned(ring(96, "ring_high"))),
+    "place": (None, replace(ring(96, "ring_high"), positions=ring(96).positions * np.float32(100))),
+    "stray": (replace(ring(), positions=ring().positions * np.array([1, 1, 1.8], np.float32)), None),
+    "overlaps": (with_uvs(ring(), slid), None),
+    "tiles": (with_uvs(ring(), lambda uv: uv + np.float32(1)), None),
+    "uv_area": (with_uvs(ring(), folded), None),
+    "hard_edges": (flat_shaded(ring()), None),
+    "faceted": (None, flat_shaded(ring(96, "ring_high"))),
+    "doubles": (None, cracked(ring(96, "ring_high"))),
+    "borders": (None, subset(ring(96, "ring_high"), np.arange(96 * 96) > 5)),
+    "polygons": (polygonal(ring()), None),
+    "pairs": (None, ring(96, "rnig_high")),
+    "stretch": (with_uvs(ring(), lambda uv: uv * np.array([0.1, 1], np.float32)), None),
+    "numbers": (None, replace(ring(96, "ring_high"), positions=ring(96).positions + np.float32(np.nan))),
+}
+
+
+@pytest.mark.parametrize("key", CASES)
+def test_each_trouble_is_found_with_its_place_and_remedy(key):
+    finding = found(*CASES[key])[key]
+    assert finding.what
+    assert finding.remedy
+    assert finding.count > 0
+    assert key in REGISTRY
+    if key not in ("numbers", "pairs", "place"):
+        centre, radius = finding.place
+        assert np.isfinite(centre).all()
+        assert radius > 0
+
+
+def test_flat_uvs_are_told_apart_from_folded_ones():
+    assert found(with_uvs(ring(), squashed))["uv_area"].title == "UVs without area"
+    assert found(with_uvs(ring(), folded))["uv_area"].title == "Folded UVs"
+    mirrored = found(with_uvs(ring(), lambda uv: uv * np.array([-1, 1], np.float32) + np.array([1, 0], np.float32)))
+    assert (mirrored["uv_area"].severity, mirrored["uv_area"].title) == ("note", "Mirrored islands")
+
+
+def test_islands_that_coincide_are_a_note_and_across_tiles_too():
+    other = replace(ring(name="twin_low"), object_names=("twin_low",))
+    both = merge([ring(), with_uvs(other, lambda uv: uv + np.array([1, 0], np.float32))], "rings.glb")
+    highs = merge([ring(96, "ring_high"), ring(96, "twin_high")], "sculpts.glb")
+    notes = found(both, highs)
+    assert notes["overlaps"].title == "Shared places"
+    assert notes["tiles"].severity == "note"
+    by_tile = found(both, highs, Recipe(sheet=Sheet(split="tile")))
+    assert "overlaps" not in by_tile
+    assert "tiles" not in by_tile
+
+
+def test_edges_of_three_faces_and_neighbours_wound_against_each_other():
+    low = replace(plane(name="fan_low"), object_names=("fan_low",))
+    assert found(low, fan())["non_manifold"].count == 1
+    mixed = found(None, turned(ring(96, "ring_high"), slice(0, 9)))["winding"]
+    assert mixed.title == "Inconsistent winding"
+
+
+def test_a_cage_must_have_the_low_s_faces():
+    good = replace(ring(name="ring_cage"), positions=torus(24, 12, small=0.76).positions)
+    assert "cages" not in found(others=[good])
+    bad = found(others=[subset(good, np.arange(576) > 1)])["cages"]
+    assert bad.severity == "note"
+    assert "574 triangles, low 288 and 576" in bad.what
+    away = replace(good, triangles=good.triangles[2:, ::-1].copy(), normals=None)
+    assert found(others=[away])["cages"].severity == "warning"
+
+
+def test_uneven_density_names_the_island():
+    big = replace(cube(name="box_low"), object_names=("box_low",))
+    uvs = big.uvs[0].at_corners()
+    uvs[:2] = (uvs[:2] - uvs[:2].mean(axis=(0, 1))) * 0.15 + uvs[:2].mean(axis=(0, 1))
+    density = found(replace(big, uvs=(values_at_corners(uvs),)), cube(name="box_high"))["density"]
+    assert "times coarser" in density.what
+    assert len(density.marks.corners) == 2
+
+
+def test_nothing_paired_is_blocking_and_can_be_made_one_pair():
+    meshes = BakeMeshes([], [], [ring(), ring(96, "sculpt_high")])
+    worst = check(Recipe(), meshes)[0]
+    assert (worst.severity, worst.title) == ("blocking", "Nothing is paired")
+    assert [f for f in check(apply(Recipe(), worst.fix), meshes) if f.severity == "blocking"] == []
+    only = check(Recipe(), BakeMeshes([], [], [ring()]))[0]
+    assert only.title == "No high"
+    assert check(apply(Recipe(), only.fix), BakeMeshes([], [], [ring()])) == []
+
+
+@pytest.mark.parametrize("key", [k for k, case in CASES.items() if k in ("winding", "place", "tiles", "hard_edges", "faceted", "doubles")])  # fmt: skip
+def test_a_fix_removes_its_finding_and_leaves_the_mesh_of_the_user(key):
+    low, high = CASES[key]
+    low, high = low or ring(), high or ring(96, "ring_high")
+    before = [mesh.positions.tobytes() + mesh.triangles.tobytes() for mesh in (low, high)]
+    fixed = apply(Recipe(), found(low, high)[key].fix)
+    assert key not in found(low, high, fixed)
+    assert [mesh.positions.tobytes() + mesh.triangles.tobytes() for mesh in (low, high)] == before
+    name = next(iter(fixed.files))
+    undone = editing.set_file(editing.without_fix(fixed, name, 0), name, scale=1.0, move=(0, 0, 0))
+    assert key in found(low, high, undone)
+
+
+def test_an_alignment_snaps_to_a_change_of_units():
+    fix = found(*CASES["place"])["place"].fix
+    assert (fix.scale, fix.move) == (0.01, (0.0, 0.0, 0.0))
+    apart = replace(ring(96, "ring_high"), positions=ring(96).positions + np.float32(40))
+    assert found(None, apart)["place"].fix.move == pytest.approx((-40, -40, -40), abs=0.05)
+
+
+def figure(name="figure_high"):
+    """A body that no turn and no mirror brings onto itself: three boxes of different sizes, apart."""
+    boxes = [cube(0.6, (0, 0, 0)), cube(0.4, (0.9, 0.1, 0)), cube(0.25, (0.1, 0.55, 0.7))]
+    made = merge([replace(box, uvs=(), normals=None) for box in boxes], name)
+    return replace(made, object_names=(name,), objects=np.zeros(len(made.triangles), np.int32))
+
+
+def figure_low():
+    boxes = [cube(0.6, (0, 0, 0)), cube(0.4, (0.9, 0.1, 0)), cube(0.25, (0.1, 0.55, 0.7))]
+    for n, box in enumerate(boxes):
+        uvs = box.uvs[0].at_corners() / 2 + np.array([n % 2 / 2, n // 2 / 2], np.float32)
+        boxes[n] = replace(box, uvs=(values_at_corners(uvs),))
+    made = merge(boxes, "figure_low")
+    return replace(made, object_names=("figure_low",), objects=np.zeros(len(made.triangles), np.int32))
+
+
+@pytest.mark.parametrize("turn", [*every_turn()[1:24:5], *every_turn()[24::6]])
+@pytest.mark.parametrize("scale", [1.0, 100.0])
+def test_a_high_in_other_axes_or_units_is_recognised_and_laid_back(turn, scale):
+    matrix = np.eye(4)
+    matrix[:3, :3] = axes_of(turn) * scale
+    exported = transformed(figure(), matrix)
+    finding = found(figure_low(), exported)["place"]
+    assert finding.fix
+    assert "surfaces would lie 0.0%" in finding.what
+    shown = transformed(exported, np.array(finding.fix.change).reshape(4, 4))  # what the page shows before it is chosen
+    np.testing.assert_allclose(shown.positions, figure().positions, atol=1e-4)
+    fixed = apply(Recipe(), finding.fix)
+    again = treated(exported, fixed.files["figure_high"])
+    np.testing.assert_allclose(again.positions, figure().positions, atol=1e-4)
+    assert "place" not in found(figure_low(), exported, fixed)
+    assert "winding" not in found(figure_low(), exported, fixed)
+
+
+def test_nothing_is_moved_that_would_not_fit_or_fits_already():
+    assert "place" not in found(figure_low(), figure())
+    other = replace(torus(60, 30, name="figure_high"), positions=torus(60, 30).positions + np.float32(40))
+    finding = found(figure_low(), replace(other, object_names=("figure_high",)))["place"]
+    assert finding.fix is None
+    assert "axes and scale" in finding.remedy
+
+
+def test_a_turn_goes_into_words_and_back():
+    for turn in every_turn():
+        assert turn_of(axes_of(turn)) == turn
+    assert len(set(every_turn())) == 48
+    with pytest.raises(ValueError, match="names an axis twice"):
+        FileSettings(turn="+x+x+y")
+
+
+@pytest.mark.parametrize("side", ["low", "high"])
+def test_a_plane_that_looks_away_is_turned_over_with_one_click(side):
+    low = replace(plane(2, name="sheet_low"), object_names=("sheet_low",))
+    high = replace(plane(20, 0.01, name="sheet_high"), object_names=("sheet_high",), uvs=())
+    if side == "low":  # its normals say which way it was meant
+        up = np.broadcast_to(np.array([0, 0, 1], np.float32), (len(low.triangles), 3, 3))
+        low = turned_over(replace(low, normals=values_at_corners(up)))
+    else:
+        high = turned(high, slice(None))
+    finding = found(low, high)["winding"]
+    assert finding.part == f"sheet_{side}/sheet_{side}"
+    fixed = apply(Recipe(), finding.fix)
+    assert "winding" not in found(low, high, fixed)
+    made = bake(
+        fixed.model_copy(update={"sheet": Sheet(width=16, height=16, samples=1)}), BakeMeshes([], [], [low, high])
+    )
+    assert made.cast.missed == 0
+    assert made.images["normal"][8, 8, 2] > 250  # straight up, and not inside out
+
+
+def test_one_shell_of_two_is_turned_over_alone():
+    balls = [replace(torus(24, 12, name="a"), uvs=()), replace(torus(24, 12, 6.0, 0.7, name="b"), uvs=())]
+    balls[1] = turned(balls[1], slice(None))
+    high = merge(balls, "ring_high")
+    high = replace(high, object_names=("ring_high",), objects=np.zeros(len(high.triangles), np.int32))
+    low = merge([ring(), torus(24, 12, 6.0, 0.7, name="ring_low")], "ring_low")
+    low = replace(low, object_names=("ring_low",), objects=np.zeros(len(low.triangles), np.int32))
+    finding = found(low, high)["winding"]
+    assert finding.count == len(balls[1].triangles)
+    assert "A shell of ring_high" in finding.what
+    fixed = apply(Recipe(), finding.fix)
+    assert "winding" not in found(low, high, fixed)
+    after = treated(high, fixed.files["ring_high"])
+    np.testing.assert_array_equal(after.triangles[: len(balls[0].triangles)], high.triangles[: len(balls[0].triangles)])
+
+
+def test_turning_over_keeps_normals_that_were_right():
+    """Reversed winding with right normals: the faces turn, the normals stay."""
+    right = with_normals(ring(96, "ring_high"))
+    wrong = turned_over(right)
+    fixed = flip_winding(wrong, np.ones(len(wrong.triangles), bool))
+    np.testing.assert_array_equal(fixed.triangles, right.triangles)
+    np.testing.assert_allclose(fixed.normals.at_corners(), right.normals.at_corners())
+    values = wrong.normals.at_corners() * np.float32(-1)  # normals reversed with the winding
+    back = flip_winding(replace(wrong, normals=values_at_corners(values)), np.ones(len(wrong.triangles), bool))
+    np.testing.assert_allclose(back.normals.at_corners(), right.normals.at_corners(), atol=1e-6)
+
+
+def test_different_islands_in_equal_boxes_overlap():
+    """A square and an octagon in one box are no mirrored halves."""
+    square = replace(plane(1, name="twin_low"), object_names=("twin_low",))
+    angles = np.linspace(0, 2 * np.pi, 9)[:-1]
+    rim = np.stack([np.cos(angles), np.sin(angles)], axis=1) / 2 + 0.5
+    points = np.concatenate([[[0.5, 0.5]], rim]).astype(np.float32)
+    triangles = np.array([[0, 1 + n, 1 + (n + 1) % 8] for n in range(8)], np.int32)
+    disc = Mesh(
+        "disc", np.column_stack([points + np.float32([3, 0]), np.zeros(9)]).astype(np.float32), triangles,
+        uvs=(CornerValues(points, triangles),), object_names=("disc_low",),
+    )  # fmt: skip
+    low = merge([square, disc], "both.glb")
+    highs = merge(
+        [replace(plane(4, name="x"), object_names=("twin_high",)), replace(disc, object_names=("disc_high",))], "h"
+    )
+    assert found(low, highs)["overlaps"].title == "Overlapping islands"
+
+
+def test_uneven_stretch_is_found_and_even_scale_is_not():
+    tall = with_uvs(ring(), lambda uv: uv * np.array([0.1, 1], np.float32))
+    wide = with_uvs(ring(), lambda uv: uv * np.array([0.1, 0.1], np.float32))
+    plain = found(ring())
+    assert "stretch" not in plain
+    assert "stretch" not in found(wide)
+    assert "times as long as wide" in found(tall)["stretch"].what
+
+
+def test_other_suffixes_are_in_the_words():
+    recipe = Recipe(pairing=Pairing(low="-lp", high="-hp"))
+    findings = check(recipe, BakeMeshes([], [], [replace(ring(), name="x-lp", object_names=("x-lp",))]))
+    assert findings[0].title == "No high"
+
+
+def test_every_trouble_of_the_troubled_inkstand_is_found_and_none_on_the_clean_one():
+    low, high = troubled.build()
+    recipe = pieces()[0].recipe
+    findings = check(recipe, BakeMeshes([], [], [low, high]))
+    places = {(f.check, f.part.rpartition("/")[2]) for f in findings}
+    assert {(key, part) for key, part, _ in troubled.TROUBLES} <= places
+    assert "blocking" not in {f.severity for f in findings}
+    clean = check(recipe, BakeMeshes([], [], [*inkstand.build()]))
+    assert {f.severity for f in clean} == {"note"}
+
+
+def test_marks_are_bounded_and_lie_on_the_sheet():
+    finding = found(flat_shaded(grid_mesh(80, 80, lambda u, v: (u, v, 0.1 * np.sin(9 * u)), "ring_low")))["hard_edges"]
+    assert len(finding.marks.corners) == len(finding.marks.uvs) == 3000
+
+
+def test_checks_are_cancelled_between_two_of_them():
+    asked = []
+    with pytest.raises(Cancelled):
+        check(
+            Recipe(),
+            BakeMeshes([], [], [ring(), ring(96, "ring_high")]),
+            cancel=lambda: len(asked) > 3 or asked.append(1),
+        )
+    assert len(asked) == 4
+
+
+def test_a_low_that_is_subdivided_is_checked_as_it_was_made():
+    recipe = Recipe(subdivision=Subdivision(scheme="loop", levels=1))
+    meshes = BakeMeshes([torus(12, 8)], [torus(60, 30, name="high")])
+    assert [f.what for f in check(recipe, meshes)] == [f.what for f in check(Recipe(), meshes)]

@@ -1,0 +1,321 @@
+"""Each detector on a mesh that shows its cause and on one that does not."""
+
+import re
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.cage.cage import directions_of
+from inkwell_cast.core.cast.sheet_surroundings import points_of
+from inkwell_cast.core.flaws import flaws_of, marks_in, write_marks
+from inkwell_cast.core.mesh.mesh import CornerValues, corner_positions, merge, values_at_corners
+from inkwell_cast.core.mesh.normals import with_normals
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.review.probe import probe
+from inkwell_cast.core.settings.maps import Occlusion
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.regions import Crease, Omission
+from inkwell_cast.core.settings.sheet import Sheet
+from inkwell_cast.demo import inkstand, troubled
+
+from ...shapes import cube, grid_mesh, plane
+from ..bakes import baked, moved, upside_down
+
+
+def found(low, high, **more):
+    return flaws_of([sheet.context for sheet in baked(low, high, ["normal"], size=96, **more).sheets])
+
+
+def told(low, high, **more):
+    return [(shown.flaw.cause, shown.flaw.what) for shown in found(low, high, **more)]
+
+
+def island(height, name="island"):
+    """A square in the middle of the plane, at some height over it."""
+    return grid_mesh(1, 1, lambda u, v: (0.3 + 0.4 * u, 0.3 + 0.4 * v, 0 * u + height), name)
+
+
+def frame():
+    """The plane without its middle."""
+    cells = plane(10, name="high")
+    middle = cells.positions[cells.triangles].mean(axis=1)
+    inner = (np.abs(middle[:, :2] - 0.5) < 0.2).all(axis=1)
+    return replace(cells, triangles=cells.triangles[~inner], uvs=())
+
+
+def test_a_clean_bake_has_no_flaw():
+    assert found(plane(), plane(4, 0.01)) == []
+
+
+@pytest.mark.parametrize(
+    ("height", "words"),
+    [
+        (0.2, "The outward reach is 0.05 here, and the sculpt stands 0.2 above the low."),
+        (-0.2, "The inward reach is 0.05 here, and the sculpt lies 0.2 below the low."),
+        (None, "There is no sculpt along these rays, up to 0.707 beyond the reach."),
+    ],
+)
+def test_what_was_missed_is_told_with_where_the_sculpt_is(height, words):
+    parts = [frame()] + ([] if height is None else [replace(island(height), uvs=())])
+    (shown,) = found(plane(), merge(parts, "high"), outward=0.05, inward=0.05)
+    assert (shown.flaw.cause, shown.flaw.what) == ("missed" if height is None else "outside", words)
+    assert shown.flaw.area == pytest.approx(0.16, rel=0.05)
+    assert shown.flaw.middle == pytest.approx((0.5, 0.5, 0), abs=0.01)
+    assert shown.flaw.radius == pytest.approx(0.2 * np.sqrt(2), rel=0.05)
+
+
+@pytest.mark.parametrize("height", [0.2, -0.2])
+@pytest.mark.parametrize("unit", ["scene", "percent"])
+def test_the_pocket_that_a_missed_region_asks_for_cures_it(height, unit):
+    high = merge([frame(), replace(island(height), uvs=())], "high")
+    scale = 1 if unit == "scene" else 100 / np.sqrt(2)
+    reach = Reach(unit=unit, outward=0.05 * scale, inward=0.05 * scale)
+    result = baked(plane(), high, ["normal"], size=96, reach_of_all=reach)
+    (shown,) = flaws_of([result.sheets[0].context])
+    mend = shown.flaw.mends[0]
+    assert mend.name == "Sculpt outside the cage, plane"
+    again = baked(plane(), high, ["normal"], size=96, reach_of_all=reach, mends=[mend])
+    assert again.cast.missed == 0
+    assert flaws_of([again.sheets[0].context]) == []
+
+
+def test_a_sculpt_that_is_turned_over_is_told_to_be():
+    ((cause, words),) = told(plane(), upside_down(plane(4, 0.01)))
+    assert cause == "back"
+    assert "0.01 from the low, but its faces look inward" in words
+
+
+def test_rays_that_begin_inside_another_body_are_found():
+    slab = replace(moved(cube(name="slab"), (0.5, 0.5, 0.35), (0.4, 0.4, 0.5)), uvs=(), normals=None)
+    high = merge([replace(plane(4), uvs=()), slab], "high")
+    assert {cause for cause, _ in told(plane(), high, outward=0.3)} == {"inside"}
+    assert told(plane(), high, outward=0.05) == []
+
+
+def hard_cube(size):
+    return with_normals(cube(size))
+
+
+def test_detail_drawn_aside_by_leaning_rays_is_found_and_split_rays_draw_none_but_part_at_seams():
+    low, high = hard_cube(1.0), replace(hard_cube(1.1), uvs=())
+    for directions, causes in (("averaged", {"leaning"}), ("split", {"seam"})):
+        reach = Reach(unit="scene", outward=0.2, inward=0.2, directions=directions)
+        result = baked(low, high, ["normal"], size=96, reach_of_all=reach)
+        assert {shown.flaw.cause for shown in flaws_of([result.sheets[0].context])} == causes
+
+
+@pytest.mark.parametrize(("degrees", "causes"), [(70, {"strained"}), (30, set())])
+def test_shading_that_leans_far_from_its_faces_is_found(degrees, causes):
+    low = plane()
+    leaning = np.array([np.sin(np.radians(degrees)), 0, np.cos(np.radians(degrees))], np.float32)
+    low = replace(low, normals=CornerValues(np.tile(leaning, (4, 1)), low.triangles))
+    reach = Reach(unit="scene", outward=0.3, inward=0.3)
+    result = baked(low, plane(4), ["normal"], size=64, reach_of_all=reach)
+    assert {shown.flaw.cause for shown in flaws_of([result.sheets[0].context])} == causes
+
+
+def test_a_region_across_a_seam_is_one_and_two_apart_are_two():
+    half = plane(2)
+    uv = half.uvs[0].at_corners()
+    uv[..., 0] = np.where(uv[..., :1, 0].mean(axis=1, keepdims=True) < 0.5, uv[..., 0] * 0.9, uv[..., 0] * 0.9 + 0.1)
+    low = replace(half, uvs=(values_at_corners(uv),))
+    assert len(found(low, frame())) == 1
+    cells = plane(20, name="high")
+    middle = cells.positions[cells.triangles].mean(axis=1)
+    holes = [(np.abs(middle[:, :2] - at) < 0.1).all(axis=1) for at in ((0.25, 0.25), (0.75, 0.6))]
+    pierced = replace(cells, triangles=cells.triangles[~(holes[0] | holes[1])], uvs=())
+    assert len(found(plane(), pierced)) == 2
+
+
+def test_marks_lie_on_the_texels_and_are_kept_in_their_order(tmp_path):
+    shown = found(plane(), frame())
+    corners = shown[0].corners
+    assert np.abs(corners[..., :2] - 0.5).max() < 0.22
+    np.testing.assert_allclose(corners[..., :2], shown[0].uvs, atol=1e-5)  # this low's UVs are its places
+    facing = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    assert (facing[:, 2] > 0).all()  # outward, as the low does
+    write_marks(tmp_path / "marks", shown)
+    np.testing.assert_array_equal(marks_in(tmp_path / "marks", 0).corners, corners)
+    with pytest.raises(IndexError):
+        marks_in(tmp_path / "marks", 1)
+
+
+def plates(apart):
+    """Two plates, one over the other, as one pair of two lows and two highs."""
+    lows = [moved(plane(2, name=name), (0, 0, z)) for name, z in (("under", 0), ("over", apart))]
+    highs = [
+        replace(moved(plane(4, name=f"{n} top"), (0, 0, z + 0.01)), uvs=()) for n, z in (("under", 0), ("over", apart))
+    ]
+    return merge(lows, "low"), merge(highs, "high")
+
+
+def test_rays_that_strike_another_part_are_found_and_each_mend_cures_them():
+    low, high = plates(0.3)
+    own = Reach(unit="scene", outward=0.4, inward=0.1)
+
+    def other(**more):
+        low_and_high = baked(low, high, ["normal"], size=96, reach_of_all=own, **more)
+        return [s.flaw for s in flaws_of([low_and_high.sheets[0].context]) if s.flaw.cause == "other"]
+
+    (flaw,) = other()
+    assert flaw.part == "low/under"
+    assert "strike what lies 0.01 from over" in flaw.what
+    assert [mend.words for mend in flaw.mends] == ["Place a pocket: 0.279 out, 0.1 in"]  # it struck nothing else
+    assert other(mends=flaw.mends) == []
+    assert other(mends=[flaw.mends[0].model_copy(update={"on": False})]) != []
+
+
+def test_parts_that_strike_each_other_can_become_pairs_of_their_own():
+    """A shelf over a corner of a floor: the floor's rays strike it there, and the floor elsewhere."""
+    floor, shelf = plane(4, name="floor"), grid_mesh(2, 2, lambda u, v: (0.4 * u, 0.4 * v, 0 * u + 0.3), "shelf")
+    lows = [
+        replace(mesh, uvs=(values_at_corners(mesh.uvs[0].at_corners() * np.float32(size) + np.float32(at)),))
+        for mesh, size, at in ((floor, 0.78, 0), (shelf, 0.19, 0.8))
+    ]
+    highs = [replace(moved(mesh, (0, 0, 0.01)), uvs=(), object_names=(f"{mesh.name} top",)) for mesh in (floor, shelf)]
+    low, high = merge(lows, "low"), merge(highs, "high")
+    own = Reach(unit="scene", outward=0.4, inward=0.1)
+
+    def other(mends):
+        made = baked(low, high, ["normal"], size=128, reach_of_all=own, mends=mends)
+        return [s.flaw for s in flaws_of([made.sheets[0].context]) if s.flaw.cause == "other"]
+
+    (flaw,) = other([])
+    words = ["Make floor a pair of its own", "Leave out shelf top here", "Place a pocket"]
+    assert [mend.words.split(":")[0] for mend in flaw.mends] == words
+    for mend in flaw.mends:
+        assert other([mend]) == [], mend.words
+
+
+def test_a_high_that_is_left_out_here_is_passed_through():
+    low, high = plates(0.3)
+    own = Reach(unit="scene", outward=0.4, inward=0.1)
+    ball = Omission(part="high/over top", centre=(0.5, 0.5, 0), radius=0.25)
+    result = baked(low, high, ["normal"], size=96, reach_of_all=own, omissions=[ball])
+    y, x = np.nonzero(result.cast.struck)
+    place = points_of(result.sheets[0].context)[y, x]
+    under = result.assembly.low.objects[result.low.triangles[result.cast.low_triangle[y, x]]] == 0
+    inside = np.hypot(place[:, 0] - 0.5, place[:, 1] - 0.5) < 0.24
+    assert place[under & inside, 2] == pytest.approx(0.01, abs=1e-5)
+    assert place[under & (np.hypot(place[:, 0] - 0.5, place[:, 1] - 0.5) > 0.27), 2] == pytest.approx(0.31, abs=1e-5)
+
+
+def test_a_break_at_a_seam_is_cured_by_averaged_rays():
+    low, high = hard_cube(1.0), replace(hard_cube(1.1), uvs=())
+    split = Reach(unit="scene", outward=0.2, inward=0.2, directions="split")
+    result = baked(low, high, ["normal"], size=96, reach_of_all=split)
+    flaw = next(s.flaw for s in flaws_of([result.sheets[0].context]) if s.flaw.cause == "seam")
+    assert "places 0.0707 apart, where the sculpt has turned by 90°" in flaw.what
+    assert len(flaw.mends) == 2
+    for mend in flaw.mends:
+        again = baked(low, high, ["normal"], size=96, reach_of_all=split, mends=[mend])
+        assert "seam" not in {s.flaw.cause for s in flaws_of([again.sheets[0].context])}, mend.words
+
+
+def test_rays_part_at_the_corners_of_one_edge_and_stay_averaged_elsewhere():
+    low, high = hard_cube(1.0), replace(hard_cube(1.1), uvs=())
+    own = Reach(unit="scene", outward=0.2, inward=0.2)
+
+    def ways(**more):
+        return directions_of(baked(low, high, ["normal"], size=64, reach_of_all=own, **more).assembly)
+
+    def ball(way):
+        return Crease(centre=(0.5, 0.5, 0), radius=0.51, directions=way)  # the edge between +x and +y, along z
+
+    points, plain, parted = corner_positions(low), ways(), ways(creases=[ball("split")])
+    on = np.abs(points[..., :2] - 0.5).max(axis=2) < 1e-6
+    np.testing.assert_array_equal(parted[~on], plain[~on])
+    np.testing.assert_allclose(parted[on], low.normals.at_corners()[on], atol=1e-6)
+    np.testing.assert_allclose(ways(creases=[ball("split"), ball("averaged")]), plain, atol=1e-6)
+
+
+@pytest.mark.parametrize(("sides", "causes"), [(8, {"wavy"}), (48, set())])
+def test_a_round_form_of_few_faces_shows_its_corners(sides, causes):
+    def tube(around, name):
+        def point(u, v):
+            a = np.where(u == 1, 0, u) * 2 * np.pi
+            return np.cos(a), np.sin(a), v
+
+        return grid_mesh(around, 1, point, name, lambda u, v: (np.cos(2 * np.pi * u), np.sin(2 * np.pi * u), 0 * u))
+
+    shown = found(tube(sides, "low"), replace(tube(200, "high"), uvs=()))
+    assert {s.flaw.cause for s in shown} == causes
+    if shown:
+        (degrees,) = re.findall(r"meet at about (\d+)°", shown[0].flaw.what)
+        assert float(degrees) == pytest.approx(360 / sides, abs=4)  # texels end short of the edges
+        assert shown[0].flaw.mends == []
+
+
+def test_shade_of_another_pair_is_found_where_the_recipe_lets_it_in():
+    floor, wall = plane(2, name="floor_low"), plane(2, name="wall_low")
+    at = wall.positions
+    wall = replace(wall, positions=np.stack([0 * at[:, 0], at[:, 0], at[:, 1] + 0.02], axis=1))  # looks along x
+    highs = [
+        replace(mesh, name=f"{name}_high", object_names=(f"{name}_high",), uvs=())
+        for mesh, name in ((floor, "floor"), (wall, "wall"))
+    ]
+
+    def causes(occluders, mends=()):
+        recipe = Recipe(
+            reach=Reach(unit="scene", outward=0.01, inward=0.01), sheet=Sheet(width=64, height=64, samples=1, split="one"),
+            output=Output(maps=["occlusion"]), occlusion=Occlusion(rays=4, occluders=occluders), mends=list(mends),
+        )  # fmt: skip
+        result = bake(recipe, BakeMeshes([], [], [merge([floor, wall], "low"), *highs]))
+        return [s.flaw for s in flaws_of([s.context for s in result.sheets]) if s.flaw.cause == "neighbour"]
+
+    shown = causes("piece")
+    assert shown
+    assert "Parts of other pairs hide" in shown[0].what
+    assert causes("pair") == causes("piece", shown[0].mends) == []
+
+
+@pytest.fixture(scope="module")
+def troubled_bake():
+    recipe = Recipe(
+        reach=Reach(unit="scene", outward=2.5, inward=2), sheet=Sheet(width=1024, height=1024, samples=4)
+    )  # fmt: skip
+    return bake(recipe, BakeMeshes([], [], [*troubled.build()]))
+
+
+CAUSES = {
+    "pairs": "alone", "faceted": "faceted", "winding": "back", "borders": "open", "doubles": "cracked",
+    "hard_edges": "hard_edge", "overlaps": "overlap", "tiles": "tiles", "uv_area": "folded", "stray": "outside",
+}  # fmt: skip
+
+
+def test_every_trouble_of_the_troubled_inkstand_is_a_flaw_with_its_cause(troubled_bake):
+    shown = flaws_of([sheet.context for sheet in troubled_bake.sheets], troubled_bake.findings())
+    causes = {(s.flaw.cause, s.flaw.part.rpartition("/")[2]) for s in shown}
+    for check, part, words in troubled.TROUBLES:
+        names = {part, part.replace("_high", "_low"), "hinge_right_low"}
+        assert any((CAUSES[check], name) in causes for name in names), words
+
+
+def test_the_mends_of_the_troubled_inkstand_take_away_what_settings_can_cure(troubled_bake):
+    shown = [s.flaw for s in flaws_of([sheet.context for sheet in troubled_bake.sheets], troubled_bake.findings())]
+    curable = [flaw for flaw in shown if flaw.mends]
+    recipe = troubled_bake.recipe.model_copy(update={"mends": [flaw.mends[0] for flaw in curable]})
+    again = bake(recipe, BakeMeshes([], [], [*troubled.build()]))
+    left = [s.flaw for s in flaws_of([sheet.context for sheet in again.sheets], again.findings())]
+    assert len([flaw for flaw in left if flaw.mends]) <= len(curable) / 10
+    assert {flaw.cause for flaw in shown if not flaw.mends} >= {"overlap", "open", "folded"}
+
+
+def test_the_clean_inkstand_has_no_flaw():
+    recipe = Recipe(reach=Reach(unit="scene", outward=2.5, inward=2), sheet=Sheet(width=512, height=512, samples=4))
+    made = bake(recipe, BakeMeshes([], [], [*inkstand.build()]))
+    assert flaws_of([sheet.context for sheet in made.sheets], made.findings()) == []
+
+
+def test_what_is_left_out_is_so_at_the_pointer_too():
+    low, high = plates(0.3)
+    own = Reach(unit="scene", outward=0.4, inward=0.1)
+    ball = Omission(part="high/over top", centre=(0.5, 0.5, 0), radius=0.25)
+    for omissions, height in (([], 0.31), ([ball], 0.01)):
+        made = baked(low, high, ["normal"], size=64, reach_of_all=own, omissions=omissions)
+        sheet = made.sheets[0]
+        assert probe(sheet.low, sheet.context.rays, made.sculpt, 32, 32).height == pytest.approx(height, abs=1e-4)
