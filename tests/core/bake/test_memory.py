@@ -1,6 +1,7 @@
 """Bakes that would not fit are refused before they start, with what does."""
 
 import mmap
+import tracemalloc
 
 import numpy as np
 import pytest
@@ -42,6 +43,21 @@ def test_more_maps_samples_and_sheets_need_more():
     assert needed(ALL, [(2048, 2048)]).disk == 0
     every = Recipe(output=Output(maps=list(REGISTRY)), sheet=Sheet(samples=64))
     assert needed(every, [(8192, 8192)]).memory < 4e9
+
+
+@pytest.mark.parametrize(("maps", "samples"), [
+    (["normal"], 1), (["normal", "height", "position", "ids"], 4),
+    (["normal", "occlusion", "thickness", "curvature", "color"], 16),
+])  # fmt: skip
+def test_the_estimate_is_a_little_more_than_the_measured_peak(maps, samples):
+    recipe = Recipe(sheet=Sheet(width=512, height=512, samples=samples, padding="fill"), output=Output(maps=maps))
+    meshes, small = BakeMeshes([plane(4)], [plane(8, 0.02, name="high")]), Sheet(width=64, height=64, samples=samples)
+    pipeline.bake(recipe.model_copy(update={"sheet": small}), meshes)  # loads the kernels
+    tracemalloc.start()
+    pipeline.bake(recipe, meshes)
+    peak = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    assert 0.5 < peak / needed(recipe, [(512, 512)]).memory < 1
 
 
 def test_a_bake_asks_before_it_casts(monkeypatch):
