@@ -45,7 +45,7 @@ def test_a_change_in_another_module_is_seen(copied):
     value, place = run(copied)
     assert value == 1
     assert place.parent == copied / "kernels"
-    source = copied / "inkwell_cast/core/rays/modifiers/falloff.py"
+    source = copied / "inkwell_cast/core/rays/modifiers/soft_rim.py"
     text = source.read_text()
     assert text.count("        return 1.0\n    s = (1 - share) / rim") == 1
     source.write_text(

@@ -2,8 +2,8 @@
 
 The process keeps scenes warm. If it dies, the running job says so and the next one gets a fresh process. Jobs and
 answers bear numbers: an answer to another job than the one at work is dropped, and a process that answers what cannot
-be understood is ended. A job that its user stops is ended with its process if it does not heed that in time; one that
-is only out of date is left to heed it when it can, so that what is warm stays.
+be understood is ended. A job that its user stops is ended with its process if it does not stop in time; one that
+is only out of date is left to stop when it can, so that what is warm stays.
 """
 
 import itertools
@@ -21,7 +21,7 @@ from .memory_watch import NO_ROOM
 from .messages import OUT_OF_MEMORY, QUICK, Asked, Done, Job, Told
 from .worker import run
 
-HEED_CANCEL_WITHIN = 0.4
+STOP_WITHIN = 0.4
 LOOK_EVERY = 0.02
 CANCELLED = "Cancelled."
 
@@ -49,7 +49,7 @@ class Ticket:
     patient: bool = True
 
     def stop(self, patient: bool = False) -> None:
-        """End the job: at once if it waits, else as soon as it heeds it.
+        """End the job: at once if it waits, else as soon as it listens.
 
         A `patient` stop, of a job whose answer nobody wants any more, never costs the process and what it keeps warm.
         """
@@ -203,7 +203,7 @@ class Engine:
                 if not asked_to_stop:
                     self._cancel.set()
                     asked_to_stop = time.monotonic()
-                elif not ticket.patient and time.monotonic() - asked_to_stop > HEED_CANCEL_WITHIN:
+                elif not ticket.patient and time.monotonic() - asked_to_stop > STOP_WITHIN:
                     self._end_process()
                     self._spawn()
                     raise JobFailed("cancelled", CANCELLED)

@@ -12,6 +12,7 @@ from pydantic import BaseModel
 from ..core.bake.manifest import Manifest
 from ..core.settings.mends import Mend
 from ..core.settings.recipe import Recipe
+from .remaining_time import seconds_left
 
 
 class BakeSummary(BaseModel):
@@ -70,10 +71,8 @@ class BakeRow:
 
     @property
     def seconds_left(self) -> float | None:
-        """From the share done so far; None before there is enough to go by."""
-        if self.state != "running" or not self.started or self.share < 0.1:
-            return None
-        return (time.time() - self.started) * (1 - self.share) / self.share
+        """The remaining time; None before there is enough to go by."""
+        return seconds_left(self.started, self.share) if self.state == "running" else None
 
 
 @dataclass(frozen=True, slots=True)

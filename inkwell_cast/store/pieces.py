@@ -5,8 +5,7 @@ import time
 from dataclasses import dataclass
 
 from ..core.settings.recipe import Recipe
-
-MOST_CHANGES = 300
+from .undo import write
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,15 +43,8 @@ def _piece(row: sqlite3.Row) -> Piece:
 def add(db: sqlite3.Connection, name: str, recipe: Recipe) -> int:
     cursor = db.execute("INSERT INTO piece (name, created) VALUES (?, ?)", (name, time.time()))
     piece_id = int(cursor.lastrowid or 0)
-    _write(db, piece_id, 0, recipe, "")
+    write(db, piece_id, 0, recipe, "")
     return piece_id
-
-
-def _write(db: sqlite3.Connection, piece_id: int, step: int, recipe: Recipe, words: str) -> None:
-    db.execute(
-        "INSERT INTO change (piece_id, step, recipe, words, created) VALUES (?, ?, ?, ?, ?)",
-        (piece_id, step, recipe.model_dump_json(), words, time.time()),
-    )
 
 
 def all_of(db: sqlite3.Connection) -> list[Piece]:
@@ -65,34 +57,6 @@ def all_of(db: sqlite3.Connection) -> list[Piece]:
 def get(db: sqlite3.Connection, piece_id: int) -> Piece | None:
     row = db.execute(f"{_SELECT} WHERE piece.id = ? AND piece.deleted IS NULL", (piece_id,)).fetchone()
     return _piece(row) if row else None
-
-
-def set_recipe(db: sqlite3.Connection, piece_id: int, recipe: Recipe, words: str = "Settings") -> None:
-    """Make `recipe` the piece's settings; what had been undone is forgotten."""
-    row = db.execute("SELECT step FROM piece WHERE id = ?", (piece_id,)).fetchone()
-    if row is None:
-        return
-    step = row["step"] + 1
-    db.execute("DELETE FROM change WHERE piece_id = ? AND step >= ?", (piece_id, step))
-    db.execute("DELETE FROM change WHERE piece_id = ? AND step < ?", (piece_id, step - MOST_CHANGES))
-    _write(db, piece_id, step, recipe, words)
-    db.execute("UPDATE piece SET step = ? WHERE id = ?", (step, piece_id))
-
-
-def move(db: sqlite3.Connection, piece_id: int, steps: int) -> bool:
-    """Go back (-1) or forth (1) along the changes; whether there was one to go to."""
-    cursor = db.execute(
-        "UPDATE piece SET step = step + :by WHERE id = :id AND EXISTS "
-        "(SELECT 1 FROM change WHERE piece_id = :id AND change.step = piece.step + :by)",
-        {"by": steps, "id": piece_id},
-    )
-    return cursor.rowcount == 1
-
-
-def recipe_at(db: sqlite3.Connection, piece_id: int, step: int) -> Recipe | None:
-    """The settings after a change; None for one that is forgotten."""
-    row = db.execute("SELECT recipe FROM change WHERE piece_id = ? AND step = ?", (piece_id, step)).fetchone()
-    return Recipe.model_validate_json(row["recipe"]) if row else None
 
 
 def delete(db: sqlite3.Connection, piece_id: int) -> None:

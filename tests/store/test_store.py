@@ -5,7 +5,7 @@ import pytest
 
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.sheet import Sheet
-from inkwell_cast.store import Store, bakes, meshes, pieces
+from inkwell_cast.store import Store, bakes, meshes, pieces, undo
 from inkwell_cast.store.database import connect
 
 
@@ -243,14 +243,14 @@ def test_changes_are_a_line_that_is_walked_back_and_forth(store):
     with store.writing() as db:
         piece_id = pieces.add(db, "p", Recipe())
         for width in (32, 64):
-            pieces.set_recipe(db, piece_id, Recipe(sheet=Sheet(width=width)), f"to {width}")
+            undo.set_recipe(db, piece_id, Recipe(sheet=Sheet(width=width)), f"to {width}")
         assert (pieces.get(db, piece_id).undo, pieces.get(db, piece_id).redo) == ("to 64", "")
-        assert pieces.move(db, piece_id, -1)
-        assert pieces.move(db, piece_id, -1)
-        assert not pieces.move(db, piece_id, -1)
+        assert undo.move(db, piece_id, -1)
+        assert undo.move(db, piece_id, -1)
+        assert not undo.move(db, piece_id, -1)
         assert (pieces.get(db, piece_id).undo, pieces.get(db, piece_id).redo) == ("", "to 32")
-        pieces.set_recipe(db, piece_id, Recipe(sheet=Sheet(width=16)), "to 16")
-        assert not pieces.move(db, piece_id, 1)
+        undo.set_recipe(db, piece_id, Recipe(sheet=Sheet(width=16)), "to 16")
+        assert not undo.move(db, piece_id, 1)
         assert pieces.get(db, piece_id).recipe.sheet.width == 16
 
 

@@ -1,4 +1,4 @@
-"""Well-spread directions for rays: the same for the same texel, whatever the threads and tiles."""
+"""Well-spread directions for rays, cosine-weighted: the same for the same texel, whatever the threads and tiles."""
 
 import numba
 import numpy as np

@@ -1,4 +1,4 @@
-"""The cage: where rays start. It is a cage mesh from a file, else the low pushed outward; see `rays.make_ray`."""
+"""The cage: where rays start. It is a cage mesh from a file, else the low pushed outward; see `rays.ray.make_ray`."""
 
 from dataclasses import dataclass, replace
 from typing import Literal
@@ -7,9 +7,8 @@ import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64, Bool
 from ..base.errors import InputProblem
-from ..mesh.adjacency import bends, edges_of, shaded
+from ..mesh.adjacency import edges_of
 from ..mesh.mesh import Mesh, corner_positions
-from ..mesh.normals import averaged
 from ..piece.piece import Assembly
 from ..rays.modifiers.foreign_cage import NEAR, ForeignCage, ForeignCageBuilder, no_foreign_cage
 from ..rays.modifiers.modifiers import Modifiers, no_modifiers
@@ -17,9 +16,8 @@ from ..rays.modifiers.straighten import straight_of, straight_on
 from ..rays.modifiers.strokes import Nudges, listed_for, nudges_of
 from ..rays.ray import Rays, rays_through, reach_at
 from ..settings.levels import in_force, scopes
+from .ray_directions import directions_of
 from .straightening_report import Straightened, straightened
-
-BEND = 4.0  # degrees between faces from which on rays of a crease part
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,33 +76,6 @@ class Cage:
     modifiers: Modifiers
     straightened: Straightened | None = None
     forms: tuple[CageForm, ...] = ()
-
-
-def directions_of(assembly: Assembly) -> F32:
-    """The directions in which the cage leaves the low's corners, (T, 3, 3) float32, unit.
-
-    Averaged over all faces that meet there, or each face's own where the recipe splits them at hard edges.
-    """
-    directions = _uncreased(assembly)
-    return _creased(assembly, directions) if assembly.recipe.creases and len(directions) else directions
-
-
-def _uncreased(assembly: Assembly) -> F32:
-    low, split = assembly.low, assembly.split
-    if not split.any() or low.normals is None:
-        return averaged(low)
-    corner_normals = np.ascontiguousarray(low.normals.at_corners())
-    return corner_normals if split.all() else np.where(split[low.objects][:, None, None], corner_normals, averaged(low))
-
-
-def _creased(assembly: Assembly, directions: F32) -> F32:
-    """The directions with the recipe's creases: at corners in their balls split at every bend, or averaged."""
-    low, points, edges = assembly.low, corner_positions(assembly.low).astype(np.float64), edges_of(assembly.low)
-    ways = {"split": shaded(low, edges, bends(low, edges) > BEND, False), "averaged": averaged(low)}
-    for crease in assembly.recipe.creases:
-        inside = np.linalg.norm(points - np.array(crease.centre), axis=2) <= crease.radius
-        directions = np.where(inside[..., None], ways[crease.directions], directions)
-    return np.ascontiguousarray(directions, np.float32)
 
 
 def lows_of(assembly: Assembly, scope: str) -> Bool:

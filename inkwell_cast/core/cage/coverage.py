@@ -71,7 +71,7 @@ def coverage(
     assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, lows: Bool | None = None,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> Coverage:  # fmt: skip
-    """How well a cage holds the sculpt as `field.locate` found it, for all lows or those marked in `lows (T,)`."""
+    """How well a cage holds the sculpt as `inverse_rays.locate` found it, for all or the marked `lows (T,)`."""
     within = np.ones(len(cage.offsets), bool) if lows is None else lows
     chosen, facts = within[located.triangle], _cage_facts(assembly, cage, within)
     gaps, verdicts = gaps_of(assembly, sculpt, cage, within, cancelled), tuple(cage_verdicts(assembly, cage))

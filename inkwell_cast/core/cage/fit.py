@@ -31,8 +31,9 @@ from ..piece.piece import Assembly
 from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
 from ..rays.embree import hit_along
-from .cage import Cage, build_cage, directions_of
+from .cage import Cage, build_cage
 from .inverse_rays import Located, locate, located_of
+from .ray_directions import directions_of
 
 SLOPE = 1.0
 CELLS = 4  # a face is cut into CELLS x CELLS cells; only the highest point of each is asked for at first

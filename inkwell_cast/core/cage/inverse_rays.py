@@ -23,7 +23,8 @@ from ..mesh.surface_samples import spread_over
 from ..piece.piece import Assembly
 from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
-from .cage import build_cage, directions_of
+from .cage import build_cage
+from .ray_directions import directions_of
 
 SEEDS = 60_000
 MOST_POINTS = 1_000_000

@@ -1,6 +1,6 @@
 """Reading through a foreign native parser, in a child process: a crash or a leak in it ends the child alone.
 
-The child writes the mesh in the packed form of `core.packed`; this process maps it.
+The child writes the mesh in the packed form of `mesh.binary_message`; this process maps it.
 """
 
 import importlib

@@ -1,8 +1,8 @@
 """A piece as one portable file, `.icast`: a zip with JSON and meshes (docs/guide/piece-file.md).
 
-`piece.json` names everything; `files/<SHA-256>` are meshes in the form of `packed` and the pictures of bakes. Nothing
-else is read, no name in it is used as a path, every file must have the hash that it is named after, and an archive that
-would unpack to far more than its own size is refused.
+`piece.json` names everything; `files/<SHA-256>` are meshes in the form of `mesh.binary_message` and the pictures of
+bakes. Nothing else is read, no name in it is used as a path, every file must have the hash that it is named after, and
+an archive that would unpack to far more than its own size is refused.
 """
 
 import hashlib

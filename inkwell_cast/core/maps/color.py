@@ -29,7 +29,7 @@ BACKGROUND = (0.0, 0.0, 0.0)
 
 
 def derive(context: Context, layer: Any_ | None) -> Derived:
-    """(H, W, 3) float32, encoded for storage; see `srgb`."""
+    """(H, W, 3) float32, encoded for storage; see `base.color_space`."""
     assert layer is not None
     return Derived(in_bands(lambda rows: to_srgb(np.clip(rows, 0, 1)), layer, 3), exact=lambda: np.clip(layer, 0, 1))
 

@@ -35,7 +35,7 @@ CURVATURES = {group: Slot[tuple[F32, I32]]() for group in ("curvature", "cavity"
 
 
 def derive(context: Context, layer: Any_ | None) -> Derived:
-    """(H, W, 1) float32; see `map_settings.Curvature`. Facts: its range in 1 / scene units."""
+    """(H, W, 1) float32; see `settings.maps.Curvature`. Facts: its range in 1 / scene units."""
     assert layer is not None
     settings, struck = context.recipe.curvature, context.cast.struck
     values: F32 = layer[..., 0]

@@ -1,4 +1,4 @@
-"""Normal map in tangent space: the sculpt's normal in the low's basis (see `basis`)."""
+"""Normal map in tangent space: the sculpt's normal in the low's basis (see `tangent.frame`)."""
 
 import numba
 import numpy as np
@@ -11,7 +11,7 @@ from ..cast.hits import Cast
 from ..cast.texel import barycentrics_at, triangle_at
 from ..piece.low_on_sheet import Low
 from ..settings.basis import Basis
-from ..tangent.frame import form_of, frame, to_object, to_tangent
+from ..tangent.frame import form_of, frame, green_sign, to_object, to_tangent
 from .derived import Derived
 
 KEY = "normal"
@@ -35,15 +35,13 @@ def read_back(image: F32, context: Context) -> F32:
 def encoded(cast: Cast, low: Low, basis: Basis, normals: F32, struck: Any_) -> F32:
     """Object-space vectors (H, W, 3) in the basis of the low, 0.5 x + 0.5; where not struck the low's own normal."""
     out = np.zeros(normals.shape, np.float32)
-    sign = 1.0 if basis.green == "up" else -1.0
-    _encode(shared(low.record), shared(cast.record), struck, normals, sign, form_of(basis), out)
+    _encode(shared(low.record), shared(cast.record), struck, normals, green_sign(basis), form_of(basis), out)
     return out
 
 
 def decoded(cast: Cast, low: Low, basis: Basis, image: F32) -> F32:
     """The other way: unit normals in object space from stored values, in their place."""
-    sign = 1.0 if basis.green == "up" else -1.0
-    _decode(shared(low.record), shared(cast.record), image, sign, form_of(basis))
+    _decode(shared(low.record), shared(cast.record), image, green_sign(basis), form_of(basis))
     return image
 
 

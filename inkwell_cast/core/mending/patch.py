@@ -15,7 +15,7 @@ from ..cast.hits import Cast
 from ..cast.partial_rebake import cast_tiles
 from ..maps import LAYERS
 from ..maps.layer import gather_tiles
-from ..rays.modifiers.falloff import fade
+from ..rays.modifiers.soft_rim import fade
 from ..settings.regions import Patch
 from ..uv.rasterise import tile_box
 from .ball_on_sheet import share_of_radius, tiles_in

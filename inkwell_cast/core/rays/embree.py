@@ -22,13 +22,22 @@ from numba.core import cgutils
 from numba.extending import intrinsic
 
 from ..base.array_types import F32, I32, Any_
-from ..base.borrowed_arrays import block, keeping
+from ..base.borrowed_arrays import keeping
 from ..base.errors import Cancelled, RayLibraryMissing
+from .back_face_filter import front_faces_only
 
 _TRIANGLES, _INDEX, _VERTEX, _UINT3, _FLOAT3, _ROBUST = 0, 0, 1, 0x5003, 0x9003, 4
+
+
 _RAY_FLOATS, _RAY_HIT_FLOATS = 16, 32
+
+
 _INVALID = 0xFFFFFFFF
+
+
 _CANCELLED = 6  # RTC_ERROR_CANCELLED
+
+
 _MONITOR = ctypes.CFUNCTYPE(ctypes.c_bool, ctypes.c_void_p, ctypes.c_double)
 
 
@@ -85,19 +94,6 @@ def _device() -> int:
     return int(device)
 
 
-_filter_signature = types.void(types.CPointer(types.int64))
-
-
-@numba.cfunc(_filter_signature, cache=True)  # type: ignore[untyped-decorator]
-def _front_faces_only(arguments):  # type: ignore[no-untyped-def]
-    """Filter of Embree: refuse a hit whose geometric normal looks along the ray."""
-    fields = numba.carray(arguments, 5)  # valid, user pointer, context, ray, hit
-    valid, ray = block(fields[0], 1, np.int32), block(fields[3], 8, np.float32)
-    hit = block(fields[4], 3, np.float32)
-    if ray[4] * hit[0] + ray[5] * hit[1] + ray[6] * hit[2] >= 0:
-        valid[0] = 0
-
-
 class Vertices:
     """Positions (V, 3) float32 as the library wants them, shared by several scenes."""
 
@@ -129,7 +125,7 @@ class Scene:
         ):
             library.rtcSetSharedGeometryBuffer(geometry, kind, 0, layout, array.ctypes.data, 0, 12, rows)
         if not both_sides:
-            library.rtcSetGeometryIntersectFilterFunction(geometry, _front_faces_only.address)
+            library.rtcSetGeometryIntersectFilterFunction(geometry, front_faces_only.address)
         library.rtcCommitGeometry(geometry)
         scene = library.rtcNewScene(device)
         weakref.finalize(self, library.rtcReleaseScene, scene)

@@ -1,4 +1,4 @@
-"""The light form of meshes that a browser draws, as messages of `packed`."""
+"""The light form of meshes that a browser draws, as messages of `mesh.binary_message`."""
 
 from collections.abc import Callable
 from dataclasses import replace

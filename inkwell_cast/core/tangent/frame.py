@@ -1,4 +1,8 @@
-"""The tangent frame at a texel, and the step between object space and tangent space."""
+"""The tangent frame at a texel, the step between object space and tangent space, and which way green points.
+
+At a texel, N and T are interpolated and not normalised, B = w (N x T), and the stored vector x solves [T B N] x = n.
+Right-handed, V upwards; other forms by the settings of the basis (`settings/basis.py`).
+"""
 
 import numba
 import numpy as np
@@ -46,6 +50,11 @@ def frame(b0, b1, b2, normals, tangents, form):  # type: ignore[no-untyped-def]
 def _unit_of(x, y, z):  # type: ignore[no-untyped-def]
     length = np.sqrt(x * x + y * y + z * z)
     return (x / length, y / length, z / length) if length > 0 else (x, y, z)
+
+
+def green_sign(basis: Basis) -> float:
+    """1 where a bright green leans up the sheet, -1 where the basis turns green over."""
+    return 1.0 if basis.green == "up" else -1.0
 
 
 def form_of(basis: Basis) -> int:

@@ -1,4 +1,4 @@
-"""Whose turn it is: the tiles of a sheet put pair after pair, so that work on them can be told and timed by pair."""
+"""The order of tiles: pair after pair, so that work on them can be told and timed by pair."""
 
 from dataclasses import dataclass
 

@@ -143,7 +143,7 @@ async def panel(request: Request, piece_id: int, step: str, bake: int | None = N
 def change(
     request: Request, piece_id: int, words: str, edit: Callable[[Recipe], Recipe], adds: bool = False
 ) -> None:  # fmt: skip
-    """Change a piece's settings, heeding what the page of the request shows; what there is to say of it is kept."""
+    """Change a piece's settings, joined with what the page of the request shows; what there is to say of it is kept."""
     step, tab = request.headers.get("x-shown-step", ""), request.headers.get("x-tab", "")
     shown = ShownState(int(step), tab) if step.isdecimal() and len(step) < 10 else None
     request.state.said = [*said_of(request), *services_of(request).settings.change(piece_id, words, edit, shown, adds)]

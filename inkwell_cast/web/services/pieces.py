@@ -11,7 +11,7 @@ from ...core.settings.mends_overlay import mended
 from ...core.settings.pairing import Paired, Part, pair_up
 from ...core.settings.recipe import Recipe
 from ...engine.messages import Source
-from ...store import bakes, meshes, pieces
+from ...store import bakes, meshes, pieces, undo
 from ...store.bakes import BakeRow
 from ...store.meshes import MeshRow
 from ...store.pieces import Piece
@@ -89,7 +89,7 @@ class Pieces:
             self._put(db, piece_id, upload)
             if before is None and role:
                 recipe = editing.set_file(piece.recipe, upload.file_name, role=role)
-                pieces.set_recipe(db, piece_id, recipe, f"Add {upload.file_name}")
+                undo.set_recipe(db, piece_id, recipe, f"Add {upload.file_name}")
         self.uploads.settled(upload)
         return what_changed(before.facts.parts, upload.facts.parts) if before else []
 

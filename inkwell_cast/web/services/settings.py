@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from ...core.base.errors import InputProblem
 from ...core.settings.merge_changes import merged
 from ...core.settings.recipe import Recipe
-from ...store import pieces
+from ...store import pieces, undo
 
 if TYPE_CHECKING:
     from .services import Services
@@ -48,10 +48,10 @@ class Settings:
             if shown is None or adds or self._only_by(shown.tab, piece_id, shown.step, piece.step):
                 changed = edit(piece.recipe)
             else:
-                changed, said = _joined(pieces.recipe_at(db, piece_id, shown.step), edit, piece.recipe)
+                changed, said = _joined(undo.recipe_at(db, piece_id, shown.step), edit, piece.recipe)
             if changed == piece.recipe:
                 return said
-            pieces.set_recipe(db, piece_id, changed, words)
+            undo.set_recipe(db, piece_id, changed, words)
             if shown:
                 self._made_by[piece_id, piece.step + 1] = shown.tab
                 while len(self._made_by) > KEPT_MAKERS:
@@ -65,7 +65,7 @@ class Settings:
 
     def step_back(self, piece_id: int, steps: int) -> None:
         with self.store.writing() as db:
-            pieces.move(db, piece_id, steps)
+            undo.move(db, piece_id, steps)
 
 
 def _joined(base: Recipe | None, edit: Callable[[Recipe], Recipe], now: Recipe) -> tuple[Recipe, list[str]]:

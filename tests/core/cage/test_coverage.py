@@ -6,9 +6,10 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.bake.pipeline import bake
-from inkwell_cast.core.cage.cage import build_cage, directions_of, lows_of
+from inkwell_cast.core.cage.cage import build_cage, lows_of
 from inkwell_cast.core.cage.coverage import coverage, round_up
 from inkwell_cast.core.cage.inverse_rays import locate
+from inkwell_cast.core.cage.ray_directions import directions_of
 from inkwell_cast.core.mesh.mesh import corner_positions, merge
 from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.bake.pipeline import bake
-from inkwell_cast.core.cage.cage import directions_of
+from inkwell_cast.core.cage.ray_directions import directions_of
 from inkwell_cast.core.cast.sheet_surroundings import points_of
 from inkwell_cast.core.flaws import flaws_of, marks_in, write_marks
 from inkwell_cast.core.mesh.mesh import CornerValues, corner_positions, merge, values_at_corners

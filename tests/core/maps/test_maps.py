@@ -200,7 +200,7 @@ def test_a_map_added_later_reuses_the_cast_and_equals_one_baked_at_once():
     {"basis": Basis(green="down")}, {"height": Height(range=0.01)}, {"curvature": Curvature(radius=0.3, strength=1.0)},
     {"ids": Ids(by="material", colors={"no material": "#ff00ff"})}, {"output": Output(maps=["normal", "curvature", "ids", "height"], depth=8)},
 ])  # fmt: skip
-def test_what_no_ray_heeds_is_changed_without_one(change):
+def test_what_no_ray_follows_is_changed_without_one(change):
     low, high, warm = torus(24, 12), torus(120, 60, small=0.72), Warm()
     first = baked(low, high, ["normal", "curvature", "ids", "height"], warm=warm)
     again = bake(first.recipe.model_copy(update=change), BakeMeshes([low], [high]), warm=warm)

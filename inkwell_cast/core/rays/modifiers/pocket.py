@@ -4,7 +4,7 @@ import numba
 import numpy as np
 
 from ...base.borrowed_arrays import block
-from .falloff import fade
+from .soft_rim import fade
 
 POCKET = np.dtype([(name, np.float64) for name in ("x", "y", "z", "radius", "rim", "outward", "inward")])
 

@@ -18,7 +18,7 @@ from ...base.records import Record, record_kind, record_of, rows_of
 from ...mesh.surface_samples import spread_over
 from ...settings.regions import Stroke
 from ..closest_point import SEGMENT, distance_to_segment
-from .falloff import fade
+from .soft_rim import fade
 
 KINDS = ("out", "in", "smooth", "erase", "straighten")
 OUT, IN, SMOOTH, ERASE, STRAIGHTEN = range(5)
