@@ -10,8 +10,8 @@ import numpy as np
 
 from ..core.base.array_types import F64
 from ..core.mesh.mesh import Mesh
-from .parts import Part, meshes_of, written
-from .shapes import Patch, bump, turned
+from .parts import DemoPart, meshes_of, written
+from .shapes import Panel, bump, turned
 
 TITLE = "Gull figurehead"
 MATERIALS = {"painted oak": (0.74, 0.70, 0.60), "gilt": (0.70, 0.50, 0.18), "tarred rope": (0.30, 0.22, 0.15)}
@@ -36,7 +36,7 @@ def _smooth(knots: Knots, s: F64) -> F64:
 def swept(
     spine: Knots, radii: Knots, steps: F64, sides: int, cuts: tuple[float, ...] = (),
     relief: Callable[[F64, F64], F64] | None = None, worths: tuple[float, ...] = (),
-) -> list[Patch]:  # fmt: skip
+) -> list[Panel]:  # fmt: skip
     """A closed tube along a spine (s, x, y, z) with half axes (s, across, deep), sections at `steps` from 0 to 1.
 
     Its ends are round; `cuts` in s begin new charts, and the first and last chart are discs if there are cuts.
@@ -68,7 +68,7 @@ def swept(
             flat = _disc(points[:, part], first > 0, angle)
         else:
             flat = np.stack(np.meshgrid(angle / (2 * np.pi) * around[part].mean(), length[part], indexing="ij"), -1)
-        patches.append(Patch(points[:, part], flat, worths[k] if worths else 1.0))
+        patches.append(Panel(points[:, part], flat, worths[k] if worths else 1.0))
     return patches
 
 
@@ -98,7 +98,7 @@ def _feathers(s: F64, a: F64, rows: float, across: float) -> F64:
     return (1 - along) * (1 - 0.6 * side**4) + shaft * (along > 0.15)
 
 
-def _body() -> Part:
+def _body() -> DemoPart:
     spine: Knots = [
         (0, 0, 2, 0), (0.2, 0, 0, 20), (0.45, 0, -5, 45), (0.65, 0, -9, 66), (0.8, 0, -15, 83), (0.92, 0, -21, 95),
         (1, 0, -24, 102),
@@ -121,13 +121,13 @@ def _body() -> Part:
 
     fine, coarse = np.linspace(0, 1, 561), np.concatenate([[0, 0.012], np.linspace(0.035, 0.965, 31), [0.988, 1]])
     cuts, worths = (0.035, 0.5, 0.965), (0.35, 1.0, 1.0, 0.8)
-    return Part(
+    return DemoPart(
         "gull", "painted oak", swept(spine, radii, fine, 840, relief=carved),
         swept(spine, radii, coarse, 40, cuts, worths=worths),
     )  # fmt: skip
 
 
-def _wing() -> Part:
+def _wing() -> DemoPart:
     spine: Knots = [
         (0, 16.5, 6, 74), (0.1, 22.3, 4, 69), (0.3, 25.6, 3, 55), (0.5, 25.4, 6, 40), (0.75, 20.5, 12, 23),
         (1, 11, 18, 3),
@@ -142,13 +142,13 @@ def _wing() -> Part:
         return (0.9 * short + 1.0 * long) * outside
 
     fine, coarse = np.linspace(0, 1, 341), np.concatenate([[0, 0.012], np.linspace(0.035, 0.965, 22), [0.988, 1]])
-    return Part(
+    return DemoPart(
         "wing_left", "painted oak", swept(spine, radii, fine, 280, relief=plumes), swept(spine, radii, coarse, 20),
         names=("gull_low_2", "gull_high_wing_left"),
     )  # fmt: skip
 
 
-def _beak() -> Part:
+def _beak() -> DemoPart:
     spine: Knots = [(0, 0, -27, 95), (0.35, 0, -39, 95.5), (0.7, 0, -48, 93), (0.9, 0, -51.5, 89), (1, 0, -52, 86.5)]
     radii: Knots = [(0, 6.5, 6.8), (0.35, 4.6, 5.2), (0.7, 3.2, 3.8), (1, 0.9, 1.1)]
 
@@ -158,21 +158,21 @@ def _beak() -> Part:
         return mouth + nostril
 
     fine, coarse = np.linspace(0, 1, 141), np.concatenate([[0, 0.012], np.linspace(0.035, 0.965, 10), [0.988, 1]])
-    return Part("beak", "gilt", swept(spine, radii, fine, 160, relief=grooves), swept(spine, radii, coarse, 14))
+    return DemoPart("beak", "gilt", swept(spine, radii, fine, 160, relief=grooves), swept(spine, radii, coarse, 14))
 
 
-def _eye() -> Part:
+def _eye() -> DemoPart:
     angle = np.linspace(-np.pi / 2, np.pi / 2, 25)
     ball = [(2.3 * float(np.cos(a)), 1.6 * float(np.sin(a))) for a in angle]
     ball[0], ball[-1] = (0.0, -1.6), (0.0, 1.6)
     side = np.array([[0, 0, 1], [0, 1, 0], [-1, 0, 0]], np.float64)
-    return Part("gull_float_eye_left", "gilt", turned(ball, 48), []).placed((8.9, -26.6, 93.6), side)
+    return DemoPart("gull_float_eye_left", "gilt", turned(ball, 48), []).placed((8.9, -26.6, 93.6), side)
 
 
-def _collar() -> Part:
+def _collar() -> DemoPart:
     turns = 26.0
 
-    def ring(around: int, across: int, strands: float) -> list[Patch]:
+    def ring(around: int, across: int, strands: float) -> list[Panel]:
         u, v = np.linspace(0, 2 * np.pi, around + 1), np.linspace(0, 2 * np.pi, across + 1)
         a, b = np.meshgrid(np.where(u == u[-1], 0, u), np.where(v == v[-1], 0, v), indexing="ij")
         twist = np.abs(np.sin((a * turns + b * 3) / 2)) ** 0.7
@@ -180,12 +180,12 @@ def _collar() -> Part:
         wide = 16.4 + small * np.cos(b)
         points = np.stack([wide * np.cos(a) * 1.04, wide * np.sin(a) + 1, 6 + small * np.sin(b)], axis=-1)
         flat = np.stack(np.meshgrid(u * 16.4, v * 3.6, indexing="ij"), axis=-1)
-        return [Patch(points, flat, 0.7)]
+        return [Panel(points, flat, 0.7)]
 
-    return Part("collar", "tarred rope", ring(780, 60, 1.0), ring(48, 10, 0.0))
+    return DemoPart("collar", "tarred rope", ring(780, 60, 1.0), ring(48, 10, 0.0))
 
 
-def parts() -> list[Part]:
+def parts() -> list[DemoPart]:
     wing, eye = _wing(), _eye()
     right = wing.mirrored("wing_right", ("gull_low_3", "gull_high_wing_right"))
     return [_body(), wing, right, _beak(), eye, eye.mirrored("gull_float_eye_right"), _collar()]

@@ -9,7 +9,7 @@ import numpy as np
 from ..core.base.array_types import F64
 from ..core.mesh.mesh import Mesh
 from .lettering import distance_to, strokes_of
-from .parts import Part, meshes_of, written
+from .parts import DemoPart, meshes_of, written
 from .shapes import bump, curve, refined, rounded_box, spaced, turned
 
 TITLE = "Harbour-master’s inkstand"
@@ -28,7 +28,7 @@ def _rectangle(x: F64, y: F64, half: tuple[float, float], radius: float) -> F64:
     return np.hypot(np.maximum(qx, 0), np.maximum(qy, 0)) + np.minimum(np.maximum(qx, qy), 0) - radius
 
 
-def _tray() -> Part:
+def _tray() -> DemoPart:
     size = (220.0, 124.0, 14.0)
 
     def relief(x: F64, y: F64) -> F64:
@@ -40,20 +40,20 @@ def _tray() -> Part:
     fine = [spaced(110, 4, 232, 6), spaced(62, 4, 128, 6), spaced(7, 4, 6, 6)]
     coarse = [spaced(110, 4, 3, 1), spaced(62, 4, 2, 1), spaced(7, 4, 1, 1)]
     worths = {"bottom": 0.3}
-    return Part(
+    return DemoPart(
         "tray", "brass", rounded_box(size, 4, fine, relief), rounded_box(size, 4, coarse, worths=worths)
     ).placed((0, 0, 17))  # fmt: skip
 
 
-def _foot(name: str, x: float, y: float) -> Part:
+def _foot(name: str, x: float, y: float) -> DemoPart:
     outline = [(0, 0), (6, 0), (9.5, 3.5), (9.8, 6.5), (7.2, 9), (8.6, 10.4), (8.6, 11.4), (0, 11.4)]
     fine = refined(curve(outline, 1.6, 6), 0.7)
     coarse = [(0, 0), (6, 0.1), (9.4, 3.4), (9.6, 6.6), (7.6, 9), (8.6, 11.3), (0, 11.4)]
     low = turned(coarse, 12, bends=(1, 5), worths=(0.4, 1.0, 0.3))
-    return Part(name, "brass", turned(fine, 72), low).placed((x, y, 0))
+    return DemoPart(name, "brass", turned(fine, 72), low).placed((x, y, 0))
 
 
-def _well() -> Part:
+def _well() -> DemoPart:
     outline = [
         (0, 0), (30, 0), (31.5, 1.5), (31.5, 4), (29, 5.5), (28.5, 8), (28.5, 30), (29, 32), (31, 33), (31, 36.5),
         (29, 38), (0, 38),
@@ -69,10 +69,10 @@ def _well() -> Part:
         (0, 38),
     ]  # fmt: skip
     low = turned(coarse, 24, bends=(1, 9), worths=(0.25, 1.0, 0.25))
-    return Part("well_left", "ink glass", turned(fine, 192, flutes), low).placed((-WELL_X, WELL_Y, 23.6))
+    return DemoPart("well_left", "ink glass", turned(fine, 192, flutes), low).placed((-WELL_X, WELL_Y, 23.6))
 
 
-def _lid() -> Part:
+def _lid() -> DemoPart:
     outline = [
         (0, 0), (31, 0), (32.5, 1), (32.5, 4), (30.5, 5.5), (29, 7), (24, 13), (15, 17.5), (6, 19.2), (3.6, 20.2),
         (3.2, 22.4), (4.4, 23.6), (6.2, 26.5), (5.4, 30), (2.6, 32), (0, 32.4),
@@ -89,10 +89,10 @@ def _lid() -> Part:
         (5.4, 30), (0, 32.4),
     ]  # fmt: skip
     low = turned(coarse, 24, bends=(1, 4, 8), worths=(0.2, 1.0, 1.0, 1.0))
-    return Part("lid_left", "brass", turned(fine, 180, petals), low).placed((-WELL_X, WELL_Y, 61.4))
+    return DemoPart("lid_left", "brass", turned(fine, 180, petals), low).placed((-WELL_X, WELL_Y, 61.4))
 
 
-def _hinge() -> Part:
+def _hinge() -> DemoPart:
     outline = [(0, -11), (3.4, -11), (3.4, 11), (0, 11)]
 
     def knuckles(angle: F64, radius: F64, z: F64) -> F64:
@@ -101,10 +101,10 @@ def _hinge() -> Part:
     fine = refined(curve(outline, 0.8, 6), 0.22)
     low = turned([(0, -11), (3.4, -11), (3.4, 11), (0, 11)], 14, bends=(1, 2))
     lying = np.array([[0, 0, 1], [1, 0, 0], [0, 1, 0]], np.float64)
-    return Part("hinge_left", "brass", turned(fine, 80, knuckles), low).placed((-WELL_X, WELL_Y + 35, 62.5), lying)
+    return DemoPart("hinge_left", "brass", turned(fine, 80, knuckles), low).placed((-WELL_X, WELL_Y + 35, 62.5), lying)
 
 
-def _pen_rest() -> Part:
+def _pen_rest() -> DemoPart:
     def dip(x: F64, y: F64) -> F64:
         return np.asarray(-5.0 * sum(bump(x - c, 8.0) for c in (-15.0, 15.0)), np.float64)
 
@@ -114,12 +114,12 @@ def _pen_rest() -> Part:
     size = (58.0, 14.0, 16.0)
     fine = [spaced(29, 2, 190, 5), spaced(7, 2, 44, 5), spaced(8, 2, 12, 5)]
     coarse = [spaced(29, 2, 20, 1), spaced(7, 2, 2, 1), spaced(8, 2, 1, 1)]
-    return Part(
+    return DemoPart(
         "pen_rest", "ebony", rounded_box(size, 2, fine, bulge=carved), rounded_box(size, 2, coarse, bulge=dip)
     ).placed((0, -34, 31.5))
 
 
-def _plate() -> Part:
+def _plate() -> DemoPart:
     letters = strokes_of("NIGHT FERRY", 6.2)
 
     def engraved(x: F64, y: F64) -> F64:
@@ -137,10 +137,10 @@ def _plate() -> Part:
     lean = np.deg2rad(52)
     matrix = np.array([[1, 0, 0], [0, np.cos(lean), -np.sin(lean)], [0, np.sin(lean), np.cos(lean)]])
     low = rounded_box(size, 1.2, coarse, worths={"top": 1.7, "bottom": 0.4})
-    return Part("plate", "bone", rounded_box(size, 1.2, fine, engraved), low).placed((0, -62.5, 25.5), matrix)
+    return DemoPart("plate", "bone", rounded_box(size, 1.2, fine, engraved), low).placed((0, -62.5, 25.5), matrix)
 
 
-def _rivets() -> list[Part]:
+def _rivets() -> list[DemoPart]:
     """Half balls that float just over the tray; they belong to the sculpt alone."""
     angle = np.linspace(0, np.pi / 2, 12)
     dome = [(2.1 * float(np.cos(a)), 1.5 * float(np.sin(a))) for a in angle]
@@ -150,12 +150,12 @@ def _rivets() -> list[Part]:
     places += [(x, y) for x in (-104.0, 104.0) for y in np.linspace(-36, 36, 4)]
     places = [(x, y) for x, y in places if not (y < 0 and abs(x) < 50)]
     return [
-        Part(f"tray_float_rivet_{n + 1:02d}", "brass", turned(profile, 36), []).placed((x, y, 24.03))
+        DemoPart(f"tray_float_rivet_{n + 1:02d}", "brass", turned(profile, 36), []).placed((x, y, 24.03))
         for n, (x, y) in enumerate(places)
     ]
 
 
-def parts() -> list[Part]:
+def parts() -> list[DemoPart]:
     """Every part, left ones before the right ones that mirror them."""
     left = [_well(), _lid(), _hinge()]
     feet = [_foot(f"foot_{n}", x, y) for n, (x, y) in enumerate([(-92, -45), (92, -45), (-92, 45), (92, 45)], 1)]

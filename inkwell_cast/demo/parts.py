@@ -10,7 +10,7 @@ from ..core.formats import write_mesh
 from ..core.mesh.mesh import CornerValues, Mesh, merge
 from ..core.mesh.normals import with_normals
 from .packing import pack
-from .shapes import Patch
+from .shapes import Panel
 
 Y_UP = np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0]], np.float64)
 
@@ -18,7 +18,7 @@ Color = tuple[float, float, float]
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class DemoPart:
     """One named part: its patches as high and as low, either of which may be missing.
 
     A part belongs to the pair of its name; `names` call its low and high otherwise.
@@ -26,8 +26,8 @@ class Part:
 
     name: str
     material: str
-    high: list[Patch]
-    low: list[Patch]
+    high: list[Panel]
+    low: list[Panel]
     mirror_of: str = ""
     names: tuple[str, str] = ("", "")
 
@@ -39,19 +39,19 @@ class Part:
     def high_name(self) -> str:
         return self.names[1] or (f"{self.name}_high" if self.low else self.name)  # what floats says so itself
 
-    def placed(self, offset: tuple[float, float, float], matrix: F64 | None = None) -> "Part":
+    def placed(self, offset: tuple[float, float, float], matrix: F64 | None = None) -> "DemoPart":
         turn = np.eye(3) if matrix is None else matrix
         move = [[p.placed(turn, offset) for p in patches] for patches in (self.high, self.low)]
         return replace(self, high=move[0], low=move[1])
 
-    def mirrored(self, name: str, names: tuple[str, str] = ("", "")) -> "Part":
+    def mirrored(self, name: str, names: tuple[str, str] = ("", "")) -> "DemoPart":
         """The part seen in the plane x = 0, with the same UVs."""
         flip = np.diag([-1.0, 1.0, 1.0])
         sides = [[p.placed(flip, (0, 0, 0)) for p in patches] for patches in (self.high, self.low)]
-        return Part(name, self.material, sides[0], sides[1], self.name, names)
+        return DemoPart(name, self.material, sides[0], sides[1], self.name, names)
 
 
-def meshes_of(parts: list[Part], materials: dict[str, Color], name: str, gap: float) -> tuple[Mesh, Mesh]:
+def meshes_of(parts: list[DemoPart], materials: dict[str, Color], name: str, gap: float) -> tuple[Mesh, Mesh]:
     """The low and the high of a whole piece, mirrored parts after those whose UVs they share.
 
     `gap` lies between charts, in the unit of the parts.
@@ -82,7 +82,7 @@ def written(folder: pathlib.Path, meshes: tuple[Mesh, ...]) -> tuple[pathlib.Pat
     return tuple(folder / mesh.name for mesh in meshes)
 
 
-def _grid_mesh(name: str, material: str, color: Color, patches: list[Patch], uvs: list[F64] | None, flip: bool) -> Mesh:
+def _grid_mesh(name: str, material: str, color: Color, patches: list[Panel], uvs: list[F64] | None, flip: bool) -> Mesh:
     """Triangles of some grids, wound outward, with corners that fall together left out."""
     positions, flats, triangles, start = [], [], [], 0
     for k, patch in enumerate(patches):

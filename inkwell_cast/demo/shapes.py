@@ -12,7 +12,7 @@ Relief = Callable[[F64, F64], F64]
 
 
 @dataclass(frozen=True, slots=True)
-class Patch:
+class Panel:
     """A grid of points (n, m, 3), wound so that its normal looks outward, and its place in the unwrap.
 
     flat (n, m, 2) are UVs in millimetres before packing; `worth` scales the room a chart gets on the sheet.
@@ -22,8 +22,8 @@ class Patch:
     flat: F64
     worth: float = 1.0
 
-    def placed(self, matrix: F64, offset: tuple[float, float, float]) -> "Patch":
-        return Patch(self.points @ matrix.T + np.array(offset), self.flat, self.worth)
+    def placed(self, matrix: F64, offset: tuple[float, float, float]) -> "Panel":
+        return Panel(self.points @ matrix.T + np.array(offset), self.flat, self.worth)
 
 
 def spaced(half: float, rim: float, inner: int, rounding: int) -> F64:
@@ -36,7 +36,7 @@ def spaced(half: float, rim: float, inner: int, rounding: int) -> F64:
 def rounded_box(
     size: tuple[float, float, float], radius: float, lines: list[F64], relief: Relief | None = None,
     worths: dict[str, float] | None = None, bulge: Relief | None = None,
-) -> list[Patch]:  # fmt: skip
+) -> list[Panel]:  # fmt: skip
     """Six patches of a box with rounded edges, centred on the origin.
 
     `lines` are the grid lines along x, y and z. `relief(x, y)` lifts the top, fading out in the rounding; `bulge`
@@ -61,14 +61,14 @@ def rounded_box(
             points[..., 2] += share * bulge(points[..., 0], points[..., 1])
         along = np.stack([a, b], axis=-1)
         name = {(2, 1): "top", (2, -1): "bottom"}.get((axis, sign), "side")
-        patches.append(Patch(points, along, (worths or {}).get(name, 1.0)))
+        patches.append(Panel(points, along, (worths or {}).get(name, 1.0)))
     return patches
 
 
 def turned(
     profile: list[tuple[float, float]], sides: int, relief: Callable[[F64, F64, F64], F64] | None = None,
     bends: tuple[int, ...] = (), worths: tuple[float, ...] = (),
-) -> list[Patch]:  # fmt: skip
+) -> list[Panel]:  # fmt: skip
     """A part turned about z. `profile` runs (radius, z) from the bottom pole to the top pole.
 
     `bends` cut the profile into charts at those points: a chart that touches a pole is unwrapped as a disc, others
@@ -96,7 +96,7 @@ def turned(
         else:
             width = 2 * np.pi * part[:, 0].mean()
             flat = np.stack(np.meshgrid(angle / (2 * np.pi) * width, length, indexing="ij"), axis=-1)
-        patches.append(Patch(points, flat, worths[n] if worths else 1.0))
+        patches.append(Panel(points, flat, worths[n] if worths else 1.0))
     return patches
 
 

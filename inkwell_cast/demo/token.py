@@ -7,8 +7,8 @@ import numpy as np
 from ..core.base.array_types import F64
 from ..core.mesh.mesh import Mesh
 from .lettering import distance_to, strokes_of
-from .parts import Part, meshes_of, written
-from .shapes import Patch, bump
+from .parts import DemoPart, meshes_of, written
+from .shapes import Panel, bump
 
 TITLE = "Ferry token"
 MATERIALS = {"bronze": (0.52, 0.33, 0.14)}
@@ -61,7 +61,7 @@ def _relief(x: F64, y: F64) -> F64:
     return rim + np.maximum(inner, beads) + field * np.maximum(0.85 * _dome(bird / 0.9) - feathers, swell) + struck
 
 
-def _disc(angles: int, rings: int, relief: bool) -> list[Patch]:
+def _disc(angles: int, rings: int, relief: bool) -> list[Panel]:
     """The struck face, the edge and the plain back."""
     angle = np.linspace(0, 2 * np.pi, angles + 1)
     turn = angle.copy()
@@ -83,14 +83,14 @@ def _disc(angles: int, rings: int, relief: bool) -> list[Patch]:
     bottom = top.copy()
     bottom[..., 2] = drop[::-1][None]
     return [
-        Patch(top, flat, 1.0), Patch(edge, strip, 0.31),
-        Patch(bottom[:, ::-1], flat[:, ::-1] * np.array([-1, 1]), 0.35),
+        Panel(top, flat, 1.0), Panel(edge, strip, 0.31),
+        Panel(bottom[:, ::-1], flat[:, ::-1] * np.array([-1, 1]), 0.35),
     ]  # fmt: skip
 
 
 def build() -> tuple[Mesh, Mesh]:
     """The low and the high of the token."""
-    part = Part("token", "bronze", _disc(1080, 300, True), _disc(48, 3, False))
+    part = DemoPart("token", "bronze", _disc(1080, 300, True), _disc(48, 3, False))
     return meshes_of([part], MATERIALS, "token", 0.5)
 
 

@@ -16,7 +16,7 @@ from ..rays.modifiers.omission import left_out
 from ..rays.ray import make_ray
 from ..settings.mends import Mend
 from . import offered_mends
-from .flaw import Found, Spot, Told, length
+from .flaw import Explanation, Found, Spot, length
 from .texel_rows import Seen
 
 KEY, TITLE = "inside", "Struck from inside"
@@ -35,7 +35,7 @@ def find(seen: Seen) -> Found:
     back = way > 0
     rows, way = rows[back], way[back]
 
-    def tell(region: I64) -> Told:
+    def tell(region: I64) -> Explanation:
         reach, passed = float(seen.outward[rows[region]].max()), float(np.median(way[region]))
         shorter = SHORT * float((seen.outward[rows[region]] - way[region]).min())
 
@@ -43,7 +43,7 @@ def find(seen: Seen) -> Found:
             below = float(seen.inward[rows[region]].max())
             return [offered_mends.pocket(context.assembly, spot, (shorter, below))] if shorter > 0 else []
 
-        return Told(
+        return Explanation(
             f"Rays start {length(reach)} out and meet the back of a surface {length(passed)} on: they begin inside the "
             "sculpt or another part, or look in through a hole.",
             "Shorten the outward reach here, keep the other part in a pair of its own, or close the sculpt.",

@@ -30,7 +30,7 @@ def no_mends(spot: Spot) -> list[Mend]:
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class Explanation:
     """The cause of a region with its numbers, and what cures it, in words and as `mends(spot)`, the best first.
 
     cause and title take the place of the detector's where a region has one of its own.
@@ -49,7 +49,7 @@ class Found:
 
     rows: I64
     error: F64
-    tell: Callable[[I64], Told]
+    tell: Callable[[I64], Explanation]
 
 
 class Flaw(BaseModel):

@@ -4,7 +4,7 @@ import numpy as np
 
 from ..base.array_types import I64
 from . import offered_mends
-from .flaw import Found, Told, length
+from .flaw import Explanation, Found, length
 from .texel_rows import Seen
 
 KEY, TITLE = "leaning", "Leaning detail"
@@ -21,11 +21,11 @@ def find(seen: Seen) -> Found:
     chosen = (seen.struck > 0) & (seen.lean > LEAN) & (seen.strain < FLAT) & (shift > SHIFT * texel)
     rows = np.flatnonzero(chosen)
 
-    def tell(region: I64) -> Told:
+    def tell(region: I64) -> Explanation:
         at = rows[region]
         worst = at[np.argmax(shift[at])]
         off, aside = length(abs(seen.height[worst])), length(shift[worst])
-        return Told(
+        return Explanation(
             f"Rays lean by up to {seen.lean[at].max():.0f}° from the flat face; what stands {off} off it is drawn "
             f"{aside} to the side.",
             "Straighten the rays here, split them at hard edges, or give the low a loop of edges there.",

@@ -12,7 +12,7 @@ from ..rays.embree import hit_along
 from ..rays.ray import make_ray
 from ..settings.mends import Mend
 from . import offered_mends
-from .flaw import Found, Spot, Told, length
+from .flaw import Explanation, Found, Spot, length
 from .texel_rows import Seen
 
 KEY, TITLE = "missed", "Missed"
@@ -37,13 +37,13 @@ def find(seen: Seen) -> Found:
     def pocket(outward: float, inward: float) -> Callable[[Spot], list[Mend]]:
         return lambda spot: [offered_mends.pocket(context.assembly, spot, (outward, inward))]
 
-    def tell(chosen: I64) -> Told:
+    def tell(chosen: I64) -> Explanation:
         up, down = above[chosen], below[chosen]
         high, deep, away = up < UNUSED, down < UNUSED, turned[chosen] < UNUSED
         if away.mean() >= 0.5:
             off = length(abs(float(np.median(turned[chosen][away]))))
             keys = context.sculpt.keys_of(struck[chosen][away])
-            return Told(
+            return Explanation(
                 f"The sculpt lies within reach here, {off} from the low, but its faces look inward.",
                 "Turn its winding over.",
                 lambda spot: [offered_mends.fix(spot, "Turn the faces over", "flip_winding", keys)],
@@ -52,19 +52,19 @@ def find(seen: Seen) -> Found:
         outward, inward = float(seen.outward[rows[chosen]].max()), float(seen.inward[rows[chosen]].max())
         if high.mean() >= max(0.5, deep.mean()):
             gap, needed = float(np.median(up[high])), ROOM * float(up[high].max())
-            return Told(
+            return Explanation(
                 f"The outward reach is {length(outward)} here, and the sculpt stands {length(gap)} above the low.",
                 f"Raise the outward reach here to {length(needed)}, or place a pocket.", pocket(needed, inward),
                 *OUTSIDE,
             )  # fmt: skip
         if deep.mean() >= 0.5:
             gap, needed = float(np.median(down[deep])), ROOM * float(down[deep].max())
-            return Told(
+            return Explanation(
                 f"The inward reach is {length(inward)} here, and the sculpt lies {length(gap)} below the low.",
                 f"Raise the inward reach here to {length(needed)}, or place a pocket.", pocket(outward, needed),
                 *OUTSIDE,
             )  # fmt: skip
-        return Told(
+        return Explanation(
             f"There is no sculpt along these rays, up to {length(beyond)} beyond the reach.",
             "Close the sculpt here, fill the place in, or take the low away; where a hole is meant, bake the opacity.",
             lambda spot: [offered_mends.heal(spot)],

@@ -9,7 +9,7 @@ from ..cast.occluders import occluders_on
 from ..cast.sheet_surroundings import points_of, unit_normals
 from ..rays.embree import blocked
 from ..settings.mends import Mend
-from .flaw import Found, Spot, Told
+from .flaw import Explanation, Found, Spot
 from .texel_rows import Seen
 
 KEY, TITLE = "neighbour", "Occlusion from a neighbour"
@@ -35,8 +35,8 @@ def find(seen: Seen) -> Found:
         )  # fmt: skip
         rows, hidden = rows[hidden > SHARE], hidden[hidden > SHARE]
 
-    def tell(region: I64) -> Told:
-        return Told(
+    def tell(region: I64) -> Explanation:
+        return Explanation(
             f"Parts of other pairs hide {hidden[region].mean():.0%} of the sky here in the mean; their shade stays "
             "in the map when they are moved away.",
             "Let only the own pair occlude.", mends,

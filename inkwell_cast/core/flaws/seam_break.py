@@ -14,7 +14,7 @@ from ..mesh.mesh import corner_positions
 from ..rays.embree import hit_along
 from ..rays.ray import make_ray
 from . import offered_mends
-from .flaw import Found, Told, length
+from .flaw import Explanation, Found, length
 from .texel_rows import Seen
 
 KEY, TITLE = "seam", "Seam break"
@@ -31,7 +31,7 @@ def find(seen: Seen) -> Found:
     seams = seams_of(low.uvs[context.recipe.sheet.channel].at_corners(), edges) & (edges.across >= 0)
     seams &= np.isin(np.arange(len(low.triangles)), context.low.triangles)[:, None]
     t, k = np.nonzero(seams)
-    nothing = Found(np.zeros(0, np.int64), np.zeros(0), lambda region: Told("", ""))
+    nothing = Found(np.zeros(0, np.int64), np.zeros(0), lambda region: Explanation("", ""))
     if not len(t) or not len(seen.x):
         return nothing
     points, texel = corner_positions(low).astype(np.float64), float(np.median(seen.size)) / seen.step
@@ -54,9 +54,9 @@ def find(seen: Seen) -> Found:
     rows = np.flatnonzero(np.isfinite(distance))
     angle, apart = angle[broken][near[rows]], apart[broken][near[rows]]
 
-    def tell(region: I64) -> Told:
+    def tell(region: I64) -> Explanation:
         gap, bend = length(float(np.median(apart[region]))), float(np.median(angle[region]))
-        return Told(
+        return Explanation(
             f"Both sides of the seam strike places {gap} apart, where the sculpt has turned by {bend:.0f}°; what lies "
             "between is on neither.",
             "Average the rays at these edges, or those of the whole part.",

@@ -3,7 +3,7 @@
 import numpy as np
 
 from ..base.array_types import I64
-from .flaw import Found, Told
+from .flaw import Explanation, Found
 from .texel_rows import Seen
 
 KEY, TITLE = "strained", "Strained gradient"
@@ -16,9 +16,9 @@ def find(seen: Seen) -> Found:
     """Texels where the low's interpolated normal leans from its face by more than `STRAIN`."""
     rows = np.flatnonzero(seen.strain > STRAIN)
 
-    def tell(region: I64) -> Told:
+    def tell(region: I64) -> Explanation:
         steep = seen.strain[rows[region]]
-        return Told(
+        return Explanation(
             f"The low's shading leans {steep.mean():.0f}° from its faces in the mean, up to {steep.max():.0f}°; the "
             "map must undo that, and its rounding shows.",
             "Make the sharpest edges of the low hard and cut its UVs there, or add a loop of edges; weighting normals "

@@ -11,7 +11,7 @@ from ..mesh.surface_samples import spread_over
 from ..rays.closest_point import closest_on_triangle
 from ..settings.mends import Mend
 from . import offered_mends
-from .flaw import Found, Spot, Told, length
+from .flaw import Explanation, Found, Spot, length
 from .texel_rows import Seen
 
 KEY, TITLE = "other", "Struck another part"
@@ -36,14 +36,14 @@ def find(seen: Seen) -> Found:
     objects = context.assembly.low.objects
     hit_object = context.sculpt.mesh.objects[np.maximum(context.cast.hit_triangle[seen.y[rows], seen.x[rows]], 0)]
 
-    def tell(region: I64) -> Told:
+    def tell(region: I64) -> Explanation:
         at = rows[region]
         here = int(objects[context.low.triangles[seen.triangle[at[0]]]])
         there = np.bincount(objects[owner[region]]).argmax()
         high = int(np.bincount(hit_object[region]).argmax())
         name = context.assembly.keys[there].rpartition("/")[2] if there != here else "another side of it"
         gone, off = length(float(np.median(away[at]))), length(float(np.median(distance[region])))
-        return Told(
+        return Explanation(
             f"Rays go {gone} from the low before they strike what lies {off} from {name}.",
             "Shorten the reach here, or leave the other part out; parts that lie close are best baked as pairs of "
             "their own.",

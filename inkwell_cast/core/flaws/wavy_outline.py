@@ -4,7 +4,7 @@ import numpy as np
 
 from ..base.array_types import I64
 from ..cast.sheet_surroundings import unit_normals
-from .flaw import Found, Told, length
+from .flaw import Explanation, Found, length
 from .texel_rows import Seen
 
 KEY, TITLE = "wavy", "Wavy outline"
@@ -25,12 +25,12 @@ def find(seen: Seen) -> Found:
     deep = np.abs(seen.height) > DEEP * context.assembly.low.diagonal
     rows = np.flatnonzero((seen.struck > 0) & (seen.strain > CORNER) & follows & deep)
 
-    def tell(region: I64) -> Told:
+    def tell(region: I64) -> Explanation:
         at = rows[region]
         faces = np.isin(seen.triangle, np.unique(seen.triangle[at]))  # to their edges, where the sculpt meets them
         bend, off = 2 * float(seen.strain[faces].max()), float(np.abs(seen.height[at]).max())
         more = int(np.ceil(bend / (2 * SOFT)))
-        return Told(
+        return Explanation(
             f"Faces of the low meet at about {bend:.0f}° where the sculpt is round, and it stands up to {length(off)} "
             "off them: the outline shows their corners.",
             f"Give the low {more} edges here for every one; no setting of a bake can round an outline.",

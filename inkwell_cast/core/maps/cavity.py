@@ -2,14 +2,14 @@
 
 from ..base.array_types import Any_
 from ..cast.context import Context
-from .curvature import PERCENTILE, Curvature
+from .curvature import PERCENTILE, CurvatureLayer
 from .derived import Derived, one_sided
 
 KEY, LABEL = "cavity", "Cavity"
 REASON = "Grooves and creases alone, as fine as the sculpt, dark on white."
 LAYER, GROUP, SPACE = "cavity", "cavity", "linear"
 BACKGROUND = (1.0,)
-GATHERS = Curvature("cavity")
+GATHERS = CurvatureLayer("cavity")
 
 
 def derive(context: Context, layer: Any_ | None) -> Derived:

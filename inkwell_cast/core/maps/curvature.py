@@ -51,7 +51,7 @@ CLOSE = 1e-4  # of the residual
 
 
 @dataclass(frozen=True, slots=True)
-class Curvature:
+class CurvatureLayer:
     """The layer of one group of settings; what has no radius is as fine as the sculpt."""
 
     group: str
@@ -170,4 +170,4 @@ def _diffused(values: F64, mass: F64, weights: F64, corners: I32, radius: float)
     return np.asarray(smoothed)
 
 
-GATHERS = Curvature("curvature")
+GATHERS = CurvatureLayer("curvature")
