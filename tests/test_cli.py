@@ -1,4 +1,5 @@
 import json
+from dataclasses import replace
 
 import cv2
 import numpy as np
@@ -47,7 +48,7 @@ def test_a_bake_writes_maps_and_manifest(files, capsys):
     image = cv2.imread(str(files / "out" / "normal.png"), cv2.IMREAD_UNCHANGED)
     assert image.shape == (64, 96, 3)
     assert image.dtype == np.uint16
-    assert "likeness: mean 0.00°" in capsys.readouterr().out
+    assert "best on this low" in capsys.readouterr().out
 
 
 def test_options_win_over_the_recipe_file(files):
@@ -256,3 +257,31 @@ def test_rays_are_straightened_on_flat_faces_or_by_a_picture(files, capsys):
     assert cv2.imread(str(files / "out" / "straightening.png"), cv2.IMREAD_GRAYSCALE).max() == 128
     assert bake(files, "--straighten", str(files / "none.png")) == 2
     assert "none.png: It cannot be read" in capsys.readouterr().err
+
+
+def test_a_bake_is_held_to_limits(files, capsys):
+    assert bake(files, "--size", "64x64", "--limit", "mean 20, missed 0") == 0
+    assert bake(files, "--size", "64x64", "--limit", "mean 0") == 3
+    assert "beyond the limit: mean is" in capsys.readouterr().out
+    assert bake(files, "--size", "64x64", "--maps", "height", "--limit", "mean 5") == 2
+    assert "No map of this bake holds normals" in capsys.readouterr().err
+
+
+def test_a_map_made_elsewhere_is_judged_and_held_to_limits(files, capsys):
+    bake(files, "--size", "64x64", "--green", "down")
+    capsys.readouterr()
+    given = ["judge", "--low", str(files / "ring_low.obj"), "--high", str(files / "ring_high.ply")]
+    written = str(next((files / "out").glob("*normal*.png")))
+    assert main([*given, "--map", written, "--limit", "mean 20, missed 0"]) == 0
+    said = capsys.readouterr().out
+    assert "read as tangent space, green" in said
+    assert "best on this low" in said
+    assert main([*given, "--map", written, "--basis", "tangent,green=down", "--limit", "mean 0", "--json"]) == 3
+    judged = json.loads(capsys.readouterr().out)
+    assert judged["reading"] == "tangent space, green down"
+    assert judged["beyond"][0].startswith("mean is")
+    write_mesh(files / "one.obj", replace(read_mesh(files / "ring_low.obj"), object_names=("one",)))
+    write_mesh(files / "other.ply", replace(read_mesh(files / "ring_high.ply"), object_names=("other",)))
+    assert main(["judge", str(files / "one.obj"), str(files / "other.ply"), "--map", written]) == 0  # the low first
+    assert main([*given, "--map", written, "--limit", "men 5"]) == 2
+    assert "--limit: “men 5” is no limit" in capsys.readouterr().err

@@ -33,6 +33,7 @@ from .commands import (
     run_settings,
 )
 from .input import add_cage, add_meshes, add_settings, reason
+from .judge import run_judge
 from .leaving import (
     export_library,
     list_receivers,
@@ -46,6 +47,7 @@ from .leaving import (
 from .run import run_batch
 
 BAD_INPUT, FAULT = 2, 1
+LIMIT = "how it may be seen at worst, such as “mean 5, over30 1 %%, missed 0”"
 Commands = Any  # what argparse gives for adding commands has no public name
 
 
@@ -89,6 +91,7 @@ def _parser() -> argparse.ArgumentParser:
     command.add_argument(
         "--mesh", type=path, metavar="FILE", help="write the low that the maps were baked on too, .obj, .ply or .glb"
     )
+    command.add_argument("--limit", metavar="WORDS", help=f"{LIMIT}; exit code 3 beyond it")
     command = commands.add_parser("handoff", help="bake, and write what leaves: maps, meshes, manifest and report")
     command.set_defaults(run=run_handoff)
     _add_bake(command)
@@ -214,6 +217,24 @@ def _add_looking(commands: Commands) -> None:
         add_meshes(command)
         command.add_argument("--json", action="store_true", help="print JSON instead of lines")
         command.add_argument("--recipe", type=path, metavar="FILE", help="JSON with settings, such as suffixes")
+    command = commands.add_parser(
+        "judge",
+        help="say how a normal map made elsewhere is seen; exit code 3 beyond a limit",
+        description="Say how a normal map made elsewhere is seen. Of two files whose names say no role the first is "
+        "the low, the second the sculpt. Exit code 3 beyond a limit.",
+    )
+    command.set_defaults(run=run_judge)
+    add_meshes(command)
+    add = command.add_argument
+    add("--map", required=True, nargs="+", type=path, metavar="FILE", help="the normal map; one a sheet, in order")
+    add(
+        "--basis", metavar="BASIS",
+        help="what it is in: object, or tangent with settings after commas, such as tangent,green=down; by default "
+        "either green and object space are tried, and what is seen best counts",
+    )  # fmt: skip
+    add("--limit", metavar="WORDS", help=LIMIT)
+    add("--json", action="store_true", help="print JSON instead of lines")
+    add("--recipe", type=path, metavar="FILE", help="JSON with settings, such as suffixes and how sheets are split")
 
 
 def _add_pictures(commands: Commands) -> None:

@@ -6,7 +6,7 @@ import json
 from pydantic import BaseModel
 
 from ..core.bake.baked import Bake
-from ..core.bake.manifest import Manifest, MeshFile
+from ..core.bake.manifest import Manifest, MeshFile, SeenFacts
 from ..core.bake.memory_estimate import need_of
 from ..core.bake.pipeline import bake
 from ..core.bake.saving import save
@@ -19,12 +19,14 @@ from ..core.handoff.mix import mix_files
 from ..core.mending.mend_all import mend_all
 from ..core.piece.assembly import assemble
 from ..core.piece.scene_cache import Warm
+from ..core.review.limits import beyond, limits_of
 from ..core.settings.basis import Basis
 from ..core.settings.mends_overlay import Report
 from ..core.settings.recipe import Recipe
 from .input import Bar, meshes_of, recipe_file, recipe_of
 
 SAID = 10  # flaws
+BEYOND = 3  # exit code for what is worse than a limit
 
 
 def run_settings(options: argparse.Namespace) -> int:
@@ -110,9 +112,7 @@ def run_mix(options: argparse.Namespace) -> int:
 
 
 def convert_basis(options: argparse.Namespace) -> int:
-    source, target = (
-        _basis_of(option, text) for option, text in (("--from", options.source), ("--to", options.target))
-    )
+    source, target = (basis_of(option, text) for option, text in (("--from", options.source), ("--to", options.target)))
     said = convert_file(options.map, options.out, read_mesh(options.low), source, target, options.channel)
     if said:
         print(f"note: {said}")
@@ -120,7 +120,7 @@ def convert_basis(options: argparse.Namespace) -> int:
     return 0
 
 
-def _basis_of(option: str, text: str) -> Basis | None:
+def basis_of(option: str, text: str) -> Basis | None:
     """A basis in words; None for object space."""
     kind, *given = [part.strip() for part in text.split(",")]
     if kind == "object" and not given:
@@ -143,7 +143,8 @@ def baked(options: argparse.Namespace, bar: Bar) -> tuple[Bake, Report | None, l
 
 
 def run_bake(options: argparse.Namespace) -> int:
-    bar = Bar()
+    """Exit code 0, or 3 beyond a limit."""
+    limits, bar = limits_of(options.limit) if options.limit else {}, Bar()
     try:
         result, report, sources = baked(options, bar)
         try:
@@ -160,7 +161,24 @@ def run_bake(options: argparse.Namespace) -> int:
         bar.end()
     tell(manifest)
     print(f"{manifest.texels:,} texels, {manifest.missed_texels:,} missed; {len(manifest.maps)} maps in {options.out}")
-    return 0
+    return _held_to(limits, manifest)
+
+
+def _held_to(limits: dict[str, float], manifest: Manifest) -> int:
+    """Say which limits a bake is beyond; the exit code for that."""
+    if not limits:
+        return 0
+    if manifest.seen is None:
+        raise InputProblem("--limit", "No map of this bake holds normals to look at.", "Bake the map normal too.")
+    missed = manifest.missed_texels / max(manifest.texels, 1)
+    return say_beyond(beyond(limits, manifest.seen.bake, manifest.seen.excess, missed))
+
+
+def say_beyond(said: list[str]) -> int:
+    """Say which limits are passed; the exit code for that, 0 for none."""
+    for words in said:
+        print(f"beyond the limit: {words}")
+    return BEYOND if said else 0
 
 
 def tell(manifest: Manifest) -> None:
@@ -172,11 +190,13 @@ def tell(manifest: Manifest) -> None:
     if manifest.straightened:
         turned = manifest.straightened
         print(f"straightened: rays on {turned.share:.1%} of the low, by up to {turned.most:.0f}°")
+    if manifest.seen:
+        print(f"as seen: {seen_words(manifest.seen)}")
+    rated = [(pair.name, pair.seen) for pair in manifest.pairs if pair.seen]
+    for name, seen in rated if len(rated) > 1 else []:
+        print(f"  {name}, alone: {seen_words(seen)}")
     if manifest.likeness:
-        print(f"likeness: mean {manifest.likeness.mean:.2f}°, 95 % of texels within {manifest.likeness.p95:.2f}°")
-    rated = [(pair.name, pair.likeness) for pair in manifest.pairs if pair.likeness]
-    for name, likeness in rated if len(rated) > 1 else []:
-        print(f"  {name}: mean {likeness.mean:.2f}°, 95 % within {likeness.p95:.2f}°")
+        print(f"rounding of the file: mean {manifest.likeness.mean:.4f}°")
     flaws = manifest.flaws or []
     for number, flaw in enumerate(flaws[:SAID], 1):
         print(f"flaw {number}: {flaw.title.lower()}, {flaw.part.rpartition('/')[2]}: {flaw.what} {flaw.remedy}")
@@ -194,6 +214,14 @@ def tell(manifest: Manifest) -> None:
     for pair in manifest.pairs:
         if pair.cage_words:
             print(f"cage of {pair.name}: {pair.cage_words}")
+
+
+def seen_words(seen: SeenFacts) -> str:
+    bake = seen.bake
+    return (
+        f"mean {bake.mean:.2f}°, 95 % within {bake.p95:.2f}°, over 30° {bake.over_30:.2%}, outline {bake.outline:.2%}; "
+        f"best on this low {seen.best.mean:.2f}°, {seen.excess:.2f}° to mend"
+    )
 
 
 def _say_mending(report: Report) -> None:

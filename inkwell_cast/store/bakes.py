@@ -37,7 +37,7 @@ class BakeSummary(BaseModel):
             width=sheet.width if sheet else recipe.sheet.width, height=sheet.height if sheet else recipe.sheet.height,
             samples=recipe.sheet.samples, sheets=len(manifest.sheets),
             first_map=first.key if first else "", first_sheet=first.sheet if first else "",
-            likeness=manifest.likeness.mean if manifest.likeness else None,
+            likeness=manifest.seen.bake.mean if manifest.seen else None,
             flaws=None if manifest.flaws is None else len(manifest.flaws), missed_texels=manifest.missed_texels,
         )  # fmt: skip
 

@@ -27,7 +27,8 @@ def test_from_files_to_a_downloaded_picture(quiet: Page, server, ring_files, tmp
         page.locator("input[name='reach.outward']").press("Tab")
     set_size(page, 96, 64)
     full_bake(page)
-    assert float(page.locator("#likeness").inner_text().rstrip("°")) < 0.3
+    assert 0 < float(page.locator("#likeness").inner_text().rstrip("°")) < 5
+    expect(page.locator("#best-on-low")).to_contain_text("is the best on this low")
 
     worn = model_picture(page)
     page.keyboard.press("m")

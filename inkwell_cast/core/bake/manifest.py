@@ -10,6 +10,7 @@ from ... import __version__
 from ..cage.coverage import CoverageFacts
 from ..cage.straightening_report import Straightened
 from ..flaws.flaw import Flaw
+from ..review.as_seen import AsSeen
 from ..review.likeness import Likeness
 from ..settings.mends_overlay import Report
 from ..settings.recipe import Recipe
@@ -45,6 +46,24 @@ class MapFile(BaseModel):
     likeness: Likeness | None = None
 
 
+class SeenFacts(BaseModel):
+    """What a viewer sees of the low with its map, and what the best projection on this low would have."""
+
+    bake: AsSeen
+    best: AsSeen
+    never_seen: float | None = None  # share of the texels that no direction sees, with all parts in place; None alone
+
+    @classmethod
+    def of(cls, bake: AsSeen | None, best: AsSeen | None, never_seen: float | None = None) -> "SeenFacts | None":
+        """None where nothing of low and sculpt is seen together."""
+        return cls(bake=bake, best=best, never_seen=never_seen) if bake and best else None
+
+    @property
+    def excess(self) -> float:
+        """Degrees that settings can cure."""
+        return max(self.bake.mean - self.best.mean, 0.0)
+
+
 class SheetFacts(BaseModel):
     """One sheet: its size and what its rays found, in texels; coverage is a share from 0 to 1."""
 
@@ -56,7 +75,7 @@ class SheetFacts(BaseModel):
     missed_texels: int
     shared_texels: int
     pairs: list[str] = []  # those that lie on it
-    heat: str = ""  # a picture of the angles between low and sculpt (`likeness.stored`), beside the previews
+    heat: str = ""  # a picture of the angles as seen (`likeness.stored`), beside the previews
 
 
 class PairFacts(BaseModel):
@@ -71,6 +90,7 @@ class PairFacts(BaseModel):
     cage_form: Literal["", "points", "surface", "length"] = ""
     cage_words: str = ""
     likeness: Likeness | None = None
+    seen: SeenFacts | None = None  # of the pair alone
     seconds: float = 0.0
 
 
@@ -84,6 +104,7 @@ class Manifest(BaseModel):
     sheets: list[SheetFacts] = []
     pairs: list[PairFacts] = []
     alone: list[str] = []
+    seen: SeenFacts | None = None  # None where no map holds normals
     coverage_of_sculpt: CoverageFacts | None = None
     flaws: list[Flaw] | None = None  # None where they were not looked for
     mending: Report | None = None  # what was mended on the way, if all was to be
@@ -148,7 +169,7 @@ class Manifest(BaseModel):
 
     @property
     def likeness(self) -> Likeness | None:
-        """The likeness of the first map that has one, over all sheets (figures weighed with their texels)."""
+        """The rounding of the first map that has one, over all sheets (figures weighed with their texels)."""
         key = next((m.key for m in self.maps if m.likeness), None)
         weights = {s.name: s.texels - s.missed_texels for s in self.sheets}
         rated = [(m.likeness, weights.get(m.sheet, 1)) for m in self.maps if m.key == key and m.likeness]

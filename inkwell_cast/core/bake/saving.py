@@ -10,13 +10,17 @@ from ..base.array_types import F32, I32, U8, U16, Any_
 from ..base.atomic_files import whole
 from ..cage.coverage import CoverageFacts
 from ..flaws import FLAW_MARKS, Flaw, flaws_of, write_marks
-from ..images import SUFFIXES, png, write_picture
+from ..images import SUFFIXES, png, read_picture, write_picture
 from ..maps.ids import mask_of
+from ..review.as_seen import as_seen
+from ..review.best_on_low import best_images
 from ..review.likeness import Likeness, by_pair, figures, stored
+from ..review.worn_pictures import Pictures
 from ..settings.mends_overlay import Report
-from .baked import Bake, BakedSheet
+from ..settings.recipe import PROOF_SIDE
+from .baked import Bake, BakedSheet, holds_normals
 from .layered_files import WRITERS, layers_of
-from .manifest import Manifest, MapFile, MeshFile, sha256_of
+from .manifest import Manifest, MapFile, MeshFile, SeenFacts, sha256_of
 from .stages import timed
 
 MEASURED = 4_000_000  # triangles of a sculpt: of a larger one coverage and flaws take longer than the bake
@@ -26,7 +30,7 @@ def save(
     bake: Bake, folder: str | pathlib.Path, sources: list[MeshFile] | None = None,
     previews: str | pathlib.Path | None = None, mending: Report | None = None,
 ) -> Manifest:  # fmt: skip
-    """Write one picture a map and sheet, and manifest.json, into a folder; likeness is computed from the pictures.
+    """Write one picture a map and sheet, and manifest.json, into a folder; likeness is computed from the files.
 
     Each file appears whole or not at all. `sources` names the mesh files for the manifest; `previews` is a folder
     for PNGs of maps in another format, `mending` what was mended before. The coverage and the flaws of a sculpt of
@@ -37,8 +41,10 @@ def save(
     seconds = dict(bake.seconds)
     with timed(seconds, "writing"):
         files = [entry for sheet in bake.sheets for entry in writer.pictures_of(sheet)]
+    with timed(seconds, "rounding"):
+        rounding = writer.rate(files)
     with timed(seconds, "likeness"):
-        pairs, heats = writer.rate(files)
+        seen, pairs_seen, heats = writer.see(files)
     measured, flaws = None, None
     if len(bake.high.triangles) <= MEASURED:
         with timed(seconds, "coverage"):
@@ -46,9 +52,9 @@ def save(
         with timed(seconds, "flaws"):
             flaws = writer.flaws()
     result = Manifest.of(bake, files, sources or [], seconds, measured)
-    result.flaws, result.mending = flaws, mending
-    for pair, rated in zip(result.pairs, pairs, strict=True):
-        pair.likeness = rated
+    result.flaws, result.mending, result.seen = flaws, mending, seen
+    for pair, rated, alone in zip(result.pairs, rounding, pairs_seen, strict=True):
+        pair.likeness, pair.seen = rated, alone
     for facts in result.sheets:
         facts.heat = heats.get(facts.name, "")
     with whole(writer.folder / "manifest.json") as partial:
@@ -127,10 +133,10 @@ class _Writer:
             files.append(entry)
         return files
 
-    def rate(self, files: list[MapFile]) -> tuple[list[Likeness | None], dict[str, str]]:
-        """Fill in the likeness of every map of normals; that of each pair by the first of them, and its pictures."""
+    def rate(self, files: list[MapFile]) -> list[Likeness | None]:
+        """Fill in the rounding of every map of normals; gives that of each pair by the first of them."""
         bake, sheets = self.bake, {sheet.name: sheet for sheet in self.bake.sheets}
-        first, by_sheet, heats = "", list[tuple[F32, I32]](), dict[str, str]()
+        first, by_sheet = "", list[tuple[F32, I32]]()
         for entry in files:
             sheet = sheets[entry.sheet]
             angles = bake.angles_of(self.folder / entry.file, entry.key, sheet)
@@ -138,14 +144,30 @@ class _Writer:
                 continue
             entry.likeness = figures(angles[~np.isnan(angles)])
             first = first or entry.key
-            if entry.key != first:
-                continue
-            pair = bake.assembly.low_pair[sheet.low.triangles[np.maximum(sheet.cast.low_triangle, 0)]]
-            by_sheet.append((angles, pair))
-            if self.previews:
-                heats[sheet.name] = sheet.file_of("likeness", ".png", self.taken)
-                write_picture(self.previews / heats[sheet.name], "png", stored(angles, sheet.cast.covered))
-        return by_pair(by_sheet, len(bake.assembly.paired.pairs)), heats
+            if entry.key == first:
+                pair = bake.assembly.low_pair[sheet.low.triangles[np.maximum(sheet.cast.low_triangle, 0)]]
+                by_sheet.append((angles, pair))
+        return by_pair(by_sheet, len(bake.assembly.paired.pairs))
+
+    def see(self, files: list[MapFile]) -> tuple[SeenFacts | None, list[SeenFacts | None], dict[str, str]]:
+        """How the first map of normals is seen, the whole and each pair alone; heat pictures by sheet."""
+        bake = self.bake
+        key = next((entry.key for entry in files if holds_normals(entry.key)), None)
+        if key is None:
+            return None, [None] * len(bake.assembly.paired.pairs), {}
+        files_of = {entry.sheet: self.folder / entry.file for entry in files if entry.key == key}
+        contexts, images = [s.context for s in bake.sheets], [read_picture(files_of[s.name]) for s in bake.sheets]
+        proof = max(max(image.shape[:2]) for image in images) <= PROOF_SIDE
+        written = Pictures(images, maps.REGISTRY[key].KEY == "normal_object")
+        seen, best = as_seen(contexts, [written, Pictures(best_images(contexts))], proof)
+        heats: dict[str, str] = {}
+        for sheet, angles in zip(bake.sheets, seen.angles, strict=True):
+            if self.previews is None:
+                break
+            heats[sheet.name] = sheet.file_of("likeness", ".png", self.taken)
+            write_picture(self.previews / heats[sheet.name], "png", stored(angles, sheet.cast.covered))
+        pairs = [SeenFacts.of(*both) for both in zip(seen.pairs, best.pairs, strict=True)]
+        return SeenFacts.of(seen.whole, best.whole, seen.never_seen), pairs, heats
 
     def flaws(self) -> list[Flaw]:
         """The flaws of all sheets; what the views hatch of them goes beside the previews."""

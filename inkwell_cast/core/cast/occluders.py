@@ -12,7 +12,7 @@ from ..piece.sculpt import Sculpt
 from ..rays.embree import Scene, Vertices, blockers_of, tracers_of
 from .context import Context
 
-OCCLUDERS = {which: Slot["Occluders"]() for which in ("pair", "piece", "all", "floaters", "low")}
+OCCLUDERS = {which: Slot["Occluders"]() for which in ("pair", "piece", "all", "everything", "floaters", "low")}
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,6 +26,8 @@ class Occluders:
 def occluders_on(context: Context, which: str) -> Occluders:
     """Those of a piece, kept for the next layer and the next bake."""
     assembly, sculpt = context.assembly, context.sculpt
+    if which == "everything" and len(assembly.paired.pairs) == 1:
+        which = "all"  # the same scene
     floats = sorted(part.key for pair in assembly.paired.pairs for part in pair.floats)
     key = f"{assembly.digest()} {sculpt.serial} {floats}"
     return context.warm.once(OCCLUDERS[which], key, lambda: occluders_of(assembly, sculpt, which, context.warm.stopped))
@@ -36,14 +38,16 @@ def occluders_of(
 ) -> Occluders:
     """Scenes for the rays of every pair.
 
-    Of its "pair" or the whole "piece" without their floaters, "all" of the pair, its "floaters", or of the "low"
-    meshes alone.
+    Of its "pair" or the whole "piece" without their floaters, "all" of the pair, "everything" of the whole piece, its
+    "floaters", or of the "low" meshes alone.
     """
     count = len(assembly.paired.pairs)
     if which == "low":
         low = Scene(Vertices(assembly.low.positions), assembly.low.triangles, both_sides=True, cancelled=cancelled)
         return _told([low] * count)
     mesh, vertices = sculpt.mesh, sculpt.scenes[0].vertices
+    if which == "everything":
+        return _told([Scene(vertices, mesh.triangles, both_sides=True, cancelled=cancelled)] * count)
     floats = {part.key for pair in assembly.paired.pairs for part in pair.floats}
     solid = np.array([key not in floats for key in sculpt.keys])[mesh.objects]
     if which == "piece":

@@ -59,7 +59,7 @@ class Item:
 
 
 class Outcome(BaseModel):
-    """What became of a piece; likeness in degrees, inputs a hash of all that the result follows."""
+    """What became of a piece; likeness in degrees as seen, inputs a hash of all that the result follows."""
 
     piece: str
     state: Literal["done", "failed", "waiting"]
@@ -229,7 +229,7 @@ def run_item(
         )  # fmt: skip
     return Outcome(
         piece=item.name, state="done", folder=handed.path.name, seconds=round(time.monotonic() - started, 2),
-        likeness=manifest.likeness.mean if manifest.likeness else None, texels=manifest.texels,
+        likeness=manifest.seen.bake.mean if manifest.seen else None, texels=manifest.texels,
         missed_texels=manifest.missed_texels, flaws=None if manifest.flaws is None else len(manifest.flaws),
     )  # fmt: skip
 

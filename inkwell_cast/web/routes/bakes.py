@@ -160,7 +160,7 @@ async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, s
     if angle is not None and angle.is_file():
         steps = _pixels(angle)[y, x, 0]
         if steps != OFF:
-            values["maps"][LIKENESS] = "no hit" if steps == MISSED else f"{degrees(steps):.2f}°"
+            values["maps"][LIKENESS] = "not seen" if steps == MISSED else f"{degrees(steps):.2f}°"
     return JSONResponse(values | ({"probe": seen.model_dump()} if seen else {}))
 
 

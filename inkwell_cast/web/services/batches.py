@@ -120,7 +120,7 @@ class Batches:
         manifest = row.manifest
         return Outcome(
             piece=name, state="done", folder=handed.path.name, seconds=round(row.seconds or 0.0, 2),
-            likeness=manifest.likeness.mean if manifest.likeness else None, texels=manifest.texels,
+            likeness=manifest.seen.bake.mean if manifest.seen else None, texels=manifest.texels,
             missed_texels=manifest.missed_texels, flaws=None if manifest.flaws is None else len(manifest.flaws),
         )  # fmt: skip
 

@@ -236,7 +236,7 @@ def test_saving_writes_pictures_and_a_manifest(tmp_path):
     assert sorted(os.listdir(tmp_path / "out")) == ["manifest.json", "normal.png", "normal_object.png"]
     manifest = json.loads((tmp_path / "out" / "manifest.json").read_text())
     assert manifest["coverage"] == 1
-    assert set(manifest["seconds"]) == {*STAGES, "casting rays", "writing", "likeness", "coverage", "flaws"}
+    assert set(manifest["seconds"]) == {*STAGES, "casting rays", "writing", "rounding", "likeness", "coverage", "flaws"}
     assert Recipe.model_validate(manifest["recipe"]) == result.recipe
     np.testing.assert_array_equal(png.read(tmp_path / "out" / "normal.png"), result.images["normal"])
 

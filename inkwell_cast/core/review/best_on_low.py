@@ -1,0 +1,120 @@
+"""Best on this low: what projection could give here, a crisp map whose texels each take the nearest that they could.
+
+Candidates are the texel's own hit and the first surfaces along both ways of the low's shading normal and of its
+ray, among those of its pair that look within 90 degrees of the low's face, and no farther off than the nearest
+surface of the low in that way. The figure as seen of such a map is *best on this low*; what a bake is worse by is its
+*excess*, which reach, cage and mends can cure. What is left needs triangles, not settings.
+"""
+
+import numba
+import numpy as np
+
+from ..base.array_types import F32, Any_
+from ..base.borrowed_arrays import block
+from ..base.records import record_kind, record_of
+from ..base.threads import in_batches
+from ..cast.context import Context
+from ..cast.occluders import occluders_on
+from ..cast.shading_normal import shading_normal
+from ..cast.texel import barycentrics_at, triangle_at
+from ..maps.hits_of_tile import face_normal
+from ..maps.normal import encoded
+from ..rays.embree import hit_along
+from ..rays.ray import make_ray, point_on_low
+from ..uv.padding import nearest_covered, pad
+from ..uv.rasterise import GRID, tile_box
+
+STEPS = 6  # surfaces that a candidate's ray goes through, since they look away
+CLEAR = 1e-4  # of the diagonal: the low itself is no other surface of the low
+FAR = 0.25  # of the diagonal: no candidate lies farther off
+PADDING = 4  # texels, for reading between them
+TRIED = record_kind({"sculpt": np.uint64, "low": np.uint64}, far=np.float64, clear=np.float64)
+
+
+def best_images(contexts: list[Context]) -> list[F32]:
+    """Tangent-space pictures (H, W, 3) float32, 0.5 x + 0.5, one a sheet, of the nearest that projection could give.
+
+    Raises Cancelled where the work is no longer wanted.
+    """
+    return [_best_image(context) for context in contexts]
+
+
+def _best_image(context: Context) -> F32:
+    cast, low, diagonal = context.cast, context.low, context.assembly.low.diagonal
+    tried = record_of(
+        TRIED, sculpt=occluders_on(context, "all").tracers, low=occluders_on(context, "low").tracers,
+        far=FAR * diagonal, clear=CLEAR * diagonal,
+    )  # fmt: skip
+    normals, found_any = cast.normal.copy(), (cast.struck > 0).astype(np.uint8)
+    tiles, records = low.grid.busy_tiles, (low.record, cast.record, context.rays.record, context.sculpt.record)
+
+    def work(first: int, last: int) -> None:
+        _choose(tiles[first:last], *records, tried, normals, found_any)
+
+    in_batches(len(tiles), work, cancelled=context.warm.stopped)
+    image = encoded(cast, low, context.recipe.basis, normals, found_any)
+    source: Any_ = nearest_covered(cast.covered, PADDING)
+    pad(image, source)
+    return image
+
+
+@numba.njit(cache=True, nogil=True)
+def _choose(tiles, low, cast, rays, sculpt, tried, normals, found_any):  # type: ignore[no-untyped-def]
+    """Write the normal of the nearest candidate of each texel of some tiles into normals (H, W, 3); others stay."""
+    grid, points = block(low.grid, 1, GRID)[0], block(rays.points, (rays.points_count, 3, 3), np.float32)
+    shading, shape = block(low.normals, (low.normals_count, 3, 3), np.float32), (cast.rows, cast.columns)
+    pair, height = block(rays.pair, rays.pair_count, np.int32), block(cast.height, shape, np.float32)
+    for tile in tiles:
+        x0, y0, columns, rows = tile_box(tile, grid)
+        for y in range(y0, y0 + rows):
+            for x in range(x0, x0 + columns):
+                t = triangle_at(x, y, cast)
+                if t < 0:
+                    continue
+                b0, b1, b2 = barycentrics_at(x, y, t, low, cast)
+                place, ray = point_on_low(t, b0, b1, b2, rays), make_ray(t, b0, b1, b2, rays)
+                face = face_normal(points[t, 0], points[t, 1], points[t, 2])
+                n = shading[t]
+                along = _unit(
+                    b0 * n[0, 0] + b1 * n[1, 0] + b2 * n[2, 0], b0 * n[0, 1] + b1 * n[1, 1] + b2 * n[2, 1],
+                    b0 * n[0, 2] + b1 * n[1, 2] + b2 * n[2, 2],
+                )  # fmt: skip
+                nearest = abs(height[y, x]) if found_any[y, x] else tried.far
+                for k in range(4):
+                    way, sign = (along if k < 2 else (-ray[3], -ray[4], -ray[5])), 1.0 - 2.0 * (k % 2)
+                    way = (sign * way[0], sign * way[1], sign * way[2])
+                    length, normal = _candidate(place, way, face, pair[t], nearest, sculpt, tried)
+                    if length < nearest:
+                        nearest, found_any[y, x] = length, 1
+                        normals[y, x, 0], normals[y, x, 1], normals[y, x, 2] = normal
+
+
+@numba.njit(cache=True, nogil=True)
+def _unit(x, y, z):  # type: ignore[no-untyped-def]
+    length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
+    return x / length, y / length, z / length
+
+
+@numba.njit(cache=True, nogil=True)
+def _candidate(p, d, face, pair, most, sculpt, tried):  # type: ignore[no-untyped-def]
+    """The first surface along d from p that looks as the face does: (distance, unit normal); `most` for none nearer."""
+    low = block(tried.low, (tried.low_count, 2), np.uint64)
+    high = block(tried.sculpt, (tried.sculpt_count, 2), np.uint64)
+    first = block(sculpt.first, sculpt.first_count, np.int64)[pair]
+    x, y, z = p[0] + tried.clear * d[0], p[1] + tried.clear * d[1], p[2] + tried.clear * d[2]
+    length, _, _, hit = hit_along(low[pair, 0], low[pair, 1], x, y, z, d[0], d[1], d[2], most)
+    limit = min(most, length + tried.clear) if hit >= 0 else most
+    gone = 0.0
+    for _ in range(STEPS):
+        x, y, z = p[0] + gone * d[0], p[1] + gone * d[1], p[2] + gone * d[2]
+        length, u, v, hit = hit_along(high[pair, 0], high[pair, 1], x, y, z, d[0], d[1], d[2], limit - gone)
+        if hit < 0:
+            break
+        gone += length
+        nx, ny, nz = shading_normal(first + hit, np.float64(u), np.float64(v), sculpt)
+        if nx * face[0] + ny * face[1] + nz * face[2] > 0:
+            return gone, (nx, ny, nz)
+        gone += 1e-6 * tried.far
+        if gone >= limit:
+            break
+    return most, (0.0, 0.0, 0.0)

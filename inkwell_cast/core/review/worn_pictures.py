@@ -1,0 +1,130 @@
+"""A low with pictures of normals on, as a receiver shows it: the normal that it computes at a place of the low."""
+
+from dataclasses import dataclass
+
+import numba
+import numpy as np
+
+from ..base.array_types import Any_
+from ..base.borrowed_arrays import block, keeping
+from ..base.records import Record, record_kind, record_of
+from ..cast.context import Context
+from ..tangent.frame import form_of, frame, green_sign, to_object
+
+PICTURE = np.dtype([(name, np.int64) for name in ("address", "width", "height", "bytes", "first")])
+WORN = record_kind(
+    {
+        "starts": np.int64, "sheet": np.int32, "row": np.int32, "corners": np.float64, "normals": np.float32,
+        "tangents": np.float32, "pictures": PICTURE,
+    },
+    form=np.int64, sign=np.float64, object_space=np.int64,
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Pictures:
+    """Pictures of normals as they are written, (H, W, 3 or more) one a sheet: in tangent space, or in object space."""
+
+    images: list[Any_]
+    object_space: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Worn:
+    """The lows with pictures of normals on: `record` of the kind `WORN`, for kernels.
+
+    images are (H, W, 3) uint8, uint16 or float32 from 0 to 1, one a sheet; texels counts all of theirs together.
+    """
+
+    record: Record
+    texels: int
+
+
+def worn(contexts: list[Context], given: Pictures) -> Worn:
+    """The lows of a piece with pictures of normals on, as written: in the recipe's basis, or in object space."""
+    low, basis = contexts[0].assembly.low, contexts[0].recipe.basis
+    rows = [context.low.triangles for context in contexts]
+    triangles = np.concatenate(rows)
+    order = np.argsort(triangles, kind="stable")
+    starts = np.searchsorted(triangles[order], np.arange(len(low.triangles) + 1)).astype(np.int64)
+    sheet = np.repeat(np.arange(len(contexts), dtype=np.int32), [len(r) for r in rows])[order]
+    grids = [context.low.grid for context in contexts]
+    corners = np.concatenate([grid.corners / float(grid.side << grid.shift) for grid in grids])
+    images = [_readable(image) for image in given.images]
+    pictures, first = np.zeros(len(images), PICTURE), 0
+    for n, image in enumerate(images):
+        height, width = image.shape[:2]
+        pictures[n] = image.__array_interface__["data"][0], width, height, image.itemsize, first
+        first += height * width
+    record = record_of(
+        WORN, starts=starts, sheet=sheet, row=order.astype(np.int32), corners=np.ascontiguousarray(corners),
+        normals=np.concatenate([context.low.normals for context in contexts]),
+        tangents=np.concatenate([context.low.tangents for context in contexts]), pictures=keeping(pictures, *images),
+        form=form_of(basis), sign=green_sign(basis), object_space=int(given.object_space),
+    )  # fmt: skip
+    return Worn(record, first)
+
+
+def _readable(image: Any_) -> Any_:
+    """A picture (H, W, 3) as kernels read it: uint8, uint16 or float32."""
+    wide = image.astype(np.float32) if image.dtype.kind == "f" else image
+    return np.ascontiguousarray(wide[..., :3])
+
+
+@numba.njit(cache=True, nogil=True)
+def normal_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
+    """The normal that a receiver computes at barycentrics b of triangle t, and the texel; -1 off all sheets."""
+    starts, row = block(worn.starts, worn.starts_count, np.int64), block(worn.row, worn.row_count, np.int32)
+    sheet = block(worn.sheet, worn.sheet_count, np.int32)
+    corners = block(worn.corners, (worn.corners_count, 3, 2), np.float64)
+    pictures, b0 = block(worn.pictures, worn.pictures_count, PICTURE), 1 - b1 - b2
+    chosen, x, y = -1, 0.0, 0.0
+    for n in range(starts[t], starts[t + 1]):
+        c, picture = corners[row[n]], pictures[sheet[n]]
+        u, v = b0 * c[0, 0] + b1 * c[1, 0] + b2 * c[2, 0], b0 * c[0, 1] + b1 * c[1, 1] + b2 * c[2, 1]
+        if chosen < 0 or (0 <= u < picture.width and 0 <= v < picture.height):
+            chosen, x, y = n, u, v
+            if 0 <= u < picture.width and 0 <= v < picture.height:
+                break
+    if chosen < 0:
+        return (0.0, 0.0, 1.0), np.int64(-1)
+    picture, k = pictures[sheet[chosen]], row[chosen]
+    red, green, blue = _bilinear(x - 0.5, y - 0.5, picture)
+    column, line = np.int64(np.floor(x)) % picture.width, np.int64(np.floor(y)) % picture.height
+    place = picture.first + line * picture.width + column
+    vx, vy, vz = 2 * red - 1, 2 * green - 1, 2 * blue - 1
+    if worn.object_space:
+        return (vx, vy, vz), place
+    normals = block(worn.normals, (worn.normals_count, 3, 3), np.float32)
+    tangents = block(worn.tangents, (worn.tangents_count, 3, 4), np.float32)
+    return to_object(vx, worn.sign * vy, vz, frame(b0, b1, b2, normals[k], tangents[k], worn.form)), place
+
+
+@numba.njit(cache=True, nogil=True)
+def _bilinear(x, y, picture):  # type: ignore[no-untyped-def]
+    """Red, green and blue from 0 to 1 between the four texels around (x, y); a picture repeats beyond its edges."""
+    left, top = np.int64(np.floor(x)), np.int64(np.floor(y))
+    fx, fy = x - left, y - top
+    red = green = blue = 0.0
+    for j in range(2):
+        for i in range(2):
+            weight = (fx if i else 1 - fx) * (fy if j else 1 - fy)
+            r, g, b = _texel((left + i) % picture.width, (top + j) % picture.height, picture)
+            red += weight * r
+            green += weight * g
+            blue += weight * b
+    return red, green, blue
+
+
+@numba.njit(cache=True, nogil=True)
+def _texel(x, y, picture):  # type: ignore[no-untyped-def]
+    """Red, green and blue of one texel from 0 to 1."""
+    shape = (picture.height, picture.width, 3)
+    if picture.bytes == 1:
+        a = block(picture.address, shape, np.uint8)[y, x]
+        return a[0] / 255.0, a[1] / 255.0, a[2] / 255.0
+    if picture.bytes == 2:
+        c = block(picture.address, shape, np.uint16)[y, x]
+        return c[0] / 65535.0, c[1] / 65535.0, c[2] / 65535.0
+    f = block(picture.address, shape, np.float32)[y, x]
+    return np.float64(f[0]), np.float64(f[1]), np.float64(f[2])
