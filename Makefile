@@ -1,4 +1,4 @@
-.PHONY: install demo test bench campaign css fuzz pictures screenshots
+.PHONY: install demo test bench real campaign css fuzz pictures screenshots
 
 PYTHON ?= python3
 VENV := .venv
@@ -46,6 +46,9 @@ campaign: $(TESTS_READY)
 
 bench: $(TESTS_READY)
 	$(BIN)/python -m bench
+
+real: $(TESTS_READY)
+	$(BIN)/python -m bench.real "$(PIECES)" "$(JUDGE)"
 
 pictures: $(TESTS_READY)
 	$(BIN)/python -m tests.guide_pictures

@@ -30,6 +30,7 @@ from .worn_pictures import Pictures, Worn, normal_of_low, worn
 
 VIEWS, PROOF_VIEWS = 32, 16
 LEAST, MOST, PROOF_MOST = 128, 1024, 256  # pixels on a side of a picture
+LEAST_ALONE = 48  # of a pair alone, which has few texels where there are many pairs
 BINS = 18_000  # of a hundredth of a degree
 BESIDE = 2  # texels
 APART = 0.03  # of the low's diagonal: surfaces farther apart along a ray are two places, not one
@@ -243,11 +244,12 @@ def _views(context: Context, scenes: _Scenes, texels: int, proof: bool) -> list[
     rows = scenes.rows
     low = context.assembly.low.positions[context.assembly.low.triangles[rows]].reshape(-1, 3)
     boxes = [np.stack([low.min(axis=0), low.max(axis=0)])]
-    if len(rows) == len(context.assembly.low.triangles):
+    together = len(rows) == len(context.assembly.low.triangles)
+    if together:
         boxes.append(np.stack(box_of(context)))
     lowest, highest = np.min(boxes, axis=(0, 1)).astype(np.float64), np.max(boxes, axis=(0, 1)).astype(np.float64)
     count, most = (PROOF_VIEWS, PROOF_MOST) if proof else (VIEWS, MOST)
-    side = int(np.clip(np.sqrt(2 * texels / count), LEAST, most))
+    side = int(np.clip(np.sqrt(2 * texels / count), LEAST if together else LEAST_ALONE, most))
     centre, corner = (lowest + highest) / 2, (highest - lowest) / 2
     deep, views = 1.01 * float(np.linalg.norm(corner)), []
     for seed, toward in enumerate(directions(count)):
