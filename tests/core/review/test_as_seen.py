@@ -98,6 +98,31 @@ def test_a_plane_under_a_raised_plane_sees_an_outline_and_an_inside():
     assert far is None  # another place altogether: there is nothing to compare
 
 
+def test_detail_that_floats_above_the_low_reads_its_parallax():
+    """Normals that turn by 60 degrees a unit on a plane at height h: a direction shows each beside its place by h tan.
+
+    They turn back at half the width, since a picture is read on from its other edge.
+    """
+    h, turn = 0.005, 60.0
+
+    def normal(u, v):
+        lean = np.radians(turn) * np.abs(u - 0.5)
+        return np.sin(lean), 0 * v, np.cos(lean)
+
+    floating = replace(grid_mesh(64, 1, lambda u, v: (u, v, 0 * u + h), "high", normal=normal), uvs=())
+    made = baked(plane(2), floating, ["normal"], size=256, outward=0.05, inward=0.01)
+    seen = look(made, made.images["normal"]).whole
+    toward = directions(32)
+    toward = toward[toward[:, 2] > h / (0.03 * 2**0.5)]  # flatter ones see the two too far apart to compare
+    right = np.cross(toward, np.where(np.abs(toward[:, 2:]) < 0.9, [[0.0, 0, 1]], [[1.0, 0, 0]]))
+    right /= np.linalg.norm(right, axis=1, keepdims=True)
+    corner = np.array([0.5, 0.5, h / 2])
+    half = np.maximum(np.abs(right) @ corner, np.abs(np.cross(right, toward)) @ corner)
+    pixels = toward[:, 2] / half**2  # each picture frames the plane by itself
+    parallax = np.sum(pixels * turn * h * np.abs(toward[:, 0]) / toward[:, 2]) / np.sum(pixels)
+    assert seen.mean == pytest.approx(parallax, rel=0.03)
+
+
 def rough_tube(u, v):
     """A tube about the ring, wavy around."""
     a, b, small = 2 * np.pi * u, 2 * np.pi * v, 0.95 + 0.03 * np.sin(40 * np.pi * u)
