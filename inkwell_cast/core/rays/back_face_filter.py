@@ -13,9 +13,14 @@ _filter_signature = types.void(types.CPointer(types.int64))
 
 @numba.cfunc(_filter_signature, cache=True)  # type: ignore[untyped-decorator]
 def front_faces_only(arguments):  # type: ignore[no-untyped-def]
-    """Filter of Embree: refuse a hit whose geometric normal looks along the ray."""
-    fields = numba.carray(arguments, 5)  # valid, user pointer, context, ray, hit
-    valid, ray = block(fields[0], 1, np.int32), block(fields[3], 8, np.float32)
-    hit = block(fields[4], 3, np.float32)
-    if ray[4] * hit[0] + ray[5] * hit[1] + ray[6] * hit[2] >= 0:
-        valid[0] = 0
+    """Filter of Embree: refuse hits whose geometric normal looks along the ray; of one ray, or of a packet of them."""
+    fields = numba.carray(arguments, 6)  # valid, user pointer, context, rays, hits, their number
+    count = np.int64(np.int32(fields[5] & 0xFFFFFFFF))
+    valid, ray = block(fields[0], count, np.int32), block(fields[3], 8 * count, np.float32)
+    hit = block(fields[4], 3 * count, np.float32)
+    for i in range(count):
+        along = (
+            ray[4 * count + i] * hit[i] + ray[5 * count + i] * hit[count + i] + ray[6 * count + i] * hit[2 * count + i]
+        )
+        if along >= 0:
+            valid[i] = 0

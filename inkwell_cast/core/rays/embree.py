@@ -156,8 +156,19 @@ def blockers_of(scenes: Sequence[Scene]) -> Any_:
     return _handles(scenes, "rtcOccluded1")
 
 
+def as_packet_tracers(tracers: Any_) -> Any_:
+    """Tracers (S, 2) as `packet.trace` wants them."""
+    rows = tracers.copy()
+    rows[:, 0] = _address_of("rtcIntersect16")
+    return keeping(rows, tracers)
+
+
+def _address_of(function: str) -> int:
+    return int(ctypes.cast(getattr(_library(), function), ctypes.c_void_p).value or 0)
+
+
 def _handles(scenes: Sequence[Scene], function: str) -> Any_:
-    address = ctypes.cast(getattr(_library(), function), ctypes.c_void_p).value if scenes else 0
+    address = _address_of(function) if scenes else 0
     rows = np.array([[address, scene._handle] for scene in scenes], np.uint64).reshape(-1, 2)
     return keeping(rows, *scenes)
 

@@ -19,7 +19,7 @@ from ..cast.shading_normal import shading_normal
 from ..cast.texel import barycentrics_at, triangle_at
 from ..maps.hits_of_tile import face_normal
 from ..maps.normal import encoded
-from ..rays.embree import hit_along
+from ..rays.embree import blocked, hit_along
 from ..rays.ray import make_ray, point_on_low
 from ..uv.padding import nearest_covered, pad
 from ..uv.rasterise import GRID, tile_box
@@ -27,6 +27,7 @@ from ..uv.rasterise import GRID, tile_box
 STEPS = 6  # surfaces that a candidate's ray goes through, since they look away
 CLEAR = 1e-4  # of the diagonal: the low itself is no other surface of the low
 FAR = 0.25  # of the diagonal: no candidate lies farther off
+ALIKE = 0.9999  # cosine between two ways that find the same
 PADDING = 4  # texels, for reading between them
 TRIED = record_kind({"sculpt": np.uint64, "low": np.uint64}, far=np.float64, clear=np.float64)
 
@@ -42,7 +43,7 @@ def best_images(contexts: list[Context]) -> list[F32]:
 def _best_image(context: Context) -> F32:
     cast, low, diagonal = context.cast, context.low, context.assembly.low.diagonal
     tried = record_of(
-        TRIED, sculpt=occluders_on(context, "all").tracers, low=occluders_on(context, "low").tracers,
+        TRIED, sculpt=occluders_on(context, "all").tracers, low=occluders_on(context, "low").blockers,
         far=FAR * diagonal, clear=CLEAR * diagonal,
     )  # fmt: skip
     normals, found_any = cast.normal.copy(), (cast.struck > 0).astype(np.uint8)
@@ -80,7 +81,8 @@ def _choose(tiles, low, cast, rays, sculpt, tried, normals, found_any):  # type:
                     b0 * n[0, 2] + b1 * n[1, 2] + b2 * n[2, 2],
                 )  # fmt: skip
                 nearest = abs(height[y, x]) if found_any[y, x] else tried.far
-                for k in range(4):
+                same = along[0] * ray[3] + along[1] * ray[4] + along[2] * ray[5] < -ALIKE
+                for k in range(2 if same else 4):
                     way, sign = (along if k < 2 else (-ray[3], -ray[4], -ray[5])), 1.0 - 2.0 * (k % 2)
                     way = (sign * way[0], sign * way[1], sign * way[2])
                     length, normal = _candidate(place, way, face, pair[t], nearest, sculpt, tried)
@@ -98,23 +100,27 @@ def _unit(x, y, z):  # type: ignore[no-untyped-def]
 @numba.njit(cache=True, nogil=True)
 def _candidate(p, d, face, pair, most, sculpt, tried):  # type: ignore[no-untyped-def]
     """The first surface along d from p that looks as the face does: (distance, unit normal); `most` for none nearer."""
-    low = block(tried.low, (tried.low_count, 2), np.uint64)
     high = block(tried.sculpt, (tried.sculpt_count, 2), np.uint64)
     first = block(sculpt.first, sculpt.first_count, np.int64)[pair]
-    x, y, z = p[0] + tried.clear * d[0], p[1] + tried.clear * d[1], p[2] + tried.clear * d[2]
-    length, _, _, hit = hit_along(low[pair, 0], low[pair, 1], x, y, z, d[0], d[1], d[2], most)
-    limit = min(most, length + tried.clear) if hit >= 0 else most
     gone = 0.0
     for _ in range(STEPS):
         x, y, z = p[0] + gone * d[0], p[1] + gone * d[1], p[2] + gone * d[2]
-        length, u, v, hit = hit_along(high[pair, 0], high[pair, 1], x, y, z, d[0], d[1], d[2], limit - gone)
+        length, u, v, hit = hit_along(high[pair, 0], high[pair, 1], x, y, z, d[0], d[1], d[2], most - gone)
         if hit < 0:
             break
         gone += length
         nx, ny, nz = shading_normal(first + hit, np.float64(u), np.float64(v), sculpt)
         if nx * face[0] + ny * face[1] + nz * face[2] > 0:
-            return gone, (nx, ny, nz)
+            return (most if _low_between(p, d, pair, gone, tried) else gone), (nx, ny, nz)
         gone += 1e-6 * tried.far
-        if gone >= limit:
+        if gone >= most:
             break
     return most, (0.0, 0.0, 0.0)
+
+
+@numba.njit(cache=True, nogil=True)
+def _low_between(p, d, pair, length, tried):  # type: ignore[no-untyped-def]
+    """Whether another surface of the low lies within `length` of p along d."""
+    low = block(tried.low, (tried.low_count, 2), np.uint64)
+    x, y, z = p[0] + tried.clear * d[0], p[1] + tried.clear * d[1], p[2] + tried.clear * d[2]
+    return length > tried.clear and blocked(low[pair, 0], low[pair, 1], x, y, z, d[0], d[1], d[2], length - tried.clear)

@@ -6,8 +6,9 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.mesh.mesh import merge
-from inkwell_cast.core.review.as_seen import as_seen, directions
+from inkwell_cast.core.review.as_seen import as_seen
 from inkwell_cast.core.review.best_on_low import best_images
+from inkwell_cast.core.review.pictures_around import directions
 from inkwell_cast.core.review.worn_pictures import Pictures
 
 from ...shapes import grid_mesh, plane, torus
