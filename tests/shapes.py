@@ -1,8 +1,11 @@
 """Small meshes with known answers, shared by the tests."""
 
+from dataclasses import replace
+
 import numpy as np
 
-from inkwell_cast.core.mesh.mesh import CornerValues, Mesh, values_at_corners
+from inkwell_cast.core.mesh.mesh import CornerValues, Mesh, merge, values_at_corners
+from inkwell_cast.core.mesh.normals import with_normals
 
 
 def grid_mesh(across: int, down: int, point, name: str = "grid", normal=None, uv=None) -> Mesh:
@@ -88,3 +91,45 @@ def cube(size: float = 1.0, center=(0.0, 0.0, 0.0), name: str = "cube") -> Mesh:
             normals.append([n] * 3)
             uvs.append([flat[k] for k in cut])
     return soup(positions, normals, uvs, name)
+
+
+def ribbed(name, height=0.0, across=0, ribs=4):
+    """The plane with normals that lean to and fro by 35 degrees, along u or v: its detail is seen where it is wrong."""
+
+    def normal(u, v):
+        lean = np.radians(35) * np.sin(2 * np.pi * ribs * (v if across else u))
+        return (0 * u, np.sin(lean), np.cos(lean)) if across else (np.sin(lean), 0 * u, np.cos(lean))
+
+    return replace(grid_mesh(64, 64, lambda u, v: (u, v, 0 * u + height), name, normal=normal), uvs=())
+
+
+def rounded_box(radius=0.1):
+    """A box of side 1 whose edges and corners are rounded."""
+    sides = []
+    for turn in [
+        np.roll(np.eye(3), axis, axis=1) @ np.diag(way) for axis in range(3) for way in ((1, 1, 1), (-1, 1, -1))
+    ]:
+
+        def point(u, v, turn=turn):
+            outer = np.einsum("ij,juv->iuv", turn, np.stack([u - 0.5, v - 0.5, 0 * u + 0.5]))
+            inner = np.clip(outer, radius - 0.5, 0.5 - radius)
+            away = outer - inner
+            return inner + radius * away / np.linalg.norm(away, axis=0)
+
+        sides.append(grid_mesh(80, 80, point))
+    return with_normals(replace(merge(sides, "high"), uvs=(), normals=None))
+
+
+def around_cube(off):
+    """Ribbed plates that stand off the faces of the cube of side 1 and meet at its edges."""
+    plates = []
+    for axis in range(3):
+        for side in (-1, 1):
+            plate = ribbed(f"{axis}{side}", 0.5 + off, ribs=8)
+            place = (plate.positions - np.array([0.5, 0.5, 0])) * np.array([1 + 2 * off, 1 + 2 * off, 1])
+            plate = replace(plate, positions=place)
+            turn = np.roll(np.eye(3), axis, axis=1)
+            turn = turn if side > 0 else turn @ np.diag([-1, 1, -1])  # half around
+            normals = replace(plate.normals, values=(plate.normals.values @ turn.T).astype(np.float32))
+            plates.append(replace(plate, positions=(plate.positions @ turn.T).astype(np.float32), normals=normals))
+    return merge(plates, "high")

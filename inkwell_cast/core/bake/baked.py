@@ -15,13 +15,16 @@ from ..cage.inverse_rays import located_of
 from ..cast.context import Context
 from ..cast.hits import Cast
 from ..checks import Finding, findings_of
+from ..flaws import FlawList, flaws_of
 from ..images import png, read_picture
 from ..mesh.mesh import Mesh
 from ..piece.low_on_sheet import Low
 from ..piece.piece import Assembly
 from ..piece.scene_cache import Warm
 from ..piece.sculpt import Sculpt
+from ..review.judgement import Judgement, judgement
 from ..review.likeness import Likeness, angles, figures
+from ..review.worn_pictures import Pictures
 from ..settings.recipe import Recipe
 
 
@@ -102,6 +105,15 @@ class Bake:
     def findings(self) -> list[Finding]:
         """What the checks say of the piece."""
         return findings_of(self.assembly, self.warm)
+
+    def judgement(self, pictures: Pictures | None = None) -> Judgement:
+        """How its written pictures of normals are seen, one a sheet, or those of its cast, unrounded."""
+        return judgement([sheet.context for sheet in self.sheets], pictures)
+
+    def flaws(self, judged: Judgement | None = None) -> FlawList:
+        """What a viewer sees of it that went wrong, as judged."""
+        visible = (judged or self.judgement()).visible
+        return flaws_of([sheet.context for sheet in self.sheets], visible, self.findings())
 
     def coverage(self) -> Coverage:
         """What the cage of this bake holds of the sculpt."""

@@ -106,7 +106,9 @@ class Manifest(BaseModel):
     alone: list[str] = []
     seen: SeenFacts | None = None  # None where no map holds normals
     coverage_of_sculpt: CoverageFacts | None = None
-    flaws: list[Flaw] | None = None  # None where they were not looked for
+    flaws: list[Flaw] | None = None  # None where they were not looked for; those that show most
+    flaws_found: int | None = None  # all that were found
+    harmless: int | None = None  # places that show too little to be told
     mending: Report | None = None  # what was mended on the way, if all was to be
     straightened: Straightened | None = None
     diagonal: float

@@ -9,21 +9,17 @@ from .. import maps
 from ..base.array_types import F32, I32, U8, U16, Any_
 from ..base.atomic_files import whole
 from ..cage.coverage import CoverageFacts
-from ..flaws import FLAW_MARKS, Flaw, flaws_of, write_marks
+from ..flaws import FLAW_MARKS, FlawList, write_marks
 from ..images import SUFFIXES, png, read_picture, write_picture
 from ..maps.ids import mask_of
-from ..review.as_seen import as_seen
-from ..review.best_on_low import best_images
+from ..review.judgement import Judgement
 from ..review.likeness import Likeness, by_pair, figures, stored
 from ..review.worn_pictures import Pictures
 from ..settings.mends_overlay import Report
-from ..settings.recipe import PROOF_SIDE
 from .baked import Bake, BakedSheet, holds_normals
 from .layered_files import WRITERS, layers_of
 from .manifest import Manifest, MapFile, MeshFile, SeenFacts, sha256_of
 from .stages import timed
-
-MEASURED = 4_000_000  # triangles of a sculpt: of a larger one coverage and flaws take longer than the bake
 
 
 def save(
@@ -33,8 +29,7 @@ def save(
     """Write one picture a map and sheet, and manifest.json, into a folder; likeness is computed from the files.
 
     Each file appears whole or not at all. `sources` names the mesh files for the manifest; `previews` is a folder
-    for PNGs of maps in another format, `mending` what was mended before. The coverage and the flaws of a sculpt of
-    more than `MEASURED` triangles are left out, since finding them takes longer than the bake.
+    for PNGs of maps in another format, `mending` what was mended before.
     """
     writer = _Writer(bake, pathlib.Path(folder), pathlib.Path(previews) if previews else None)
     writer.folder.mkdir(parents=True, exist_ok=True)
@@ -44,17 +39,18 @@ def save(
     with timed(seconds, "rounding"):
         rounding = writer.rate(files)
     with timed(seconds, "likeness"):
-        seen, pairs_seen, heats = writer.see(files)
-    measured, flaws = None, None
-    if len(bake.high.triangles) <= MEASURED:
-        with timed(seconds, "coverage"):
-            measured = CoverageFacts.of(bake.coverage())
-        with timed(seconds, "flaws"):
-            flaws = writer.flaws()
+        judged, written = writer.judge(files)
+        heats = writer.heat(judged) if written else {}
+    with timed(seconds, "coverage"):
+        measured = CoverageFacts.of(bake.coverage())
+    with timed(seconds, "flaws"):
+        flaws = writer.flaws(judged)
     result = Manifest.of(bake, files, sources or [], seconds, measured)
-    result.flaws, result.mending, result.seen = flaws, mending, seen
-    for pair, rated, alone in zip(result.pairs, rounding, pairs_seen, strict=True):
-        pair.likeness, pair.seen = rated, alone
+    result.flaws, result.flaws_found, result.harmless = flaws.flaws, flaws.found, flaws.harmless
+    result.mending, seen, best = mending, judged.seen, judged.best
+    result.seen = SeenFacts.of(seen.whole, best.whole, seen.never_seen) if written else None
+    for pair, rated, *alone in zip(result.pairs, rounding, seen.pairs, best.pairs, strict=True):
+        pair.likeness, pair.seen = rated, SeenFacts.of(*alone) if written else None
     for facts in result.sheets:
         facts.heat = heats.get(facts.name, "")
     with whole(writer.folder / "manifest.json") as partial:
@@ -149,29 +145,28 @@ class _Writer:
                 by_sheet.append((angles, pair))
         return by_pair(by_sheet, len(bake.assembly.paired.pairs))
 
-    def see(self, files: list[MapFile]) -> tuple[SeenFacts | None, list[SeenFacts | None], dict[str, str]]:
-        """How the first map of normals is seen, the whole and each pair alone; heat pictures by sheet."""
-        bake = self.bake
+    def judge(self, files: list[MapFile]) -> tuple[Judgement, bool]:
+        """How the first map of normals is seen as it was written, or the cast where there is none; whether there is."""
         key = next((entry.key for entry in files if holds_normals(entry.key)), None)
         if key is None:
-            return None, [None] * len(bake.assembly.paired.pairs), {}
+            return self.bake.judgement(), False
         files_of = {entry.sheet: self.folder / entry.file for entry in files if entry.key == key}
-        contexts, images = [s.context for s in bake.sheets], [read_picture(files_of[s.name]) for s in bake.sheets]
-        proof = max(max(image.shape[:2]) for image in images) <= PROOF_SIDE
-        written = Pictures(images, maps.REGISTRY[key].KEY == "normal_object")
-        seen, best = as_seen(contexts, [written, Pictures(best_images(contexts))], proof)
+        images = [read_picture(files_of[sheet.name]) for sheet in self.bake.sheets]
+        return self.bake.judgement(Pictures(images, maps.REGISTRY[key].KEY == "normal_object")), True
+
+    def heat(self, judged: Judgement) -> dict[str, str]:
+        """Pictures of the angles as seen, beside the previews; their names by sheet."""
         heats: dict[str, str] = {}
-        for sheet, angles in zip(bake.sheets, seen.angles, strict=True):
+        for sheet, angles in zip(self.bake.sheets, judged.seen.angles, strict=True):
             if self.previews is None:
                 break
             heats[sheet.name] = sheet.file_of("likeness", ".png", self.taken)
             write_picture(self.previews / heats[sheet.name], "png", stored(angles, sheet.cast.covered))
-        pairs = [SeenFacts.of(*both) for both in zip(seen.pairs, best.pairs, strict=True)]
-        return SeenFacts.of(seen.whole, best.whole, seen.never_seen), pairs, heats
+        return heats
 
-    def flaws(self) -> list[Flaw]:
+    def flaws(self, judged: Judgement) -> FlawList:
         """The flaws of all sheets; what the views hatch of them goes beside the previews."""
-        shown = flaws_of([sheet.context for sheet in self.bake.sheets], self.bake.findings())
+        found = self.bake.flaws(judged)
         if self.previews:
-            write_marks(self.previews / FLAW_MARKS, shown)
-        return [flaw.flaw for flaw in shown]
+            write_marks(self.previews / FLAW_MARKS, found.shown)
+        return found

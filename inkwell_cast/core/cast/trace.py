@@ -5,11 +5,14 @@ import numpy as np
 
 from ..base.array_types import F64
 from ..base.borrowed_arrays import block
+from ..mesh.normals import face_normal
 from ..piece.sculpt import Sculpt
 from ..rays.embree import hit_along
-from ..rays.modifiers.modifiers import HAS_OMISSIONS, MODIFIERS
-from ..rays.modifiers.omission import strike_beyond
+from ..rays.modifiers.modifiers import HAS_OMISSIONS, IS_NEAREST, MODIFIERS
+from ..rays.modifiers.omission import MOST_PASSED, left_out, strike_beyond
 from ..rays.ray import Rays
+
+ALIKE = 0.9999  # cosine between two ways that find the same
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
@@ -21,11 +24,58 @@ def trace(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
     pair = block(rays.pair, rays.pair_count, np.int32)[t]
     tracer = block(sculpt.tracers, (sculpt.tracers_count, 2), np.uint64)[pair]
     first = block(sculpt.first, sculpt.first_count, np.int64)[pair]
-    if block(rays.flags, rays.flags_count, np.uint8)[t] & HAS_OMISSIONS:
+    flags = block(rays.flags, rays.flags_count, np.uint8)[t]
+    if flags & IS_NEAREST:
+        return _nearest(t, ray, rays, sculpt)
+    if flags & HAS_OMISSIONS:
         objects = block(sculpt.objects, sculpt.objects_count, np.int32)
         return strike_beyond(tracer[0], tracer[1], first, ray, objects, block(rays.modifiers, 1, MODIFIERS)[0])
     length, u, v, hit = hit_along(tracer[0], tracer[1], ray[0], ray[1], ray[2], ray[3], ray[4], ray[5], ray[7])
     return np.float64(length), np.float64(u), np.float64(v), first + hit if hit >= 0 else np.int64(-1)
+
+
+@numba.njit(cache=True, nogil=True)
+def _nearest(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
+    """The same for what is nearest to the low of all that the ray, and one at right angles to its face, passes.
+
+    Highs that are left out for the ray count on neither. The length is that on the ray to the same height.
+    """
+    points = block(rays.points, (rays.points_count, 3, 3), np.float32)[t]
+    nx, ny, nz = face_normal(points[0], points[1], points[2])
+    ox, oy, oz, dx, dy, dz, out, far = ray
+    px, py, pz = ox + dx * out, oy + dy * out, oz + dz * out
+    upright = (px + nx * out, py + ny * out, pz + nz * out, -nx, -ny, -nz, out, far)
+    near, u, v, hit = _nearest_on(t, ray, rays, sculpt)
+    if dx * nx + dy * ny + dz * nz > -ALIKE:
+        other, u2, v2, hit2 = _nearest_on(t, upright, rays, sculpt)
+        if hit2 >= 0 and (hit < 0 or abs(out - other) < abs(out - near)):
+            return other, u2, v2, hit2
+    return near, u, v, hit
+
+
+@numba.njit(cache=True, nogil=True)
+def _nearest_on(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
+    """What is nearest to the low of all that one ray passes."""
+    pair, omits = block(rays.pair, rays.pair_count, np.int32)[t], block(rays.flags, rays.flags_count, np.uint8)[t]
+    tracer = block(sculpt.tracers, (sculpt.tracers_count, 2), np.uint64)[pair]
+    first = block(sculpt.first, sculpt.first_count, np.int64)[pair]
+    objects = block(sculpt.objects, sculpt.objects_count, np.int32)
+    ox, oy, oz, dx, dy, dz, out, far = ray
+    near, near_u, near_v, nearest = far, 0.0, 0.0, np.int64(-1)
+    gone = 0.0
+    for _ in range(MOST_PASSED):
+        x, y, z = ox + gone * dx, oy + gone * dy, oz + gone * dz
+        length, u, v, hit = hit_along(tracer[0], tracer[1], x, y, z, dx, dy, dz, far - gone)
+        if hit < 0:
+            break
+        gone += length
+        skipped = omits & HAS_OMISSIONS and left_out(ray, objects[first + hit], block(rays.modifiers, 1, MODIFIERS)[0])
+        if not skipped and (nearest < 0 or abs(out - gone) < abs(out - near)):
+            near, near_u, near_v, nearest = gone, np.float64(u), np.float64(v), first + hit
+        if gone > out:  # below the low all that follows is farther
+            break
+        gone += 1e-6 * far
+    return near, near_u, near_v, nearest
 
 
 def strike(

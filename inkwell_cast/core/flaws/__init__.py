@@ -1,8 +1,9 @@
-"""Flaws: where a projection went wrong, why, and what cures it. One module a cause; adding one is a file and a line.
+"""Flaws: where a viewer sees a projection that went wrong, why, and what cures it. One module a cause.
 
-A detector has `KEY`, `TITLE` and `find(seen) -> Found`: rows of the texels that show its cause, how wrong they look,
-and the words for a region of them. Rows that lie together on the surface, across UV seams, are one flaw; the flaw that
-a viewer would see most comes first (area times how wrong it looks).
+Adding a cause is a file and a line. A detector has `KEY`, `TITLE` and `find(seen) -> Found`: rows of the texels that
+show its cause, and the words for a region of them. Only rows that look worse than the best on this low are told, each
+by the first detector that claims it. Rows that lie together on the surface, across UV seams, are one flaw; the flaw
+that adds most to what is seen comes first. What shows too little is counted, not told.
 """
 
 import pathlib
@@ -14,13 +15,14 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
-from ..base.array_types import F32, I64
+from ..base.array_types import F32, I64, Bool
 from ..cast.context import Context
 from ..checks import Finding
 from ..mesh.binary_message import pack, unpack, write_blocks
 from ..mesh.marks import Marks
 from . import (
     back_face,
+    farther_surface,
     leaning_detail,
     missed,
     neighbour_occlusion,
@@ -32,20 +34,26 @@ from . import (
 from .flaw import Flaw, Found, Spot
 from .from_checks import flaw_of
 from .texel_rows import Seen, seen_of
+from .visible import Visible
 
-__all__ = ["FLAW_MARKS", "REGISTRY", "Flaw", "Shown", "flaws_of", "marks_in", "write_marks"]
+__all__ = ["FLAW_MARKS", "REGISTRY", "Flaw", "FlawList", "Shown", "Visible", "flaws_of", "marks_in", "write_marks"]
 
 FLAW_MARKS = "flaws.marks"  # the file of what views hatch
 
 TOGETHER = 4.0  # rows apart: what lies nearer belongs to one region
+NEIGHBOURS = 0.02  # of the low's diagonal, the same
 LARGER = 90.0  # percentile of a part's texels
 FEWEST = 6  # rows of a region
+SHOWS = 8.0  # degrees above the best on this low, from which on a place looks wrong
+LEAST = 0.003  # degrees that a region adds to the mean: below that nobody sees it
 MOST_ROWS, MOST_FLAWS, MOST_MARKS = 20_000, 40, 1500
+UNSEEN = 1e-9  # pixels: the weight of a row that none sees
 
 
 class Detector(Protocol):
     KEY: str
     TITLE: str  # BY_PART, if there is one, makes all regions of a part one flaw
+    # WHOLE_SHEET, if there is one, says that it is no matter of normals: it sees all rows, and says how wrong they look
 
     def find(self, seen: Seen) -> Found: ...
 
@@ -56,6 +64,7 @@ DETECTORS = (
     struck_another_part,
     leaning_detail,
     seam_break,
+    farther_surface,
     strained_gradient,
     wavy_outline,
     neighbour_occlusion,
@@ -73,17 +82,37 @@ class Shown:
     on_low: bool = True
 
 
-def flaws_of(contexts: list[Context], findings: list[Finding] | None = None) -> list[Shown]:
+@dataclass(frozen=True, slots=True)
+class FlawList:
+    """The flaws that show most, at most `MOST_FLAWS`, of those found, and how many places show too little."""
+
+    shown: list[Shown]
+    found: int
+    harmless: int
+
+    @property
+    def flaws(self) -> list[Flaw]:
+        return [shown.flaw for shown in self.shown]
+
+
+def flaws_of(
+    contexts: list[Context], visible: list[Visible], findings: list[Finding] | None = None
+) -> FlawList:  # fmt: skip
     """The flaws on all sheets of a bake, the worst first, with those that checks before a bake can tell."""
-    flaws: list[Shown] = []
-    for context in contexts:
-        seen = seen_of(context)
+    flaws, harmless, looked = list[Shown](), 0, list[Seen]()
+    for context, seen_there in zip(contexts, visible, strict=True):
+        seen = seen_of(context, seen_there)
+        looked.append(seen)
+        wrong = seen.at(np.flatnonzero(seen.looks.excess > SHOWS))
+        free = np.ones(len(wrong.x), bool)
         for detector in REGISTRY.values():
-            if len(seen.x):
-                flaws += _regions(seen, detector)
+            subject = seen if getattr(detector, "WHOLE_SHEET", False) else wrong
+            if len(subject.x):
+                told, less = _regions(subject, detector, free)
+                flaws, harmless = flaws + told, harmless + less
     mends = [change for shown in flaws for change in _changes(shown.flaw)]
     for finding in findings or []:
-        flaw = flaw_of(finding)
+        flaw = flaw_of(finding, looked)
         if flaw is None:
             continue
         cure = _changes(flaw)
@@ -91,7 +120,8 @@ def flaws_of(contexts: list[Context], findings: list[Finding] | None = None) -> 
             continue  # told by its texels, or by its other half
         mends += cure
         flaws.append(Shown(flaw, finding.marks.corners, finding.marks.uvs, finding.marks.on_low))
-    return sorted(flaws, key=lambda shown: -shown.flaw.weight)[:MOST_FLAWS]
+    worst = sorted(flaws, key=lambda shown: -shown.flaw.share)
+    return FlawList(worst[:MOST_FLAWS], len(flaws), harmless)
 
 
 def _changes(flaw: Flaw) -> list[dict[str, Any]]:
@@ -99,24 +129,53 @@ def _changes(flaw: Flaw) -> list[dict[str, Any]]:
     return [mend.model_dump(exclude={"name", "words", "cause", "on"}) for mend in flaw.mends]
 
 
-def _regions(seen: Seen, detector: Detector) -> list[Shown]:
-    """The flaws that a detector finds, part by part: what lies together on one, across UV seams, is one."""
-    detected = detector.find(seen)
+def _regions(seen: Seen, detector: Detector, free: Bool) -> tuple[list[Shown], int]:
+    """The flaws that a detector finds, part by part, and how many places show too little.
+
+    What lies together on a part, across UV seams, is one. `free` (N,) loses the rows that are explained by it.
+    """
+    detected = _unexplained(detector.find(seen), free)
     if not len(detected.rows):
-        return []
+        return [], 0
     thinned = max(1, -(-len(detected.rows) // MOST_ROWS))
     kept = np.arange(len(detected.rows))[::thinned]
     objects = seen.context.low.mesh.objects[seen.context.low.triangles[seen.triangle[detected.rows[kept]]]]
     regions = list[I64]()
     for part in np.unique(objects):
         region = kept[objects == part]
-        regions += [region] if getattr(detector, "BY_PART", False) else _together(seen, detected.rows, region, thinned)
-    return [_shown(seen, detector, detected, region, thinned) for region in regions if len(region) * thinned >= FEWEST]
+        regions += (
+            [region]
+            if getattr(detector, "BY_PART", False)
+            else _joined(detected, _together(seen, detected.rows, region, thinned))
+        )
+    shown = [_shown(seen, detector, detected, region, thinned) for region in regions if len(region) * thinned >= FEWEST]
+    told = [one for one in shown if one.flaw.share >= LEAST and (detected.error is not None or one.flaw.error > SHOWS)]
+    return told, len(regions) - len(told)
+
+
+def _unexplained(found: Found, free: Bool) -> Found:
+    """Of what a detector found the rows that nothing else explains; they are free no more."""
+    if found.error is not None:
+        return found
+    places = np.flatnonzero(free[found.rows])
+    rows = found.rows[places]
+    free[rows] = False
+    return Found(rows, lambda region: found.tell(places[region]))
+
+
+def _joined(detected: Found, regions: list[I64]) -> list[I64]:
+    """Regions of a part, those that are one thing as one."""
+    large = [region for region in regions if len(region) >= FEWEST]
+    one = [region for region in large if detected.tell(region).by_part]
+    if len(one) < 2:
+        return regions
+    return [region for region in regions if not any(region is each for each in one)] + [np.concatenate(one)]
 
 
 def _together(seen: Seen, rows: I64, region: I64, thinned: int) -> list[I64]:
     """Those of some rows that lie together: texels of a part differ in size, the larger ones say how close that is."""
     apart = TOGETHER * float(np.percentile(seen.size[rows[region]], LARGER)) * np.sqrt(thinned)
+    apart = max(apart, NEIGHBOURS * seen.context.assembly.low.diagonal)
     links = cKDTree(seen.place[rows[region]]).query_pairs(apart, output_type="ndarray")
     near = coo_array((np.ones(len(links)), (links[:, 0], links[:, 1])), shape=(len(region), len(region)))
     _, group = connected_components(near, directed=False)
@@ -133,13 +192,25 @@ def _shown(seen: Seen, detector: Detector, detected: Found, region: I64, thinned
     told = detected.tell(region)
     cause, title = told.cause or detector.KEY, told.title or detector.TITLE
     spot = Spot(title, part, (x, y, z), float(np.linalg.norm(high - low) / 2), seen.place[rows])
+    error, share = _look_of(seen, detected, region)
     flaw = Flaw(
         cause=cause, title=title, part=part, what=told.what, remedy=told.remedy, middle=spot.middle,
-        radius=spot.radius, area=float(area.sum()) * thinned,
-        error=float((area * detected.error[region]).sum() / area.sum()),
+        radius=spot.radius, area=float(area.sum()) * thinned, error=error, share=share * thinned,
         mends=[mend.model_copy(update={"cause": cause}) for mend in told.mends(spot)],
     )  # fmt: skip
     return Shown(flaw, *_squares(seen, rows))
+
+
+def _look_of(seen: Seen, detected: Found, region: I64) -> tuple[float, float]:
+    """How wrong a region looks, and what that adds to the mean of the whole; degrees."""
+    looks, rows = seen.looks, detected.rows[region]
+    pixels = looks.pixels[rows]
+    if detected.error is not None:
+        each = np.maximum(pixels, UNSEEN)
+        error = float((detected.error[region] * each).sum() / each.sum())
+        return error, error * float(pixels.sum()) / max(seen.visible.total, 1)
+    share = float(looks.share[rows].sum())
+    return share * max(seen.visible.total, 1) / max(float(pixels.sum()), 1.0), share
 
 
 def _squares(seen: Seen, rows: I64) -> tuple[F32, F32]:

@@ -9,7 +9,7 @@ import numpy as np
 from ..base.array_types import I64
 from ..base.borrowed_arrays import block
 from ..cast.occluders import occluders_on
-from ..maps.hits_of_tile import face_normal
+from ..mesh.normals import face_normal
 from ..rays.embree import hit_along
 from ..rays.modifiers.modifiers import HAS_OMISSIONS, MODIFIERS
 from ..rays.modifiers.omission import left_out
@@ -20,7 +20,6 @@ from .flaw import Explanation, Found, Spot, length
 from .texel_rows import Seen
 
 KEY, TITLE = "inside", "Struck from inside"
-ERROR = 30.0  # degrees: how wrong such a texel looks
 SHORT = 0.95  # of the reach at which rays would begin on the way out of the other surface
 
 
@@ -50,7 +49,7 @@ def find(seen: Seen) -> Found:
             mends,
         )
 
-    return Found(rows, np.full(len(rows), ERROR), tell)
+    return Found(rows, tell)
 
 
 @numba.njit(cache=True, nogil=True)

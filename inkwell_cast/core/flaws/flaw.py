@@ -33,7 +33,8 @@ def no_mends(spot: Spot) -> list[Mend]:
 class Explanation:
     """The cause of a region with its numbers, and what cures it, in words and as `mends(spot)`, the best first.
 
-    cause and title take the place of the detector's where a region has one of its own.
+    cause and title take the place of the detector's where a region has one of its own. What is `by_part` is told once
+    for all such regions of a part.
     """
 
     what: str
@@ -41,20 +42,26 @@ class Explanation:
     mends: Callable[[Spot], list[Mend]] = field(default=no_mends)
     cause: str = ""
     title: str = ""
+    by_part: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """Rows of a `Seen`, how wrong each looks in degrees, and the words for some of them (places in `rows`)."""
+    """Rows of a `Seen` that show a cause, and the words for some of them (places in `rows`).
+
+    error (N,) is how wrong each looks in degrees where that is no matter of normals, such as shade; None where it is
+    what a viewer sees of the rows above the best on this low.
+    """
 
     rows: I64
-    error: F64
     tell: Callable[[I64], Explanation]
+    error: F64 | None = None
 
 
 class Flaw(BaseModel):
-    """A region where the projection went wrong; middle, radius and area in scene units, error in degrees.
+    """A region where the projection went wrong; middle, radius and area in scene units.
 
+    error is how wrong it looks, above the best on this low, and share what that adds to the mean of the whole; degrees.
     mends are what would cure it, the best first; none where it takes the modelling program.
     """
 
@@ -67,12 +74,8 @@ class Flaw(BaseModel):
     radius: float
     area: float
     error: float
+    share: float = 0.0
     mends: list[Mend] = []
-
-    @property
-    def weight(self) -> float:
-        """How much of it a viewer would see."""
-        return self.area * self.error
 
 
 def length(value: float) -> str:

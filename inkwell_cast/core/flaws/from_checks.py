@@ -1,44 +1,90 @@
-"""Flaws that the checks before a bake can tell already, by the place of what they mark."""
+"""Flaws that the checks before a bake can tell already, where a viewer of the bake sees them."""
 
 import numpy as np
+from scipy.spatial import cKDTree
 
-from ..base.array_types import F32
+from ..base.array_types import F32, Bool
 from ..checks import Finding, Remedy
 from ..mesh.marks import MOST_MARKS
 from ..settings.files import Fix
 from ..settings.mends import Mend
 from ..settings.pairing import Placing
 from .flaw import Flaw
+from .texel_rows import Seen
 
-# by check: the cause, and how wrong such a place looks in degrees; a note counts only where it is named
+# by check: the cause, and how wrong its place looks at least before it is told, in degrees
 CAUSES = {
-    "pairs": ("alone", 45.0), "winding": ("back", 45.0), "overlaps": ("overlap", 45.0),
-    "uv_area": ("folded", 30.0), "hard_edges": ("hard_edge", 8.0), "faceted": ("faceted", 6.0),
-    "doubles": ("cracked", 2.0), "borders": ("open", 4.0), "tiles": ("tiles", 1.0),
+    "winding": ("back", 5.0), "overlaps": ("overlap", 8.0), "uv_area": ("folded", 8.0), "doubles": ("cracked", 5.0),
+    "hard_edges": ("hard_edge", 3.0), "tiles": ("tiles", 8.0),
 }  # fmt: skip
-NOTES = {"borders", "tiles"}
-TITLES = {"winding": "Struck a back face", "borders": "Open sculpt"}
+ALWAYS = {"pairs": ("alone", 45.0), "faceted": ("faceted", 6.0)}  # and how wrong that looks; no map shows it
+OF_LOW = {"overlaps", "uv_area", "hard_edges", "tiles"}  # the best on this low suffers from these too
+TITLES = {"winding": "Struck a back face"}
+NEAR = 0.02  # of the low's diagonal: what of the low a mark on the sculpt stands for
 
 
-def flaw_of(finding: Finding) -> Flaw | None:
+def flaw_of(finding: Finding, looked: list[Seen]) -> Flaw | None:
     """The flaw that a finding is, with its remedy as a mend; None where a viewer of the map would see nothing of it."""
     place = finding.place
-    if finding.check not in CAUSES or place is None:
+    if place is None or finding.check not in CAUSES | ALWAYS:
         return None
-    if finding.severity == "note" and finding.check not in NOTES:
-        return None
-    if finding.check == "borders" and finding.marks.on_low:  # a low may be open where it is never seen
-        return None
-    cause, error = CAUSES[finding.check]
-    mend = mend_of(finding.fix, f"{finding.title}, {finding.part.rpartition('/')[2]}") if finding.fix else None
     middle, radius = place
     thinned = max(1.0, finding.count / MOST_MARKS) if len(finding.marks.corners) == MOST_MARKS else 1.0
+    area = _area(finding.marks.corners) * thinned
+    if finding.check in ALWAYS:
+        if finding.severity == "note":
+            return None
+        cause, error = ALWAYS[finding.check]
+        share = error * min(area / max(sum(_surface(seen) for seen in looked), 1e-300), 1.0)
+    else:
+        cause, least = CAUSES[finding.check]
+        error, share = _look(finding, looked)
+        if error < least:
+            return None
+    mend = mend_of(finding.fix, f"{finding.title}, {finding.part.rpartition('/')[2]}") if finding.fix else None
     return Flaw(
         cause=cause, title=TITLES.get(finding.check, finding.title), part=finding.part, what=finding.what,
-        remedy=finding.remedy, middle=(middle[0], middle[1], middle[2]), radius=radius,
-        area=_area(finding.marks.corners) * thinned, error=error,
-        mends=[mend.model_copy(update={"cause": cause})] if mend else [],
+        remedy=finding.remedy, middle=(middle[0], middle[1], middle[2]), radius=radius, area=area, error=error,
+        share=share, mends=[mend.model_copy(update={"cause": cause})] if mend else [],
     )  # fmt: skip
+
+
+def _look(finding: Finding, looked: list[Seen]) -> tuple[float, float]:
+    """How wrong the place of a finding looks, and what that adds to the mean of the whole; degrees.
+
+    For troubles of the low itself it is by how much the place looks worse than the mean of the whole.
+    """
+    worse = pixels = total = 0.0
+    for seen in looked:
+        rows, looks = _rows_of(finding, seen), seen.looks
+        number = float(looks.pixels[rows].sum())
+        if finding.check in OF_LOW:
+            worse += float((looks.angle[rows] * looks.pixels[rows]).sum()) - seen.visible.mean * number
+        else:
+            worse += float(looks.share[rows].sum()) * seen.visible.total
+        pixels, total = pixels + number, seen.visible.total
+    return worse / max(pixels, 1.0), worse / max(total, 1)
+
+
+def _rows_of(finding: Finding, seen: Seen) -> Bool:
+    """The rows that a finding marks: of its triangles of the low, or near those of the sculpt."""
+    marks, low = finding.marks, seen.context.low
+    if marks.on_low:
+        corners = low.mesh.positions[low.mesh.triangles]
+        marked = np.isin(_as_one(corners), _as_one(marks.corners))
+        return np.asarray(marked[low.triangles[seen.triangle]], bool)
+    points = np.concatenate([marks.corners.reshape(-1, 3), marks.corners.mean(axis=1)])
+    near = cKDTree(points).query(seen.place, distance_upper_bound=NEAR * seen.context.assembly.low.diagonal)[0]
+    return np.asarray(np.isfinite(near), bool)
+
+
+def _as_one(corners: F32) -> F32:
+    """Triangles (N, 3, 3), each as one value to compare."""
+    return np.ascontiguousarray(corners).reshape(len(corners), -1).view([("", np.float32)] * 9).reshape(-1)
+
+
+def _surface(seen: Seen) -> float:
+    return float((seen.size.astype(np.float64) ** 2).sum())
 
 
 def mend_of(remedy: Remedy, name: str) -> Mend | None:

@@ -1,4 +1,4 @@
-"""Leaning detail: where averaged rays lean from a flat face, what stands off it is drawn sideways."""
+"""Leaning detail: where rays lean from the face that they serve, what stands off it is drawn sideways."""
 
 import numpy as np
 
@@ -10,23 +10,25 @@ from .texel_rows import Seen
 KEY, TITLE = "leaning", "Leaning detail"
 LEAN = 10.0  # degrees between ray and face
 SHIFT = 2.0  # texels of a 1024 texel wide sheet by which detail is moved sideways
-FLAT = 4.0  # degrees: a face whose shading follows it; where shading bends, the face stands for something round
+BY_PART = True  # one setting straightens all of it
 SIDE = 1024
 
 
 def find(seen: Seen) -> Found:
-    """Texels on flat faces whose hit lies so far along a leaning ray that it is moved by more than `SHIFT` texels."""
+    """Texels whose hit lies so far along a leaning ray that it is moved by more than `SHIFT` texels.
+
+    Detail that only bends over to the neighbouring face looks no worse for it, and is not told.
+    """
     shift = np.abs(seen.height) * np.sin(np.radians(seen.lean))
     texel = seen.size / seen.step * max(seen.context.low.grid.width, seen.context.low.grid.height) / SIDE
-    chosen = (seen.struck > 0) & (seen.lean > LEAN) & (seen.strain < FLAT) & (shift > SHIFT * texel)
+    chosen = (seen.struck > 0) & (seen.lean > LEAN) & (shift > SHIFT * texel)
     rows = np.flatnonzero(chosen)
 
     def tell(region: I64) -> Explanation:
         at = rows[region]
-        worst = at[np.argmax(shift[at])]
-        off, aside = length(abs(seen.height[worst])), length(shift[worst])
+        off, aside = length(float(np.median(np.abs(seen.height[at])))), length(float(np.median(shift[at])))
         return Explanation(
-            f"Rays lean by up to {seen.lean[at].max():.0f}° from the flat face; what stands {off} off it is drawn "
+            f"Rays lean by {np.median(seen.lean[at]):.0f}° from the faces; what stands {off} off it is drawn "
             f"{aside} to the side.",
             "Straighten the rays here, split them at hard edges, or give the low a loop of edges there.",
             lambda spot: [
@@ -36,4 +38,4 @@ def find(seen: Seen) -> Found:
             ],
         )
 
-    return Found(rows, np.minimum(seen.lean[rows], 45.0), tell)
+    return Found(rows, tell)

@@ -17,7 +17,6 @@ from .texel_rows import Seen
 
 KEY, TITLE = "missed", "Missed"
 OUTSIDE = "outside", "Sculpt outside the cage"  # cause and title where only the reach falls short
-ERROR = 45.0  # degrees: how wrong a texel without the sculpt looks
 BEYOND = 0.5  # of the low's diagonal: how far past the reach the sculpt is looked for
 UNUSED = 1e30
 ROOM = 1.05  # a mended reach goes a little farther than the sculpt
@@ -68,9 +67,10 @@ def find(seen: Seen) -> Found:
             f"There is no sculpt along these rays, up to {length(beyond)} beyond the reach.",
             "Close the sculpt here, fill the place in, or take the low away; where a hole is meant, bake the opacity.",
             lambda spot: [offered_mends.heal(spot)],
+            by_part=True,
         )
 
-    return Found(rows, np.full(len(rows), ERROR), tell)
+    return Found(rows, tell)
 
 
 @numba.njit(cache=True, nogil=True)

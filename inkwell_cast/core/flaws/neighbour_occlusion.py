@@ -13,6 +13,7 @@ from .flaw import Explanation, Found, Spot
 from .texel_rows import Seen
 
 KEY, TITLE = "neighbour", "Occlusion from a neighbour"
+BY_PART = WHOLE_SHEET = True  # one setting takes all of it away
 SHARE = 0.25  # of the sky that other pairs hide
 RAYS, MOST_ROWS = 32, 20_000
 LIFT = 1e-4  # of the low's diagonal
@@ -46,7 +47,7 @@ def find(seen: Seen) -> Found:
         alone = "pair x low" if recipe.occlusion.occluders.endswith("low") else "pair"
         return [Mend(name=spot.name, words="Let only the own pair occlude", occluders=alone)]  # type: ignore[arg-type]
 
-    return Found(rows, SHADE * hidden, tell)
+    return Found(rows, tell, SHADE * hidden)
 
 
 @numba.njit(cache=True, nogil=True)

@@ -9,7 +9,7 @@ from ..settings.levels import object_scope
 from ..settings.mends import Mend
 from ..settings.overrides import Level
 from ..settings.pairing import Placing
-from ..settings.regions import Crease, Directions, Heal, Omission, Pocket, Stroke
+from ..settings.regions import Crease, Directions, Heal, Omission, Patch, Pocket, Stroke
 from .flaw import Spot, length
 
 RIM = 0.25  # of a pocket
@@ -80,13 +80,20 @@ def average_edges(spot: Spot) -> Mend:
     return Mend(name=spot.name, words="Average the rays at these edges", creases=[ball])
 
 
+def nearest(spot: Spot) -> Mend:
+    """Of all that rays from the flaw's place pass within their reach, what lies nearest to the low."""
+    ball = Patch(centre=spot.middle, radius=max(ROOM * spot.radius / (1 - RIM), 1e-9), rim=RIM, nearest=True)
+    return Mend(name=spot.name, words="Take the nearest surface here", patches=[ball])
+
+
 def heal(spot: Spot) -> Mend:
-    """The flaw's place filled in from its rim."""
-    return Mend(
-        name=spot.name,
-        words="Fill it in from its rim",
-        heals=[Heal(centre=spot.middle, radius=max(ROOM * spot.radius, 1e-9))],
-    )
+    """The flaw's place, or the places that it consists of, filled in from their rim."""
+    centres, radius = _dabs(spot.places)
+    x, y, z = spot.middle
+    balls = [Heal(centre=(x, y, z), radius=max(ROOM * spot.radius, 1e-9))]
+    if len(centres) > 1 and len(centres) * radius**2 < spot.radius**2:
+        balls = [Heal(centre=(x, y, z), radius=max(radius, 1e-9)) for x, y, z in centres.tolist()]
+    return Mend(name=spot.name, words="Fill it in from its rim", heals=balls)
 
 
 def _dabs(places: F64) -> tuple[F64, float]:

@@ -31,7 +31,7 @@ def find(seen: Seen) -> Found:
     seams = seams_of(low.uvs[context.recipe.sheet.channel].at_corners(), edges) & (edges.across >= 0)
     seams &= np.isin(np.arange(len(low.triangles)), context.low.triangles)[:, None]
     t, k = np.nonzero(seams)
-    nothing = Found(np.zeros(0, np.int64), np.zeros(0), lambda region: Explanation("", ""))
+    nothing = Found(np.zeros(0, np.int64), lambda region: Explanation("", ""))
     if not len(t) or not len(seen.x):
         return nothing
     points, texel = corner_positions(low).astype(np.float64), float(np.median(seen.size)) / seen.step
@@ -63,7 +63,7 @@ def find(seen: Seen) -> Found:
             lambda spot: [offered_mends.average_edges(spot), offered_mends.directions(spot, "averaged")],
         )  # fmt: skip
 
-    return Found(rows, angle.astype(np.float64), tell)
+    return Found(rows, tell)
 
 
 def _along(side: I64, share: F64) -> F64:

@@ -15,7 +15,6 @@ from .flaw import Explanation, Found, Spot, length
 from .texel_rows import Seen
 
 KEY, TITLE = "other", "Struck another part"
-ERROR = 40.0  # degrees: how wrong such a texel looks
 FAR, SHARE = 4.0, 0.35  # texels from the low to the hit; and how much closer the hit lies to another place of the low
 LOOKED_AT = 0.002  # of the low's diagonal: hits nearer than that are of the own place
 SEEDS, NEIGHBOURS = 60_000, 8
@@ -47,10 +46,10 @@ def find(seen: Seen) -> Found:
             f"Rays go {gone} from the low before they strike what lies {off} from {name}.",
             "Shorten the reach here, or leave the other part out; parts that lie close are best baked as pairs of "
             "their own.",
-            lambda spot: _mends(seen, spot, at, high, _highs_of(seen, here)),
+            lambda spot: _mends(seen, spot, at, high, _highs_of(seen.everything or seen, here)),
         )  # fmt: skip
 
-    return Found(rows, np.full(len(rows), ERROR), tell)
+    return Found(rows, tell)
 
 
 def _highs_of(seen: Seen, low_object: int) -> list[int]:

@@ -1,16 +1,17 @@
 """What detectors look at: an even choice of a sheet's texels, with their rays and what those found."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, replace
 
 import numba
 import numpy as np
 
-from ..base.array_types import F32, F64, I32
+from ..base.array_types import F32, F64, I32, I64, Any_
 from ..base.borrowed_arrays import block
 from ..cast.context import Context
 from ..cast.texel import barycentrics_at, triangle_at
-from ..maps.hits_of_tile import face_normal
+from ..mesh.normals import face_normal
 from ..rays.ray import make_ray
+from .visible import RowsSeen, Visible, rows_seen
 
 MOST_TEXELS = 1_000_000
 
@@ -22,7 +23,8 @@ class Seen:
     x, y (N,) int32; triangle (N,) int32 of the sheet, b (N, 3) its barycentrics there; place (N, 3) on the low; normal
     (N, 3) of the flat face; lean (N,) between the ray and that; strain (N,) between the low's shading normal and that;
     size (N,) the side of the square of surface that a row stands for; outward and inward (N,) the reach in force;
-    struck (N,) samples that struck; height (N,) of the sculpt. `step` texels lie between two rows.
+    struck (N,) samples that struck; height (N,) of the sculpt. `step` texels lie between two rows. looks says what a
+    viewer sees of them, visible of all texels. everything holds all rows of the sheet, where these are some of them.
     """
 
     context: Context
@@ -40,9 +42,24 @@ class Seen:
     inward: F32
     struck: I32
     height: F32
+    looks: RowsSeen
+    visible: Visible
+    everything: "Seen | None" = None
+
+    def at(self, rows: I64) -> "Seen":
+        """Some of the rows alone."""
+        whole = {"context", "step", "visible", "everything"}
+        chosen = {f.name: _rows(getattr(self, f.name), rows) for f in fields(self) if f.name not in whole}
+        return replace(self, **chosen, everything=self.everything or self)
 
 
-def seen_of(context: Context) -> Seen:
+def _rows(values: Any_, rows: I64) -> Any_:
+    if isinstance(values, RowsSeen):
+        return replace(values, **{f.name: getattr(values, f.name)[rows] for f in fields(values)})
+    return values[rows]
+
+
+def seen_of(context: Context, visible: Visible) -> Seen:
     """At most about `MOST_TEXELS` texels."""
     cast, low, grid = context.cast, context.low, context.low.grid
     step = max(1, int(np.ceil(np.sqrt(cast.texels / MOST_TEXELS))))
@@ -61,6 +78,7 @@ def seen_of(context: Context) -> Seen:
     return Seen(
         context, step, x, y, triangle, b, place, normal, angles[:, 0], angles[:, 1], size.astype(np.float32),
         reach[:, 0], reach[:, 1], cast.struck[y, x].astype(np.int32), cast.height[y, x],
+        rows_seen(visible, x, y, step, cast.struck[y, x] == 0), visible,
     )  # fmt: skip
 
 

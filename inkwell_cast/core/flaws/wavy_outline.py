@@ -8,27 +8,32 @@ from .flaw import Explanation, Found, length
 from .texel_rows import Seen
 
 KEY, TITLE = "wavy", "Wavy outline"
-BY_PART = True  # what cures it is a finer low, not a change here or there
+BY_PART = WHOLE_SHEET = True  # what cures it is a finer low, not a change here or there
 CORNER = 15.0  # degrees between shading and face beside an edge: half of what the outline turns by there
 ROUND = 0.5  # of that: how closely the sculpt must follow the shading, to be round and not flat with a hard edge
 DEEP = 0.004  # of the low's diagonal: how far the sculpt stands off the faces there
+MOST_OF = 95.0  # percentile of the bend over the faces
 SOFT = 6.0  # degrees: beside which corners no longer show
 SHOWS = 0.25  # of the angle: a map hides it everywhere but on the outline
+OUTLINE = 0.03  # of what is seen of the pair alone: so much only one of low and sculpt covers
 
 
 def find(seen: Seen) -> Found:
-    """Texels beside edges whose corners the outline shows, where the sculpt is round and stands off the low."""
+    """Texels beside edges where the sculpt is round and stands off the low, of pairs whose outline shows it."""
     context = seen.context
     normal = unit_normals(context)[seen.y, seen.x].astype(np.float64)
-    flat = np.degrees(np.arccos(np.clip(np.einsum("nc,nc->n", normal, seen.normal), -1, 1)))
-    follows = np.abs(flat - seen.strain) < ROUND * seen.strain
+    shading = np.einsum("nk,nkc->nc", seen.b, context.low.normals[seen.triangle])
+    shading /= np.maximum(np.linalg.norm(shading, axis=1, keepdims=True), 1e-30)
+    off = np.degrees(np.arccos(np.clip(np.einsum("nc,nc->n", normal, shading), -1, 1)))
+    follows = off < ROUND * seen.strain
     deep = np.abs(seen.height) > DEEP * context.assembly.low.diagonal
-    rows = np.flatnonzero((seen.struck > 0) & (seen.strain > CORNER) & follows & deep)
+    apart = seen.visible.outline[context.rays.pair[seen.triangle]] > OUTLINE
+    rows = np.flatnonzero((seen.struck > 0) & (seen.strain > CORNER) & follows & deep & apart)
 
     def tell(region: I64) -> Explanation:
         at = rows[region]
         faces = np.isin(seen.triangle, np.unique(seen.triangle[at]))  # to their edges, where the sculpt meets them
-        bend, off = 2 * float(seen.strain[faces].max()), float(np.abs(seen.height[at]).max())
+        bend, off = 2 * float(np.percentile(seen.strain[faces], MOST_OF)), float(np.abs(seen.height[at]).max())
         more = int(np.ceil(bend / (2 * SOFT)))
         return Explanation(
             f"Faces of the low meet at about {bend:.0f}° where the sculpt is round, and it stands up to {length(off)} "
@@ -36,4 +41,4 @@ def find(seen: Seen) -> Found:
             f"Give the low {more} edges here for every one; no setting of a bake can round an outline.",
         )  # fmt: skip
 
-    return Found(rows, SHOWS * seen.strain[rows].astype(np.float64), tell)
+    return Found(rows, tell, SHOWS * seen.strain[rows].astype(np.float64))

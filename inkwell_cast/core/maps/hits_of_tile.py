@@ -8,6 +8,7 @@ import numpy as np
 from ..base.borrowed_arrays import block
 from ..base.threads import in_batches
 from ..cast.hits import Hits
+from ..mesh.normals import face_normal
 from ..uv.rasterise import Grid, tile_box
 
 Progress = Callable[[float], None]
@@ -105,14 +106,3 @@ def point_of(n, t, lift, hits, sculpt):  # type: ignore[no-untyped-def]
     py = b0 * a[1] + b1 * b[1] + b2 * c[1] + lift * gy
     pz = b0 * a[2] + b1 * b[2] + b2 * c[2] + lift * gz
     return (px, py, pz), (gx, gy, gz)
-
-
-@numba.njit(cache=True, nogil=True, inline="always")
-def face_normal(a, b, c):  # type: ignore[no-untyped-def]
-    """Unit geometric normal of a triangle."""
-    ux, uy, uz = np.float64(b[0] - a[0]), np.float64(b[1] - a[1]), np.float64(b[2] - a[2])
-    vx, vy, vz = np.float64(c[0] - a[0]), np.float64(c[1] - a[1]), np.float64(c[2] - a[2])
-    nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
-    length = np.sqrt(nx * nx + ny * ny + nz * nz)
-    scale = 1 / length if length > 0 else 0.0
-    return nx * scale, ny * scale, nz * scale

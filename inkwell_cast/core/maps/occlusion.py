@@ -20,6 +20,7 @@ from ..cast.hits import Hits
 from ..cast.occluders import Occluders, occluders_on
 from ..cast.shading_normal import shading_normal
 from ..cast.texel import barycentrics_at, triangle_at
+from ..mesh.normals import face_normal
 from ..rays.embree import blocked, hit_along
 from ..rays.ray import point_on_low
 from ..settings.recipe import Recipe
@@ -29,7 +30,6 @@ from .derived import Derived
 from .hits_of_tile import (
     Cancel,
     Progress,
-    face_normal,
     hits_in,
     over_tiles,
     point_of,

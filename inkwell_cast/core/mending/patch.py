@@ -15,6 +15,7 @@ from ..cast.hits import Cast
 from ..cast.partial_rebake import cast_tiles
 from ..maps import LAYERS
 from ..maps.layer import gather_tiles
+from ..rays.modifiers.modifiers import IS_NEAREST
 from ..rays.modifiers.soft_rim import fade
 from ..settings.regions import Patch
 from ..uv.rasterise import tile_box
@@ -59,6 +60,7 @@ def _with_settings(context: Context, patch: Patch) -> Context:
     if recipe.reach.shape == "fitted" and patch.outward is None:
         lengths = np.linalg.norm(cage_of(base, context.warm).offsets, axis=2).astype(np.float32)
     rays = rays_of(assembly, build_cage(assembly, lengths), context.low.triangles)
+    rays.flags[:] |= IS_NEAREST if patch.nearest else 0
     return replace(context, assembly=assembly, rays=rays)
 
 

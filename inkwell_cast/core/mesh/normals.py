@@ -155,6 +155,17 @@ def face_normals(positions: F32, triangles: I32) -> F64:
     return np.divide(n, length, out=np.zeros_like(n), where=length > 0)
 
 
+@numba.njit(cache=True, nogil=True, inline="always")
+def face_normal(a, b, c):  # type: ignore[no-untyped-def]
+    """Unit normal of a triangle in a kernel; zero for one without area."""
+    ux, uy, uz = np.float64(b[0] - a[0]), np.float64(b[1] - a[1]), np.float64(b[2] - a[2])
+    vx, vy, vz = np.float64(c[0] - a[0]), np.float64(c[1] - a[1]), np.float64(c[2] - a[2])
+    nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+    length = np.sqrt(nx * nx + ny * ny + nz * nz)
+    scale = 1 / length if length > 0 else 0.0
+    return nx * scale, ny * scale, nz * scale
+
+
 def averaged(mesh: Mesh) -> F32:
     """The direction in which the cage leaves each corner: (T, 3, 3) float32, unit.
 

@@ -12,11 +12,11 @@ import numba
 import numpy as np
 from pydantic import BaseModel
 
-from ..base.array_types import F32, F64, I32, I64, Bool
+from ..base.array_types import F32, I32, I64, Bool
 from ..base.threads import in_batches
 from ..cast.context import Context
 from .pictures_around import Pixels, pictures_around
-from .worn_pictures import Pictures, Worn, normal_of_low, worn
+from .worn_pictures import Pictures, Worn, normal_of_low, place_of_low, worn
 
 BINS = 18_000  # of a hundredth of a degree
 ENOUGH = 6  # pixels around a texel that none fell on by chance
@@ -44,13 +44,15 @@ class AsSeen(BaseModel):
 class Seen:
     """What was seen: the figures of the whole and of each pair alone, and texel by texel, (H, W) a sheet.
 
-    angles are means over the directions that see a texel, NaN for one that none sees; counts int32 are the pixels that
-    fell on it; never_seen is the share of the covered texels that no direction sees with all parts in place.
+    angles are means over the directions that see a texel, NaN for one that none sees; sums float32 and counts int32 are
+    degrees and pixels that fell on it, with all parts in place and with each pair alone; never_seen is the share of the
+    covered texels that no direction sees with all parts in place.
     """
 
     whole: AsSeen | None
     pairs: list[AsSeen | None]
     angles: list[F32]
+    sums: list[F32]
     counts: list[I32]
     never_seen: float
 
@@ -65,32 +67,48 @@ def as_seen(contexts: list[Context], pictures: list[Pictures], proof: bool = Fal
     texels = sum(int(on.sum()) for on in covered)
     for each in pictures:
         dressed = worn(contexts, each)
-        sums = _Sums(np.zeros(dressed.texels, np.float64), np.zeros(dressed.texels, np.int32))
+        sums = _Sums(np.zeros(dressed.texels, np.float32), np.zeros(dressed.texels, np.int32))
         whole = _judged(contexts[0], around.whole, dressed, sums)
-        alone = [
-            whole if pixels is around.whole else _judged(contexts[0], pixels, dressed, None) for pixels in around.pairs
-        ]
-        angles, counts = sums.by_sheet(covered)
+        angles = sums.means(covered)
+        alone = [whole if one is around.whole else _judged(contexts[0], one, dressed, sums) for one in around.pairs]
         unseen = sum(int((on & np.isnan(angle)).sum()) for on, angle in zip(covered, angles, strict=True))
-        found.append(Seen(whole, alone, angles, counts, unseen / max(texels, 1)))
+        found.append(Seen(whole, alone, angles, *sums.by_sheet(covered), unseen / max(texels, 1)))
     return found
+
+
+def bare_pixels(contexts: list[Context], pictures: Pictures, proof: bool = False) -> list[I32]:
+    """How many pixels fell on a texel (H, W) of each sheet where no front of the sculpt is at its place.
+
+    With all parts in place and with each pair alone; `pictures` has the sizes of the sheets.
+    """
+    around, dressed = pictures_around(contexts, proof), worn(contexts, pictures)
+    counts = np.zeros(dressed.texels, np.int32)
+    for pixels in {id(each): each for each in (around.whole, *around.pairs)}.values():
+        _count(pixels.bare, pixels.bare_b, dressed.record, counts)
+    shapes = [context.cast.covered.shape for context in contexts]
+    ends = np.cumsum([height * width for height, width in shapes])[:-1]
+    return [part.reshape(shape) for part, shape in zip(np.split(counts, ends), shapes, strict=True)]
 
 
 @dataclass(frozen=True, slots=True)
 class _Sums:
     """Angles summed by texel, in the order of the pixels."""
 
-    angle: F64
+    angle: F32
     count: I32
 
     def by_sheet(self, covered: list[Bool]) -> tuple[list[F32], list[I32]]:
-        """Mean angles and counts (H, W) of every sheet; a mean is NaN where no pixel lies around.
+        """Sums and counts (H, W) of every sheet."""
+        ends = np.cumsum([on.size for on in covered])[:-1]
+        counts = [c.reshape(on.shape) for c, on in zip(np.split(self.count, ends), covered, strict=True)]
+        return [a.reshape(on.shape) for a, on in zip(np.split(self.angle, ends), covered, strict=True)], counts
+
+    def means(self, covered: list[Bool]) -> list[F32]:
+        """Mean angles (H, W) of every sheet, NaN where no pixel lies around.
 
         Some texels go without a pixel by chance; they take the mean of what lies around them.
         """
-        ends = np.cumsum([on.size for on in covered])[:-1]
-        counts = [c.reshape(on.shape) for c, on in zip(np.split(self.count, ends), covered, strict=True)]
-        angles = [a.reshape(on.shape) for a, on in zip(np.split(self.angle, ends), covered, strict=True)]
+        angles, counts = self.by_sheet(covered)
         on_low = sum(int(on.sum()) for on in covered)
         each = max(int(self.count.sum()) / max(on_low, 1), 1e-9)
         away = int(np.clip(np.ceil((np.sqrt(ENOUGH / each) - 1) / 2), 1, FARTHEST))
@@ -99,7 +117,7 @@ class _Sums:
             mean = np.full(on.shape, np.nan, np.float32)
             _means(angle, count, on, away, mean)  # type: ignore[call-arg]
             means.append(mean)
-        return means, counts
+        return means
 
 
 def _judged(context: Context, pixels: Pixels, dressed: Worn, sums: _Sums | None) -> AsSeen | None:
@@ -126,6 +144,15 @@ def _figures(pixels: Pixels, bins: I64, total: float) -> AsSeen:
         mean=total / both, p95=p95, over_5=over[0], over_15=over[1], over_30=over[2], outline=pixels.outline / either,
         inside=pixels.inside / either, pixels=both,
     )  # fmt: skip
+
+
+@numba.njit(cache=True, nogil=True)
+def _count(low_triangle, b, worn, counts):  # type: ignore[no-untyped-def]
+    """Count pixels (N,) on their texels."""
+    for i in range(len(low_triangle)):
+        _, _, _, texel = place_of_low(low_triangle[i], np.float64(b[i, 0]), np.float64(b[i, 1]), worn)
+        if texel >= 0:
+            counts[texel] += 1
 
 
 @numba.njit(cache=True, nogil=True)

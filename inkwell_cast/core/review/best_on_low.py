@@ -1,9 +1,10 @@
 """Best on this low: what projection could give here, a crisp map whose texels each take the nearest that they could.
 
-Candidates are the texel's own hit and the first surfaces along both ways of the low's shading normal and of its
-ray, among those of its pair that look within 90 degrees of the low's face, and no farther off than the nearest
-surface of the low in that way. The figure as seen of such a map is *best on this low*; what a bake is worse by is its
-*excess*, which reach, cage and mends can cure. What is left needs triangles, not settings.
+Candidates are the texel's own hit and the first surfaces along both ways of the low's shading normal, of its averaged
+normal and of its face's normal (as straightened rays would find them), among those of its pair that look within 90
+degrees of the low's face, and no farther off than the nearest surface of the low in that way. The figure as seen of
+such a map is *best on this low*; what a bake is worse by is its *excess*, which reach, cage and mends can cure. What is
+left needs triangles, not settings.
 """
 
 import numba
@@ -17,10 +18,10 @@ from ..cast.context import Context
 from ..cast.occluders import occluders_on
 from ..cast.shading_normal import shading_normal
 from ..cast.texel import barycentrics_at, triangle_at
-from ..maps.hits_of_tile import face_normal
 from ..maps.normal import encoded
+from ..mesh.normals import averaged, face_normal
 from ..rays.embree import blocked, hit_along
-from ..rays.ray import make_ray, point_on_low
+from ..rays.ray import point_on_low
 from ..uv.padding import nearest_covered, pad
 from ..uv.rasterise import GRID, tile_box
 
@@ -29,7 +30,7 @@ CLEAR = 1e-4  # of the diagonal: the low itself is no other surface of the low
 FAR = 0.25  # of the diagonal: no candidate lies farther off
 ALIKE = 0.9999  # cosine between two ways that find the same
 PADDING = 4  # texels, for reading between them
-TRIED = record_kind({"sculpt": np.uint64, "low": np.uint64}, far=np.float64, clear=np.float64)
+TRIED = record_kind({"sculpt": np.uint64, "low": np.uint64, "directions": np.float32}, far=np.float64, clear=np.float64)
 
 
 def best_images(contexts: list[Context]) -> list[F32]:
@@ -44,7 +45,8 @@ def _best_image(context: Context) -> F32:
     cast, low, diagonal = context.cast, context.low, context.assembly.low.diagonal
     tried = record_of(
         TRIED, sculpt=occluders_on(context, "all").tracers, low=occluders_on(context, "low").blockers,
-        far=FAR * diagonal, clear=CLEAR * diagonal,
+        directions=np.ascontiguousarray(averaged(context.assembly.low)[low.triangles]), far=FAR * diagonal,
+        clear=CLEAR * diagonal,
     )  # fmt: skip
     normals, found_any = cast.normal.copy(), (cast.struck > 0).astype(np.uint8)
     tiles, records = low.grid.busy_tiles, (low.record, cast.record, context.rays.record, context.sculpt.record)
@@ -64,6 +66,7 @@ def _choose(tiles, low, cast, rays, sculpt, tried, normals, found_any):  # type:
     """Write the normal of the nearest candidate of each texel of some tiles into normals (H, W, 3); others stay."""
     grid, points = block(low.grid, 1, GRID)[0], block(rays.points, (rays.points_count, 3, 3), np.float32)
     shading, shape = block(low.normals, (low.normals_count, 3, 3), np.float32), (cast.rows, cast.columns)
+    averaged_there = block(tried.directions, (tried.directions_count, 3, 3), np.float32)
     pair, height = block(rays.pair, rays.pair_count, np.int32), block(cast.height, shape, np.float32)
     for tile in tiles:
         x0, y0, columns, rows = tile_box(tile, grid)
@@ -73,17 +76,13 @@ def _choose(tiles, low, cast, rays, sculpt, tried, normals, found_any):  # type:
                 if t < 0:
                     continue
                 b0, b1, b2 = barycentrics_at(x, y, t, low, cast)
-                place, ray = point_on_low(t, b0, b1, b2, rays), make_ray(t, b0, b1, b2, rays)
-                face = face_normal(points[t, 0], points[t, 1], points[t, 2])
-                n = shading[t]
-                along = _unit(
-                    b0 * n[0, 0] + b1 * n[1, 0] + b2 * n[2, 0], b0 * n[0, 1] + b1 * n[1, 1] + b2 * n[2, 1],
-                    b0 * n[0, 2] + b1 * n[1, 2] + b2 * n[2, 2],
-                )  # fmt: skip
+                place, face = point_on_low(t, b0, b1, b2, rays), face_normal(points[t, 0], points[t, 1], points[t, 2])
+                along, outward = _between(b0, b1, b2, shading[t]), _between(b0, b1, b2, averaged_there[t])
                 nearest = abs(height[y, x]) if found_any[y, x] else tried.far
-                same = along[0] * ray[3] + along[1] * ray[4] + along[2] * ray[5] < -ALIKE
-                for k in range(2 if same else 4):
-                    way, sign = (along if k < 2 else (-ray[3], -ray[4], -ray[5])), 1.0 - 2.0 * (k % 2)
+                for k in range(6):
+                    way, sign = (along if k < 2 else outward if k < 4 else face), 1.0 - 2.0 * (k % 2)
+                    if (k >= 2 and _dot(way, along) > ALIKE) or (k >= 4 and _dot(way, outward) > ALIKE):
+                        continue
                     way = (sign * way[0], sign * way[1], sign * way[2])
                     length, normal = _candidate(place, way, face, pair[t], nearest, sculpt, tried)
                     if length < nearest:
@@ -91,8 +90,16 @@ def _choose(tiles, low, cast, rays, sculpt, tried, normals, found_any):  # type:
                         normals[y, x, 0], normals[y, x, 1], normals[y, x, 2] = normal
 
 
+@numba.njit(cache=True, nogil=True, inline="always")
+def _dot(a, b):  # type: ignore[no-untyped-def]
+    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+
+
 @numba.njit(cache=True, nogil=True)
-def _unit(x, y, z):  # type: ignore[no-untyped-def]
+def _between(b0, b1, b2, n):  # type: ignore[no-untyped-def]
+    """Vectors n (3, 3) at the corners of a triangle, between them; of unit length."""
+    x, y = b0 * n[0, 0] + b1 * n[1, 0] + b2 * n[2, 0], b0 * n[0, 1] + b1 * n[1, 1] + b2 * n[2, 1]
+    z = b0 * n[0, 2] + b1 * n[1, 2] + b2 * n[2, 2]
     length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
     return x / length, y / length, z / length
 

@@ -19,8 +19,8 @@ from ..base.threads import in_batches
 from ..cast.context import Context
 from ..cast.occluders import occluders_on
 from ..cast.shading_normal import shading_normal
-from ..maps.hits_of_tile import face_normal
 from ..maps.position import box_of
+from ..mesh.normals import face_normal
 from ..piece.scene_cache import Slot
 from ..rays.embree import Scene, Vertices, as_packet_tracers, tracers_of
 from ..rays.packet import WIDTH, hit_of, packet, trace
@@ -41,7 +41,8 @@ class Pixels:
     """Pixels that hit both, in the order of the pictures, and how many saw an outline or an inside.
 
     low (N,) int32 is the triangle of the low, b (N, 2) float32 its second and third barycentric, normal (N, 3) float32
-    the sculpt's unit normal.
+    the sculpt's unit normal. bare and bare_b are the low's in the other pixels that hit it: no front of the sculpt is
+    at their place.
     """
 
     low: I32
@@ -49,6 +50,8 @@ class Pixels:
     normal: F32
     outline: int
     inside: int
+    bare: I32
+    bare_b: F32
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,16 +152,19 @@ def _pixels(context: Context, scenes: _Scenes, texels: int, proof: bool) -> Pixe
     views, each = _views(context, scenes.rows, count), max(1, AT_ONCE // side**2)
     parts, states = [], np.zeros(4, np.int64)
     for first in range(0, count, each):
-        state, *found = _look_from(context, scenes, views[first : first + each], side, first)
-        both = state == BOTH
+        state, low, b, normal = _look_from(context, scenes, views[first : first + each], side, first)
+        both, bare = state == BOTH, (state != BOTH) & (low >= 0)
         states += np.bincount(state, minlength=4)
-        parts.append([values[both] for values in found])
-    low, b, normal = (np.concatenate(values) for values in zip(*parts, strict=True))
-    return Pixels(low, b, normal, int(states[OUTLINE]), int(states[INSIDE]))
+        parts.append((low[both], b[both], normal[both], low[bare], b[bare]))
+    low, b, normal, bare_low, bare_b = (np.concatenate(values) for values in zip(*parts, strict=True))
+    return Pixels(low, b, normal, int(states[OUTLINE]), int(states[INSIDE]), bare_low, bare_b)
 
 
 def _look_from(context: Context, scenes: _Scenes, views: F64, side: int, seed: int) -> tuple[U8, I32, F32, F32]:
-    """What the pixels (N,) of some pictures strike: NEITHER to INSIDE, and what `Pixels` says of those of BOTH."""
+    """What the pixels (N,) of some pictures strike: NEITHER to INSIDE, triangle and place of the low, -1 for none.
+
+    And of those of BOTH the sculpt's normal.
+    """
     size = len(views) * side * side
     state, low = np.empty(size, np.uint8), np.empty(size, np.int32)
     b, normal = np.empty((size, 2), np.float32), np.empty((size, 3), np.float32)
@@ -201,11 +207,13 @@ def _keep(i, on_low, on_sculpt, way, scenes, sculpt, out):  # type: ignore[no-un
     """What pixel i sees, from its hits as of `hit_of`."""
     state, low_triangle, b, normal = out
     (near, b1, b2, t), (far, s1, s2, hit) = on_low, on_sculpt
-    state[i] = NEITHER if hit < 0 and t < 0 else OUTLINE
+    state[i], low_triangle[i] = NEITHER if hit < 0 and t < 0 else OUTLINE, -1
+    if t >= 0:
+        low_triangle[i], b[i, 0], b[i, 1] = block(scenes.rows, scenes.rows_count, np.int32)[t], b1, b2
     if hit >= 0 and _from_behind(hit + scenes.first, way, sculpt):
         state[i] = INSIDE
     elif hit >= 0 and t >= 0 and abs(far - near) <= scenes.apart:
-        state[i], low_triangle[i], b[i, 0], b[i, 1] = BOTH, block(scenes.rows, scenes.rows_count, np.int32)[t], b1, b2
+        state[i] = BOTH
         nx, ny, nz = shading_normal(hit + scenes.first, np.float64(s1), np.float64(s2), sculpt)
         normal[i, 0], normal[i, 1], normal[i, 2] = nx, ny, nz
 

@@ -72,8 +72,8 @@ def _readable(image: Any_) -> Any_:
 
 
 @numba.njit(cache=True, nogil=True)
-def normal_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
-    """The normal that a receiver computes at barycentrics b of triangle t, and the texel; -1 off all sheets."""
+def place_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
+    """Where barycentrics b of triangle t lie: its row on a sheet, x and y there, and the texel; -1 off all sheets."""
     starts, row = block(worn.starts, worn.starts_count, np.int64), block(worn.row, worn.row_count, np.int32)
     sheet = block(worn.sheet, worn.sheet_count, np.int32)
     corners = block(worn.corners, (worn.corners_count, 3, 2), np.float64)
@@ -87,11 +87,22 @@ def normal_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
             if 0 <= u < picture.width and 0 <= v < picture.height:
                 break
     if chosen < 0:
-        return (0.0, 0.0, 1.0), np.int64(-1)
-    picture, k = pictures[sheet[chosen]], row[chosen]
-    red, green, blue = _bilinear(x - 0.5, y - 0.5, picture)
+        return -1, x, y, np.int64(-1)
+    picture = pictures[sheet[chosen]]
     column, line = np.int64(np.floor(x)) % picture.width, np.int64(np.floor(y)) % picture.height
-    place = picture.first + line * picture.width + column
+    return chosen, x, y, picture.first + line * picture.width + column
+
+
+@numba.njit(cache=True, nogil=True)
+def normal_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
+    """The normal that a receiver computes at barycentrics b of triangle t, and the texel; -1 off all sheets."""
+    chosen, x, y, place = place_of_low(t, b1, b2, worn)
+    if chosen < 0:
+        return (0.0, 0.0, 1.0), place
+    row, b0 = block(worn.row, worn.row_count, np.int32), 1 - b1 - b2
+    sheet = block(worn.sheet, worn.sheet_count, np.int32)
+    picture, k = block(worn.pictures, worn.pictures_count, PICTURE)[sheet[chosen]], row[chosen]
+    red, green, blue = _bilinear(x - 0.5, y - 0.5, picture)
     vx, vy, vz = 2 * red - 1, 2 * green - 1, 2 * blue - 1
     if worn.object_space:
         return (vx, vy, vz), place

@@ -67,7 +67,10 @@ class Omission(SettingsGroup):
 
 
 class Patch(SettingsGroup):
-    """A ball on the low that is taken from a bake with another reach or directions; None keeps the piece's own."""
+    """A ball on the low that is taken from a bake with another reach or directions; None keeps the piece's own.
+
+    With `nearest`, of all surfaces that its rays pass, the one nearest to the low counts and not the first.
+    """
 
     centre: Annotated[tuple[float, float, float], setting("Centre", "Where the ball lies, x y z.", "scene units")]
     radius: Annotated[float, setting("Radius", "How far it reaches.", "scene units", gt=0, le=1e9)]
@@ -75,6 +78,7 @@ class Patch(SettingsGroup):
     directions: Directions | None = None
     outward: float | None = Field(default=None, ge=0, le=1e6, description="In the unit of the reach.")
     inward: float | None = Field(default=None, ge=0, le=1e6, description="In the unit of the reach.")
+    nearest: bool = False
 
 
 class Crease(SettingsGroup):

@@ -9,11 +9,14 @@ import pytest
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.cage.ray_directions import directions_of
 from inkwell_cast.core.cast.sheet_surroundings import points_of
-from inkwell_cast.core.flaws import flaws_of, marks_in, write_marks
+from inkwell_cast.core.flaws import REGISTRY, marks_in, write_marks
+from inkwell_cast.core.flaws.flaw import Spot
+from inkwell_cast.core.flaws.texel_rows import seen_of
 from inkwell_cast.core.mesh.mesh import CornerValues, corner_positions, merge, values_at_corners
 from inkwell_cast.core.mesh.normals import with_normals
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.review.probe import probe
+from inkwell_cast.core.review.worn_pictures import Pictures
 from inkwell_cast.core.settings.maps import Occlusion
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
@@ -22,12 +25,12 @@ from inkwell_cast.core.settings.regions import Crease, Omission
 from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.demo import inkstand, troubled
 
-from ...shapes import cube, grid_mesh, plane
+from ...shapes import around_cube, cube, grid_mesh, plane, ribbed, rounded_box
 from ..bakes import baked, moved, upside_down
 
 
 def found(low, high, **more):
-    return flaws_of([sheet.context for sheet in baked(low, high, ["normal"], size=96, **more).sheets])
+    return baked(low, high, ["normal"], size=96, **more).flaws().shown
 
 
 def told(low, high, **more):
@@ -75,12 +78,12 @@ def test_the_pocket_that_a_missed_region_asks_for_cures_it(height, unit):
     scale = 1 if unit == "scene" else 100 / np.sqrt(2)
     reach = Reach(unit=unit, outward=0.05 * scale, inward=0.05 * scale)
     result = baked(plane(), high, ["normal"], size=96, reach_of_all=reach)
-    (shown,) = flaws_of([result.sheets[0].context])
+    (shown,) = result.flaws().shown
     mend = shown.flaw.mends[0]
     assert mend.name == "Sculpt outside the cage, plane"
     again = baked(plane(), high, ["normal"], size=96, reach_of_all=reach, mends=[mend])
     assert again.cast.missed == 0
-    assert flaws_of([again.sheets[0].context]) == []
+    assert again.flaws().shown == []
 
 
 def test_a_sculpt_that_is_turned_over_is_told_to_be():
@@ -89,11 +92,13 @@ def test_a_sculpt_that_is_turned_over_is_told_to_be():
     assert "0.01 from the low, but its faces look inward" in words
 
 
-def test_rays_that_begin_inside_another_body_are_found():
+def test_rays_that_begin_inside_another_body_are_found_where_they_strike_what_is_wrong():
     slab = replace(moved(cube(name="slab"), (0.5, 0.5, 0.35), (0.4, 0.4, 0.5)), uvs=(), normals=None)
-    high = merge([replace(plane(4), uvs=()), slab], "high")
+    between = moved(ribbed("between", 0.07, across=1), (0.3, 0.3, 0), (0.4, 0.4, 1))
+    high = merge([ribbed("high"), slab, between], "high")
     assert {cause for cause, _ in told(plane(), high, outward=0.3)} == {"inside"}
     assert told(plane(), high, outward=0.05) == []
+    assert told(plane(), merge([ribbed("high"), slab], "high"), outward=0.3) == []  # they go on to the right place
 
 
 def hard_cube(size):
@@ -101,21 +106,34 @@ def hard_cube(size):
 
 
 def test_detail_drawn_aside_by_leaning_rays_is_found_and_split_rays_draw_none_but_part_at_seams():
-    low, high = hard_cube(1.0), replace(hard_cube(1.1), uvs=())
-    for directions, causes in (("averaged", {"leaning"}), ("split", {"seam"})):
+    for directions, causes in (("averaged", {"leaning"}), ("split", set())):
         reach = Reach(unit="scene", outward=0.2, inward=0.2, directions=directions)
-        result = baked(low, high, ["normal"], size=96, reach_of_all=reach)
-        assert {shown.flaw.cause for shown in flaws_of([result.sheets[0].context])} == causes
+        result = baked(hard_cube(1.0), around_cube(0.03), ["normal"], size=96, reach_of_all=reach)
+        assert {shown.flaw.cause for shown in result.flaws().shown} == causes
+
+
+def test_skew_is_found_on_soft_shading_too():
+    low = with_normals(replace(cube(1.0), normals=None))
+    reach = Reach(unit="scene", outward=0.2, inward=0.2)
+    shown = baked(low, around_cube(0.03), ["normal"], size=96, reach_of_all=reach).flaws().shown
+    assert "leaning" in {each.flaw.cause for each in shown}
+
+
+def test_a_round_edge_that_bends_over_to_the_next_face_is_no_leaning_detail():
+    reach = Reach(unit="scene", outward=0.1, inward=0.15)
+    assert baked(hard_cube(1.0), rounded_box(), ["normal"], size=96, reach_of_all=reach).flaws().shown == []
 
 
 @pytest.mark.parametrize(("degrees", "causes"), [(70, {"strained"}), (30, set())])
-def test_shading_that_leans_far_from_its_faces_is_found(degrees, causes):
+def test_shading_that_leans_far_from_its_faces_is_found_where_it_looks_wrong(degrees, causes):
     low = plane()
     leaning = np.array([np.sin(np.radians(degrees)), 0, np.cos(np.radians(degrees))], np.float32)
     low = replace(low, normals=CornerValues(np.tile(leaning, (4, 1)), low.triangles))
     reach = Reach(unit="scene", outward=0.3, inward=0.3)
     result = baked(low, plane(4), ["normal"], size=64, reach_of_all=reach)
-    assert {shown.flaw.cause for shown in flaws_of([result.sheets[0].context])} == causes
+    assert result.flaws().shown == []  # rounding is nothing that a viewer sees
+    other = Pictures([np.broadcast_to(np.array([0.7, 0.5, 0.7], np.float32), (64, 64, 3)).copy()])
+    assert {shown.flaw.cause for shown in result.flaws(result.judgement(other)).shown} == causes
 
 
 def test_a_region_across_a_seam_is_one_and_two_apart_are_two():
@@ -128,7 +146,13 @@ def test_a_region_across_a_seam_is_one_and_two_apart_are_two():
     middle = cells.positions[cells.triangles].mean(axis=1)
     holes = [(np.abs(middle[:, :2] - at) < 0.1).all(axis=1) for at in ((0.25, 0.25), (0.75, 0.6))]
     pierced = replace(cells, triangles=cells.triangles[~(holes[0] | holes[1])], uvs=())
-    assert len(found(plane(), pierced)) == 2
+    (both,) = found(plane(), pierced)  # one cause, one part, one cure
+    assert len(both.flaw.mends[0].heals) >= 2
+    lifted = [
+        moved(replace(plane(1, name=str(n)), uvs=()), (u - 0.1, v - 0.1, 0.5), (0.2, 0.2, 1))
+        for n, (u, v) in enumerate(((0.25, 0.25), (0.75, 0.6)))
+    ]
+    assert len(found(plane(), merge([pierced, *lifted], "high"))) == 2  # each with a pocket of its own
 
 
 def test_marks_lie_on_the_texels_and_are_kept_in_their_order(tmp_path):
@@ -146,10 +170,11 @@ def test_marks_lie_on_the_texels_and_are_kept_in_their_order(tmp_path):
 
 def plates(apart):
     """Two plates, one over the other, as one pair of two lows and two highs."""
-    lows = [moved(plane(2, name=name), (0, 0, z)) for name, z in (("under", 0), ("over", apart))]
-    highs = [
-        replace(moved(plane(4, name=f"{n} top"), (0, 0, z + 0.01)), uvs=()) for n, z in (("under", 0), ("over", apart))
+    lows = [
+        replace(moved(mesh, (0, 0, z)), uvs=(values_at_corners(mesh.uvs[0].at_corners() * np.float32(0.49) + at),))
+        for mesh, z, at in ((plane(2, name="under"), 0, np.float32(0)), (plane(2, name="over"), apart, np.float32(0.5)))
     ]
+    highs = [ribbed("under top", 0.002, across=1), ribbed("over top", apart + 0.002)]
     return merge(lows, "low"), merge(highs, "high")
 
 
@@ -159,13 +184,14 @@ def test_rays_that_strike_another_part_are_found_and_each_mend_cures_them():
 
     def other(**more):
         low_and_high = baked(low, high, ["normal"], size=96, reach_of_all=own, **more)
-        return [s.flaw for s in flaws_of([low_and_high.sheets[0].context]) if s.flaw.cause == "other"]
+        return [s.flaw for s in low_and_high.flaws().shown if s.flaw.cause == "other"]
 
     (flaw,) = other()
     assert flaw.part == "low/under"
-    assert "strike what lies 0.01 from over" in flaw.what
-    assert [mend.words for mend in flaw.mends] == ["Place a pocket: 0.279 out, 0.1 in"]  # it struck nothing else
-    assert other(mends=flaw.mends) == []
+    assert "strike what lies 0.002 from over" in flaw.what
+    assert [mend.words for mend in flaw.mends] == ["Leave out over top here", "Place a pocket: 0.272 out, 0.1 in"]
+    for mend in flaw.mends:
+        assert other(mends=[mend]) == [], mend.words
     assert other(mends=[flaw.mends[0].model_copy(update={"on": False})]) != []
 
 
@@ -176,13 +202,16 @@ def test_parts_that_strike_each_other_can_become_pairs_of_their_own():
         replace(mesh, uvs=(values_at_corners(mesh.uvs[0].at_corners() * np.float32(size) + np.float32(at)),))
         for mesh, size, at in ((floor, 0.78, 0), (shelf, 0.19, 0.8))
     ]
-    highs = [replace(moved(mesh, (0, 0, 0.01)), uvs=(), object_names=(f"{mesh.name} top",)) for mesh in (floor, shelf)]
+    highs = [
+        ribbed("floor top", 0.002),
+        moved(ribbed("shelf top", 0.302, across=1), (0, 0, 0), (0.4, 0.4, 1)),
+    ]
     low, high = merge(lows, "low"), merge(highs, "high")
     own = Reach(unit="scene", outward=0.4, inward=0.1)
 
     def other(mends):
         made = baked(low, high, ["normal"], size=128, reach_of_all=own, mends=mends)
-        return [s.flaw for s in flaws_of([made.sheets[0].context]) if s.flaw.cause == "other"]
+        return [s.flaw for s in made.flaws().shown if s.flaw.cause == "other"]
 
     (flaw,) = other([])
     words = ["Make floor a pair of its own", "Leave out shelf top here", "Place a pocket"]
@@ -200,20 +229,26 @@ def test_a_high_that_is_left_out_here_is_passed_through():
     place = points_of(result.sheets[0].context)[y, x]
     under = result.assembly.low.objects[result.low.triangles[result.cast.low_triangle[y, x]]] == 0
     inside = np.hypot(place[:, 0] - 0.5, place[:, 1] - 0.5) < 0.24
-    assert place[under & inside, 2] == pytest.approx(0.01, abs=1e-5)
-    assert place[under & (np.hypot(place[:, 0] - 0.5, place[:, 1] - 0.5) > 0.27), 2] == pytest.approx(0.31, abs=1e-5)
+    assert place[under & inside, 2] == pytest.approx(0.002, abs=1e-5)
+    assert place[under & (np.hypot(place[:, 0] - 0.5, place[:, 1] - 0.5) > 0.27), 2] == pytest.approx(0.302, abs=1e-5)
 
 
-def test_a_break_at_a_seam_is_cured_by_averaged_rays():
+def test_a_break_at_a_seam_is_explained_and_cured_by_averaged_rays():
+    """The two sides show the corner of a larger cube each from its own side: nothing that a viewer sees as wrong."""
     low, high = hard_cube(1.0), replace(hard_cube(1.1), uvs=())
     split = Reach(unit="scene", outward=0.2, inward=0.2, directions="split")
-    result = baked(low, high, ["normal"], size=96, reach_of_all=split)
-    flaw = next(s.flaw for s in flaws_of([result.sheets[0].context]) if s.flaw.cause == "seam")
-    assert "places 0.0707 apart, where the sculpt has turned by 90°" in flaw.what
-    assert len(flaw.mends) == 2
-    for mend in flaw.mends:
-        again = baked(low, high, ["normal"], size=96, reach_of_all=split, mends=[mend])
-        assert "seam" not in {s.flaw.cause for s in flaws_of([again.sheets[0].context])}, mend.words
+
+    def detected(mends=()):
+        result = baked(low, high, ["normal"], size=96, reach_of_all=split, mends=list(mends))
+        assert "seam" not in {shown.flaw.cause for shown in result.flaws().shown}
+        return REGISTRY["seam"].find(seen_of(result.sheets[0].context, result.judgement().visible[0]))
+
+    found = detected()
+    told = found.tell(np.arange(len(found.rows)))
+    assert "places 0.0707 apart, where the sculpt has turned by 90°" in told.what
+    spot = Spot("Seam break", "cube/cube", (0.0, 0.0, 0.0), 1.0, np.zeros((1, 3)))
+    for mend in told.mends(spot):
+        assert len(detected([mend]).rows) == 0, mend.words
 
 
 def test_rays_part_at_the_corners_of_one_edge_and_stay_averaged_elsewhere():
@@ -265,7 +300,7 @@ def test_shade_of_another_pair_is_found_where_the_recipe_lets_it_in():
             output=Output(maps=["occlusion"]), occlusion=Occlusion(rays=4, occluders=occluders), mends=list(mends),
         )  # fmt: skip
         result = bake(recipe, BakeMeshes([], [], [merge([floor, wall], "low"), *highs]))
-        return [s.flaw for s in flaws_of([s.context for s in result.sheets]) if s.flaw.cause == "neighbour"]
+        return [s.flaw for s in result.flaws().shown if s.flaw.cause == "neighbour"]
 
     shown = causes("piece")
     assert shown
@@ -282,40 +317,42 @@ def troubled_bake():
 
 
 CAUSES = {
-    "pairs": "alone", "faceted": "faceted", "winding": "back", "borders": "open", "doubles": "cracked",
-    "hard_edges": "hard_edge", "overlaps": "overlap", "tiles": "tiles", "uv_area": "folded", "stray": "outside",
+    "pairs": "alone", "faceted": "faceted", "winding": "back", "hard_edges": "hard_edge", "overlaps": "overlap",
+    "stray": "outside",
 }  # fmt: skip
 
 
-def test_every_trouble_of_the_troubled_inkstand_is_a_flaw_with_its_cause(troubled_bake):
-    shown = flaws_of([sheet.context for sheet in troubled_bake.sheets], troubled_bake.findings())
+def test_every_trouble_of_the_troubled_inkstand_that_shows_is_a_flaw_with_its_cause(troubled_bake):
+    """The others, such as a hole in a bottom that no ray comes near, are told by the checks alone."""
+    shown = troubled_bake.flaws().shown
     causes = {(s.flaw.cause, s.flaw.part.rpartition("/")[2]) for s in shown}
     for check, part, words in troubled.TROUBLES:
         names = {part, part.replace("_high", "_low"), "hinge_right_low"}
-        assert any((CAUSES[check], name) in causes for name in names), words
+        assert check not in CAUSES or any((CAUSES[check], name) in causes for name in names), words
+    assert len(shown) == len(CAUSES)
 
 
 def test_the_mends_of_the_troubled_inkstand_take_away_what_settings_can_cure(troubled_bake):
-    shown = [s.flaw for s in flaws_of([sheet.context for sheet in troubled_bake.sheets], troubled_bake.findings())]
+    shown = [s.flaw for s in troubled_bake.flaws().shown]
     curable = [flaw for flaw in shown if flaw.mends]
     recipe = troubled_bake.recipe.model_copy(update={"mends": [flaw.mends[0] for flaw in curable]})
     again = bake(recipe, BakeMeshes([], [], [*troubled.build()]))
-    left = [s.flaw for s in flaws_of([sheet.context for sheet in again.sheets], again.findings())]
+    left = [s.flaw for s in again.flaws().shown]
     assert len([flaw for flaw in left if flaw.mends]) <= len(curable) / 10
-    assert {flaw.cause for flaw in shown if not flaw.mends} >= {"overlap", "open", "folded"}
+    assert {flaw.cause for flaw in shown if not flaw.mends} == {"overlap"}
 
 
 def test_the_clean_inkstand_has_no_flaw():
     recipe = Recipe(reach=Reach(unit="scene", outward=2.5, inward=2), sheet=Sheet(width=512, height=512, samples=4))
     made = bake(recipe, BakeMeshes([], [], [*inkstand.build()]))
-    assert flaws_of([sheet.context for sheet in made.sheets], made.findings()) == []
+    assert made.flaws().shown == []
 
 
 def test_what_is_left_out_is_so_at_the_pointer_too():
     low, high = plates(0.3)
     own = Reach(unit="scene", outward=0.4, inward=0.1)
     ball = Omission(part="high/over top", centre=(0.5, 0.5, 0), radius=0.25)
-    for omissions, height in (([], 0.31), ([ball], 0.01)):
+    for omissions, height in (([], 0.302), ([ball], 0.002)):
         made = baked(low, high, ["normal"], size=64, reach_of_all=own, omissions=omissions)
         sheet = made.sheets[0]
-        assert probe(sheet.low, sheet.context.rays, made.sculpt, 32, 32).height == pytest.approx(height, abs=1e-4)
+        assert probe(sheet.low, sheet.context.rays, made.sculpt, 16, 48).height == pytest.approx(height, abs=1e-4)

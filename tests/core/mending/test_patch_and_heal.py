@@ -6,7 +6,6 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.cast.sheet_surroundings import points_of
-from inkwell_cast.core.flaws import flaws_of
 from inkwell_cast.core.mesh.mesh import merge, values_at_corners
 from inkwell_cast.core.mesh.normals import with_normals
 from inkwell_cast.core.piece.scene_cache import Warm
@@ -63,11 +62,11 @@ def test_a_hole_is_filled_with_the_harmonic_function_of_its_rim(low):
 def test_a_flaw_without_a_sculpt_is_mended_by_filling_and_does_not_count_as_likeness():
     low, high = plane(2), pierced(lambda u, v: 0 * u)
     result = baked(low, high, ["normal"], size=96, samples=1)
-    (shown,) = flaws_of([result.sheets[0].context])
+    (shown,) = result.flaws().shown
     (mend,) = shown.flaw.mends
     assert mend.words == "Fill it in from its rim"
     again = baked(low, high, ["normal"], size=96, samples=1, mends=[mend])
-    assert flaws_of([again.sheets[0].context]) == []
+    assert again.flaws().shown == []
     angles = again.angles_in(again.images["normal"], "normal", again.sheets[0])
     assert np.isnan(angles[again.sheets[0].context.healed]).all()
 

@@ -13,7 +13,6 @@ import pytest
 
 from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.cage.cage import build_cage, rays_of
-from inkwell_cast.core.flaws import flaws_of
 from inkwell_cast.core.mesh.adjacency import edges_of
 from inkwell_cast.core.mesh.mesh import Mesh, corner_positions, merge
 from inkwell_cast.core.mesh.normals import face_normals
@@ -22,7 +21,7 @@ from inkwell_cast.core.rays.ray import ray_at
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.regions import Stroke
 
-from ...shapes import cube, torus
+from ...shapes import around_cube, cube, torus
 from ..bakes import baked, facts, values
 
 SIZE, OFF = 384, 0.08  # texels of the sheet, how far a disc stands off
@@ -92,7 +91,7 @@ def test_straightened_rays_draw_it_where_it_is():
     told = result.cage.straightened
     assert told.parts == ["low/cube"] or len(told.parts) == 1
     assert 0.8 < told.share <= 1
-    assert "leaning" not in [shown.flaw.cause for shown in flaws_of([result.sheets[0].context])]
+    assert "leaning" not in [shown.flaw.cause for shown in result.flaws().shown]
 
 
 def test_no_step_is_left_at_the_edges_between_islands():
@@ -184,15 +183,12 @@ def test_what_is_no_picture_is_refused_by_name_and_a_large_one_is_made_smaller()
 def test_every_mend_of_leaning_detail_takes_most_of_it_away():
     def leaning(**more):
         own = Reach(unit="scene", outward=0.15, inward=0.05, bend=0.1, margin_unit="scene")
-        sculpt = merge([replace(cube(), uvs=()), *(disc(side) for side in DISCS)], "sculpt")
-        made = baked(cube(name="low"), sculpt, ["normal"], size=SIZE, samples=1, reach_of_all=own, **more)
-        shown = flaws_of([made.sheets[0].context])
+        made = baked(cube(name="low"), around_cube(0.03), ["normal"], size=128, samples=1, reach_of_all=own, **more)
+        shown = made.flaws().shown
         return [own.flaw for own in shown if own.flaw.cause == "leaning"]
 
     flaws = leaning()
     assert len(flaws) >= 1
     for choice in range(3):
         left = leaning(mends=[flaw.mends[choice] for flaw in flaws])
-        assert sum(flaw.weight for flaw in left) < 0.3 * sum(flaw.weight for flaw in flaws), (
-            flaws[0].mends[choice].words
-        )
+        assert sum(flaw.share for flaw in left) < 0.3 * sum(flaw.share for flaw in flaws), flaws[0].mends[choice].words

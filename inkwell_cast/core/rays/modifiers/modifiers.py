@@ -19,6 +19,7 @@ from .strokes import STRAIGHTEN, STROKES, Nudges, no_nudges, nudged
 
 # which of them touch a triangle of the low, bits of `Rays.flags`
 HAS_POCKETS, HAS_STROKES, HAS_FOREIGN_CAGE, IS_FLAT, HAS_OMISSIONS, HAS_PICTURE = 1, 2, 4, 8, 16, 32
+IS_NEAREST = 64  # what counts is the surface nearest to the low, see `cast.trace`
 
 MODIFIERS = record_kind(
     {"pockets": POCKET, "omissions": OMISSION, "strokes": STROKES, "straight": STRAIGHT, "cage": FOREIGN_CAGE}

@@ -1,0 +1,28 @@
+"""A nearer surface was passed: rays struck something, but what they could have struck closer to the low looks right."""
+
+import numpy as np
+
+from ..base.array_types import I64
+from . import offered_mends
+from .flaw import Explanation, Found, length
+from .texel_rows import Seen
+
+KEY, TITLE = "farther", "A nearer surface was passed"
+OFF = 0.5  # texels from the low
+
+
+def find(seen: Seen) -> Found:
+    """All texels that struck off the low: those that no other cause explains are left for this one."""
+    rows = np.flatnonzero((seen.struck > 0) & (np.abs(seen.height) > OFF * seen.size / seen.step))
+
+    def tell(region: I64) -> Explanation:
+        at = rows[region]
+        away, wrong = length(float(np.median(np.abs(seen.height[at])))), float(np.median(seen.looks.excess[at]))
+        return Explanation(
+            f"Rays go {away} from the low before they strike, and look {wrong:.0f}° worse than the nearest surface "
+            "would.",
+            "Take the nearest surface here, or shorten the reach so that rays start in front of it.",
+            lambda spot: [offered_mends.nearest(spot), offered_mends.straighten(spot)],
+        )
+
+    return Found(rows, tell)

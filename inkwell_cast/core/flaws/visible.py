@@ -1,0 +1,71 @@
+"""What a viewer sees of a bake, texel by texel: by how much it is worse than the best on this low."""
+
+from dataclasses import dataclass
+
+import numba
+import numpy as np
+
+from ..base.array_types import F32, F64, I32, Bool
+
+BARE = 45.0  # degrees: how wrong a place of the low looks that has no sculpt
+AROUND = 2  # texels: what is seen of a row, so that chance evens out
+
+
+@dataclass(frozen=True, slots=True)
+class Visible:
+    """Of one sheet, (H, W): degrees of excess and of angle summed over pixels, and how many those are.
+
+    bare (H, W) int32 counts pixels that saw the low where no front of the sculpt is. total are the pixels of all
+    sheets, mean the angle over them; outline (P,) is the share of outline pixels of each pair alone.
+    """
+
+    excess: F32
+    angle: F32
+    pixels: I32
+    bare: I32
+    total: int
+    mean: float
+    outline: F64
+
+
+@dataclass(frozen=True, slots=True)
+class RowsSeen:
+    """What is seen of some texels, (N,) each; degrees.
+
+    excess is how much worse a row looks than the best on this low, or than a sculpt where rays missed it; angle is all
+    that is seen. share is what its excess adds to the mean of the piece, pixels how many see it.
+    """
+
+    excess: F64
+    angle: F64
+    share: F64
+    pixels: F64
+
+
+def rows_seen(visible: Visible, x: I32, y: I32, step: int, missed: Bool) -> RowsSeen:
+    """What is seen of texels x, y (N,), each standing for `step` x `step`; `missed` (N,) are those without a hit."""
+    own, around = np.zeros((len(x), 4)), np.zeros((len(x), 4))
+    arrays = visible.excess, visible.angle, visible.pixels, visible.bare
+    _gather(x, y, step, 0, *arrays, own)
+    _gather(x, y, step, AROUND, *arrays, around)
+    for sums in (own, around):
+        sums[:, 3] *= missed
+        sums[:, 0] += BARE * sums[:, 3]
+    pixels = around[:, 2] + around[:, 3]
+    return RowsSeen(
+        around[:, 0] / np.maximum(pixels, 1), around[:, 1] / np.maximum(around[:, 2], 1),
+        own[:, 0] / max(visible.total, 1), own[:, 2] + own[:, 3],
+    )  # fmt: skip
+
+
+@numba.njit(cache=True, nogil=True)
+def _gather(x, y, step, around, excess, angle, pixels, bare, sums):  # type: ignore[no-untyped-def]
+    """Sum over the square of `step` texels that a row stands for, and `around` more on each side: sums (N, 4)."""
+    height, width = pixels.shape
+    for i in range(len(x)):
+        for row in range(max(y[i] - around, 0), min(y[i] + step + around, height)):
+            for column in range(max(x[i] - around, 0), min(x[i] + step + around, width)):
+                sums[i, 0] += excess[row, column]
+                sums[i, 1] += angle[row, column]
+                sums[i, 2] += pixels[row, column]
+                sums[i, 3] += bare[row, column]
