@@ -18,7 +18,7 @@ from typing import Any
 
 DOCS = pathlib.Path(__file__).parent.parent / "docs"
 PROGRAM = pathlib.Path(sys.executable).with_name("inkwell-cast")
-WAYS = ("even 0.5 %", "even 1.5 %", "even 5 %", "even 20 %", "measured", "fitted")
+WAYS = ("even 0.5 %", "even 1.5 %", "even 5 %", "even 20 %", "measured", "fitted", "mended")
 BAKED = ("--size", "1024x1024", "--samples", "4", "--depth", "16", "--maps", "normal")
 INTRODUCTION = """# Real pieces
 
@@ -56,14 +56,12 @@ def pieces_of(folder: pathlib.Path) -> list[Piece]:
     return found
 
 
-def options_of(way: str, piece: Piece) -> tuple[str, ...]:
+def options_of(way: str) -> tuple[str, ...]:
     """The options of the command line for a way to set the cage."""
     if way == "fitted":
         return ("--fit",)
-    if way == "measured":
-        said = subprocess.run([PROGRAM, "coverage", *piece.meshes, "--json"], capture_output=True, text=True)
-        facts = json.loads(said.stdout)
-        return "--reach", str(1.05 * facts["needed_outward"]), str(1.05 * facts["needed_inward"])
+    if way in ("measured", "mended"):
+        return ("--measure",) if way == "measured" else ("--mend", "--set", "reach.outward=20", "reach.inward=20")
     share = way.split()[1]
     return "--set", f"reach.outward={share}", f"reach.inward={share}"
 
@@ -72,7 +70,7 @@ def row(piece: Piece, way: str, judge: list[str]) -> str:
     """One line of the table."""
     with tempfile.TemporaryDirectory() as folder:
         started = time.monotonic()
-        command = [PROGRAM, "bake", *piece.meshes, *options_of(way, piece), *BAKED, "--out", folder]
+        command = [PROGRAM, "bake", *piece.meshes, *options_of(way), *BAKED, "--out", folder]
         with subprocess.Popen(command, stdout=subprocess.DEVNULL) as run:
             _, status, usage = os.wait4(run.pid, 0)
             run.returncode = os.waitstatus_to_exitcode(status)

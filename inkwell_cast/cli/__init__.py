@@ -19,7 +19,7 @@ from ..core.settings.output import DEPTHS, Output
 from ..core.settings.receivers import Receiver
 from ..core.settings.recipe import refusals
 from ..core.settings.sheet import Sheet
-from .cage import run_cage, run_coverage
+from .cage import run_cage, run_coverage, run_measure
 from .commands import (
     convert_basis,
     run_bake,
@@ -180,6 +180,9 @@ def _add_bake(command: argparse.ArgumentParser) -> None:
     add("--samples", type=int, choices=(1, 4, 16, 64), help=reason(Sheet, "samples"))
     add_cage(command)
     add(
+        "--measure", action="store_true", help="first find the reach that looks best, and take that"
+    )
+    add(
         "--mend", action="store_true",
         help="first try the best mend of every flaw and keep those that do good; the manifest's recipe holds them",
     )  # fmt: skip
@@ -203,6 +206,12 @@ def _add_looking(commands: Commands) -> None:
     command.set_defaults(run=run_coverage)
     add_meshes(command)
     add_cage(command)
+    command.add_argument("--json", action="store_true", help="print JSON instead of lines")
+    command = commands.add_parser("measure", help="find the reach that looks best, by trial on small bakes")
+    command.set_defaults(run=run_measure)
+    add_meshes(command)
+    add_cage(command)
+    command.add_argument("--scope", default="piece", metavar="SCOPE", help="piece, pair:NAME or object:FILE/OBJECT")
     command.add_argument("--json", action="store_true", help="print JSON instead of lines")
     for name, does, run in (
         (

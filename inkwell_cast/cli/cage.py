@@ -4,6 +4,7 @@ import argparse
 import dataclasses
 import json
 
+from ..core.bake.measured_reach import measure, try_fit
 from ..core.bake.refusals import refuse_unpaired
 from ..core.cage.coverage import CoverageFacts, coverage
 from ..core.cage.fit import cage_of
@@ -42,6 +43,33 @@ def run_cage(options: argparse.Namespace) -> int:
     gain = f", {1 - mean / even:.0%} less than the even reach of {even:.4g} that holds as much" if even > mean else ""
     print(f"{options.out}: rays start {mean:.4g} scene units out in the mean{gain}")
     print(f"{covered.points_outside:,} of {covered.points:,} vertices of the sculpt lie outside it")
+    return 0
+
+
+def run_measure(options: argparse.Namespace) -> int:
+    """Print the reach that looks best, and with --fit how a fitted cage looks beside that in force."""
+    bar = Bar()
+    try:
+        meshes, _ = meshes_of(options, bar)
+        recipe, warm = recipe_of(options, meshes), Warm()
+
+        def show(share: float) -> None:
+            bar.show("trying on small bakes", share)
+
+        found = measure(recipe, meshes, options.scope, show, warm=warm)
+        fitted = try_fit(recipe, meshes, show, warm=warm) if options.fit else None
+    finally:
+        bar.end()
+    if options.json:
+        facts = dataclasses.asdict(found) | ({"fit": dataclasses.asdict(fitted)} if fitted else {})
+        print(json.dumps(facts, indent=2))
+        return 0
+    print(found.words)
+    for place in found.places:
+        where = " ".join(f"{v:.4g}" for v in place.middle)
+        print(f"  {place.lack:<8} {place.part} at {where}, radius {place.radius:.3g}, by {place.beyond:.4g}")
+    if fitted:
+        print(fitted.words)
     return 0
 
 

@@ -7,6 +7,7 @@ from pydantic import BaseModel
 
 from ..core.bake.baked import Bake
 from ..core.bake.manifest import Manifest, MeshFile, SeenFacts
+from ..core.bake.measured_reach import measure
 from ..core.bake.memory_estimate import need_of
 from ..core.bake.pipeline import bake
 from ..core.bake.saving import save
@@ -21,6 +22,7 @@ from ..core.piece.assembly import assemble
 from ..core.piece.scene_cache import Warm
 from ..core.review.limits import beyond, limits_of
 from ..core.settings.basis import Basis
+from ..core.settings.editing import with_reach
 from ..core.settings.mends_overlay import Report
 from ..core.settings.recipe import Recipe
 from .input import Bar, meshes_of, recipe_file, recipe_of
@@ -134,6 +136,12 @@ def baked(options: argparse.Namespace, bar: Bar) -> tuple[Bake, Report | None, l
     """The bake that a command line asks for, what was mended on its way, and the files it was made of."""
     meshes, sources = meshes_of(options, bar)
     recipe, warm = recipe_of(options, meshes), Warm()
+    if options.measure:
+        found = measure(recipe, meshes, progress=lambda share: bar.show("trying on small bakes", share), warm=warm)
+        scale = recipe.reach.scale(assemble(recipe, meshes, warm).low.diagonal)
+        recipe = with_reach(recipe, "piece", {"outward": found.outward / scale, "inward": found.inward / scale})
+        bar.end()
+        print(f"measured: {found.words}")
     bar.end()
     print(f"memory: {need_of(assemble(recipe, meshes, warm)).words}")
     if options.mend:
@@ -228,9 +236,10 @@ def _say_mending(report: Report) -> None:
     for tried in report.tried:
         what = f"{tried.title.lower()}, {tried.part.rpartition('/')[2]}: {tried.words.lower()}"
         print(f"mended: {what}" if tried.kept else f"not mended: {what} did no good")
-    (before, after), (worse, better) = report.flaws, report.likeness
-    print(f"mended all: {before} flaws before, {after} after")
-    print(f"mean angle, misses counted as 45°: {worse:.2f}° before, {better:.2f}° after")
+    (before, after), (more, less) = report.flaws, report.weight
+    print(f"mended all: {before} flaws before, {after} after; {more:.2f}° to mend before, {less:.2f}° after")
+    if report.seen:
+        print(f"mean angle as seen, on trials: {report.seen[0]:.2f}° before, {report.seen[1]:.2f}° after")
 
 
 def run_compile(options: argparse.Namespace) -> int:

@@ -4,6 +4,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from ..core.bake.manifest import Manifest
+from ..core.bake.measured_reach import FitTried, Measured
 from ..core.cage.coverage import Coverage
 from ..core.checks import Finding
 from ..core.handoff.bake_on_disk import Finished
@@ -112,6 +113,23 @@ class Cover:
 
 
 @dataclass(frozen=True, slots=True)
+class MeasureReach:
+    """The reach of a scope that looks best on small bakes; see `core.bake.measured_reach.measure`."""
+
+    recipe: Recipe
+    sources: list[Source]
+    scope: str
+
+
+@dataclass(frozen=True, slots=True)
+class TryFit:
+    """How a fitted cage looks beside the even reach in force; see `core.bake.measured_reach.try_fit`."""
+
+    recipe: Recipe
+    sources: list[Source]
+
+
+@dataclass(frozen=True, slots=True)
 class SectionAt:
     """The slice at the point of low triangle `triangle` nearest to `place`; see `core.section.section`."""
 
@@ -199,11 +217,15 @@ Job = (
     | Draw
     | CheckPiece
     | Cover
+    | MeasureReach
+    | TryFit
     | SectionAt
     | Export
 )
 QUICK = (ProbeAt, SectionAt)  # jobs that follow the pointer
-Result = Handed | Outcome | str | Loaded | Manifest | Probe | list[Finding] | Coverage | Section | None
+Result = (
+    Handed | Outcome | str | Loaded | Manifest | Probe | list[Finding] | Coverage | Measured | FitTried | Section | None
+)
 
 
 @dataclass(frozen=True, slots=True)

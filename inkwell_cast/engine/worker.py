@@ -20,6 +20,7 @@ import numpy as np
 from ..core.bake import pipeline
 from ..core.bake.cast_store import laid_out
 from ..core.bake.manifest import Manifest, MeshFile
+from ..core.bake.measured_reach import measure, try_fit
 from ..core.bake.refusals import refuse_empty, refuse_unpaired, refuse_unusable
 from ..core.bake.saving import save
 from ..core.base.array_types import U8, U16
@@ -66,6 +67,7 @@ from .messages import (
     Load,
     Loaded,
     LoadPacked,
+    MeasureReach,
     Mix,
     PartFacts,
     ProbeAt,
@@ -74,6 +76,7 @@ from .messages import (
     SectionAt,
     Source,
     Told,
+    TryFit,
 )
 
 KEPT_MESHES = 12
@@ -160,6 +163,12 @@ class _Worker:
                 return None
             case Cover():
                 return self._cover(job)
+            case MeasureReach():
+                return measure(
+                    job.recipe, self._read(job.sources), job.scope, self._trying, self._stopped, self._warm
+                )
+            case TryFit():
+                return try_fit(job.recipe, self._read(job.sources), self._trying, self._stopped, self._warm)
             case SectionAt():
                 return self._section(job)
             case CheckPiece():
@@ -274,6 +283,9 @@ class _Worker:
         sculpt, located = self._warm.sculpt(assembly), located_of(assembly, self._warm)
         cage = cage_of(assembly, self._warm, self._fitting)
         return coverage(assembly, sculpt, cage, located, lows_of(assembly, job.scope), self._stopped)
+
+    def _trying(self, share: float) -> None:
+        self._tell("trying", share, True)
 
     def _fitting(self, share: float) -> None:
         if self._stopped():

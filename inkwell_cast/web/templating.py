@@ -30,6 +30,7 @@ STEPS = ("meshes", "cage", "basis", "maps", "review", "handoff")
 STAGE_WORDS = {
     "compiling": "Preparing, first start only", "reading": "Reading meshes", "keeping": "Keeping a copy",
     "drawing": "Drawing the sculpt", "measuring": "Measuring the sculpt", "fitting": "Fitting the cage",
+    "trying": "Trying on small bakes", "mending": "Trying mends on small bakes",
     "checking": "Checking",
     "handing": "Handing off", "preparing": "Preparing the low", "scene": "Building the scene",
     "casting": "Casting", "maps": "Deriving maps", "writing": "Writing files",

@@ -16,7 +16,6 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page
 
-from inkwell_cast.core.bake import saving
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.bake.saving import save
 from inkwell_cast.core.formats import read_mesh, write_mesh
@@ -66,8 +65,7 @@ def hand_over(demo, folder):
 
 
 @pytest.mark.parametrize("demo", SOUND, ids=lambda demo: demo.title)
-def test_another_renderer_shows_the_sculpt_s_normals(page: Page, tmp_path, demo, monkeypatch):
-    monkeypatch.setattr(saving, "MEASURED", 0)  # flaws and coverage are not asked for here
+def test_another_renderer_shows_the_sculpt_s_normals(page: Page, tmp_path, demo):
     hand_over(demo, tmp_path)
     (tmp_path / "three").symlink_to(TESTS / "node_modules" / "three")
     (tmp_path / "renderer.html").symlink_to(TESTS / "web" / "renderer.html")

@@ -54,13 +54,20 @@ def test_coverage_is_told_for_a_tried_reach_and_measured(client, piece, services
     assert len(points) > 1000
     assert client.get(f"{piece}/coverage", params={"outward": -1}).status_code == 422
     panel = client.post(f"{piece}/measure", params={"scope": "pair:ring"})
-    assert "The sculpt stands up to" in panel.text
+    assert "look best" in panel.text
     assert "cage-changed" in panel.headers["HX-Trigger"]
     level = services.pieces.get(piece_id_of(piece))[0].recipe.levels["pair:ring"]
     assert level.outward < 1.5
     held = client.get(f"{piece}/coverage", params={"scope": "pair:ring"}).text
     assert "<b>100.00 %</b>" in held
     assert "vertices" not in held
+
+
+def test_a_fit_is_tried_before_it_is_kept(client, piece, services):
+    panel = client.post(f"{piece}/fit").text
+    assert "as seen with a fitted cage" in panel
+    shape = services.pieces.get(piece_id_of(piece))[0].recipe.reach.shape
+    assert (shape == "fitted") != ("The even one is kept" in panel)
 
 
 def test_a_slice_is_cut_at_a_place_of_the_low(client, piece):

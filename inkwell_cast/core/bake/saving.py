@@ -49,8 +49,8 @@ def save(
     result.flaws, result.flaws_found, result.harmless = flaws.flaws, flaws.found, flaws.harmless
     result.mending, seen, best = mending, judged.seen, judged.best
     result.seen = SeenFacts.of(seen.whole, best.whole, seen.never_seen) if written else None
-    for pair, rated, *alone in zip(result.pairs, rounding, seen.pairs, best.pairs, strict=True):
-        pair.likeness, pair.seen = rated, SeenFacts.of(*alone) if written else None
+    for pair, rated, alone, best_alone in zip(result.pairs, rounding, seen.pairs, best.pairs, strict=True):
+        pair.likeness, pair.seen = rated, SeenFacts.of(alone, best_alone) if written else None
     for facts in result.sheets:
         facts.heat = heats.get(facts.name, "")
     with whole(writer.folder / "manifest.json") as partial:

@@ -22,7 +22,6 @@ from .self_intersection import folds_of
 from .unserved_rays import Gaps, gaps_of
 
 BINS = 60
-ROOM = 1.04  # a suggestion leaves this much more than what was measured
 TOLERANCE = 1e-6  # of the diagonal
 
 
@@ -41,7 +40,8 @@ class Coverage:
     """What a cage holds of the surface that rays could see; distances in scene units, shares from 0 to 1.
 
     edges (BINS + 1,) and surface (BINS,) are the histogram of the reach that the sculpt needs, weighed by surface.
-    `needed` is the outward and inward reach that would hold everything, `suggested` the same with a little room.
+    `needed` is the outward and inward reach that would hold everything; what would serve best is measured by trial
+    (`bake/measured_reach.py`).
     outside (N, 3) float32 are the points that it does not hold; `gaps` tell of the low's side.
     """
 
@@ -52,7 +52,6 @@ class Coverage:
     worst_outside: float
     worst_below: float
     needed: tuple[float, float]
-    suggested: tuple[float, float]
     edges: F64
     surface: F64
     places: list[Cluster]
@@ -101,7 +100,6 @@ def coverage(
         worst_outside=float(above.max()) if outside.any() else 0.0,
         worst_below=float(below.max()) if under.any() else 0.0,
         needed=needed,
-        suggested=(round_up(needed[0] * ROOM), round_up(needed[1] * ROOM)),
         edges=edges,
         surface=surface,
         places=clusters_of(
@@ -150,7 +148,7 @@ class CoverageFacts(BaseModel):
 
 
 _NOTHING = Coverage(
-    0, 0, 0, 0, 0, 0, (0, 0), (0, 0), np.linspace(-1, 1, BINS + 1), np.zeros(BINS), [], np.zeros((0, 3), np.float32),
+    0, 0, 0, 0, 0, 0, (0, 0), np.linspace(-1, 1, BINS + 1), np.zeros(BINS), [], np.zeros((0, 3), np.float32),
     CageFacts(0, 0, 0, Marks()), Gaps(0, 0, np.zeros((0, 3), np.float32), []),
 )  # fmt: skip
 
@@ -184,5 +182,5 @@ def round_up(value: float) -> float:
     """The next number with three figures."""
     if value <= 0:
         return 0.0
-    step = 10.0 ** (np.floor(np.log10(value)) - 2)
-    return float(np.ceil(value / step - 1e-4) * step)
+    digits = 2 - int(np.floor(np.log10(value)))
+    return round(float(np.ceil(value * 10.0**digits - 1e-4)) / 10.0**digits, max(digits, 0))

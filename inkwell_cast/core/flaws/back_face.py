@@ -20,7 +20,6 @@ from .flaw import Explanation, Found, Spot, length
 from .texel_rows import Seen
 
 KEY, TITLE = "inside", "Struck from inside"
-SHORT = 0.95  # of the reach at which rays would begin on the way out of the other surface
 
 
 def find(seen: Seen) -> Found:
@@ -36,11 +35,9 @@ def find(seen: Seen) -> Found:
 
     def tell(region: I64) -> Explanation:
         reach, passed = float(seen.outward[rows[region]].max()), float(np.median(way[region]))
-        shorter = SHORT * float((seen.outward[rows[region]] - way[region]).min())
 
         def mends(spot: Spot) -> list[Mend]:
-            below = float(seen.inward[rows[region]].max())
-            return [offered_mends.pocket(context.assembly, spot, (shorter, below))] if shorter > 0 else []
+            return [offered_mends.tight_pocket(seen, spot, rows[region]), offered_mends.nearest(spot)]
 
         return Explanation(
             f"Rays start {length(reach)} out and meet the back of a surface {length(passed)} on: they begin inside the "

@@ -22,7 +22,11 @@ def find(seen: Seen) -> Found:
             f"Rays go {away} from the low before they strike, and look {wrong:.0f}° worse than the nearest surface "
             "would.",
             "Take the nearest surface here, or shorten the reach so that rays start in front of it.",
-            lambda spot: [offered_mends.nearest(spot), offered_mends.straighten(spot)],
+            lambda spot: [
+                offered_mends.nearest(spot),
+                offered_mends.tight_pocket(seen, spot, at),
+                offered_mends.straighten(spot),
+            ],
         )
 
     return Found(rows, tell)

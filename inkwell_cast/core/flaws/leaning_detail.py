@@ -35,6 +35,7 @@ def find(seen: Seen) -> Found:
                 offered_mends.straighten(spot),
                 offered_mends.straighten_flat(spot),
                 offered_mends.directions(spot, "split"),
+                offered_mends.nearest(spot),
             ],
         )
 

@@ -1,18 +1,15 @@
-"""Missed: rays that strike nothing, so the map has no normal of the sculpt there."""
-
-from collections.abc import Callable
+"""Missed: rays that strike nothing, so the map has no normal of the sculpt there; or start below what is seen."""
 
 import numba
 import numpy as np
 
-from ..base.array_types import I64
+from ..base.array_types import F64, I64
 from ..base.borrowed_arrays import block
 from ..cast.occluders import occluders_on
 from ..rays.embree import hit_along
 from ..rays.ray import make_ray
-from ..settings.mends import Mend
 from . import offered_mends
-from .flaw import Explanation, Found, Spot, length
+from .flaw import Explanation, Found, length
 from .texel_rows import Seen
 
 KEY, TITLE = "missed", "Missed"
@@ -23,8 +20,12 @@ ROOM = 1.05  # a mended reach goes a little farther than the sculpt
 
 
 def find(seen: Seen) -> Found:
-    """Texels none of whose samples struck; what is said follows from how far off the sculpt lies along their rays."""
-    rows = np.flatnonzero(seen.struck == 0)
+    """Texels none of whose samples struck, or whose rays start below what a viewer sees there.
+
+    What is said follows from how far off the sculpt lies along their rays.
+    """
+    passed = (seen.struck > 0) & (seen.wanted > seen.outward)
+    rows = np.flatnonzero((seen.struck == 0) | passed)
     context, beyond = seen.context, BEYOND * seen.context.assembly.low.diagonal
     above, below, turned = (np.full(len(rows), UNUSED) for _ in range(3))
     struck = np.full(len(rows), -1, np.int64)
@@ -33,12 +34,10 @@ def find(seen: Seen) -> Found:
         occluders_on(context, "all").tracers, beyond, above, below, turned, struck,
     )  # fmt: skip
 
-    def pocket(outward: float, inward: float) -> Callable[[Spot], list[Mend]]:
-        return lambda spot: [offered_mends.pocket(context.assembly, spot, (outward, inward))]
-
     def tell(chosen: I64) -> Explanation:
-        up, down = above[chosen], below[chosen]
-        high, deep, away = up < UNUSED, down < UNUSED, turned[chosen] < UNUSED
+        if passed[rows[chosen]].mean() >= 0.5:
+            return _above_others(seen, rows[chosen])
+        up, down, away = above[chosen], below[chosen], turned[chosen] < UNUSED
         if away.mean() >= 0.5:
             off = length(abs(float(np.median(turned[chosen][away]))))
             keys = context.sculpt.keys_of(struck[chosen][away])
@@ -48,21 +47,9 @@ def find(seen: Seen) -> Found:
                 lambda spot: [offered_mends.fix(spot, "Turn the faces over", "flip_winding", keys)],
                 "back", "Struck a back face",
             )  # fmt: skip
-        outward, inward = float(seen.outward[rows[chosen]].max()), float(seen.inward[rows[chosen]].max())
-        if high.mean() >= max(0.5, deep.mean()):
-            gap, needed = float(np.median(up[high])), ROOM * float(up[high].max())
-            return Explanation(
-                f"The outward reach is {length(outward)} here, and the sculpt stands {length(gap)} above the low.",
-                f"Raise the outward reach here to {length(needed)}, or place a pocket.", pocket(needed, inward),
-                *OUTSIDE,
-            )  # fmt: skip
-        if deep.mean() >= 0.5:
-            gap, needed = float(np.median(down[deep])), ROOM * float(down[deep].max())
-            return Explanation(
-                f"The inward reach is {length(inward)} here, and the sculpt lies {length(gap)} below the low.",
-                f"Raise the inward reach here to {length(needed)}, or place a pocket.", pocket(outward, needed),
-                *OUTSIDE,
-            )  # fmt: skip
+        away_from_reach = _out_of_reach(seen, rows[chosen], up, down)
+        if away_from_reach:
+            return away_from_reach
         return Explanation(
             f"There is no sculpt along these rays, up to {length(beyond)} beyond the reach.",
             "Close the sculpt here, fill the place in, or take the low away; where a hole is meant, bake the opacity.",
@@ -71,6 +58,39 @@ def find(seen: Seen) -> Found:
         )
 
     return Found(rows, tell)
+
+
+def _out_of_reach(seen: Seen, at: I64, up: F64, down: F64) -> Explanation | None:
+    """Sculpt that lies so far above or below rows that no ray of theirs gets there; None where there is none."""
+    outward, inward = float(seen.outward[at].max()), float(seen.inward[at].max())
+    high, deep = up < UNUSED, down < UNUSED
+    out = high.mean() >= max(0.5, deep.mean())
+    if not out and deep.mean() < 0.5:
+        return None
+    far = up[high] if out else down[deep]
+    gap, needed, way = length(float(np.median(far))), ROOM * float(far.max()), "outward" if out else "inward"
+    reach, stands = (outward, f"stands {gap} above") if out else (inward, f"lies {gap} below")
+    reaches = (needed, inward) if out else (outward, needed)
+    return Explanation(
+        f"The {way} reach is {length(reach)} here, and the sculpt {stands} the low.",
+        f"Raise the {way} reach here to {length(needed)}, or place a pocket.",
+        lambda spot: [offered_mends.pocket(seen.context.assembly, spot, reaches)], *OUTSIDE,
+    )  # fmt: skip
+
+
+def _above_others(seen: Seen, at: I64) -> Explanation:
+    """Sculpt beyond the start of rays that strike other sculpt below it."""
+    above = seen.wanted[at][seen.wanted[at] > seen.outward[at]]
+    reach, gap, needed = float(seen.outward[at].max()), float(np.median(above)), ROOM * float(above.max())
+    return Explanation(
+        f"The outward reach is {length(reach)} here; the sculpt stands {length(gap)} above the low, and rays that "
+        "start below it strike what lies under it.",
+        f"Raise the outward reach here to {length(needed)}, or place a pocket.",
+        lambda spot: [
+            offered_mends.pocket(seen.context.assembly, spot, (needed, float(seen.inward[at].max())))
+        ],
+        *OUTSIDE,
+    )  # fmt: skip
 
 
 @numba.njit(cache=True, nogil=True)

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..base.array_types import F64
+from ..base.array_types import F64, I64
 from ..piece.piece import Assembly
 from ..settings.files import Fix, FixKind
 from ..settings.levels import object_scope
@@ -11,9 +11,11 @@ from ..settings.overrides import Level
 from ..settings.pairing import Placing
 from ..settings.regions import Crease, Directions, Heal, Omission, Patch, Pocket, Stroke
 from .flaw import Spot, length
+from .texel_rows import Seen
 
 RIM = 0.25  # of a pocket
 ROOM = 1.05  # a mend reaches a little past the flaw
+WIDER, CLEAR = 1.1, 0.002  # than what a pocket should hold; and of the low's diagonal beyond that
 DABS = 24  # of a brush, at most, that cover a region
 
 
@@ -27,6 +29,14 @@ def pocket(assembly: Assembly, spot: Spot, reach: tuple[float, float]) -> Mend:
     return Mend(
         name=spot.name, words=f"Place a pocket: {length(reach[0])} out, {length(reach[1])} in", pockets=[ball]
     )  # fmt: skip
+
+
+def tight_pocket(seen: Seen, spot: Spot, at: I64) -> Mend:
+    """A pocket that just holds what the best on this low takes at some rows."""
+    wanted = seen.wanted[at][np.isfinite(seen.wanted[at])]
+    least = CLEAR * seen.context.assembly.low.diagonal
+    outward, inward = (WIDER * max(float(way.max(initial=0)), 0.0) + least for way in (wanted, -wanted))
+    return pocket(seen.context.assembly, spot, (outward, inward))
 
 
 def straighten(spot: Spot) -> Mend:

@@ -18,7 +18,6 @@ KEY, TITLE = "other", "Struck another part"
 FAR, SHARE = 4.0, 0.35  # texels from the low to the hit; and how much closer the hit lies to another place of the low
 LOOKED_AT = 0.002  # of the low's diagonal: hits nearer than that are of the own place
 SEEDS, NEIGHBOURS = 60_000, 8
-SHORT = 0.9  # of the way to what is wrongly struck
 MOST_ROWS = 200_000
 
 
@@ -74,15 +73,8 @@ def _mends(seen: Seen, spot: Spot, at: I64, high: int, lows: list[int]) -> list[
         if lows and pair and len(pair.lows) > 1:
             mends.append(offered_mends.own_pair(context.assembly, spot, [context.sculpt.keys[n] for n in lows]))
         mends.append(offered_mends.leave_out(spot, context.sculpt.keys[high]))
-    up, down = seen.height[at] > 0, seen.height[at] < 0
-    outward, inward = float(seen.outward[at].max()), float(seen.inward[at].max())
-    if up.any():
-        outward = SHORT * float(seen.height[at][up].min())
-    if down.any():
-        inward = SHORT * float(-seen.height[at][down].max())
-    if outward + inward > 0:
-        mends.append(offered_mends.pocket(context.assembly, spot, (outward, inward)))
-    return mends
+    mends.append(offered_mends.tight_pocket(seen, spot, at))
+    return [*mends, offered_mends.nearest(spot)]
 
 
 def _nearest(context: Context, places: F64, pair: I32) -> tuple[F64, I64]:

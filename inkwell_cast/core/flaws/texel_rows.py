@@ -1,6 +1,7 @@
 """What detectors look at: an even choice of a sheet's texels, with their rays and what those found."""
 
 from dataclasses import dataclass, fields, replace
+from typing import Any
 
 import numba
 import numpy as np
@@ -24,7 +25,8 @@ class Seen:
     (N, 3) of the flat face; lean (N,) between the ray and that; strain (N,) between the low's shading normal and that;
     size (N,) the side of the square of surface that a row stands for; outward and inward (N,) the reach in force;
     struck (N,) samples that struck; height (N,) of the sculpt. `step` texels lie between two rows. looks says what a
-    viewer sees of them, visible of all texels. everything holds all rows of the sheet, where these are some of them.
+    viewer sees of them, visible of all texels; wanted (N,) is the height of what the best on this low takes, NaN for
+    nothing. everything holds all rows of the sheet, where these are some of them.
     """
 
     context: Context
@@ -42,6 +44,7 @@ class Seen:
     inward: F32
     struck: I32
     height: F32
+    wanted: F32
     looks: RowsSeen
     visible: Visible
     everything: "Seen | None" = None
@@ -49,7 +52,8 @@ class Seen:
     def at(self, rows: I64) -> "Seen":
         """Some of the rows alone."""
         whole = {"context", "step", "visible", "everything"}
-        chosen = {f.name: _rows(getattr(self, f.name), rows) for f in fields(self) if f.name not in whole}
+        names = [f.name for f in fields(self) if f.name not in whole]
+        chosen: dict[str, Any] = {name: _rows(getattr(self, name), rows) for name in names}
         return replace(self, **chosen, everything=self.everything or self)
 
 
@@ -78,7 +82,7 @@ def seen_of(context: Context, visible: Visible) -> Seen:
     return Seen(
         context, step, x, y, triangle, b, place, normal, angles[:, 0], angles[:, 1], size.astype(np.float32),
         reach[:, 0], reach[:, 1], cast.struck[y, x].astype(np.int32), cast.height[y, x],
-        rows_seen(visible, x, y, step, cast.struck[y, x] == 0), visible,
+        visible.wanted[y, x], rows_seen(visible, x, y, step, cast.struck[y, x] == 0), visible,
     )  # fmt: skip
 
 

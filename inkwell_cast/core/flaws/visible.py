@@ -15,14 +15,16 @@ AROUND = 2  # texels: what is seen of a row, so that chance evens out
 class Visible:
     """Of one sheet, (H, W): degrees of excess and of angle summed over pixels, and how many those are.
 
-    bare (H, W) int32 counts pixels that saw the low where no front of the sculpt is. total are the pixels of all
-    sheets, mean the angle over them; outline (P,) is the share of outline pixels of each pair alone.
+    bare (H, W) int32 counts pixels that saw the low where no front of the sculpt is. wanted (H, W) float32 is how far
+    off the low what the best on this low takes lies, scene units, positive outward, NaN for nothing. total are the
+    pixels of all sheets, mean the angle over them; outline (P,) is the share of outline pixels of each pair alone.
     """
 
     excess: F32
     angle: F32
     pixels: I32
     bare: I32
+    wanted: F32
     total: int
     mean: float
     outline: F64

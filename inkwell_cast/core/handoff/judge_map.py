@@ -14,8 +14,8 @@ from ..images.png import dequantise
 from ..piece.assembly import assemble
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
-from ..review.as_seen import Seen, as_seen
-from ..review.best_on_low import best_images
+from ..review.as_seen import as_seen
+from ..review.judgement import Judgement, judgement
 from ..review.worn_pictures import Pictures
 from ..settings.basis import Basis
 from ..settings.recipe import PROOF_SIDE, Recipe
@@ -57,16 +57,17 @@ def judge(
     missed = _missed(images, [context.cast.covered > 0 for context in contexts])
     tried = _readings(images, basis, reading)
     proof = max(max(image.shape[:2]) for image in images) <= PROOF_SIDE
-    *looks, best = as_seen(contexts, [*tried.values(), Pictures(best_images(contexts))], proof)
+    looks = as_seen(contexts, list(tried.values()), proof)
     means = {name: look.whole.mean for name, look in zip(tried, looks, strict=True) if look.whole}
     if not means:
         raise InputProblem("The map", "Low and sculpt are seen nowhere together.", "Check how they stand.")
     chosen = min(means, key=means.__getitem__)
     names = [pair.name for pair in done.assembly.paired.pairs]
-    return _judged(dict(zip(tried, looks, strict=True))[chosen], best, names, chosen, means, missed)
+    return _judged(judgement(contexts, tried[chosen], foreign=True), names, chosen, means, missed)
 
 
-def _judged(seen: Seen, best: Seen, names: list[str], reading: str, means: dict[str, float], missed: float) -> Judged:
+def _judged(found: Judgement, names: list[str], reading: str, means: dict[str, float], missed: float) -> Judged:
+    seen, best = found.seen, found.best
     whole = SeenFacts.of(seen.whole, best.whole, seen.never_seen)
     assert whole is not None  # the caller has seen it
     facts = [SeenFacts.of(*both) for both in zip(seen.pairs, best.pairs, strict=True)]

@@ -1,31 +1,38 @@
-"""Mend all: the best mend of every flaw, baked, and kept where it did good.
+"""Mend all: what settings can cure is cured, judged by what a viewer sees.
 
-Mends are tried together and judged each by its own flaw: what a viewer would see of it (area times angle) must fall to
-`BETTER` of it or less, and neither the likeness nor the sum of all flaws may get worse; where it does, each is baked by
-itself. One that does no good is taken back, and the next that its flaw offers is tried in its place.
+Small bakes of the normals alone are judged beside the best on this low, always by the same pixels. In rounds the next
+mend of every flaw is tried, those that do not touch together. One is kept if what is seen of its own flaw falls to
+`BETTER` of it or less and nothing around the mends gets worse; where something does, each is tried by itself. In the
+end all that was kept must look better together than nothing did. The trials cost at most `BUDGET` bakes.
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from ..bake.baked import Bake
 from ..bake.pipeline import bake
-from ..flaws import Flaw, flaws_of
+from ..base.array_types import Bool
+from ..flaws import REGISTRY, Flaw
+from ..flaws.texel_rows import Seen, seen_of
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..settings.mends import Mend
 from ..settings.mends_overlay import Report, Tried, add_mend
 from ..settings.recipe import Recipe
+from ..settings.sheet import Size
 
 Progress = Callable[[str, float], None]
 
-BETTER = 0.5  # the share of a flaw that may be left
-WORSE = 0.02  # degrees by which the likeness of all may suffer
-MISSED = 45.0  # degrees that a texel without a hit counts in the likeness here, so that a hole closed is no loss
-ROUNDS = 3
-USUAL = 3  # bakes: without mends, with them, with those kept
+BETTER = 0.7  # of what is seen of a flaw may be left
+WORSE, BY = 0.002, 5.0  # of the pixels may look worse elsewhere by so many degrees
+HARM = 0.0005  # degrees by which the whole may seem worse and still be the same
+BUDGET = 2.0  # bakes of the recipe's own size
+FEWEST = 8  # trials
+SMALLEST, LARGEST = 128, 512  # texels on the longest side of a trial
+ROUNDS = 6
+ROOM = 1.15  # of a flaw's radius: what lies in there is its own
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,42 +46,147 @@ class MendedAll:
 
 @dataclass(frozen=True, slots=True)
 class _State:
-    """A recipe with some mends, its bake, its flaws, and the likeness with misses."""
+    """A trial with some mends: its flaws, what is seen of its texels, sheet by sheet, and the mean as seen."""
 
-    recipe: Recipe
-    bake: Bake
+    mends: list[Mend]
     flaws: list[Flaw]
-    angle: float
+    sheets: list[Seen]
+    mean: float
 
     @property
-    def weight(self) -> float:
-        return sum(flaw.weight for flaw in self.flaws)
+    def to_mend(self) -> float:
+        """Degrees of the mean that are not the best on this low, with what only checks can tell."""
+        return sum(float(seen.looks.share.sum()) for seen in self.sheets) + sum(
+            flaw.share for flaw in self.flaws if flaw.cause not in REGISTRY
+        )
 
-    def harms(self, before: "_State") -> bool:
-        """Whether the whole is worse than it was: less like the sculpt, or more flaws to be seen."""
-        return self.angle > before.angle + WORSE or self.weight > before.weight
+    def left_of(self, flaw: Flaw) -> float:
+        """What is seen of a flaw here: of its ball, or of its part where only a check can tell it."""
+        if flaw.cause not in REGISTRY:
+            return sum(one.share for one in self.flaws if (one.cause, one.part) == (flaw.cause, flaw.part))
+        return sum(float(seen.looks.share[_in_ball(seen, flaw)].sum()) for seen in self.sheets)
+
+    def harmed_since(self, before: "_State", flaws: list[Flaw]) -> bool:
+        """Whether too many pixels look worse than before outside the balls of some flaws."""
+        worse = pixels = 0.0
+        for old, new in zip(before.sheets, self.sheets, strict=True):
+            pixels += float(new.looks.pixels.sum())
+            if len(old.x) != len(new.x):  # another low: its parts cannot be told apart texel by texel
+                continue
+            outside = ~np.any([_in_ball(new, flaw) for flaw in flaws], axis=0)
+            angle = np.where(new.struck > 0, new.looks.excess - old.looks.excess, 0.0)
+            worse += float(new.looks.pixels[outside & (angle > BY)].sum())
+        return worse > WORSE * max(pixels, 1.0)
+
+
+def _in_ball(seen: Seen, flaw: Flaw) -> Bool:
+    away = np.linalg.norm(seen.place - np.array(flaw.middle), axis=1)
+    texel = float(np.median(seen.size)) if len(seen.size) else 0.0
+    return np.asarray(away <= ROOM * flaw.radius + 2 * texel, bool)
 
 
 @dataclass(slots=True)
-class _Try:
-    """A flaw whose mends are tried one after the other, until one helps."""
+class _Trials:
+    """Small bakes of a recipe with some mends, as many as the budget allows."""
+
+    recipe: Recipe
+    meshes: BakeMeshes
+    warm: Warm
+    heard: Callable[[float], None]
+    cancel: Callable[[], bool]
+    most: int
+    done: int = 0
+
+    @property
+    def left(self) -> int:
+        return self.most - self.done
+
+    def state(self, mends: list[Mend]) -> _State:
+        self.heard(self.done / max(self.most, 1))
+        self.done += 1
+        result = bake(_with(self.recipe, mends), self.meshes, lambda stage, share: None, self.cancel, self.warm)
+        judged = result.judgement()
+        contexts = [sheet.context for sheet in result.sheets]
+        seen = [seen_of(context, visible) for context, visible in zip(contexts, judged.visible, strict=True)]
+        return _State(mends, result.flaws(judged).flaws, seen, judged.mean)
+
+
+@dataclass(slots=True)
+class _Attempt:
+    """A mend of a flaw that is tried."""
 
     flaw: Flaw
-    choices: list[Mend]
+    mend: Mend
+    before: float
+    after: float = 0.0
     kept: bool = False
 
-    def left_in(self, state: _State) -> float:
-        """What a viewer would still see of the flaw: those of its cause and part in its ball."""
-        near = [
-            other.weight
-            for other in state.flaws
-            if (other.part, other.cause) == (self.flaw.part, self.flaw.cause)
-            and np.linalg.norm(np.subtract(other.middle, self.flaw.middle)) <= self.flaw.radius + other.radius
-        ]
-        return sum(near)
+    def judge(self, state: _State) -> None:
+        self.after = state.left_of(self.flaw)
+        self.kept = self.after <= BETTER * self.before
 
-    def helped_in(self, state: _State) -> bool:
-        return self.left_in(state) <= BETTER * self.flaw.weight
+
+@dataclass(slots=True)
+class _Search:
+    """What was tried so far; `seen` are mends by what they change."""
+
+    trials: _Trials
+    first: _State
+    now: _State
+    tried: list[Tried] = field(default_factory=list)
+    seen: set[str] = field(default_factory=set)
+
+    def round(self) -> bool:
+        """Try the next mends; False where nothing is left to try."""
+        attempts = self._next()
+        if not attempts or self.trials.left < 1:
+            return False
+        together = self.trials.state([*self.now.mends, *(one.mend for one in attempts)])
+        for one in attempts:
+            one.judge(together)
+        if together.harmed_since(self.now, [one.flaw for one in attempts]):
+            self._one_by_one([one for one in attempts if one.kept])
+        kept = [one.mend for one in attempts if one.kept]
+        self.tried += [
+            Tried(
+                title=one.flaw.title, part=one.flaw.part, words=one.mend.words, before=one.before, after=one.after,
+                kept=one.kept,
+            )
+            for one in attempts
+        ]  # fmt: skip
+        if len(kept) == len(attempts):
+            self.now = together
+        elif kept and self.trials.left:
+            self.now = self.trials.state([*self.now.mends, *kept])
+        return True
+
+    def _next(self) -> list[_Attempt]:
+        """The next mend of every flaw, what wins most first, as far as they do not touch."""
+        chosen: list[_Attempt] = []
+        for flaw in self.now.flaws:
+            if any(_touch(flaw, one.flaw) for one in chosen):
+                continue
+            for mend in flaw.mends:
+                change = mend.model_dump_json(exclude={"name", "words", "cause", "on"})
+                if change not in self.seen:
+                    self.seen.add(change)
+                    chosen.append(_Attempt(flaw, mend, self.now.left_of(flaw)))
+                    break
+        return chosen
+
+    def _one_by_one(self, attempts: list[_Attempt]) -> None:
+        """Some of these do harm: keep those that do none alone."""
+        for one in attempts:
+            one.kept = False
+            if self.trials.left > 1:
+                state = self.trials.state([*self.now.mends, one.mend])
+                one.judge(state)
+                one.kept = one.kept and not state.harmed_since(self.now, [one.flaw])
+
+
+def _touch(one: Flaw, other: Flaw) -> bool:
+    apart = float(np.linalg.norm(np.subtract(one.middle, other.middle)))
+    return apart < ROOM * (one.radius + other.radius)
 
 
 def mend_all(
@@ -82,64 +194,47 @@ def mend_all(
     cancel: Callable[[], bool] = lambda: False, warm: Warm | None = None,
 ) -> MendedAll:  # fmt: skip
     """Mend what settings can; raises what `bake` does."""
-    warm, count = warm or Warm(), 0
-
-    def heard(stage: str, share: float) -> None:
-        progress(stage, min((count + share) / USUAL, 0.97))
-
-    def baked(mends: list[Mend]) -> _State:
-        nonlocal count
-        given = recipe
-        for mend in mends:
-            given = add_mend(given, mend)
-        result = bake(given, meshes, heard, cancel, warm)
-        count += 1
-        shown = flaws_of([sheet.context for sheet in result.sheets], result.findings())
-        return _State(given, result, [entry.flaw for entry in shown], mean_angle(result))
-
-    first = baked([])
-    tries = [_Try(flaw, list(flaw.mends)) for flaw in first.flaws if flaw.mends]
-    tried, kept = list[Tried](), list[Mend]()
+    warm = warm or Warm()
+    small, most = _trial_of(recipe)
+    trials = _Trials(small, meshes, warm, lambda share: progress("mending", share / 2), cancel, most)
+    first = trials.state([])
+    search = _Search(trials, first, first)
     for _ in range(ROUNDS):
-        waiting = [attempt for attempt in tries if not attempt.kept and attempt.choices]
-        if not waiting:
+        if not search.round():
             break
-        together = baked([*kept, *(attempt.choices[0] for attempt in waiting)])
-        harmed = together.harms(first)
-        for attempt in waiting:
-            state, mend = together, attempt.choices.pop(0)
-            if harmed and len(waiting) > 1 and attempt.helped_in(together):
-                state = baked([*kept, mend])  # is it this one that does harm?
-            attempt.kept = attempt.helped_in(state) and not state.harms(first)
-            kept += [mend] if attempt.kept else []
-            tried.append(
-                Tried(
-                    title=attempt.flaw.title, part=attempt.flaw.part, words=mend.words, before=attempt.flaw.weight,
-                    after=attempt.left_in(state), kept=attempt.kept,
-                )
-            )  # fmt: skip
-    last = baked(kept)
+    last = search.now
+    if last.to_mend > first.to_mend + HARM or last.mean > first.mean + HARM:
+        last = first
+        search.tried = [one.model_copy(update={"kept": False}) for one in search.tried]
+    given = _with(recipe, last.mends)
+    result = bake(given, meshes, lambda stage, share: progress(stage, 0.5 + 0.47 * share), cancel, warm)
     progress("mending", 1.0)
     left = [f"{flaw.title}, {flaw.part.rpartition('/')[2]}: {flaw.remedy}" for flaw in last.flaws if not flaw.mends]
     report = Report(
-        flaws=(len(first.flaws), len(last.flaws)), weight=(first.weight, last.weight),
-        likeness=(first.angle, last.angle), tried=tried, left=left,
+        flaws=(len(first.flaws), len(last.flaws)), weight=(first.to_mend, last.to_mend), seen=(first.mean, last.mean),
+        tried=search.tried, left=left,
     )  # fmt: skip
-    return MendedAll(last.recipe, last.bake, report)
+    return MendedAll(given, result, report)
 
 
-def mean_angle(bake: Bake) -> float:
-    """Mean angle in degrees between the sculpt and the low with its map, over all texels of all sheets.
+def _with(recipe: Recipe, mends: list[Mend]) -> Recipe:
+    for mend in mends:
+        recipe = add_mend(recipe, mend)
+    return recipe
 
-    It is that of the map before it is written; texels without a hit count as `MISSED`.
-    """
-    total, count = 0.0, 0
-    for sheet in bake.sheets:
-        for key in sheet.images:
-            degrees = bake.angles_in(sheet.images[key], key, sheet)
-            if degrees is not None:
-                covered = degrees[sheet.cast.covered > 0]
-                total += float(np.nan_to_num(covered, nan=MISSED).sum())
-                count += covered.size
-                break
-    return total / count if count else 0.0
+
+def _trial_of(recipe: Recipe) -> tuple[Recipe, int]:
+    """The recipe as it is tried, normals alone on smaller sheets, and how many trials the budget allows."""
+    sides = [(recipe.sheet.width, recipe.sheet.height), *((s.width, s.height) for s in recipe.sizes.values())]
+    longest = max(max(side) for side in sides)
+    shrink = min(1.0, min(max(longest / 2, SMALLEST), LARGEST) / longest)
+
+    def smaller(width: int, height: int) -> dict[str, int]:
+        return {"width": max(16, round(width * shrink)), "height": max(16, round(height * shrink))}
+
+    proof = recipe.proof()
+    sheet = proof.sheet.model_copy(update=smaller(recipe.sheet.width, recipe.sheet.height))
+    sizes = {name: Size(**smaller(s.width, s.height)) for name, s in recipe.sizes.items()}
+    output = proof.output.model_copy(update={"maps": ["normal"]})
+    small = proof.model_copy(update={"sheet": sheet, "sizes": sizes, "output": output})
+    return small, max(FEWEST, int(BUDGET / shrink**2))

@@ -2,17 +2,18 @@
 
 from dataclasses import dataclass
 
+import numba
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import F32, I32, U8, Any_
 from ..cast.context import Context
-from ..flaws.visible import Visible
-from ..maps.normal import encoded
+from ..flaws.visible import AROUND, Visible
 from ..settings.recipe import PROOF_SIDE
-from ..uv.padding import nearest_covered, pad
 from .as_seen import AsSeen, Seen, as_seen, bare_pixels
-from .best_on_low import PADDING, best_images
+from .best_on_low import Candidate, nearest_of, outermost_of, own_of, padded
 from .worn_pictures import Pictures
+
+FIRST = 0.5  # degrees by which another must look better than what comes first, where that is anything
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,30 +35,84 @@ class Judgement:
         return _mean_of(self.seen) - _mean_of(self.best)
 
 
-def judgement(contexts: list[Context], pictures: Pictures | None = None) -> Judgement:
+def judgement(contexts: list[Context], pictures: Pictures | None = None, foreign: bool = False) -> Judgement:
     """Judge the written pictures of normals, one a sheet, or those of the cast as they would be written unrounded.
 
-    Raises Cancelled where the work is no longer wanted.
+    `foreign` pictures were made elsewhere: not what the contexts' casts found. Raises Cancelled where the work is no
+    longer wanted.
     """
-    given = pictures or Pictures([normals_of(context) for context in contexts])
+    own = [own_of(context).image(context) for context in contexts]
+    given = pictures or Pictures(_padded(own, contexts))
     proof = max(max(image.shape[:2]) for image in given.images) <= PROOF_SIDE
-    seen, best = as_seen(contexts, [given, Pictures(best_images(contexts))], proof)
+    candidates = [[made(context) for context in contexts] for made in (own_of, nearest_of, outermost_of)]
+    others = [[one.image(c) for one, c in zip(each, contexts, strict=True)] for each in candidates[1:]]
+    dressed = [given, *(Pictures(_padded(images, contexts)) for images in others)]
+    seen, *looks = as_seen(contexts, [*dressed, Pictures(_padded(own, contexts))] if foreign else dressed, proof)
+    mine = looks.pop() if foreign else seen
+    best_images, wanted = [], []
+    for n, context in enumerate(contexts):
+        taken = _taken([look.sums[n] for look in (mine, *looks)], seen.counts[n], candidates[0][n])
+        wanted.append(np.choose(taken, [each[n].heights for each in candidates]))
+        image = np.where((taken == 1)[..., None], others[0][n], own[n])
+        best_images.append(padded(np.where((taken == 2)[..., None], others[1][n], image), context))
+    (best,) = as_seen(contexts, [Pictures(best_images)], proof)
     bare = bare_pixels(contexts, given, proof)
     total, outline = int(sum(int(count.sum()) for count in seen.counts)), _outlines(seen.pairs)
     visible = [
-        Visible(mine - theirs, mine, count, without, total, _mean_of(seen), outline)
-        for mine, theirs, count, without in zip(seen.sums, best.sums, seen.counts, bare, strict=True)
+        Visible(one - other, one, count, without, heights, total, _mean_of(seen), outline)
+        for one, other, count, without, heights in zip(seen.sums, best.sums, seen.counts, bare, wanted, strict=True)
     ]
     return Judgement(seen, best, visible)
 
 
-def normals_of(context: Context) -> Any_:
+def wanted_heights(contexts: list[Context]) -> list[F32]:
+    """How far off the low what looks best lies at every texel (H, W) of each sheet, scene units; NaN where nothing is.
+
+    That is the nearest surface, unless what the bake struck or the outermost looks better.
+    """
+    candidates = [[made(context) for context in contexts] for made in (nearest_of, own_of, outermost_of)]
+    images = [[one.image(c) for one, c in zip(each, contexts, strict=True)] for each in candidates]
+    looks = as_seen(contexts, [Pictures(_padded(each, contexts)) for each in images], proof=True)
+    heights = []
+    for n in range(len(contexts)):
+        taken = _taken([look.sums[n] for look in looks], looks[0].counts[n], candidates[0][n])
+        heights.append(np.choose(taken, [each[n].heights for each in candidates]))
+    return heights
+
+
+def normals_of(context: Context) -> F32:
     """The tangent-space picture (H, W, 3) float32 of a sheet's cast, padded for reading between texels."""
-    cast = context.cast
-    image = encoded(cast, context.low, context.recipe.basis, cast.normal, (cast.struck > 0).astype(np.uint8))
-    source: Any_ = nearest_covered(cast.covered, PADDING)
-    pad(image, source)
-    return image
+    return padded(own_of(context).image(context), context)
+
+
+def _padded(images: list[F32], contexts: list[Context]) -> list[Any_]:
+    return [padded(image.copy(), context) for image, context in zip(images, contexts, strict=True)]
+
+
+def _taken(sums: list[F32], counts: I32, first: Candidate) -> U8:
+    """Which of three pictures looks best at each texel (H, W); that of `first` unless another is better by `FIRST`."""
+    taken = np.zeros(counts.shape, np.uint8)
+    _take(*sums, counts, first.heights, taken)  # type: ignore[call-arg]
+    return taken
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _take(one, two, three, counts, first, taken):  # type: ignore[no-untyped-def]
+    """Compare sums of degrees over the `AROUND` texels on each side."""
+    height, width = counts.shape
+    for y in numba.prange(height):
+        for x in range(width):
+            a = b = c = 0.0
+            n = 0
+            for j in range(max(y - AROUND, 0), min(y + AROUND + 1, height)):
+                for i in range(max(x - AROUND, 0), min(x + AROUND + 1, width)):
+                    n += counts[j, i]
+                    a += one[j, i]
+                    b += two[j, i]
+                    c += three[j, i]
+            least = 0.0 if np.isnan(first[y, x]) else FIRST
+            if n and min(b, c) < a - least * n:
+                taken[y, x] = 1 if b <= c else 2
 
 
 def _mean_of(seen: Seen) -> float:

@@ -7,6 +7,7 @@ from .handoff import Handoff, Pack, Well
 from .levels import FIELDS
 from .overrides import Level
 from .pairing import Pair, Paired, Placing
+from .reach import Reach
 from .recipe import Recipe
 from .regions import Pocket, Stroke
 
@@ -62,6 +63,16 @@ def set_level(recipe: Recipe, scope: str, values: dict[str, Any]) -> Recipe:
     level = Level.model_validate(recipe.levels.get(scope, Level()).model_dump() | values)
     levels = {k: v for k, v in recipe.levels.items() if k != scope}
     return recipe.model_copy(update={"levels": levels if level.empty else levels | {scope: level}})
+
+
+def with_reach(recipe: Recipe, scope: str, reach: dict[str, float]) -> Recipe:
+    """The recipe with an outward and inward reach, in the unit of the piece's, at a scope."""
+    if not reach:
+        return recipe
+    if scope == "piece":
+        tried = Reach.model_validate(recipe.reach.model_dump() | reach)
+        return recipe.model_copy(update={"reach": tried})
+    return set_level(recipe, scope, reach)
 
 
 def set_file(recipe: Recipe, name: str, **values: Any) -> Recipe:

@@ -23,14 +23,14 @@ class Tried(BaseModel):
 
 
 class Report(BaseModel):
-    """What mending all did: flaws, what a viewer would see of them, and mean likeness with misses, before and after.
+    """What mending all did, before and after: flaws, degrees that are to mend, and the mean angle as seen.
 
-    tried are the mends; left are flaws without one, with their remedy in words.
+    tried are the mends; left are flaws without one, with their remedy in words. seen is None in bakes from before.
     """
 
     flaws: tuple[int, int]
     weight: tuple[float, float]
-    likeness: tuple[float, float]
+    seen: tuple[float, float] | None = None
     tried: list[Tried]
     left: list[str]
 

@@ -10,14 +10,14 @@ from starlette.responses import Response
 
 from ...core.base.array_types import F32
 from ...core.base.errors import InputProblem
-from ...core.cage.coverage import Coverage, round_up
+from ...core.cage.coverage import Coverage
 from ...core.mesh.binary_message import pack
 from ...core.rays.modifiers.straighten import stored_picture
 from ...core.review.section import Along
 from ...core.settings import editing
+from ...core.settings.editing import with_reach
 from ...core.settings.recipe import Recipe, refusals
 from ...core.settings.regions import Stroke
-from ..services.measures import with_reach
 from ..templating import render, services_of
 from .meshes import marked
 from .piece import change, changed, context
@@ -231,14 +231,22 @@ def _refuse_missing(recipe: Recipe, number: int) -> None:
 
 @router.post("/measure")
 async def measure(request: Request, piece_id: int) -> Response:
-    """Set the reach of the scope to what the meshes need, with a little room."""
-    values, covered = await _covered(request, piece_id, {})
+    """Set the reach of the scope to what looks best on small bakes."""
+    values = context(request, piece_id, "cage")
     recipe, scope = values["piece"].recipe, values["scope"]
+    found = await services_of(request).measures.measure(piece_id, scope)
     scale = recipe.reach.scale(values["diagonal"])
-    outward, inward = (round_up(value / scale) for value in covered.suggested)
-    change(request, piece_id, "Measure", lambda r: with_reach(r, scope, {"outward": outward, "inward": inward}))
-    said = [
-        f"The sculpt stands up to {covered.needed[0]:.3g} scene units above the low along its rays and lies up to "
-        f"{covered.needed[1]:.3g} below. The reach is that with a little room."
-    ]
-    return changed(request, piece_id, "cage", "cage-changed", said=said)
+    reach = {name: float(f"{getattr(found, name) / scale:.3g}") for name in ("outward", "inward")}
+    change(request, piece_id, "Measure", lambda r: with_reach(r, scope, reach))
+    return changed(request, piece_id, "cage", "cage-changed", said=[found.words])
+
+
+@router.post("/fit")
+async def fit(request: Request, piece_id: int) -> Response:
+    """Fit the cage to the sculpt, if that looks no worse than the even reach."""
+    values = context(request, piece_id, "cage")
+    found = await services_of(request).measures.try_fit(piece_id)
+    if found.serves:
+        reach = values["piece"].recipe.reach.model_copy(update={"shape": "fitted"})
+        change(request, piece_id, "Fit", lambda r: r.model_copy(update={"reach": reach}))
+    return changed(request, piece_id, "cage", "cage-changed", said=[found.words])

@@ -3,16 +3,15 @@
 import asyncio
 from typing import TYPE_CHECKING
 
+from ...core.bake.measured_reach import FitTried, Measured
 from ...core.cage.coverage import Coverage
 from ...core.checks import Finding
 from ...core.review.probe import Probe
 from ...core.review.section import Along, Section
-from ...core.settings import editing
-from ...core.settings.reach import Reach
-from ...core.settings.recipe import Recipe
+from ...core.settings.editing import with_reach
 from ...core.settings.staleness import CHECKS, COVERAGE
 from ...engine.engine import Ticket
-from ...engine.messages import CheckPiece, Cover, ProbeAt, SectionAt
+from ...engine.messages import CheckPiece, Cover, MeasureReach, ProbeAt, SectionAt, TryFit
 from ...store.bakes import BakeRecord
 from ...store.meshes import MeshRow
 from ...store.pieces import Piece
@@ -65,6 +64,20 @@ class Measures:
                 self._covered.pop(next(iter(self._covered)))
         return self._covered[key]
 
+    async def measure(self, piece_id: int, scope: str) -> Measured:
+        """The reach of a scope that looks best."""
+        piece, rows, _ = self.services.pieces.wanted(piece_id)
+        ticket = self.services.follow(piece_id, MeasureReach(piece.recipe, self.services.pieces.sources(rows), scope))
+        found: Measured = await asyncio.wrap_future(ticket.future)
+        return found
+
+    async def try_fit(self, piece_id: int) -> FitTried:
+        """How a fitted cage looks beside the even reach in force."""
+        piece, rows, _ = self.services.pieces.wanted(piece_id)
+        ticket = self.services.follow(piece_id, TryFit(piece.recipe, self.services.pieces.sources(rows)))
+        found: FitTried = await asyncio.wrap_future(ticket.future)
+        return found
+
     async def section(
         self, piece_id: int, triangle: int, place: tuple[float, float, float], turned: float, zoom: float,
         along: Along, view: tuple[float, float, float],
@@ -85,13 +98,3 @@ class Measures:
         ticket = self.engine.submit(ProbeAt(row.recipe, self.services.pieces.sources(known[1]), sheet, x, y))
         result: Probe | None = await asyncio.wrap_future(ticket.future)
         return result
-
-
-def with_reach(recipe: Recipe, scope: str, reach: dict[str, float]) -> Recipe:
-    """The recipe with an outward and inward reach, in the unit of the piece's, at a scope."""
-    if not reach:
-        return recipe
-    if scope == "piece":
-        tried = Reach.model_validate(recipe.reach.model_dump() | reach)
-        return recipe.model_copy(update={"reach": tried})
-    return editing.set_level(recipe, scope, reach)

@@ -189,7 +189,9 @@ def test_rays_that_strike_another_part_are_found_and_each_mend_cures_them():
     (flaw,) = other()
     assert flaw.part == "low/under"
     assert "strike what lies 0.002 from over" in flaw.what
-    assert [mend.words for mend in flaw.mends] == ["Leave out over top here", "Place a pocket: 0.272 out, 0.1 in"]
+    leave, pocket, nearest = flaw.mends
+    assert (leave.words, nearest.words) == ("Leave out over top here", "Take the nearest surface here")
+    assert pocket.pockets[0].outward == pytest.approx(1.1 * 0.002 + 0.002 * low.diagonal)
     for mend in flaw.mends:
         assert other(mends=[mend]) == [], mend.words
     assert other(mends=[flaw.mends[0].model_copy(update={"on": False})]) != []
@@ -214,10 +216,26 @@ def test_parts_that_strike_each_other_can_become_pairs_of_their_own():
         return [s.flaw for s in made.flaws().shown if s.flaw.cause == "other"]
 
     (flaw,) = other([])
-    words = ["Make floor a pair of its own", "Leave out shelf top here", "Place a pocket"]
+    words = [
+        "Make floor a pair of its own",
+        "Leave out shelf top here",
+        "Place a pocket",
+        "Take the nearest surface here",
+    ]
     assert [mend.words.split(":")[0] for mend in flaw.mends] == words
     for mend in flaw.mends:
         assert other([mend]) == [], mend.words
+
+
+def test_sculpt_beyond_the_start_of_rays_is_missed_above_solid_ground_too():
+    """A ribbed plate floats over a ribbed floor, beyond the reach: rays strike the floor below it."""
+    plate = moved(ribbed("plate", 0.03), (0.3, 0.3, 0), (0.4, 0.4, 1))
+    high = merge([ribbed("floor", 0.002, across=1), plate], "high")
+    (shown,) = found(plane(), high, outward=0.01, inward=0.01)
+    assert shown.flaw.cause == "outside"
+    assert "stands 0.03 above the low" in shown.flaw.what
+    made = baked(plane(), high, ["normal"], size=96, outward=0.01, inward=0.01, mends=shown.flaw.mends[:1])
+    assert made.flaws().shown == []
 
 
 def test_a_high_that_is_left_out_here_is_passed_through():

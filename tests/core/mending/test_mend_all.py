@@ -2,10 +2,11 @@
 
 from dataclasses import replace
 
+import numpy as np
 import pytest
 
-from inkwell_cast.core.flaws import flaws_of
-from inkwell_cast.core.mending import mend_all as module
+from inkwell_cast.core.bake.baked import Bake
+from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.mending.mend_all import mend_all
 from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.piece.piece import BakeMeshes
@@ -14,9 +15,10 @@ from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.overrides import Level
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.regions import Patch
 from inkwell_cast.core.settings.sheet import Sheet
 
-from ...shapes import plane
+from ...shapes import plane, ribbed
 from ..flaws.test_flaws import frame, island
 
 RECIPE = Recipe(
@@ -33,26 +35,28 @@ def meshes():
     return BakeMeshes([plane()], [merge([frame(), replace(island(0.2), uvs=())], "high")])
 
 
-def offering(first):
-    """The flaws as they are found, with another mend before their own."""
+def offering(monkeypatch, first):
+    """Every flaw has another mend before its own."""
+    as_found = Bake.flaws
 
-    def more(flaw):
-        return flaw.model_copy(update={"mends": [first, *flaw.mends]}) if flaw.mends else flaw
+    def found(bake, judged=None):
+        told = as_found(bake, judged)
+        shown = [
+            replace(one, flaw=one.flaw.model_copy(update={"mends": [first, *one.flaw.mends]})) for one in told.shown
+        ]
+        return replace(told, shown=shown)
 
-    def found(*arguments):
-        return [replace(own, flaw=more(own.flaw)) for own in flaws_of(*arguments)]
-
-    return found
+    monkeypatch.setattr(Bake, "flaws", found)
 
 
 def test_a_mend_that_helps_is_kept_and_told_of(meshes):
     told = []
     done = mend_all(RECIPE, meshes, lambda stage, share: told.append(share))
     (tried,) = done.report.tried
-    assert (tried.kept, tried.after) == (True, 0)
-    assert done.report.flaws == (3, 2)  # both parts of the sculpt are open, which is told of and stays
-    assert all(words.startswith("Open sculpt") for words in done.report.left)
-    assert done.report.likeness[1] < 0.1 < done.report.likeness[0]
+    assert tried.kept
+    assert tried.after < 0.1 * tried.before
+    assert done.report.flaws == (1, 0)
+    assert done.report.weight[1] < 0.1 * done.report.weight[0]
     assert done.bake.cast.missed == 0
     assert len(done.recipe.mends) == 1
     assert told == sorted(told)
@@ -61,7 +65,7 @@ def test_a_mend_that_helps_is_kept_and_told_of(meshes):
 
 @pytest.mark.parametrize("first", [NOTHING, BLIND])
 def test_one_that_does_no_good_or_harm_is_taken_back_and_the_next_is_tried(meshes, monkeypatch, first):
-    monkeypatch.setattr(module, "flaws_of", offering(first))
+    offering(monkeypatch, first)
     done = mend_all(RECIPE, meshes)
     assert [(tried.words[:10], tried.kept) for tried in done.report.tried] == [
         (first.words[:10], False), ("Place a po", True),
@@ -70,8 +74,29 @@ def test_one_that_does_no_good_or_harm_is_taken_back_and_the_next_is_tried(meshe
     assert done.bake.cast.missed == 0
 
 
-def test_what_has_no_mend_is_left_with_its_remedy():
-    sides = BakeMeshes([plane()], [plane(4, 0.01)])
-    done = mend_all(RECIPE, sides)
-    assert (done.report.tried, done.report.flaws) == ([], (1, 1))
-    assert "Open sculpt" in done.report.left[0]
+def test_what_harms_another_place_is_not_kept_though_it_cures_its_own(meshes, monkeypatch):
+    """A larger reach for the whole low cures the island, and strikes a ribbed lid everywhere else."""
+    lid = ribbed("lid", 0.3)
+    high = merge([frame(), replace(island(0.2), uvs=()), lid], "high")
+    far = Mend(name="far", words="Reach far", levels={"object:plane/plane": Level(outward=0.4)})
+    offering(monkeypatch, far)
+    done = mend_all(RECIPE, BakeMeshes([plane()], [replace(high, uvs=())]))
+    assert all(tried.words != "Reach far" or not tried.kept for tried in done.report.tried)
+
+
+def test_a_clean_bake_is_left_as_it_is():
+    done = mend_all(RECIPE, BakeMeshes([plane()], [plane(4, 0.01)]))
+    assert (done.report.tried, done.report.flaws) == ([], (0, 0))
+    assert done.recipe == RECIPE
+
+
+def test_a_nearer_surface_than_the_first_is_taken_where_that_is_asked_for():
+    """A ribbed lid over a ribbed floor: the first surface is the lid's, the nearest the floor's."""
+    high = replace(merge([ribbed("floor", 0.01, across=1), ribbed("lid", 0.2)], "high"), uvs=())
+    far = RECIPE.model_copy(update={"reach": Reach(unit="scene", outward=0.3, inward=0.1)})
+    ball = Patch(centre=(0.5, 0.5, 0.0), radius=0.3, rim=0.2, nearest=True)
+    cast = bake(far.model_copy(update={"patches": [ball]}), BakeMeshes([plane()], [high])).cast
+    y, x = np.nonzero(cast.covered)
+    away = np.hypot((x + 0.5) / 96 - 0.5, 0.5 - (y + 0.5) / 96)
+    assert cast.height[y, x][away < 0.23] == pytest.approx(0.01, abs=1e-5)
+    assert cast.height[y, x][away > 0.31] == pytest.approx(0.2, abs=1e-5)

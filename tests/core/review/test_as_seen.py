@@ -7,7 +7,7 @@ import pytest
 
 from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.review.as_seen import as_seen
-from inkwell_cast.core.review.best_on_low import best_images
+from inkwell_cast.core.review.judgement import judgement
 from inkwell_cast.core.review.pictures_around import directions
 from inkwell_cast.core.review.worn_pictures import Pictures
 
@@ -140,7 +140,7 @@ def test_a_ruined_bake_reads_worse_and_its_excess_says_by_how_much():
     scene = contexts(good)
     seen = [s.whole.mean for s in as_seen(scene, [Pictures([r.images["normal"]]) for r in (good, ruined)])]
     assert seen[1] > seen[0] + 3
-    (best,) = as_seen(scene, [Pictures(best_images(scene))])
+    best = judgement(scene).best
     assert best.whole.mean == pytest.approx(seen[0], abs=0.1)  # nothing to win on a clean bake
 
 
@@ -179,7 +179,7 @@ def test_the_best_on_this_low_is_the_same_whatever_the_reach():
     best = []
     for reach in (0.005, 0.05, 0.5):
         made = baked(low, high, ["normal"], size=128, outward=reach, inward=reach)
-        best.append(as_seen(contexts(made), [Pictures(best_images(contexts(made)))])[0].whole.mean)
+        best.append(judgement(contexts(made)).best.whole.mean)
     assert max(best) - min(best) < 0.05
 
 

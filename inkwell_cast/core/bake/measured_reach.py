@@ -1,0 +1,192 @@
+"""Measure: the reach that serves best as seen, tried out on small bakes.
+
+How far the sculpt may lie from the low says where rays could start and end: at every texel the nearest surface that
+projection could take there (`review/best_on_low.py`). Shares of the texels, from most of them to all, give distances to
+try; what few texels ask for is never obeyed unseen. The distances are tried together, then the better half each by
+itself, and what looks best wins; of reaches that look alike, the one that holds more.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..base.array_types import F32
+from ..cage.cage import lows_of
+from ..cage.coverage import coverage, round_up
+from ..cage.inverse_rays import located_of
+from ..flaws.visible import BARE
+from ..mesh.clusters import Cluster
+from ..piece.piece import BakeMeshes
+from ..piece.scene_cache import Warm
+from ..review.as_seen import as_seen, bare_pixels
+from ..review.judgement import normals_of, wanted_heights
+from ..review.worn_pictures import Pictures
+from ..settings.editing import with_reach
+from ..settings.recipe import Recipe
+from .baked import Bake
+from .pipeline import bake
+
+SHARES = (0.8, 0.95, 0.99, 0.998, 0.9998)  # of the texels whose nearest surface is held
+ROOM, LEAST = 1.1, 0.001  # more than was measured, and at least so much of the low's diagonal
+ALIKE = 0.01  # degrees: what differs by less looks the same
+MOST = len(SHARES) + 6  # trials
+
+
+@dataclass(frozen=True, slots=True)
+class Measured:
+    """Outward and inward reach in scene units, and how the piece is seen with them, in degrees of the mean.
+
+    before is that of the reach that was in force. beyond is the share of the sculpt's surface that lies farther, at the
+    places listed; tried counts the trials.
+    """
+
+    outward: float
+    inward: float
+    seen: float
+    before: float
+    beyond: float
+    places: list[Cluster]
+    tried: int
+
+    @property
+    def words(self) -> str:
+        """What was found, in a sentence or two."""
+        gain = self.before - self.seen
+        than = f", {gain:.2f}° better than before." if gain >= ALIKE else ", as before."
+        reach, left = f"{self.outward:.3g} out and {self.inward:.3g} in", share_in_words(self.beyond)
+        farther = f" {left} of the sculpt lies farther; leave it out, or hold it with a pocket." if self.beyond else ""
+        return f"Of {self.tried} reaches {reach} look best: {self.seen:.2f}°{than}{farther}"
+
+
+def share_in_words(share: float) -> str:
+    """A share from 0 to 1 in per cent."""
+    return "under 0.01 %" if share < 1e-4 else f"{100 * share:.2g} %"
+
+
+def measure(
+    recipe: Recipe, meshes: BakeMeshes, scope: str = "piece", progress: Callable[[float], None] = lambda share: None,
+    cancel: Callable[[], bool] = lambda: False, warm: Warm | None = None,
+) -> Measured:  # fmt: skip
+    """The reach of a scope ("piece", "pair:NAME", "object:FILE/OBJECT") that serves best; raises what `bake` does."""
+    trials = _Trials(_small(recipe), meshes, scope, progress, cancel, warm or Warm())
+    first = trials.baked(None)
+    before, (outward, inward) = _degrees(first), _distances(first, scope)
+    tried = {(i, i): _degrees(trials.baked((outward[i], inward[i]))) for i in range(len(SHARES))}
+    best = _best(tried)
+    for i, j in ((best[0] + di, best[1] + dj) for di, dj in ((-1, 0), (0, -1), (1, 0), (0, 1))):
+        if 0 <= i < len(SHARES) and 0 <= j < len(SHARES):
+            tried[i, j] = _degrees(trials.baked((outward[i], inward[j])))
+    i, j = _best(tried)
+    last = trials.baked((outward[i], inward[j]))
+    located, chosen = located_of(last.assembly, last.warm), lows_of(last.assembly, scope)
+    held = coverage(last.assembly, last.sculpt, last.cage, located, chosen, cancel)
+    return Measured(outward[i], inward[j], tried[i, j], before, 1 - held.held, held.places, len(tried))
+
+
+@dataclass(frozen=True, slots=True)
+class FitTried:
+    """How the piece is seen with the even reach in force and with a fitted cage, degrees of the mean."""
+
+    even: float
+    fitted: float
+
+    @property
+    def serves(self) -> bool:
+        """Whether a fitted cage looks no worse."""
+        return self.fitted <= self.even + ALIKE
+
+    @property
+    def words(self) -> str:
+        """What was found, in a sentence or two."""
+        found = f"{self.fitted:.2f}° as seen with a fitted cage, {self.even:.2f}° with the even reach."
+        return found if self.serves else f"{found} The even one is kept: measure it, and hold single places by pockets."
+
+
+def try_fit(
+    recipe: Recipe, meshes: BakeMeshes, progress: Callable[[float], None] = lambda share: None,
+    cancel: Callable[[], bool] = lambda: False, warm: Warm | None = None,
+) -> FitTried:  # fmt: skip
+    """Bake small with an even and with a fitted cage; raises what `bake` does."""
+    small, seen = _small(recipe), list[float]()
+    for shape in ("even", "fitted"):
+        progress(len(seen) / 2)
+        reach = small.reach.model_copy(update={"shape": shape})
+        seen.append(_degrees(bake(small.model_copy(update={"reach": reach}), meshes, cancel=cancel, warm=warm)))
+    return FitTried(*seen)
+
+
+def _best(tried: dict[tuple[int, int], float]) -> tuple[int, int]:
+    """Of the reaches that look best the one that holds most."""
+    least = min(tried.values())
+    return max((key for key, degrees in tried.items() if degrees <= least + ALIKE), key=lambda key: (sum(key), key))
+
+
+def _small(recipe: Recipe) -> Recipe:
+    """The recipe as it is tried: normals alone, one sample a texel, an even cage."""
+    proof = recipe.proof()
+    return proof.model_copy(
+        update={
+            "sheet": proof.sheet.model_copy(update={"samples": 1}),
+            "output": proof.output.model_copy(update={"maps": ["normal"]}),
+            "reach": proof.reach.model_copy(update={"shape": "even"}),
+        }
+    )
+
+
+@dataclass(slots=True)
+class _Trials:
+    """Small bakes with another reach of a scope, in scene units, or with that in force."""
+
+    recipe: Recipe
+    meshes: BakeMeshes
+    scope: str
+    progress: Callable[[float], None]
+    cancel: Callable[[], bool]
+    warm: Warm
+    scale: float = 1.0
+    done: int = 0
+
+    def baked(self, reach: tuple[float, float] | None) -> Bake:
+        self.progress(self.done / MOST)
+        recipe, self.done = self.recipe, self.done + 1
+        if reach:
+            recipe = with_reach(recipe, self.scope, {"outward": reach[0] / self.scale, "inward": reach[1] / self.scale})
+        made = bake(recipe, self.meshes, cancel=self.cancel, warm=self.warm)
+        self.scale = recipe.reach.scale(made.assembly.low.diagonal)
+        return made
+
+
+def _degrees(made: Bake) -> float:
+    """Mean angle as seen, with places of the low that have no sculpt where rays missed."""
+    contexts = [sheet.context for sheet in made.sheets]
+    pictures = Pictures([normals_of(context) for context in contexts])
+    (seen,) = as_seen(contexts, [pictures], proof=True)
+    total, pixels = 0.0, 0
+    for context, sums, counts, bare in zip(
+        contexts, seen.sums, seen.counts, bare_pixels(contexts, pictures, proof=True), strict=True
+    ):
+        missed = int(bare[context.cast.struck == 0].sum())
+        total += float(sums.sum(dtype=np.float64)) + BARE * missed
+        pixels += int(counts.sum()) + missed
+    return total / max(pixels, 1)
+
+
+def _distances(made: Bake, scope: str) -> tuple[list[float], list[float]]:
+    """Outward and inward reaches that hold the `SHARES` of a scope's texels, scene units, ascending."""
+    chosen, above, below = lows_of(made.assembly, scope), list[F32](), list[F32]()
+    wanted = wanted_heights([sheet.context for sheet in made.sheets])
+    for sheet, heights in zip(made.sheets, wanted, strict=True):
+        cast = sheet.cast
+        mine = (cast.covered > 0) & chosen[sheet.low.triangles[np.maximum(cast.low_triangle, 0)]]
+        known = heights[mine & np.isfinite(heights)]
+        above.append(np.maximum(known, 0))
+        below.append(np.maximum(-known, 0))
+    least = LEAST * made.assembly.low.diagonal
+
+    def reaches(parts: list[F32]) -> list[float]:
+        known = np.concatenate(parts) if parts else np.zeros(0, np.float32)
+        known = known if len(known) else np.zeros(1, np.float32)
+        return [round_up(ROOM * float(value) + least) for value in np.quantile(known, SHARES)]
+
+    return reaches(above), reaches(below)
