@@ -101,6 +101,7 @@ def _parser() -> argparse.ArgumentParser:
     _add_batch(commands)
     _add_receivers(commands)
     _add_pieces(commands)
+    _add_cages(commands)
     _add_looking(commands)
     _add_pictures(commands)
     _add_program(commands)
@@ -179,9 +180,7 @@ def _add_bake(command: argparse.ArgumentParser) -> None:
     add("--size", metavar="WxH", help="Width and height of the sheet in texels, 16 to 16384 each.")
     add("--samples", type=int, choices=(1, 4, 16, 64), help=reason(Sheet, "samples"))
     add_cage(command)
-    add(
-        "--measure", action="store_true", help="first find the reach that looks best, and take that"
-    )
+    add("--measure", action="store_true", help="first find the reach that looks best, and take that")
     add(
         "--mend", action="store_true",
         help="first try the best mend of every flaw and keep those that do good; the manifest's recipe holds them",
@@ -192,8 +191,8 @@ def _add_bake(command: argparse.ArgumentParser) -> None:
     add("--padding", metavar="N|auto|fill", help=reason(Sheet, "padding"))
 
 
-def _add_looking(commands: Commands) -> None:
-    """Commands that look at a piece."""
+def _add_cages(commands: Commands) -> None:
+    """Commands about the cage of a piece."""
     path = pathlib.Path
     command = commands.add_parser("cage", help="write the cage that a bake would use, in the low's own topology")
     command.set_defaults(run=run_cage)
@@ -213,6 +212,11 @@ def _add_looking(commands: Commands) -> None:
     add_cage(command)
     command.add_argument("--scope", default="piece", metavar="SCOPE", help="piece, pair:NAME or object:FILE/OBJECT")
     command.add_argument("--json", action="store_true", help="print JSON instead of lines")
+
+
+def _add_looking(commands: Commands) -> None:
+    """Commands that look at a piece."""
+    path = pathlib.Path
     for name, does, run in (
         (
             "check",

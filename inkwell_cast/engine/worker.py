@@ -164,9 +164,7 @@ class _Worker:
             case Cover():
                 return self._cover(job)
             case MeasureReach():
-                return measure(
-                    job.recipe, self._read(job.sources), job.scope, self._trying, self._stopped, self._warm
-                )
+                return measure(job.recipe, self._read(job.sources), job.scope, self._trying, self._stopped, self._warm)
             case TryFit():
                 return try_fit(job.recipe, self._read(job.sources), self._trying, self._stopped, self._warm)
             case SectionAt():

@@ -130,7 +130,7 @@ def _choose_nearest(tiles, low, cast, rays, sculpt, tried, normals, heights):  #
 
 @numba.njit(cache=True, nogil=True)
 def _choose_outermost(tiles, low, cast, rays, sculpt, tried, normals, heights):  # type: ignore[no-untyped-def]
-    """Write normal and height of what lies farthest out above each texel of some tiles, below other faces of the low."""
+    """Write normal and height of what lies farthest out above each texel of some tiles, below the low's other faces."""
     grid, points = block(low.grid, 1, GRID)[0], block(rays.points, (rays.points_count, 3, 3), np.float32)
     averaged_there = block(tried.directions, (tried.directions_count, 3, 3), np.float32)
     tracers = block(sculpt.tracers, (sculpt.tracers_count, 2), np.uint64)
