@@ -1,4 +1,4 @@
-.PHONY: install demo test bench real campaign css fuzz pictures screenshots
+.PHONY: install demo test bench real planted campaign css fuzz pictures screenshots
 
 PYTHON ?= python3
 VENV := .venv
@@ -49,6 +49,9 @@ bench: $(TESTS_READY)
 
 real: $(TESTS_READY)
 	$(BIN)/python -m bench.real "$(PIECES)" "$(JUDGE)"
+
+planted: $(TESTS_READY)
+	$(BIN)/python -m bench.planted
 
 pictures: $(TESTS_READY)
 	$(BIN)/python -m tests.guide_pictures

@@ -52,7 +52,7 @@ def setups() -> Iterator[Setup]:
     figure = _read(gull)
     reach = {"unit": "scene", "outward": 2.5, "inward": 2.0}
     yield Setup(
-        ("back", "overlap", "alone", "tiles", "faceted", "hard_edge", "open", "cracked", "folded", "strained"),
+        ("back", "overlap", "alone", "faceted", "hard_edge"),
         _read(troubled), {"reach": reach},
     )  # fmt: skip
     yield Setup(("outside",), (low, high), {"reach": reach | {"outward": 0.3, "inward": 0.3}})

@@ -4,7 +4,7 @@ import pathlib
 import re
 
 from inkwell_cast.core.flaws import REGISTRY
-from inkwell_cast.core.flaws.from_checks import CAUSES
+from inkwell_cast.core.flaws.from_checks import ALWAYS, CAUSES
 from inkwell_cast.core.formats import write_mesh
 from inkwell_cast.web.routes.guide import FOLDER
 
@@ -30,7 +30,7 @@ def test_every_link_and_picture_of_every_page_leads_somewhere(client):
 
 
 def test_every_flaw_has_a_page_and_every_help_of_a_template_is_there():
-    flaws = {*REGISTRY, *(cause for cause, _ in CAUSES.values()), "outside", "back"}
+    flaws = {*REGISTRY, *(cause for cause, _ in (CAUSES | ALWAYS).values()), "outside", "back"}
     assert {page.removeprefix("flaw-") for page in PAGES if page.startswith("flaw-")} == flaws
     for template in TEMPLATES.rglob("*.html"):
         text = template.read_text()

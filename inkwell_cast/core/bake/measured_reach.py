@@ -15,12 +15,11 @@ from ..base.array_types import F32
 from ..cage.cage import lows_of
 from ..cage.coverage import coverage, round_up
 from ..cage.inverse_rays import located_of
-from ..flaws.visible import BARE
 from ..mesh.clusters import Cluster
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..review.as_seen import as_seen, bare_pixels
-from ..review.judgement import normals_of, wanted_heights
+from ..review.judgement import degrees_of, normals_of, wanted_heights
 from ..review.worn_pictures import Pictures
 from ..settings.editing import with_reach
 from ..settings.recipe import Recipe
@@ -162,14 +161,7 @@ def _degrees(made: Bake) -> float:
     contexts = [sheet.context for sheet in made.sheets]
     pictures = Pictures([normals_of(context) for context in contexts])
     (seen,) = as_seen(contexts, [pictures], proof=True)
-    total, pixels = 0.0, 0
-    for context, sums, counts, bare in zip(
-        contexts, seen.sums, seen.counts, bare_pixels(contexts, pictures, proof=True), strict=True
-    ):
-        missed = int(bare[context.cast.struck == 0].sum())
-        total += float(sums.sum(dtype=np.float64)) + BARE * missed
-        pixels += int(counts.sum()) + missed
-    return total / max(pixels, 1)
+    return degrees_of(contexts, seen.sums, seen.counts, bare_pixels(contexts, pictures, proof=True))
 
 
 def _distances(made: Bake, scope: str) -> tuple[list[float], list[float]]:

@@ -50,7 +50,10 @@ def _called_alike(piece: Inspected, alone: Alone) -> Alone | None:
         for a in piece.assembly.paired.alone
         if a.role in wanted and (read := read_name(a.part.name, pairing))
     }
-    close = get_close_matches(readings[0].stem, list(others), 1, ALIKE) if readings else []
+    if not readings:
+        return None
+    swapped = [stem for stem in others if sorted(stem) == sorted(readings[0].stem)]  # letters in another order
+    close = swapped or get_close_matches(readings[0].stem, list(others), 1, ALIKE)
     return others[close[0]] if close else None
 
 

@@ -36,7 +36,10 @@ from .from_checks import flaw_of
 from .texel_rows import Seen, seen_of
 from .visible import Visible
 
-__all__ = ["FLAW_MARKS", "REGISTRY", "Flaw", "FlawList", "Shown", "Visible", "flaws_of", "marks_in", "write_marks"]
+__all__ = [
+    "FLAW_MARKS", "IN_TEXELS", "REGISTRY", "Flaw", "FlawList", "Shown", "Visible", "flaws_of", "marks_in",
+    "write_marks",
+]  # fmt: skip
 
 FLAW_MARKS = "flaws.marks"  # the file of what views hatch
 
@@ -44,8 +47,9 @@ TOGETHER = 4.0  # rows apart: what lies nearer belongs to one region
 NEIGHBOURS = 0.02  # of the low's diagonal, the same
 LARGER = 90.0  # percentile of a part's texels
 FEWEST = 6  # rows of a region
-SHOWS = 8.0  # degrees above the best on this low, from which on a place looks wrong
-LEAST = 0.003  # degrees that a region adds to the mean: below that nobody sees it
+SHOWS, PLAINLY = 4.0, 8.0  # degrees above the best on this low, from which on a place looks wrong, and plainly so
+LEAST, LARGE = 0.003, 0.03  # degrees of the mean: what a region adds by plainly wrong places, or in all, to be seen
+ABSORBS = 0.1  # of a flaw: a smaller one around its rim that only passed a nearer surface belongs to it
 MOST_ROWS, MOST_FLAWS, MOST_MARKS = 20_000, 40, 1500
 UNSEEN = 1e-9  # pixels: the weight of a row that none sees
 
@@ -70,6 +74,10 @@ DETECTORS = (
     neighbour_occlusion,
 )
 REGISTRY: dict[str, Detector] = {module.KEY: module for module in DETECTORS}  # type: ignore[misc]
+IN_TEXELS = {  # causes whose texels look worse than the best on this low
+    *(key for key, detector in REGISTRY.items() if not getattr(detector, "WHOLE_SHEET", False)),
+    missed.OUTSIDE[0], missed.TURNED[0],
+}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,10 +126,26 @@ def flaws_of(
         cure = _changes(flaw)
         if cure and all(change in mends for change in cure):
             continue  # told by its texels, or by its other half
+        if flaw.cause == missed.TURNED[0] and any(shown.flaw.cause == flaw.cause for shown in flaws):
+            continue  # told by its texels
         mends += cure
         flaws.append(Shown(flaw, finding.marks.corners, finding.marks.uvs, finding.marks.on_low))
-    worst = sorted(flaws, key=lambda shown: -shown.flaw.share)
-    return FlawList(worst[:MOST_FLAWS], len(flaws), harmless)
+    worst = _without_rims(sorted(flaws, key=lambda shown: -shown.flaw.share))
+    return FlawList(worst[:MOST_FLAWS], len(worst), harmless)
+
+
+def _without_rims(flaws: list[Shown]) -> list[Shown]:
+    """Flaws, the worst first, without those that are but the rim of a larger one."""
+    kept: list[Shown] = []
+    for shown in flaws:
+        rim = shown.flaw.cause == farther_surface.KEY and any(
+            one.flaw.part == shown.flaw.part
+            and shown.flaw.share < ABSORBS * one.flaw.share
+            and np.linalg.norm(np.subtract(one.flaw.middle, shown.flaw.middle)) <= one.flaw.radius + shown.flaw.radius
+            for one in kept
+        )
+        kept += [] if rim else [shown]
+    return kept
 
 
 def _changes(flaw: Flaw) -> list[dict[str, Any]]:
@@ -148,9 +172,19 @@ def _regions(seen: Seen, detector: Detector, free: Bool) -> tuple[list[Shown], i
             if getattr(detector, "BY_PART", False)
             else _joined(detected, _together(seen, detected.rows, region, thinned))
         )
-    shown = [_shown(seen, detector, detected, region, thinned) for region in regions if len(region) * thinned >= FEWEST]
-    told = [one for one in shown if one.flaw.share >= LEAST and (detected.error is not None or one.flaw.error > SHOWS)]
+    large = [region for region in regions if len(region) * thinned >= FEWEST]
+    shown = [(_shown(seen, detector, detected, region, thinned), region) for region in large]
+    told = [one for one, region in shown if _is_seen(seen, detected, region, one.flaw, thinned)]
     return told, len(regions) - len(told)
+
+
+def _is_seen(seen: Seen, detected: Found, region: I64, flaw: Flaw, thinned: int) -> bool:
+    """Whether a viewer sees it: some plainly wrong, or much that is somewhat wrong."""
+    if detected.error is not None:
+        return flaw.share >= LEAST
+    rows = detected.rows[region]
+    plain = float(seen.looks.share[rows][seen.looks.excess[rows] > PLAINLY].sum()) * thinned
+    return plain >= LEAST or (flaw.share >= LARGE and flaw.error > SHOWS)
 
 
 def _unexplained(found: Found, free: Bool) -> Found:

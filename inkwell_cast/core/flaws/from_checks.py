@@ -14,11 +14,11 @@ from .texel_rows import Seen
 
 # by check: the cause, and how wrong its place looks at least before it is told, in degrees
 CAUSES = {
-    "winding": ("back", 5.0), "overlaps": ("overlap", 8.0), "uv_area": ("folded", 8.0), "doubles": ("cracked", 5.0),
-    "hard_edges": ("hard_edge", 3.0), "tiles": ("tiles", 8.0),
+    "winding": ("back", 5.0), "overlaps": ("overlap", 2.5), "uv_area": ("folded", 8.0), "doubles": ("cracked", 5.0),
+    "hard_edges": ("hard_edge", 3.0),
 }  # fmt: skip
 ALWAYS = {"pairs": ("alone", 45.0), "faceted": ("faceted", 6.0)}  # and how wrong that looks; no map shows it
-OF_LOW = {"overlaps", "uv_area", "hard_edges", "tiles"}  # the best on this low suffers from these too
+OF_LOW = {"overlaps", "uv_area", "hard_edges"}  # the best on this low suffers from these too
 TITLES = {"winding": "Struck a back face"}
 NEAR = 0.02  # of the low's diagonal: what of the low a mark on the sculpt stands for
 
@@ -26,14 +26,12 @@ NEAR = 0.02  # of the low's diagonal: what of the low a mark on the sculpt stand
 def flaw_of(finding: Finding, looked: list[Seen]) -> Flaw | None:
     """The flaw that a finding is, with its remedy as a mend; None where a viewer of the map would see nothing of it."""
     place = finding.place
-    if place is None or finding.check not in CAUSES | ALWAYS:
+    if place is None or finding.check not in CAUSES | ALWAYS or finding.severity == "note":
         return None
     middle, radius = place
     thinned = max(1.0, finding.count / MOST_MARKS) if len(finding.marks.corners) == MOST_MARKS else 1.0
     area = _area(finding.marks.corners) * thinned
     if finding.check in ALWAYS:
-        if finding.severity == "note":
-            return None
         cause, error = ALWAYS[finding.check]
         share = error * min(area / max(sum(_surface(seen) for seen in looked), 1e-300), 1.0)
     else:

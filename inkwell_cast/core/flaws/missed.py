@@ -14,6 +14,7 @@ from .texel_rows import Seen
 
 KEY, TITLE = "missed", "Missed"
 OUTSIDE = "outside", "Sculpt outside the cage"  # cause and title where only the reach falls short
+TURNED = "back", "Struck a back face"  # where the sculpt is wound inside out
 BEYOND = 0.5  # of the low's diagonal: how far past the reach the sculpt is looked for
 UNUSED = 1e30
 ROOM = 1.05  # a mended reach goes a little farther than the sculpt
@@ -45,7 +46,7 @@ def find(seen: Seen) -> Found:
                 f"The sculpt lies within reach here, {off} from the low, but its faces look inward.",
                 "Turn its winding over.",
                 lambda spot: [offered_mends.fix(spot, "Turn the faces over", "flip_winding", keys)],
-                "back", "Struck a back face",
+                *TURNED,
             )  # fmt: skip
         away_from_reach = _out_of_reach(seen, rows[chosen], up, down)
         if away_from_reach:

@@ -17,7 +17,8 @@ class Visible:
 
     bare (H, W) int32 counts pixels that saw the low where no front of the sculpt is. wanted (H, W) float32 is how far
     off the low what the best on this low takes lies, scene units, positive outward, NaN for nothing. total are the
-    pixels of all sheets, mean the angle over them; outline (P,) is the share of outline pixels of each pair alone.
+    pixels of both kinds on all sheets, mean the angle over the first; outline (P,) is the share of outline pixels of
+    each pair alone.
     """
 
     excess: F32

@@ -11,6 +11,7 @@ KEY, TITLE = "wavy", "Wavy outline"
 BY_PART = WHOLE_SHEET = True  # what cures it is a finer low, not a change here or there
 CORNER = 15.0  # degrees between shading and face beside an edge: half of what the outline turns by there
 ROUND = 0.5  # of that: how closely the sculpt must follow the shading, to be round and not flat with a hard edge
+MOSTLY = 0.6  # of such texels of a part follow, or it is no round form
 DEEP = 0.004  # of the low's diagonal: how far the sculpt stands off the faces there
 MOST_OF = 95.0  # percentile of the bend over the faces
 SOFT = 6.0  # degrees: beside which corners no longer show
@@ -28,7 +29,10 @@ def find(seen: Seen) -> Found:
     follows = off < ROUND * seen.strain
     deep = np.abs(seen.height) > DEEP * context.assembly.low.diagonal
     apart = seen.visible.outline[context.rays.pair[seen.triangle]] > OUTLINE
-    rows = np.flatnonzero((seen.struck > 0) & (seen.strain > CORNER) & follows & deep & apart)
+    bent = (seen.struck > 0) & (seen.strain > CORNER) & apart
+    parts = context.low.mesh.objects[context.low.triangles[seen.triangle]]
+    round_share = np.bincount(parts, bent & follows) / np.maximum(np.bincount(parts, bent), 1)
+    rows = np.flatnonzero(bent & follows & deep & (round_share >= MOSTLY)[parts])
 
     def tell(region: I64) -> Explanation:
         at = rows[region]

@@ -14,10 +14,11 @@ import numpy as np
 from ..bake.baked import Bake
 from ..bake.pipeline import bake
 from ..base.array_types import Bool
-from ..flaws import REGISTRY, Flaw
+from ..flaws import IN_TEXELS, Flaw
 from ..flaws.texel_rows import Seen, seen_of
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
+from ..review.judgement import degrees_of
 from ..settings.mends import Mend
 from ..settings.mends_overlay import Report, Tried, add_mend
 from ..settings.recipe import Recipe
@@ -46,7 +47,7 @@ class MendedAll:
 
 @dataclass(frozen=True, slots=True)
 class _State:
-    """A trial with some mends: its flaws, what is seen of its texels, sheet by sheet, and the mean as seen."""
+    """A trial with some mends: its flaws, what is seen of its texels, sheet by sheet, and the mean with misses."""
 
     mends: list[Mend]
     flaws: list[Flaw]
@@ -57,12 +58,12 @@ class _State:
     def to_mend(self) -> float:
         """Degrees of the mean that are not the best on this low, with what only checks can tell."""
         return sum(float(seen.looks.share.sum()) for seen in self.sheets) + sum(
-            flaw.share for flaw in self.flaws if flaw.cause not in REGISTRY
+            flaw.share for flaw in self.flaws if flaw.cause not in IN_TEXELS
         )
 
     def left_of(self, flaw: Flaw) -> float:
         """What is seen of a flaw here: of its ball, or of its part where only a check can tell it."""
-        if flaw.cause not in REGISTRY:
+        if flaw.cause not in IN_TEXELS:
             return sum(one.share for one in self.flaws if (one.cause, one.part) == (flaw.cause, flaw.part))
         return sum(float(seen.looks.share[_in_ball(seen, flaw)].sum()) for seen in self.sheets)
 
@@ -108,7 +109,9 @@ class _Trials:
         judged = result.judgement()
         contexts = [sheet.context for sheet in result.sheets]
         seen = [seen_of(context, visible) for context, visible in zip(contexts, judged.visible, strict=True)]
-        return _State(mends, result.flaws(judged).flaws, seen, judged.mean)
+        bare = [visible.bare for visible in judged.visible]
+        mean = degrees_of(contexts, judged.seen.sums, judged.seen.counts, bare)
+        return _State(mends, result.flaws(judged).flaws, seen, mean)
 
 
 @dataclass(slots=True)

@@ -7,7 +7,7 @@ import numpy as np
 
 from ..base.array_types import F32, I32, U8, Any_
 from ..cast.context import Context
-from ..flaws.visible import AROUND, Visible
+from ..flaws.visible import AROUND, BARE, Visible
 from ..settings.recipe import PROOF_SIDE
 from .as_seen import AsSeen, Seen, as_seen, bare_pixels
 from .best_on_low import Candidate, nearest_of, outermost_of, own_of, padded
@@ -57,12 +57,22 @@ def judgement(contexts: list[Context], pictures: Pictures | None = None, foreign
         best_images.append(padded(np.where((taken == 2)[..., None], others[1][n], image), context))
     (best,) = as_seen(contexts, [Pictures(best_images)], proof)
     bare = bare_pixels(contexts, given, proof)
-    total, outline = int(sum(int(count.sum()) for count in seen.counts)), _outlines(seen.pairs)
+    total, outline = sum(int(count.sum()) for count in (*seen.counts, *bare)), _outlines(seen.pairs)
     visible = [
         Visible(one - other, one, count, without, heights, total, _mean_of(seen), outline)
         for one, other, count, without, heights in zip(seen.sums, best.sums, seen.counts, bare, wanted, strict=True)
     ]
     return Judgement(seen, best, visible)
+
+
+def degrees_of(contexts: list[Context], sums: list[F32], counts: list[I32], bare: list[I32]) -> float:
+    """The mean of summed angles, and of `BARE` at pixels that saw no sculpt where rays missed it; (H, W) a sheet."""
+    total = pixels = 0.0
+    for context, angle, count, without in zip(contexts, sums, counts, bare, strict=True):
+        missed = int(without[context.cast.struck == 0].sum())
+        total += float(angle.sum(dtype=np.float64)) + BARE * missed
+        pixels += int(count.sum()) + missed
+    return total / max(pixels, 1.0)
 
 
 def wanted_heights(contexts: list[Context]) -> list[F32]:
