@@ -11,6 +11,7 @@ from ..engine.messages import Drawn
 from ..store.meshes import MeshRow
 
 LIKENESS = "likeness"  # the key of the picture of angles to the sculpt, among those of a bake's maps
+PARALLAX = "parallax"  # and that of what no map cures
 VIEWS = 5  # raised whenever what is drawn of the same meshes changes, so that older drawings are made anew
 
 

@@ -21,7 +21,7 @@ from ..core.settings.reach_unit import in_other_unit
 from ..core.settings.recipe import Recipe
 from ..store.bakes import BakeRecord, BakeRow
 from ..store.meshes import MeshRow
-from .cache_keys import LIKENESS, meshes_key
+from .cache_keys import LIKENESS, PARALLAX, meshes_key
 from .services.services import Services
 
 MOST_BYTES = 4 << 20  # of a small file
@@ -171,14 +171,19 @@ templates.env.filters |= {
 }  # fmt: skip
 
 
+ANGLES = {LIKENESS: "Likeness", PARALLAX: "Parallax"}
+
+
 def bake_facts(row: BakeRecord, recipe: Recipe, rows: list[MeshRow]) -> dict[str, Any]:
     """What the views need to know of a finished bake."""
-    rated = [LIKENESS] if row.manifest and any(s.heat for s in row.manifest.sheets) else []
+    sheets = row.manifest.sheets if row.manifest else []
+    rated = [LIKENESS] if any(s.heat for s in sheets) else []
+    rated += [PARALLAX] if any(s.parallax for s in sheets) else []
     return {
         "id": row.id,
         "name": called(row),
         "maps": list(row.recipe.output.maps) + rated,
-        "labels": {k: maps.REGISTRY[k].LABEL for k in row.recipe.output.maps} | dict.fromkeys(rated, "Likeness"),
+        "labels": {k: maps.REGISTRY[k].LABEL for k in row.recipe.output.maps} | ANGLES,
         "clipped": [m.key for m in (row.manifest.maps if row.manifest else []) if m.facts.get("clipped_share")],
         "sheets": [s.model_dump(include={"name", "width", "height"}) for s in row.manifest.sheets]
         if row.manifest

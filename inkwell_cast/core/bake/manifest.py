@@ -76,6 +76,7 @@ class SheetFacts(BaseModel):
     shared_texels: int
     pairs: list[str] = []  # those that lie on it
     heat: str = ""  # a picture of the angles as seen (`likeness.stored`), beside the previews
+    parallax: str = ""  # the same of what no map cures
 
 
 class PairFacts(BaseModel):
@@ -109,6 +110,8 @@ class Manifest(BaseModel):
     flaws: list[Flaw] | None = None  # None where they were not looked for; those that show most
     flaws_found: int | None = None  # all that were found
     harmless: int | None = None  # places that show too little to be told
+    parallax: float | None = None  # degrees of the mean that no map cures
+    coarse: list[Flaw] = []  # where the low needs triangles
     mending: Report | None = None  # what was mended on the way, if all was to be
     straightened: Straightened | None = None
     diagonal: float

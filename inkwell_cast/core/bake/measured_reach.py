@@ -26,8 +26,9 @@ from ..settings.recipe import Recipe
 from .baked import Bake
 from .pipeline import bake
 
-SHARES = (0.8, 0.95, 0.99, 0.998, 0.9998)  # of the texels whose nearest surface is held
-ROOM, LEAST = 1.1, 0.001  # more than was measured, and at least so much of the low's diagonal
+SHARES = (0.8, 0.95, 0.99, 0.998, 0.9998, 0.9998)  # of the texels whose nearest surface is held,
+ROOM = np.array([1.1, 1.1, 1.1, 1.1, 1.1, 1.6])  # so many times; between texels it may lie farther
+LEAST = 0.001  # of the low's diagonal, at least
 ALIKE = 0.01  # degrees: what differs by less looks the same
 MOST = len(SHARES) + 6  # trials
 
@@ -179,6 +180,6 @@ def _distances(made: Bake, scope: str) -> tuple[list[float], list[float]]:
     def reaches(parts: list[F32]) -> list[float]:
         known = np.concatenate(parts) if parts else np.zeros(0, np.float32)
         known = known if len(known) else np.zeros(1, np.float32)
-        return [round_up(ROOM * float(value) + least) for value in np.quantile(known, SHARES)]
+        return [round_up(float(value) + least) for value in ROOM * np.quantile(known, SHARES)]
 
     return reaches(above), reaches(below)

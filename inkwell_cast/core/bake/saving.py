@@ -9,11 +9,12 @@ from .. import maps
 from ..base.array_types import F32, I32, U8, U16, Any_
 from ..base.atomic_files import whole
 from ..cage.coverage import CoverageFacts
-from ..flaws import FLAW_MARKS, FlawList, write_marks
+from ..flaws import COARSE_MARKS, FLAW_MARKS, FlawList, Shown, write_marks
 from ..images import SUFFIXES, png, read_picture, write_picture
 from ..maps.ids import mask_of
-from ..review.judgement import Judgement
+from ..review.judgement import Judgement, small
 from ..review.likeness import Likeness, by_pair, figures, stored
+from ..review.parallax import Parallax, parallax
 from ..review.worn_pictures import Pictures
 from ..settings.mends_overlay import Report
 from .baked import Bake, BakedSheet, holds_normals
@@ -39,8 +40,11 @@ def save(
     with timed(seconds, "rounding"):
         rounding = writer.rate(files)
     with timed(seconds, "likeness"):
-        judged, written = writer.judge(files)
-        heats = writer.heat(judged) if written else {}
+        judged, pictures = writer.judge(files)
+        written = pictures is not None
+        floor = parallax([sheet.context for sheet in bake.sheets], pictures, small(pictures)) if pictures else None
+        heats = writer.heat("likeness", judged.seen.angles) if written else {}
+        floors = writer.heat("parallax", floor.angles) if floor else {}
     with timed(seconds, "coverage"):
         measured = CoverageFacts.of(bake.coverage())
     with timed(seconds, "flaws"):
@@ -52,7 +56,10 @@ def save(
     for pair, rated, alone, best_alone in zip(result.pairs, rounding, seen.pairs, best.pairs, strict=True):
         pair.likeness, pair.seen = rated, SeenFacts.of(alone, best_alone) if written else None
     for facts in result.sheets:
-        facts.heat = heats.get(facts.name, "")
+        facts.heat, facts.parallax = heats.get(facts.name, ""), floors.get(facts.name, "")
+    if floor:
+        result.parallax, result.coarse = floor.mean, floor.places
+        writer.mark_coarse(floor)
     with whole(writer.folder / "manifest.json") as partial:
         partial.write_text(result.model_dump_json(indent=2) + "\n")
     return result
@@ -145,22 +152,23 @@ class _Writer:
                 by_sheet.append((angles, pair))
         return by_pair(by_sheet, len(bake.assembly.paired.pairs))
 
-    def judge(self, files: list[MapFile]) -> tuple[Judgement, bool]:
-        """How the first map of normals is seen as it was written, or the cast where there is none; whether there is."""
+    def judge(self, files: list[MapFile]) -> tuple[Judgement, Pictures | None]:
+        """How the first map of normals is seen as it was written, and it; or how the cast is, where there is none."""
         key = next((entry.key for entry in files if holds_normals(entry.key)), None)
         if key is None:
-            return self.bake.judgement(), False
+            return self.bake.judgement(), None
         files_of = {entry.sheet: self.folder / entry.file for entry in files if entry.key == key}
         images = [read_picture(files_of[sheet.name]) for sheet in self.bake.sheets]
-        return self.bake.judgement(Pictures(images, maps.REGISTRY[key].KEY == "normal_object")), True
+        pictures = Pictures(images, maps.REGISTRY[key].KEY == "normal_object")
+        return self.bake.judgement(pictures), pictures
 
-    def heat(self, judged: Judgement) -> dict[str, str]:
-        """Pictures of the angles as seen, beside the previews; their names by sheet."""
+    def heat(self, name: str, by_sheet: list[F32]) -> dict[str, str]:
+        """Pictures of angles (H, W) beside the previews; their names by sheet."""
         heats: dict[str, str] = {}
-        for sheet, angles in zip(self.bake.sheets, judged.seen.angles, strict=True):
+        for sheet, angles in zip(self.bake.sheets, by_sheet, strict=True):
             if self.previews is None:
                 break
-            heats[sheet.name] = sheet.file_of("likeness", ".png", self.taken)
+            heats[sheet.name] = sheet.file_of(name, ".png", self.taken)
             write_picture(self.previews / heats[sheet.name], "png", stored(angles, sheet.cast.covered))
         return heats
 
@@ -170,3 +178,14 @@ class _Writer:
         if self.previews:
             write_marks(self.previews / FLAW_MARKS, found.shown)
         return found
+
+    def mark_coarse(self, floor: Parallax) -> None:
+        """What the views hatch of where the low needs triangles goes beside the previews."""
+        low, channel = self.bake.assembly.low, self.bake.recipe.sheet.channel
+        uvs = low.uvs[channel].at_corners()
+        shown = [
+            Shown(flaw, low.positions[low.triangles[rows]], uvs[rows])
+            for flaw, rows in zip(floor.places, floor.triangles, strict=True)
+        ]
+        if self.previews:
+            write_marks(self.previews / COARSE_MARKS, shown)

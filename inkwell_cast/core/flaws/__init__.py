@@ -37,17 +37,18 @@ from .texel_rows import Seen, seen_of
 from .visible import Visible
 
 __all__ = [
-    "FLAW_MARKS", "IN_TEXELS", "REGISTRY", "Flaw", "FlawList", "Shown", "Visible", "flaws_of", "marks_in",
-    "write_marks",
+    "COARSE_MARKS", "FLAW_MARKS", "IN_TEXELS", "REGISTRY", "Flaw", "FlawList", "Shown", "Visible", "flaws_of",
+    "marks_in", "write_marks",
 ]  # fmt: skip
 
-FLAW_MARKS = "flaws.marks"  # the file of what views hatch
+FLAW_MARKS, COARSE_MARKS = "flaws.marks", "coarse.marks"  # files of what views hatch
 
 TOGETHER = 4.0  # rows apart: what lies nearer belongs to one region
 NEIGHBOURS = 0.02  # of the low's diagonal, the same
 LARGER = 90.0  # percentile of a part's texels
 FEWEST = 6  # rows of a region
 SHOWS, PLAINLY = 4.0, 8.0  # degrees above the best on this low, from which on a place looks wrong, and plainly so
+MISSED = 0.5  # the same where rays missed: that may be worse in another light
 LEAST, LARGE = 0.003, 0.03  # degrees of the mean: what a region adds by plainly wrong places, or in all, to be seen
 ABSORBS = 0.1  # of a flaw: a smaller one around its rim that only passed a nearer surface belongs to it
 MOST_ROWS, MOST_FLAWS, MOST_MARKS = 20_000, 40, 1500
@@ -111,7 +112,7 @@ def flaws_of(
     for context, seen_there in zip(contexts, visible, strict=True):
         seen = seen_of(context, seen_there)
         looked.append(seen)
-        wrong = seen.at(np.flatnonzero(seen.looks.excess > SHOWS))
+        wrong = seen.at(np.flatnonzero(seen.looks.excess > np.where(seen.struck == 0, MISSED, SHOWS)))
         free = np.ones(len(wrong.x), bool)
         for detector in REGISTRY.values():
             subject = seen if getattr(detector, "WHOLE_SHEET", False) else wrong
@@ -184,7 +185,8 @@ def _is_seen(seen: Seen, detected: Found, region: I64, flaw: Flaw, thinned: int)
         return flaw.share >= LEAST
     rows = detected.rows[region]
     plain = float(seen.looks.share[rows][seen.looks.excess[rows] > PLAINLY].sum()) * thinned
-    return plain >= LEAST or (flaw.share >= LARGE and flaw.error > SHOWS)
+    least = MISSED if (seen.struck[rows] == 0).mean() > 0.5 else SHOWS
+    return plain >= LEAST or (flaw.share >= LARGE and flaw.error > least)
 
 
 def _unexplained(found: Found, free: Bool) -> Found:

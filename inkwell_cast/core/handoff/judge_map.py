@@ -15,10 +15,10 @@ from ..piece.assembly import assemble
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..review.as_seen import as_seen
-from ..review.judgement import Judgement, judgement
+from ..review.judgement import Judgement, judgement, small
 from ..review.worn_pictures import Pictures
 from ..settings.basis import Basis
-from ..settings.recipe import PROOF_SIDE, Recipe
+from ..settings.recipe import Recipe
 from ..settings.sheet import Size
 from ..uv.layout import lay_out_sheets
 
@@ -56,8 +56,7 @@ def judge(
     contexts = [sheet.context for sheet in done.sheets]
     missed = _missed(images, [context.cast.covered > 0 for context in contexts])
     tried = _readings(images, basis, reading)
-    proof = max(max(image.shape[:2]) for image in images) <= PROOF_SIDE
-    looks = as_seen(contexts, list(tried.values()), proof)
+    looks = as_seen(contexts, list(tried.values()), small(Pictures(images)))
     means = {name: look.whole.mean for name, look in zip(tried, looks, strict=True) if look.whole}
     if not means:
         raise InputProblem("The map", "Low and sculpt are seen nowhere together.", "Check how they stand.")

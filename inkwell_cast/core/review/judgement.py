@@ -43,7 +43,7 @@ def judgement(contexts: list[Context], pictures: Pictures | None = None, foreign
     """
     own = [own_of(context).image(context) for context in contexts]
     given = pictures or Pictures(_padded(own, contexts))
-    proof = max(max(image.shape[:2]) for image in given.images) <= PROOF_SIDE
+    proof = small(given)
     candidates = [[made(context) for context in contexts] for made in (own_of, nearest_of, outermost_of)]
     others = [[one.image(c) for one, c in zip(each, contexts, strict=True)] for each in candidates[1:]]
     dressed = [given, *(Pictures(_padded(images, contexts)) for images in others)]
@@ -63,6 +63,11 @@ def judgement(contexts: list[Context], pictures: Pictures | None = None, foreign
         for one, other, count, without, heights in zip(seen.sums, best.sums, seen.counts, bare, wanted, strict=True)
     ]
     return Judgement(seen, best, visible)
+
+
+def small(pictures: Pictures) -> bool:
+    """Whether pictures are those of a proof."""
+    return max(max(image.shape[:2]) for image in pictures.images) <= PROOF_SIDE
 
 
 def degrees_of(contexts: list[Context], sums: list[F32], counts: list[I32], bare: list[I32]) -> float:

@@ -18,7 +18,7 @@ from ...core.base.array_types import Any_
 from ...core.images import png
 from ...core.review.likeness import MISSED, OFF, degrees, heat
 from ...store.bakes import BakeRecord
-from ..cache_keys import LIKENESS
+from ..cache_keys import LIKENESS, PARALLAX
 from ..templating import bake_facts, render, services_of
 from .meshes import file_stem
 from .piece import context
@@ -102,7 +102,7 @@ def picture(
     """
     values = context(request, piece_id, "meshes")
     path = picture_of(request, bake_of(request, piece_id, bake_id), sheet, key)
-    if key == LIKENESS:
+    if key in (LIKENESS, PARALLAX):
         return Response(_heat(path, thumb or most or 1 << 20), media_type="image/png")
     if thumb:
         return Response(_thumbnail(path, min(max(thumb, 16), 1024)), media_type="image/png")
@@ -156,11 +156,12 @@ async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, s
     for entry in row.manifest.maps if row.manifest else []:
         if entry.sheet == sheet and entry.key in row.recipe.output.maps:
             values["maps"][entry.key] = _value(_pixels(picture_of(request, row, sheet, entry.key))[y, x], entry)
-    angle = services_of(request).bakes.picture(row.id, sheet, LIKENESS)
-    if angle is not None and angle.is_file():
-        steps = _pixels(angle)[y, x, 0]
-        if steps != OFF:
-            values["maps"][LIKENESS] = "not seen" if steps == MISSED else f"{degrees(steps):.2f}°"
+    for key in (LIKENESS, PARALLAX):
+        angle = services_of(request).bakes.picture(row.id, sheet, key)
+        if angle is not None and angle.is_file():
+            steps = _pixels(angle)[y, x, 0]
+            if steps != OFF:
+                values["maps"][key] = "not seen" if steps == MISSED else f"{degrees(steps):.2f}°"
     return JSONResponse(values | ({"probe": seen.model_dump()} if seen else {}))
 
 

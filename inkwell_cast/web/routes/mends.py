@@ -9,11 +9,11 @@ from starlette.exceptions import HTTPException
 from starlette.responses import Response
 
 from ...core.base.errors import InputProblem
-from ...core.flaws import FLAW_MARKS, Flaw, marks_in
+from ...core.flaws import COARSE_MARKS, FLAW_MARKS, Flaw, marks_in
 from ...core.settings.mends import Mend
 from ...core.settings.mends_overlay import add_mend, switched, without_mend
 from ...core.settings.recipe import Recipe
-from ...core.settings.regions import Crease, Directions, Heal, Patch
+from ...core.settings.regions import Crease, Directions, Heal, Omission, Patch, Pocket
 from ...store.bakes import BakeRecord
 from ..templating import called, render, services_of
 from .bakes import bake_of, picture_of
@@ -41,6 +41,17 @@ def flaw_marks(request: Request, piece_id: int, bake_id: int, number: int) -> Re
     except IndexError:
         raise HTTPException(404, "This bake has no such flaw.") from None
     return marked(shown, _flaw(row, number).title)
+
+
+@router.get("/bakes/{bake_id}/coarse/{number}/marks")
+def coarse_marks(request: Request, piece_id: int, bake_id: int, number: int) -> Response:
+    """The faces of a place where the low needs triangles, for both views."""
+    row = bake_of(request, piece_id, bake_id)
+    try:
+        shown = marks_in(picture_of(request, row, "", COARSE_MARKS), number)
+    except IndexError:
+        raise HTTPException(404, "This bake has no such place.") from None
+    return marked(shown, "Needs triangles")
 
 
 @router.post("/bakes/{bake_id}/flaws/{number}/mend")
@@ -93,27 +104,54 @@ def take_out(request: Request, piece_id: int, number: int) -> Response:
 async def place(
     request: Request, piece_id: int, kind: Annotated[str, Form()], radius: Annotated[str, Form()],
     x: Annotated[float, Form()], y: Annotated[float, Form()], z: Annotated[float, Form()],
+    outward: Annotated[str, Form()] = "0", inward: Annotated[str, Form()] = "0",
 ) -> Response:  # fmt: skip
-    """Mend a ball on the low: "heal", "averaged", "split", or "bake-N" for the rays of another bake."""
+    """Mend a ball on the low: "pocket", "nearest", "heal", "averaged", "split", "edges-averaged", "edges-split".
+
+    Or "without-FILE/OBJECT" for a high that is left out, or "bake-N" for the rays of another bake.
+    """
     values = context(request, piece_id, "review")
-    try:
-        size = float(radius)
-    except ValueError:
-        size = 0.0
-    if not 0 < size <= 1e9:
-        raise InputProblem("The size", f"“{radius}” is none.", "Give scene units above 0, such as 1.5.")
-    mend = _by_hand(request, values, kind, (x, y, z), size)
+    size = _length("The size", radius)
+    reach = (_length("Out", outward), _length("In", inward)) if kind == "pocket" else (0.0, 0.0)
+    mend = _by_hand(request, values, kind, (x, y, z), size, reach)
     said = f"{mend.words}: kept among the mends. Bake to see what it does."
     return _change(request, piece_id, mend.words, lambda recipe: add_mend(recipe, mend), said)
 
 
+def _length(what: str, text: str) -> float:
+    """A length above 0, scene units. Raises InputProblem for what is none."""
+    try:
+        length = float(text)
+    except ValueError:
+        length = 0.0
+    if not 0 < length <= 1e9:
+        raise InputProblem(what, f"“{text}” is none.", "Give scene units above 0, such as 1.5.")
+    return length
+
+
 def _by_hand(
-    request: Request, values: dict[str, Any], kind: str, centre: tuple[float, float, float], radius: float
+    request: Request, values: dict[str, Any], kind: str, centre: tuple[float, float, float], radius: float,
+    reach: tuple[float, float],
 ) -> Mend:  # fmt: skip
     piece = values["piece"]
     name = f"By hand at {', '.join(f'{c:.3g}' for c in centre)}"
     if kind == "heal":
         return Mend(name=name, words="Fill a place in from its rim", heals=[Heal(centre=centre, radius=radius)])
+    if kind == "pocket":
+        scale = piece.recipe.reach.scale(values["diagonal"])
+        outward, inward = reach
+        ball = Pocket(
+            name=name[:80], centre=centre, radius=radius / scale, outward=outward / scale, inward=inward / scale
+        )
+        words = f"Place a pocket: {outward:.3g} out, {inward:.3g} in"
+        return Mend(name=name, words=words, pockets=[ball])
+    if kind == "nearest":
+        nearest = Patch(centre=centre, radius=radius, nearest=True)
+        return Mend(name=name, words="Take the nearest surface of a place", patches=[nearest])
+    if kind.startswith("without-") and kind.removeprefix("without-") in values["highs"]:
+        part = kind.removeprefix("without-")
+        left = Omission(part=part, centre=centre, radius=radius)
+        return Mend(name=name, words=f"Leave out {part.rpartition('/')[2]} in a place"[:300], omissions=[left])
     if kind in ("averaged", "split"):
         taken = Patch(centre=centre, radius=radius, directions=kind)  # type: ignore[arg-type]
         return Mend(name=name, words=f"Take a place from {kind} rays", patches=[taken])
@@ -127,10 +165,10 @@ def _by_hand(
     if row is None:
         raise HTTPException(404, f"“{kind}” mends nothing.")
     scale = row.recipe.reach.scale(values["diagonal"]) / piece.recipe.reach.scale(values["diagonal"])
-    reach = row.recipe.reach
+    other = row.recipe.reach
     taken = Patch(
-        centre=centre, radius=radius, directions=reach.directions, outward=reach.outward * scale,
-        inward=reach.inward * scale,
+        centre=centre, radius=radius, directions=other.directions, outward=other.outward * scale,
+        inward=other.inward * scale,
     )  # fmt: skip
     return Mend(name=name, words=f"Take a place from {called(row)}"[:300], patches=[taken])
 

@@ -125,7 +125,13 @@ def review_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
     return {
         "before": services.bakes.before(shown) if shown else None,
         "likeness_history": [value for value in rated if value is not None],
+        "highs": left_out_choices(values["paired"]),
     }
+
+
+def left_out_choices(paired: Paired) -> list[str]:
+    """The highs that can be left out in a place: never the only one that a pair has."""
+    return [part.key for pair in paired.pairs if len(pair.giving) > 1 for part in pair.giving]
 
 
 @router.get("")

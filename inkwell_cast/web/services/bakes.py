@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from ...core.bake.manifest import Manifest
 from ...core.base.errors import InputProblem
-from ...core.flaws import FLAW_MARKS
+from ...core.flaws import COARSE_MARKS, FLAW_MARKS
 from ...core.settings.mends import Mend
 from ...core.settings.mends_overlay import add_mend
 from ...core.settings.recipe import Recipe
@@ -20,7 +20,7 @@ from ...engine.engine import JobFailed, Ticket
 from ...engine.messages import PEEK, BakeInto
 from ...store import bakes, disk
 from ...store.bakes import BakeRecord, BakeRow
-from ..cache_keys import LIKENESS, meshes_key
+from ..cache_keys import LIKENESS, PARALLAX, meshes_key
 
 if TYPE_CHECKING:
     from .services import Services
@@ -223,8 +223,10 @@ def _kept_files(
         if m.preview:  # the file itself, beside the picture that the views show
             pictures[m.sheet, f"{m.key}.file"] = take(m.file)
     pictures |= {(sheet.name, LIKENESS): take(sheet.heat) for sheet in manifest.sheets if sheet.heat}
-    if (folder / FLAW_MARKS).is_file():
-        pictures["", FLAW_MARKS] = take(FLAW_MARKS)
+    pictures |= {(sheet.name, PARALLAX): take(sheet.parallax) for sheet in manifest.sheets if sheet.parallax}
+    for marks in (FLAW_MARKS, COARSE_MARKS):
+        if (folder / marks).is_file():
+            pictures["", marks] = take(marks)
     return pictures
 
 

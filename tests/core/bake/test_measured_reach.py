@@ -49,14 +49,14 @@ def test_it_ends_before_the_next_surface_and_says_what_lies_farther():
 def test_a_floating_plate_above_solid_ground_is_reached_for():
     plate = moved(ribbed("plate", 0.03), (0.3, 0.3, 0), (0.4, 0.4, 1))
     high = replace(merge([ribbed("floor", 0.002, across=1), plate], "high"), uvs=())
-    assert 0.03 < measure(recipe(outward=0.01), BakeMeshes([plane()], [high])).outward < 0.05
+    assert 0.03 < measure(recipe(outward=0.01), BakeMeshes([plane()], [high])).outward < 0.06
 
 
 def test_only_the_scope_is_measured():
     low = plane(2)
     high = replace(grid_mesh(40, 40, lambda u, v: (u, v, 0 * u + 0.02), "high"), uvs=())
     found = measure(recipe(), BakeMeshes([low], [high]), "object:plane/plane")
-    assert 0.02 < found.outward < 0.03
+    assert 0.02 < found.outward < 0.04
 
 
 @pytest.mark.parametrize(("fitted", "serves"), [(1.0, True), (1.2, False)])

@@ -19,8 +19,16 @@ export class MendByHand {
     button.dataset.tended = "yes";
     button.setAttribute("aria-pressed", this.on);
     button.onclick = () => this.set(!this.on);
-    $("hand").addEventListener("submit", (e) => e.preventDefault());
+    const form = $("hand");
+    form.addEventListener("submit", (e) => e.preventDefault());
+    const ask = () => { $("hand-reach").hidden = form.elements.kind.value !== "pocket"; };
+    form.addEventListener("change", () => { this.last = this.given(); ask(); });
+    if (this.last) for (const [name, value] of Object.entries(this.last)) form.elements[name].value = value;
+    if (!form.elements.kind.value) form.elements.kind.selectedIndex = 0; // what it named is gone
+    ask();
   }
+
+  given() { return Object.fromEntries(new FormData($("hand"))); }
 
   set(on) {
     this.on = on;
@@ -38,8 +46,8 @@ export class MendByHand {
 
   place(at) {
     if (!at) return;
-    const { kind, radius } = $("hand").elements, [x, y, z] = at.place;
+    const [x, y, z] = at.place, given = this.last = this.given();
     this.set(false);
-    this.send({ kind: kind.value, radius: radius.value, x, y, z });
+    this.send({ ...given, x, y, z });
   }
 }

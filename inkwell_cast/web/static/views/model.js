@@ -249,12 +249,25 @@ export class ModelView extends Overlays {
     const r = this.canvas.getBoundingClientRect();
     const at = new THREE.Vector2((event.clientX - r.left) / r.width * 2 - 1, 1 - (event.clientY - r.top) / r.height * 2);
     this.raycaster.setFromCamera(at, this.camera);
-    if (this.spread) return null; // what is drawn is not where it is
     const triangleOf = (hit) => hit.object.geometry.index.getX(3 * hit.faceIndex) / 3;
-    const hit = this.raycaster.intersectObjects(this.scenes.low.children, false).find((h) => !this.hiddenParts.has(this.partOf(triangleOf(h))));
+    const strike = (seen) => this.raycaster.intersectObjects(this.scenes.low.children, false).find((h) => seen(this.partOf(triangleOf(h))));
+    const shown = (name) => !this.hiddenParts.has(name);
+    const hit = this.spread ? this.strikeApart(strike, shown) : strike(shown);
     if (!hit) return null;
     const triangle = triangleOf(hit), place = hit.point.toArray();
     return { triangle, place, uv: hit.uv ? [hit.uv.x, hit.uv.y] : null };
+  }
+
+  // The nearest hit with the parts apart: what is drawn is not where it is, so the ray is moved back for every part.
+  strikeApart(strike, shown) {
+    const { ray } = this.raycaster, from = ray.origin.clone();
+    const hits = this.partNames.map((name, n) => {
+      if (!shown(name)) return null;
+      ray.origin.copy(from).addScaledVector(this.partPlaces[n], -this.spread);
+      return strike((own) => own === name);
+    });
+    ray.origin.copy(from);
+    return hits.filter(Boolean).sort((a, b) => a.distance - b.distance)[0];
   }
 
   resize() {

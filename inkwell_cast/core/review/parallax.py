@@ -1,0 +1,149 @@
+"""Parallax: what no map cures, because a place of the low shows different places of the sculpt to different directions.
+
+Pixels are gathered by the place of the low that they strike, in cells of texels of one island; b = normalize(sum of the
+sculpt's normals, as the low's tangent frame gives them) is the best that any map could give there, and what remains is
+the mean angle of those normals to b. Where it is large the low needs triangles. It is a floor to know, not a target: a
+mean direction blurs.
+"""
+
+from dataclasses import dataclass
+
+import numba
+import numpy as np
+
+from ..base.array_types import F32, I64
+from ..base.borrowed_arrays import block
+from ..cast.context import Context
+from ..cast.sheet_surroundings import islands_on
+from ..flaws.flaw import Flaw, length
+from ..mesh.adjacency import edges_of, groups
+from ..mesh.mesh import corner_positions
+from ..tangent.frame import frame, to_tangent
+from .pictures_around import Pixels, pictures_around
+from .worn_pictures import Pictures, place_of_low, worn
+
+FEWEST = 8  # pixels of a cell
+LEVELS = 6  # how often a cell is doubled until it has so many
+NEEDS = 8.0  # degrees from which on a face of the low needs more triangles,
+SEEN = 0.02  # if its place adds so many degrees to the mean
+MOST_PLACES = 12
+
+
+@dataclass(frozen=True, slots=True)
+class Parallax:
+    """mean in degrees over all pixels; angles (H, W) float32 at the texels of every sheet, NaN where nothing is seen.
+
+    places are where the low needs triangles, the worst first, with the triangles of the low that they hold.
+    """
+
+    mean: float
+    angles: list[F32]
+    places: list[Flaw]
+    triangles: list[I64]
+
+
+def parallax(contexts: list[Context], pictures: Pictures, proof: bool = False) -> Parallax | None:
+    """The parallax of a piece, one context a sheet; `pictures` has their sizes. None where nothing is seen."""
+    pixels, dressed = pictures_around(contexts, proof).whole, worn(contexts, pictures)
+    if not len(pixels.low):
+        return None
+    texel = np.empty(len(pixels.low), np.int64)
+    local = np.empty_like(pixels.normal)
+    _localise(pixels.low, pixels.b, pixels.normal, dressed.record, texel, local)
+    angle = _angles(local, _cells(contexts, texel, FEWEST))
+    sums = np.bincount(texel[texel >= 0], angle[texel >= 0], dressed.texels)
+    counts = np.bincount(texel[texel >= 0], minlength=dressed.texels)
+    means = np.full(dressed.texels, np.nan, np.float32)
+    means[counts > 0] = sums[counts > 0] / counts[counts > 0]
+    shapes = [context.cast.covered.shape for context in contexts]
+    ends = np.cumsum([height * width for height, width in shapes])[:-1]
+    angles = [part.reshape(shape) for part, shape in zip(np.split(means, ends), shapes, strict=True)]
+    places, triangles = _places(contexts[0], pixels, angle)
+    return Parallax(float(angle.mean(dtype=np.float64)), angles, places, triangles)
+
+
+def _cells(contexts: list[Context], texel: I64, fewest: int) -> list[I64]:
+    """The cell of every pixel at each level, from small to large, (N,) each; `texel` counts through all sheets."""
+    start, island, row, column = 0, np.zeros(len(texel), np.int64), np.zeros_like(texel), np.zeros_like(texel)
+    for n, context in enumerate(contexts):
+        height, width = context.cast.covered.shape
+        here = (texel >= start) & (texel < start + height * width)
+        row[here], column[here] = np.divmod(texel[here] - start, width)
+        triangle = np.maximum(context.cast.low_triangle[row[here], column[here]], 0)
+        island[here] = islands_on(context)[triangle].astype(np.int64) * len(contexts) + n
+        start += height * width
+    apart = 1 + int(max(row.max(initial=0), column.max(initial=0)))
+    each = max(len(texel) / max(len(np.unique(texel)), 1), 1e-9)
+    first = max(0, int(np.ceil(np.log2(np.sqrt(fewest / each)))))
+    return [(island * apart + (row >> level)) * apart + (column >> level) for level in range(first, first + LEVELS)]
+
+
+def _angles(normal: F32, cells: list[I64]) -> F32:
+    """Degrees between every pixel's normal and the mean of the smallest cell that has enough of them."""
+    angle, left = np.zeros(len(normal), np.float32), np.ones(len(normal), bool)
+    for n, cell in enumerate(cells):
+        _, place, counts = np.unique(cell, return_inverse=True, return_counts=True)
+        enough = left & ((counts[place] >= FEWEST) | (n == len(cells) - 1))
+        if enough.any():
+            mean = np.stack([np.bincount(place, normal[:, c]) for c in range(3)], axis=1)
+            unit = mean / np.maximum(np.linalg.norm(mean, axis=1, keepdims=True), 1e-30)
+            along = np.einsum("nc,nc->n", normal[enough].astype(np.float64), unit[place[enough]])
+            angle[enough] = np.degrees(np.arccos(np.clip(along, -1, 1)))
+            left &= ~enough
+        if not left.any():
+            break
+    return angle
+
+
+def _places(context: Context, pixels: Pixels, angle: F32) -> tuple[list[Flaw], list[I64]]:
+    """Where faces of the low that hang together have a large parallax."""
+    low = context.assembly.low
+    counts = np.bincount(pixels.low, minlength=len(low.triangles))
+    sums = np.bincount(pixels.low, angle, len(low.triangles))
+    wrong = (counts >= FEWEST) & (sums > NEEDS * counts)
+    edges = edges_of(low)
+    joined = wrong[:, None] & (edges.across >= 0) & wrong[np.maximum(edges.across, 0)]
+    group = groups(edges, joined)
+    found = list[tuple[Flaw, I64]]()
+    for n in np.unique(group[wrong]):
+        rows = np.flatnonzero((group == n) & wrong)
+        share = float(sums[rows].sum()) / len(angle)
+        if share >= SEEN:
+            found.append((_place(context, rows, share, float(sums[rows].sum() / counts[rows].sum())), rows))
+    found.sort(key=lambda each: -each[0].share)
+    return [flaw for flaw, _ in found[:MOST_PLACES]], [rows for _, rows in found[:MOST_PLACES]]
+
+
+def _place(context: Context, rows: I64, share: float, mean: float) -> Flaw:
+    corners = corner_positions(context.assembly.low)[rows].astype(np.float64)
+    lowest, highest = corners.reshape(-1, 3).min(axis=0), corners.reshape(-1, 3).max(axis=0)
+    x, y, z = ((lowest + highest) / 2).tolist()
+    radius = float(np.linalg.norm(highest - lowest) / 2)
+    area = float(
+        np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1).sum() / 2
+    )
+    part = context.assembly.keys[context.assembly.low.objects[rows[0]]]
+    return Flaw(
+        cause="triangles", title="The low needs triangles", part=part,
+        what=f"{len(rows)} faces over {length(2 * radius)} show other places of the sculpt to other directions: no map "
+        f"brings them closer than {mean:.0f}°.",
+        remedy="Give the low more faces here, closer to the sculpt.", middle=(x, y, z), radius=radius, area=area,
+        error=mean, share=share,
+    )  # fmt: skip
+
+
+@numba.njit(cache=True, nogil=True)
+def _localise(low_triangle, b, normal, worn, texel, local):  # type: ignore[no-untyped-def]
+    """The texel of every pixel, -1 off all sheets, and its normal in the low's tangent frame, of unit length."""
+    normals = block(worn.normals, (worn.normals_count, 3, 3), np.float32)
+    tangents = block(worn.tangents, (worn.tangents_count, 3, 4), np.float32)
+    rows = block(worn.row, worn.row_count, np.int32)
+    for i in range(len(low_triangle)):
+        b1, b2 = np.float64(b[i, 0]), np.float64(b[i, 1])
+        chosen, _, _, texel[i] = place_of_low(low_triangle[i], b1, b2, worn)
+        x, y, z = np.float64(normal[i, 0]), np.float64(normal[i, 1]), np.float64(normal[i, 2])
+        if chosen >= 0:
+            k = rows[chosen]
+            x, y, z = to_tangent(normal[i], frame(1 - b1 - b2, b1, b2, normals[k], tangents[k], worn.form))
+        length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
+        local[i, 0], local[i, 1], local[i, 2] = x / length, y / length, z / length
