@@ -42,7 +42,8 @@ def save(
     with timed(seconds, "likeness"):
         judged, pictures = writer.judge(files)
         written = pictures is not None
-        floor = parallax([sheet.context for sheet in bake.sheets], pictures, small(pictures)) if pictures else None
+        contexts = [sheet.context for sheet in bake.sheets]
+        floor = parallax(contexts, judged.best_pictures, small(judged.best_pictures)) if written else None
         heats = writer.heat("likeness", judged.seen.angles) if written else {}
         floors = writer.heat("parallax", floor.angles) if floor else {}
     with timed(seconds, "coverage"):

@@ -23,6 +23,7 @@ class Judgement:
     seen: Seen
     best: Seen
     visible: list[Visible]
+    best_pictures: Pictures
 
     @property
     def mean(self) -> float:
@@ -55,14 +56,15 @@ def judgement(contexts: list[Context], pictures: Pictures | None = None, foreign
         wanted.append(np.choose(taken, [each[n].heights for each in candidates]))
         image = np.where((taken == 1)[..., None], others[0][n], own[n])
         best_images.append(padded(np.where((taken == 2)[..., None], others[1][n], image), context))
-    (best,) = as_seen(contexts, [Pictures(best_images)], proof)
+    best_pictures = Pictures(best_images)
+    (best,) = as_seen(contexts, [best_pictures], proof)
     bare = bare_pixels(contexts, given, proof)
     total, outline = sum(int(count.sum()) for count in (*seen.counts, *bare)), _outlines(seen.pairs)
     visible = [
         Visible(one - other, one, count, without, heights, total, _mean_of(seen), outline)
         for one, other, count, without, heights in zip(seen.sums, best.sums, seen.counts, bare, wanted, strict=True)
     ]
-    return Judgement(seen, best, visible)
+    return Judgement(seen, best, visible, best_pictures)
 
 
 def small(pictures: Pictures) -> bool:

@@ -1,9 +1,10 @@
 """Parallax: what no map cures, because a place of the low shows different places of the sculpt to different directions.
 
-Pixels are gathered by the place of the low that they strike, in cells of texels of one island; b = normalize(sum of the
-sculpt's normals, as the low's tangent frame gives them) is the best that any map could give there, and what remains is
-the mean angle of those normals to b. Where it is large the low needs triangles. It is a floor to know, not a target: a
-mean direction blurs.
+Pixels are gathered by the place of the low that they strike, in cells of texels of one island. The best that a map
+could give at a pixel is normalize(m + r): m is what the best on this low gives there, r the mean of what the sculpt's
+normals in the cell differ from it, so that detail finer than a cell counts as drawn. What remains is the mean angle of
+the sculpt's normals to that. Where it is large the low needs triangles. It is a floor to know, not a target: a mean
+direction blurs.
 """
 
 from dataclasses import dataclass
@@ -12,15 +13,13 @@ import numba
 import numpy as np
 
 from ..base.array_types import F32, I64
-from ..base.borrowed_arrays import block
 from ..cast.context import Context
 from ..cast.sheet_surroundings import islands_on
 from ..flaws.flaw import Flaw, length
 from ..mesh.adjacency import edges_of, groups
 from ..mesh.mesh import corner_positions
-from ..tangent.frame import frame, to_tangent
 from .pictures_around import Pixels, pictures_around
-from .worn_pictures import Pictures, place_of_low, worn
+from .worn_pictures import Pictures, normal_of_low, worn
 
 FEWEST = 8  # pixels of a cell
 LEVELS = 6  # how often a cell is doubled until it has so many
@@ -42,15 +41,15 @@ class Parallax:
     triangles: list[I64]
 
 
-def parallax(contexts: list[Context], pictures: Pictures, proof: bool = False) -> Parallax | None:
-    """The parallax of a piece, one context a sheet; `pictures` has their sizes. None where nothing is seen."""
-    pixels, dressed = pictures_around(contexts, proof).whole, worn(contexts, pictures)
+def parallax(contexts: list[Context], best: Pictures, proof: bool = False) -> Parallax | None:
+    """The parallax of a piece, one context a sheet, whose best on this low is `best`. None where nothing is seen."""
+    pixels, dressed = pictures_around(contexts, proof).whole, worn(contexts, best)
     if not len(pixels.low):
         return None
     texel = np.empty(len(pixels.low), np.int64)
-    local = np.empty_like(pixels.normal)
-    _localise(pixels.low, pixels.b, pixels.normal, dressed.record, texel, local)
-    angle = _angles(local, _cells(contexts, texel, FEWEST))
+    given = np.empty_like(pixels.normal)
+    _wear(pixels.low, pixels.b, dressed.record, texel, given)
+    angle = _angles(pixels.normal, given, _cells(contexts, texel, FEWEST))
     sums = np.bincount(texel[texel >= 0], angle[texel >= 0], dressed.texels)
     counts = np.bincount(texel[texel >= 0], minlength=dressed.texels)
     means = np.full(dressed.texels, np.nan, np.float32)
@@ -78,17 +77,17 @@ def _cells(contexts: list[Context], texel: I64, fewest: int) -> list[I64]:
     return [(island * apart + (row >> level)) * apart + (column >> level) for level in range(first, first + LEVELS)]
 
 
-def _angles(normal: F32, cells: list[I64]) -> F32:
-    """Degrees between every pixel's normal and the mean of the smallest cell that has enough of them."""
-    angle, left = np.zeros(len(normal), np.float32), np.ones(len(normal), bool)
+def _angles(normal: F32, given: F32, cells: list[I64]) -> F32:
+    """Degrees between normals and the best map, from the smallest cell of each pixel that has enough of them."""
+    angle, left, apart = np.zeros(len(normal), np.float32), np.ones(len(normal), bool), normal - given
     for n, cell in enumerate(cells):
         _, place, counts = np.unique(cell, return_inverse=True, return_counts=True)
         enough = left & ((counts[place] >= FEWEST) | (n == len(cells) - 1))
         if enough.any():
-            mean = np.stack([np.bincount(place, normal[:, c]) for c in range(3)], axis=1)
-            unit = mean / np.maximum(np.linalg.norm(mean, axis=1, keepdims=True), 1e-30)
-            along = np.einsum("nc,nc->n", normal[enough].astype(np.float64), unit[place[enough]])
-            angle[enough] = np.degrees(np.arccos(np.clip(along, -1, 1)))
+            mean = np.stack([np.bincount(place, apart[:, c]) / counts for c in range(3)], axis=1)
+            best = given[enough] + mean[place[enough]]
+            best /= np.maximum(np.linalg.norm(best, axis=1, keepdims=True), 1e-30)
+            angle[enough] = np.degrees(np.arccos(np.clip(np.einsum("nc,nc->n", normal[enough], best), -1, 1)))
             left &= ~enough
         if not left.any():
             break
@@ -133,17 +132,9 @@ def _place(context: Context, rows: I64, share: float, mean: float) -> Flaw:
 
 
 @numba.njit(cache=True, nogil=True)
-def _localise(low_triangle, b, normal, worn, texel, local):  # type: ignore[no-untyped-def]
-    """The texel of every pixel, -1 off all sheets, and its normal in the low's tangent frame, of unit length."""
-    normals = block(worn.normals, (worn.normals_count, 3, 3), np.float32)
-    tangents = block(worn.tangents, (worn.tangents_count, 3, 4), np.float32)
-    rows = block(worn.row, worn.row_count, np.int32)
+def _wear(low_triangle, b, worn, texel, given):  # type: ignore[no-untyped-def]
+    """The texel of every pixel, -1 off all sheets, and the unit normal (N, 3) that the low has there."""
     for i in range(len(low_triangle)):
-        b1, b2 = np.float64(b[i, 0]), np.float64(b[i, 1])
-        chosen, _, _, texel[i] = place_of_low(low_triangle[i], b1, b2, worn)
-        x, y, z = np.float64(normal[i, 0]), np.float64(normal[i, 1]), np.float64(normal[i, 2])
-        if chosen >= 0:
-            k = rows[chosen]
-            x, y, z = to_tangent(normal[i], frame(1 - b1 - b2, b1, b2, normals[k], tangents[k], worn.form))
+        (x, y, z), texel[i] = normal_of_low(low_triangle[i], np.float64(b[i, 0]), np.float64(b[i, 1]), worn)
         length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
-        local[i, 0], local[i, 1], local[i, 2] = x / length, y / length, z / length
+        given[i, 0], given[i, 1], given[i, 2] = x / length, y / length, z / length

@@ -156,12 +156,11 @@ async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, s
     for entry in row.manifest.maps if row.manifest else []:
         if entry.sheet == sheet and entry.key in row.recipe.output.maps:
             values["maps"][entry.key] = _value(_pixels(picture_of(request, row, sheet, entry.key))[y, x], entry)
-    for key in (LIKENESS, PARALLAX):
-        angle = services_of(request).bakes.picture(row.id, sheet, key)
-        if angle is not None and angle.is_file():
-            steps = _pixels(angle)[y, x, 0]
-            if steps != OFF:
-                values["maps"][key] = "not seen" if steps == MISSED else f"{degrees(steps):.2f}°"
+    angle = services_of(request).bakes.picture(row.id, sheet, LIKENESS)
+    if angle is not None and angle.is_file():
+        steps = _pixels(angle)[y, x, 0]
+        if steps != OFF:
+            values["maps"][LIKENESS] = "not seen" if steps == MISSED else f"{degrees(steps):.2f}°"
     return JSONResponse(values | ({"probe": seen.model_dump()} if seen else {}))
 
 
