@@ -88,6 +88,10 @@ def test_one_pointer_in_both_views(quiet: Page, server, ring_files):
         page.mouse.move(box["x"] + box["width"] * share, box["y"] + box["height"] * 0.55)
         page.wait_for_timeout(200)
     expect(page.locator("#sheet-readout")).not_to_contain_text("texel 32, 32", timeout=SLOW)
+    page.evaluate("const s = document.getElementById('spread'); s.value = 0.5; s.dispatchEvent(new Event('input'))")
+    before = page.locator("#sheet-readout").inner_text()
+    page.mouse.move(box["x"] + box["width"] * 0.36, box["y"] + box["height"] * 0.6)
+    expect(page.locator("#sheet-readout")).not_to_have_text(before, timeout=SLOW)  # parts apart are read too
 
 
 def test_a_bad_file_is_told_in_its_row_and_can_be_removed(quiet: Page, server, ring_files, tmp_path):

@@ -31,7 +31,7 @@ def test_a_normal_map_from_elsewhere_comes_back_in_the_piece_s_basis(client, pie
 def test_maps_in_another_format_are_handed_on_with_previews_for_the_views(client, piece):
     client.post(f"{piece}/settings/maps", data={"output.format": "exr", "output.maps": ["", "normal", "height"]})
     facts = baked(client, piece)["facts"]
-    assert facts["maps"] == ["normal", "height", "likeness"]
+    assert facts["maps"] == ["normal", "height", "likeness", "parallax"]
     file = client.get(f"{piece}/bakes/{facts['id']}/height.file")
     assert file.headers["content-disposition"].endswith('.exr"')
     assert file.content[:4] == bytes([0x76, 0x2F, 0x31, 0x01])
@@ -93,7 +93,8 @@ def test_a_running_bake_shows_how_far_its_map_is(client, services, piece, tmp_pa
 
 def test_the_likeness_is_a_picture_and_a_figure_at_the_pointer_and_by_pair(client, piece):
     facts = baked(client, piece)["facts"]
-    assert (facts["maps"][-1], facts["labels"]["likeness"]) == ("likeness", "Likeness")
+    assert facts["maps"][-2:] == ["likeness", "parallax"]
+    assert (facts["labels"]["likeness"], facts["labels"]["parallax"]) == ("Likeness", "Parallax")
     data = client.get(f"{piece}/bakes/{facts['id']}/likeness.png").content
     picture = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_COLOR)
     assert picture.shape == (48, 64, 3)

@@ -24,7 +24,7 @@ from .helpers import baked, mesh_id_of
 def test_from_files_to_pictures(client, piece):
     ended = baked(client, piece)
     facts = ended["facts"]
-    assert facts["maps"] == ["normal", "normal_object", "likeness"]
+    assert facts["maps"] == ["normal", "normal_object", "likeness", "parallax"]
     assert facts["sheets"] == [{"name": "", "width": 64, "height": 48}]
     data = client.get(f"{piece}/bakes/{facts['id']}/normal.png?save=1")
     assert data.headers["content-disposition"].startswith('attachment; filename="Ring__b_of__b__rope_normal.png"')

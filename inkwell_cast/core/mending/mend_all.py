@@ -31,7 +31,7 @@ WORSE, BY = 0.002, 5.0  # of the pixels may look worse elsewhere by so many degr
 HARM = 0.0005  # degrees by which the whole may seem worse and still be the same
 BUDGET = 2.0  # bakes of the recipe's own size
 FEWEST = 8  # trials
-SMALLEST, LARGEST = 128, 512  # texels on the longest side of a trial
+LARGEST = 512  # texels on the longest side of a trial
 ROUNDS = 6
 ROOM = 1.15  # of a flaw's radius: what lies in there is its own
 
@@ -230,7 +230,7 @@ def _trial_of(recipe: Recipe) -> tuple[Recipe, int]:
     """The recipe as it is tried, normals alone on smaller sheets, and how many trials the budget allows."""
     sides = [(recipe.sheet.width, recipe.sheet.height), *((s.width, s.height) for s in recipe.sizes.values())]
     longest = max(max(side) for side in sides)
-    shrink = min(1.0, min(max(longest / 2, SMALLEST), LARGEST) / longest)
+    shrink = min(1.0, LARGEST / longest)
 
     def smaller(width: int, height: int) -> dict[str, int]:
         return {"width": max(16, round(width * shrink)), "height": max(16, round(height * shrink))}

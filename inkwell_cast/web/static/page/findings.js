@@ -34,7 +34,7 @@ document.body.addEventListener("toggle", (e) => {
 }, true);
 
 export function stepFinding(by) {
-  const all = [...document.querySelectorAll(".finding > details")];
+  const all = [...document.querySelectorAll(".findings:not(.coarse) > .finding > details")];
   if (!all.length) return;
   const here = all.findIndex((d) => d.open), next = all[(here + by + all.length) % all.length];
   next.open = true;
