@@ -25,7 +25,8 @@ INTRODUCTION = """# Real pieces
 Scans of others with lows that were decimated and unwrapped by a program; `make real` bakes them at 1024², 16 bits, 4
 samples a texel. *As seen*, *best* and *over 30°* are the product's figures ([what they mean](guide/review.md)),
 *judge* is the mean angle that an independent program finds from ten other directions. *Looking* is the time of
-judging the bake over that of its casting, *peak* the most memory of the whole run. Pieces are named, never shown.
+judging the bake over that of its casting, *peak* the most memory of the whole run. *Measured* is `--measure`, *fitted*
+`--fit`, *mended* an even 20 % and then `--mend`. Pieces are named, never shown.
 
 | piece | way | as seen | best | judge | over 30° | missed | flaws | looking | seconds | peak |
 | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |

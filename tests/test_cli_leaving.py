@@ -113,6 +113,12 @@ def test_a_batch_goes_on_after_a_failure_resumes_and_says_what_became_of_each(fi
     assert "ring: as before" in told.err
     assert (files / "out" / "ring" / "manifest.json").stat().st_mtime_ns == made
     assert (files / "out" / "lone" / "lone_normal.png").is_file()
+    assert run("run", folder, *options, "--limit", "mean 60, missed 100 %") == 0
+    assert run("run", folder, *options, "--limit", "mean 0.01") == 3
+    assert "2 beyond a limit" in capsys.readouterr().out
+    summary = json.loads((files / "out" / "summary.json").read_text())
+    assert all("beyond 0.01°" in own["beyond"][0] for own in summary["outcomes"])
+    assert run("run", folder, *options, "--limit", "beauty 3") == 2
     assert run("run", files / "nowhere", *options) == 2
 
 

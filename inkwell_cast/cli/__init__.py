@@ -124,6 +124,7 @@ def _add_batch(commands: Commands) -> None:
     add("--watch", action="store_true", help="stay, and bake again what changes")
     add("--again", action="store_true", help="bake also what is done and did not change")
     add("--mend", action="store_true", help="try the best mend of every flaw, and keep what does good")
+    add("--limit", metavar="WORDS", help=f"{LIMIT}; exit code 3 where a piece is beyond it")
     add("--recipe", type=path, metavar="FILE", help="JSON with settings for pieces that have none of their own")
     command.set_defaults(files=[], low=[], high=[], together=False)
 

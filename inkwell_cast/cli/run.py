@@ -19,6 +19,7 @@ from ..core.handoff.batch import (
     still_good,
     write_summary,
 )
+from ..core.review.limits import limits_of
 from ..core.settings.receivers import Receiver, find_receiver
 from ..core.settings.recipe import Recipe
 from ..engine.engine import Engine, JobFailed
@@ -31,7 +32,7 @@ Stamp = tuple[tuple[str, int, int], ...]
 
 
 def run_batch(options: argparse.Namespace) -> int:
-    """Exit code 0 when every piece is done, 3 when some failed, 2 for folders that hold none."""
+    """Exit code 0 when every piece is done, 3 when some failed or are beyond a limit, 2 for folders that hold none."""
     receiver = find_receiver(options.receiver) if options.receiver else None
     work = _Batch(options, receiver, recipe_file(options))
     try:
@@ -42,7 +43,7 @@ def run_batch(options: argparse.Namespace) -> int:
             summary = work.round()
     finally:
         work.close()
-    return SOME_FAILED if summary.failed else 0
+    return SOME_FAILED if summary.failed or summary.beyond else 0
 
 
 class _Batch:
@@ -52,6 +53,7 @@ class _Batch:
         self.paths: list[pathlib.Path] = options.paths
         self.out: pathlib.Path = options.out
         self.receiver, self.recipe, self.mend, self.again = receiver, recipe, options.mend, options.again
+        self.limits = limits_of(options.limit) if options.limit else {}
         self._engines = [Engine() for _ in range(max(1, options.jobs))]
         self._free = list(self._engines)
         self._lock = threading.Lock()
@@ -81,7 +83,8 @@ class _Batch:
                 raise
         self.again = False
         print(self._summary.table(), end="")
-        print(f"{len(items)} pieces, {self._summary.failed} failed; summary in {self.out}", flush=True)
+        over = f", {self._summary.beyond} beyond a limit" if self.limits else ""
+        print(f"{len(items)} pieces, {self._summary.failed} failed{over}; summary in {self.out}", flush=True)
         return self._summary
 
     def wait_for_a_change(self) -> None:
@@ -99,7 +102,7 @@ class _Batch:
 
     def _one(self, item: Item) -> None:
         try:
-            inputs = inputs_of(item, self.recipe, self.receiver, self.mend)
+            inputs = inputs_of(item, self.recipe, self.receiver, self.mend, self.limits)
         except InputProblem as problem:
             self._keep(Outcome(piece=item.name, state="failed", message=str(problem)))
             return
@@ -110,7 +113,7 @@ class _Batch:
             engine = self._free.pop()
         self._say(f"{item.name}: at work")
         started = time.monotonic()
-        job = RunItem(item, self.recipe, self.receiver, str(self.out), self.mend)
+        job = RunItem(item, self.recipe, self.receiver, str(self.out), self.mend, self.limits)
         try:
             done: Outcome = engine.submit(job).future.result()
             outcome = done.model_copy(update={"inputs": inputs})

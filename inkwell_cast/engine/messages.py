@@ -203,6 +203,7 @@ class RunItem:
     receiver: Receiver | None
     out: str
     mend: bool = False
+    limits: dict[str, float] = field(default_factory=dict)
 
 
 Job = (

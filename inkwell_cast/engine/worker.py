@@ -190,7 +190,15 @@ class _Worker:
             case RunItem():
                 out = pathlib.Path(job.out)
                 return run_item(
-                    job.item, job.recipe, job.receiver, out, job.mend, self._tell, self._stopped, self._warm
+                    job.item,
+                    job.recipe,
+                    job.receiver,
+                    out,
+                    job.mend,
+                    self._tell,
+                    self._stopped,
+                    self._warm,
+                    job.limits,
                 )
 
     def _tell(self, stage: str, share: float, at_once: bool = False) -> None:

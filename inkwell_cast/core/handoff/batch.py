@@ -12,7 +12,7 @@ from typing import Literal
 from pydantic import BaseModel, ValidationError
 
 from ... import __version__
-from ..bake.manifest import MeshFile, sha256_of
+from ..bake.manifest import Manifest, MeshFile, sha256_of
 from ..bake.pipeline import bake
 from ..bake.saving import save
 from ..base.atomic_files import whole
@@ -22,6 +22,7 @@ from ..formats.files_beside import companions_of
 from ..mending.mend_all import mend_all
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
+from ..review.limits import beyond
 from ..settings.mends_overlay import mended
 from ..settings.pairing import Pairing, read_name
 from ..settings.receivers import Receiver
@@ -59,7 +60,10 @@ class Item:
 
 
 class Outcome(BaseModel):
-    """What became of a piece; likeness in degrees as seen, inputs a hash of all that the result follows."""
+    """What became of a piece; likeness in degrees as seen, inputs a hash of all that the result follows.
+
+    beyond says which limits it passes, where some were given.
+    """
 
     piece: str
     state: Literal["done", "failed", "waiting"]
@@ -70,6 +74,7 @@ class Outcome(BaseModel):
     texels: int = 0
     missed_texels: int = 0
     flaws: int | None = None
+    beyond: list[str] = []
     inputs: str = ""
 
 
@@ -85,6 +90,11 @@ class Summary(BaseModel):
     def failed(self) -> int:
         return sum(outcome.state == "failed" for outcome in self.outcomes)
 
+    @property
+    def beyond(self) -> int:
+        """Pieces that are done, but beyond a limit."""
+        return sum(bool(outcome.beyond) for outcome in self.outcomes)
+
     def of(self, piece: str) -> Outcome | None:
         return next((outcome for outcome in self.outcomes if outcome.piece == piece), None)
 
@@ -99,8 +109,9 @@ class Summary(BaseModel):
         for outcome in self.outcomes:
             like = "" if outcome.likeness is None else f"{outcome.likeness:.2f}°"
             flaws = "" if outcome.flaws is None else str(outcome.flaws)
+            said = "; ".join(outcome.beyond) or outcome.message
             missed = f"{outcome.missed_texels:,}" if outcome.state == "done" else ""
-            rows.append((outcome.piece, outcome.state, like, missed, flaws, f"{outcome.seconds:.1f}", outcome.message))
+            rows.append((outcome.piece, outcome.state, like, missed, flaws, f"{outcome.seconds:.1f}", said))
         widths = [max(len(row[n]) for row in rows) for n in range(6)]
         lines = [
             "  ".join([row[0].ljust(widths[0]), row[1].ljust(widths[1])]
@@ -158,7 +169,9 @@ def _in_folder(folder: pathlib.Path) -> list[Item]:
     return items + [Item(members[0][0], tuple(file for _, file in members)) for members in groups.values()]
 
 
-def inputs_of(item: Item, recipe: Recipe, receiver: Receiver | None, mend: bool) -> str:
+def inputs_of(
+    item: Item, recipe: Recipe, receiver: Receiver | None, mend: bool, limits: dict[str, float] | None = None
+) -> str:  # fmt: skip
     """A hash of all that the result of a piece follows, this program's version among it.
 
     Raises InputProblem for a file that cannot be read.
@@ -174,6 +187,7 @@ def inputs_of(item: Item, recipe: Recipe, receiver: Receiver | None, mend: bool)
         recipe.model_dump_json(),
         receiver.model_dump_json() if receiver else "",
         mend,
+        *sorted((limits or {}).items()),
     ]
     return hashlib.sha256(json.dumps(told).encode()).hexdigest()
 
@@ -198,8 +212,11 @@ def loaded(item: Item, recipe: Recipe) -> tuple[str, Recipe, BakeMeshes, list[Me
 def run_item(
     item: Item, recipe: Recipe, receiver: Receiver | None, out: pathlib.Path, mend: bool = False,
     progress: Progress = lambda stage, share: None, cancel: Cancel = lambda: False, warm: Warm | None = None,
+    limits: dict[str, float] | None = None,
 ) -> Outcome:  # fmt: skip
     """Bake a piece and hand it off into a folder of its name in `out`, in place of an earlier handoff.
+
+    `limits` are those of `review.limits`: a piece beyond one is done, and said to be beyond it.
 
     Raises InputProblem and Cancelled.
     """
@@ -231,7 +248,17 @@ def run_item(
         piece=item.name, state="done", folder=handed.path.name, seconds=round(time.monotonic() - started, 2),
         likeness=manifest.seen.bake.mean if manifest.seen else None, texels=manifest.texels,
         missed_texels=manifest.missed_texels, flaws=None if manifest.flaws is None else len(manifest.flaws),
+        beyond=_beyond(limits or {}, manifest),
     )  # fmt: skip
+
+
+def _beyond(limits: dict[str, float], manifest: Manifest) -> list[str]:
+    if not limits:
+        return []
+    if manifest.seen is None:
+        return ["no map of it holds normals to look at"]
+    missed = manifest.missed_texels / max(manifest.texels, 1)
+    return beyond(limits, manifest.seen.bake, manifest.seen.excess, missed)
 
 
 def _made(folder: pathlib.Path) -> pathlib.Path:

@@ -205,8 +205,8 @@ def mend_all(
     for _ in range(ROUNDS):
         if not search.round():
             break
-    last = search.now
-    if last.to_mend > first.to_mend + HARM or last.mean > first.mean + HARM:
+    last = search.now  # a part that found its sculpt counts in the mean from now on: that may rise by what is mended
+    if last.to_mend > first.to_mend + HARM or last.mean - first.mean > first.to_mend - last.to_mend + HARM:
         last = first
         search.tried = [one.model_copy(update={"kept": False}) for one in search.tried]
     given = _with(recipe, last.mends)
