@@ -1,5 +1,7 @@
 """Mend all: what settings can cure is cured, judged by what a viewer sees.
 
+Where the reach is wrong in several places, the measured one is tried first: pockets would cure them one by one.
+
 Small bakes of the normals alone are judged beside the best on this low, always by the same pixels. In rounds the next
 mend of every flaw is tried, those that do not touch together. One is kept if what is seen of its own flaw falls to
 `BETTER` of it or less and nothing around the mends gets worse; where something does, each is tried by itself. In the
@@ -12,15 +14,20 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..bake.baked import Bake
+from ..bake.measured_reach import measure
 from ..bake.pipeline import bake
 from ..base.array_types import Bool
 from ..flaws import IN_TEXELS, Flaw
+from ..flaws.flaw import length
 from ..flaws.texel_rows import Seen, seen_of
+from ..piece.assembly import assemble
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..review.judgement import degrees_of
+from ..settings.levels import pair_scope
 from ..settings.mends import Mend
 from ..settings.mends_overlay import Report, Tried, add_mend
+from ..settings.overrides import Level
 from ..settings.recipe import Recipe
 from ..settings.sheet import Size
 
@@ -33,6 +40,8 @@ BUDGET = 2.0  # bakes of the recipe's own size
 FEWEST = 8  # trials
 LARGEST = 512  # texels on the longest side of a trial
 ROUNDS = 6
+SEVERAL, MUCH = 4, 0.3  # flaws of the reach, and degrees that they add, from which on another reach is tried
+OF_REACH = {"other", "farther", "outside", "inside", "missed"}
 ROOM = 1.15  # of a flaw's radius: what lies in there is its own
 
 
@@ -163,6 +172,24 @@ class _Search:
             self.now = self.trials.state([*self.now.mends, *kept])
         return True
 
+    def reach(self, recipe: Recipe, meshes: BakeMeshes, cancel: Callable[[], bool], warm: Warm) -> None:
+        """Try the measured reach for every pair."""
+        found = measure(recipe, meshes, cancel=cancel, warm=warm)
+        assembly = assemble(recipe, meshes, warm)
+        scale = recipe.reach.scale(assembly.low.diagonal)
+        level = Level(outward=found.outward / scale, inward=found.inward / scale)
+        words = f"Set the reach to {length(found.outward)} out and {length(found.inward)} in"
+        pairs = {pair_scope(pair.name): level for pair in assembly.paired.pairs}
+        mend = Mend(name="Measured reach", words=words, cause="other", levels=pairs)
+        state = self.trials.state([*self.now.mends, mend])
+        kept = state.to_mend <= BETTER * self.now.to_mend and state.mean <= self.now.mean
+        before, after = self.now.to_mend, state.to_mend
+        self.tried.append(
+            Tried(title="The reach", part="all parts", words=words, before=before, after=after, kept=kept)
+        )
+        if kept:
+            self.now = state
+
     def _next(self) -> list[_Attempt]:
         """The next mend of every flaw, what wins most first, as far as they do not touch."""
         chosen: list[_Attempt] = []
@@ -202,6 +229,9 @@ def mend_all(
     trials = _Trials(small, meshes, warm, lambda share: progress("mending", share / 2), cancel, most)
     first = trials.state([])
     search = _Search(trials, first, first)
+    of_reach = [flaw.share for flaw in first.flaws if flaw.cause in OF_REACH]
+    if len(of_reach) >= SEVERAL and sum(of_reach) > MUCH and recipe.reach.shape == "even":
+        search.reach(small, meshes, cancel, warm)
     for _ in range(ROUNDS):
         if not search.round():
             break

@@ -57,6 +57,10 @@ class Warm:
         result: T = known[1]
         return result
 
+    def drop(self, slot: Slot[Any]) -> None:
+        """Let go of what a slot holds."""
+        self._kept.pop(slot, None)
+
     def last(self, slot: Slot[T]) -> T | None:
         """What a slot holds, whatever it was made for; None for nothing."""
         known = self._kept.get(slot)

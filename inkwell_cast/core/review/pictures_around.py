@@ -70,7 +70,7 @@ class _Scenes:
     record: Record
 
 
-AROUND = Slot[Around]()
+KEPT = Slot[Around]()
 
 
 def pictures_around(contexts: list[Context], proof: bool = False) -> Around:
@@ -86,7 +86,7 @@ def pictures_around(contexts: list[Context], proof: bool = False) -> Around:
         pair = context.assembly.low_pair[each.low.triangles[each.cast.low_triangle[each.cast.covered > 0]]]
         texels += np.bincount(pair, minlength=pairs)
     key = f"{context.assembly.digest()} {context.sculpt.serial} {texels.tolist()} {proof}"
-    return context.warm.once(AROUND, key, lambda: _around(context, texels.tolist(), proof))
+    return context.warm.once(KEPT, key, lambda: _around(context, texels.tolist(), proof))
 
 
 def _around(context: Context, texels: list[int], proof: bool) -> Around:

@@ -19,6 +19,7 @@ from inkwell_cast.core.settings.regions import Patch
 from inkwell_cast.core.settings.sheet import Sheet
 
 from ...shapes import plane, ribbed
+from ..bakes import moved
 from ..flaws.test_flaws import frame, island
 
 RECIPE = Recipe(
@@ -100,3 +101,17 @@ def test_a_nearer_surface_than_the_first_is_taken_where_that_is_asked_for():
     away = np.hypot((x + 0.5) / 96 - 0.5, 0.5 - (y + 0.5) / 96)
     assert cast.height[y, x][away < 0.23] == pytest.approx(0.01, abs=1e-5)
     assert cast.height[y, x][away > 0.31] == pytest.approx(0.2, abs=1e-5)
+
+
+def test_a_reach_that_is_wrong_in_several_places_is_measured_anew():
+    """Four ribbed lids over a ribbed floor, each struck from too far out."""
+    lids = [moved(ribbed(f"lid {u} {v}", 0.25), (u, v, 0), (0.3, 0.3, 1)) for u in (0.1, 0.6) for v in (0.1, 0.6)]
+    high = replace(merge([ribbed("floor", 0.002, across=1), *lids], "high"), uvs=())
+    far = RECIPE.model_copy(update={"reach": Reach(unit="scene", outward=0.3, inward=0.05)})
+    done = mend_all(far, BakeMeshes([plane()], [high]))
+    assert done.report.tried[0].title == "The reach"
+    assert done.report.tried[0].kept
+    (mend,) = done.recipe.mends
+    (level,) = mend.levels.values()
+    assert level.outward < 0.1
+    assert done.report.weight[1] < 0.02 * done.report.weight[0]
