@@ -18,6 +18,7 @@ from typing import Any
 
 DOCS = pathlib.Path(__file__).parent.parent / "docs"
 PROGRAM = pathlib.Path(sys.executable).with_name("inkwell-cast")
+WRONG = 10.0  # degrees above the best on this low
 WAYS = ("even 0.5 %", "even 1.5 %", "even 5 %", "even 20 %", "measured", "fitted", "mended")
 BAKED = ("--size", "1024x1024", "--samples", "4", "--depth", "16", "--maps", "normal")
 INTRODUCTION = """# Real pieces
@@ -26,7 +27,8 @@ Scans of others with lows that were decimated and unwrapped by a program; `make 
 samples a texel. *As seen*, *best* and *over 30°* are the product's figures ([what they mean](guide/review.md)),
 *judge* is the mean angle that an independent program finds from ten other directions. *Looking* is the time of
 judging the bake over that of its casting, *peak* the most memory of the whole run. *Measured* is `--measure`, *fitted*
-`--fit`, *mended* an even 20 % and then `--mend`. Pieces are named, never shown.
+`--fit`, *mended* an even 20 % and then `--mend`. *Flaws* are those that look wrong by over 10° in the mean, of all that
+were found. Pieces are named, never shown.
 
 | piece | way | as seen | best | judge | over 30° | missed | flaws | looking | seconds | peak |
 | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |
@@ -85,7 +87,8 @@ def row(piece: Piece, way: str, judge: list[str]) -> str:
 
 def _row_of(facts: dict[str, Any], piece: Piece, way: str, other: str, seconds: float, peak: int) -> str:
     bake, best, spent = facts["seen"]["bake"], facts["seen"]["best"], facts["seconds"]
-    flaws = "not looked for" if facts["flaws"] is None else str(len(facts["flaws"]))
+    wrong = sum(flaw["error"] > WRONG for flaw in facts["flaws"])
+    flaws = f"{wrong} of {facts['flaws_found']}" if facts["flaws"] else "0"
     cells = [
         piece.name, way, f"{bake['mean']:.2f}°", f"{best['mean']:.2f}°", other, f"{bake['over_30']:.2%}",
         f"{facts['missed_texels'] / max(facts['texels'], 1):.2%}", flaws,
