@@ -17,7 +17,7 @@ from ..bake.baked import Bake
 from ..bake.measured_reach import measure
 from ..bake.pipeline import bake
 from ..base.array_types import Bool
-from ..flaws import IN_TEXELS, Flaw
+from ..flaws import IN_TEXELS, Flaw, neighbour_occlusion
 from ..flaws.flaw import length
 from ..flaws.texel_rows import Seen, seen_of
 from ..piece.assembly import assemble
@@ -168,7 +168,7 @@ class _Search:
         ]  # fmt: skip
         if len(kept) == len(attempts):
             self.now = together
-        elif kept and self.trials.left:
+        elif kept:  # what is told as kept is so, though it takes one trial more than there should be
             self.now = self.trials.state([*self.now.mends, *kept])
         return True
 
@@ -257,7 +257,10 @@ def _with(recipe: Recipe, mends: list[Mend]) -> Recipe:
 
 
 def _trial_of(recipe: Recipe) -> tuple[Recipe, int]:
-    """The recipe as it is tried, normals alone on smaller sheets, and how many trials the budget allows."""
+    """The recipe as it is tried, and how many trials the budget allows.
+
+    Smaller sheets, of normals alone, and of occlusion by one ray where that is baked: shade of neighbours is then told.
+    """
     sides = [(recipe.sheet.width, recipe.sheet.height), *((s.width, s.height) for s in recipe.sizes.values())]
     longest = max(max(side) for side in sides)
     shrink = min(1.0, LARGEST / longest)
@@ -268,6 +271,10 @@ def _trial_of(recipe: Recipe) -> tuple[Recipe, int]:
     proof = recipe.proof()
     sheet = proof.sheet.model_copy(update=smaller(recipe.sheet.width, recipe.sheet.height))
     sizes = {name: Size(**smaller(s.width, s.height)) for name, s in recipe.sizes.items()}
-    output = proof.output.model_copy(update={"maps": ["normal"]})
-    small = proof.model_copy(update={"sheet": sheet, "sizes": sizes, "output": output})
+    maps = ["normal", *(key for key in recipe.output.maps if key in neighbour_occlusion.BAKED)]
+    changed = {
+        "sheet": sheet, "sizes": sizes, "output": proof.output.model_copy(update={"maps": maps}),
+        "occlusion": proof.occlusion.model_copy(update={"rays": 1}),
+    }  # fmt: skip
+    small = proof.model_copy(update=changed)
     return small, max(FEWEST, int(BUDGET / shrink**2))

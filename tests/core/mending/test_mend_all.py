@@ -7,9 +7,11 @@ import pytest
 
 from inkwell_cast.core.bake.baked import Bake
 from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.mending import mend_all as module
 from inkwell_cast.core.mending.mend_all import mend_all
 from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.maps import Occlusion
 from inkwell_cast.core.settings.mends import Mend
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.overrides import Level
@@ -115,3 +117,48 @@ def test_a_reach_that_is_wrong_in_several_places_is_measured_anew():
     (level,) = mend.levels.values()
     assert level.outward < 0.1
     assert done.report.weight[1] < 0.02 * done.report.weight[0]
+
+
+def test_shade_of_a_neighbour_is_mended_too():
+    """Trials bake the occlusion too, or the flaw would never be seen in them."""
+    floor, wall = plane(2, name="floor_low"), plane(2, name="wall_low")
+    at = wall.positions
+    wall = replace(wall, positions=np.stack([0 * at[:, 0], at[:, 0], at[:, 1] + 0.02], axis=1))
+    named = [(floor, "floor"), (wall, "wall")]
+    highs = [replace(mesh, name=f"{n}_high", object_names=(f"{n}_high",), uvs=()) for mesh, n in named]
+    given = RECIPE.model_copy(
+        update={
+            "output": Output(maps=["normal", "occlusion"]), "occlusion": Occlusion(rays=4, occluders="piece"),
+            "reach": Reach(unit="scene", outward=0.01, inward=0.01),
+        }
+    )  # fmt: skip
+    done = mend_all(given, BakeMeshes([], [], [merge([floor, wall], "low"), *highs]))
+    assert "Let only the own pair occlude" in [tried.words for tried in done.report.tried if tried.kept]
+    assert "neighbour" not in {flaw.cause for flaw in done.bake.flaws().flaws}
+
+
+def test_what_is_told_as_kept_is_kept_when_the_budget_ends(meshes, monkeypatch):
+    """One of two mends that are tried together does good, and no trial is left."""
+    lifted = [
+        replace(moved(island(0.2, str(n)), (by, by, 0), (0.3, 0.3, 1)), uvs=()) for n, by in enumerate((0.0, 0.5))
+    ]
+    cells = plane(20, name="high")
+    middle = cells.positions[cells.triangles].mean(axis=1)[:, :2]
+    holes = [(np.abs(middle - (by + 0.15)) < 0.07).all(axis=1) for by in (0.0, 0.5)]
+    pierced = replace(cells, triangles=cells.triangles[~(holes[0] | holes[1])], uvs=())
+    as_found = Bake.flaws
+
+    def found(bake, judged=None):
+        told = as_found(bake, judged)
+        shown = list(told.shown)
+        if len(shown) == 2:
+            shown[1] = replace(shown[1], flaw=shown[1].flaw.model_copy(update={"mends": [NOTHING]}))
+        return replace(told, shown=shown)
+
+    monkeypatch.setattr(Bake, "flaws", found)
+    monkeypatch.setattr(module, "FEWEST", 2)
+    monkeypatch.setattr(module, "BUDGET", 2)
+    done = mend_all(RECIPE, BakeMeshes([plane()], [merge([pierced, *lifted], "high")]))
+    kept = [tried.words for tried in done.report.tried if tried.kept]
+    assert len(kept) == 1
+    assert [mend.words for mend in done.recipe.mends] == kept
