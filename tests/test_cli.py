@@ -263,8 +263,10 @@ def test_a_bake_is_held_to_limits(files, capsys):
     assert bake(files, "--size", "64x64", "--limit", "mean 20, missed 0") == 0
     assert bake(files, "--size", "64x64", "--limit", "mean 0") == 3
     assert "beyond the limit: mean is" in capsys.readouterr().out
-    assert bake(files, "--size", "64x64", "--maps", "height", "--limit", "mean 5") == 2
-    assert "No map of this bake holds normals" in capsys.readouterr().err
+    assert bake(files, "--size", "64x64", "--maps", "height", "--limit", "mean 5") == 3
+    assert "no map of it holds normals" in capsys.readouterr().out
+    assert bake(files, "--size", "64x64", "--limit", "men 5") == 2
+    assert "“men 5” is no limit" in capsys.readouterr().err
 
 
 def test_a_map_made_elsewhere_is_judged_and_held_to_limits(files, capsys):

@@ -247,6 +247,7 @@ def _add_looking(commands: Commands) -> None:
         "either green and object space are tried, and what is seen best counts",
     )  # fmt: skip
     add("--limit", metavar="WORDS", help=LIMIT)
+    add("--out", type=path, metavar="DIR", help="write manifest, heat and lit pictures from four sides there")
     add("--json", action="store_true", help="print JSON instead of lines")
     add("--recipe", type=path, metavar="FILE", help="JSON with settings, such as suffixes and how sheets are split")
 

@@ -2,6 +2,9 @@
 
 import argparse
 import json
+import pathlib
+from collections.abc import Callable
+from typing import TypeVar
 
 from pydantic import BaseModel
 
@@ -13,6 +16,7 @@ from ..core.bake.pipeline import bake
 from ..core.bake.saving import save
 from ..core.base.errors import InputProblem
 from ..core.checks import check
+from ..core.flaws import Flaw
 from ..core.formats import read_mesh, write_mesh
 from ..core.handoff.convert_normals import convert_file
 from ..core.handoff.export_meshes import low_mesh
@@ -20,14 +24,15 @@ from ..core.handoff.mix import mix_files
 from ..core.mending.mend_all import mend_all
 from ..core.piece.assembly import assemble
 from ..core.piece.scene_cache import Warm
-from ..core.review.limits import beyond, limits_of
 from ..core.settings.basis import Basis
 from ..core.settings.editing import with_reach
+from ..core.settings.limits import Limits, limits_of
 from ..core.settings.mends_overlay import Report
 from ..core.settings.recipe import Recipe
 from .input import Bar, meshes_of, recipe_file, recipe_of
 
 SAID = 10  # flaws
+T = TypeVar("T")
 BEYOND = 3  # exit code for what is worse than a limit
 
 
@@ -135,7 +140,7 @@ def basis_of(option: str, text: str) -> Basis | None:
 def baked(options: argparse.Namespace, bar: Bar) -> tuple[Bake, Report | None, list[MeshFile]]:
     """The bake that a command line asks for, what was mended on its way, and the files it was made of."""
     meshes, sources = meshes_of(options, bar)
-    recipe, warm = recipe_of(options, meshes), Warm()
+    recipe, warm = held_to(recipe_of(options, meshes), options.limit), Warm()
     if options.measure:
         found = measure(recipe, meshes, progress=lambda share: bar.show("trying on small bakes", share), warm=warm)
         scale = recipe.reach.scale(assemble(recipe, meshes, warm).low.diagonal)
@@ -152,34 +157,35 @@ def baked(options: argparse.Namespace, bar: Bar) -> tuple[Bake, Report | None, l
 
 def run_bake(options: argparse.Namespace) -> int:
     """Exit code 0, or 3 beyond a limit."""
-    limits, bar = limits_of(options.limit) if options.limit else {}, Bar()
+    bar = Bar()
     try:
         result, report, sources = baked(options, bar)
-        try:
-            manifest = save(result, options.out, sources, mending=report)
-            if options.mesh:
-                write_mesh(options.mesh, low_mesh(result.assembly, result.warm))
-        except OSError as error:
-            raise InputProblem(
-                str(options.out),
-                f"The maps cannot be written ({error.strerror}).",
-                "Choose another folder or free some space.",
-            ) from error
+        manifest = written(lambda: save(result, options.out, sources, mending=report), options.out)
+        if options.mesh:
+            written(lambda: write_mesh(options.mesh, low_mesh(result.assembly, result.warm)), options.mesh)
     finally:
         bar.end()
     tell(manifest)
     print(f"{manifest.texels:,} texels, {manifest.missed_texels:,} missed; {len(manifest.maps)} maps in {options.out}")
-    return _held_to(limits, manifest)
+    return say_beyond(manifest.beyond)
 
 
-def _held_to(limits: dict[str, float], manifest: Manifest) -> int:
-    """Say which limits a bake is beyond; the exit code for that."""
-    if not limits:
-        return 0
-    if manifest.seen is None:
-        raise InputProblem("--limit", "No map of this bake holds normals to look at.", "Bake the map normal too.")
-    missed = manifest.missed_texels / max(manifest.texels, 1)
-    return say_beyond(beyond(limits, manifest.seen.bake, manifest.seen.excess, missed))
+def written(write: Callable[[], T], place: pathlib.Path) -> T:
+    """What `write` gives. Raises InputProblem that names the place where it cannot be written."""
+    try:
+        return write()
+    except OSError as error:
+        raise InputProblem(
+            str(place), f"It cannot be written ({error.strerror}).", "Choose another folder or free some space."
+        ) from error
+
+
+def held_to(recipe: Recipe, words: str | None) -> Recipe:
+    """The recipe with limits in words in place of its own, if there are some. Raises InputProblem."""
+    if words is None:
+        return recipe
+    limits_of(words)
+    return recipe.model_copy(update={"limits": Limits(words=words)})
 
 
 def say_beyond(said: list[str]) -> int:
@@ -205,11 +211,7 @@ def tell(manifest: Manifest) -> None:
         print(f"  {name}, alone: {seen_words(seen)}")
     if manifest.likeness:
         print(f"rounding of the file: mean {manifest.likeness.mean:.4f}°")
-    flaws = manifest.flaws or []
-    for number, flaw in enumerate(flaws[:SAID], 1):
-        print(f"flaw {number}: {flaw.title.lower()}, {flaw.part.rpartition('/')[2]}: {flaw.what} {flaw.remedy}")
-    if len(flaws) > SAID:
-        print(f"and {len(flaws) - SAID} more flaws; see manifest.json")
+    say_flaws(manifest.flaws or [])
     if manifest.coverage_of_sculpt:
         covered = manifest.coverage_of_sculpt
         but = f", but {covered.rays_missed:.2%} of the low's rays strike nothing" if covered.rays_missed else ""
@@ -222,6 +224,14 @@ def tell(manifest: Manifest) -> None:
     for pair in manifest.pairs:
         if pair.cage_words:
             print(f"cage of {pair.name}: {pair.cage_words}")
+
+
+def say_flaws(flaws: list[Flaw]) -> None:
+    """The flaws that show most, in lines."""
+    for number, flaw in enumerate(flaws[:SAID], 1):
+        print(f"flaw {number}: {flaw.title.lower()}, {flaw.part.rpartition('/')[2]}: {flaw.what} {flaw.remedy}")
+    if len(flaws) > SAID:
+        print(f"and {len(flaws) - SAID} more flaws; see manifest.json")
 
 
 def seen_words(seen: SeenFacts) -> str:

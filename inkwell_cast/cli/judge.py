@@ -4,36 +4,36 @@ import argparse
 import pathlib
 
 from ..core.base.errors import InputProblem
-from ..core.handoff.judge_map import Judged, judge
+from ..core.handoff.judge_map import ANY, THE_MAP, Judged, bring_in
 from ..core.images import read_picture
 from ..core.piece.piece import BakeMeshes
-from ..core.review.limits import beyond, limits_of
 from ..core.settings.pairing import read_name
 from ..core.settings.recipe import Recipe
-from .commands import BEYOND, basis_of, say_beyond, seen_words
+from .commands import BEYOND, basis_of, held_to, say_beyond, say_flaws, seen_words, written
 from .input import Bar, meshes_of, recipe_file
 
 
 def run_judge(options: argparse.Namespace) -> int:
     """Exit code 0, or 3 beyond a limit."""
-    limits, bar = limits_of(options.limit) if options.limit else {}, Bar()
-    reading = basis_of("--basis", options.basis) if options.basis else "any"
+    bar, reading = Bar(), basis_of("--basis", options.basis) if options.basis else ANY
     images = [read_picture(path) for path in options.map]
     try:
-        meshes, _ = meshes_of(options, bar)
-        recipe = recipe_file(options)
-        judged = judge(recipe, _low_first(meshes, recipe), images, reading, bar.show)
+        meshes, sources = meshes_of(options, bar)
+        recipe = held_to(recipe_file(options), options.limit)
+        brought = bring_in(recipe, _low_first(meshes, recipe), images, reading, bar.show)
+        judged = brought.judged
+        if options.out:
+            written(lambda: brought.save(options.out, sources), options.out)
     except InputProblem as problem:
-        problem.where = options.map[0].name if problem.where == "The map" else problem.where
+        problem.where = options.map[0].name if problem.where == THE_MAP else problem.where
         raise
     finally:
         bar.end()
-    said = beyond(limits, judged.seen.bake, judged.seen.excess, judged.missed)
     if options.json:
-        print(judged.model_copy(update={"beyond": said}).model_dump_json(indent=2))
-        return BEYOND if said else 0
+        print(judged.model_dump_json(indent=2))
+        return BEYOND if judged.beyond else 0
     _tell(judged, guessed=not options.basis)
-    return say_beyond(said)
+    return say_beyond(judged.beyond)
 
 
 def _low_first(meshes: BakeMeshes, recipe: Recipe) -> BakeMeshes:
@@ -55,3 +55,4 @@ def _tell(judged: Judged, guessed: bool) -> None:
         print(f"  {name}, alone: {seen_words(seen)}")
     if judged.missed:
         print(f"missed: {judged.missed:.2%} of the texels under the low hold no normal")
+    say_flaws(judged.flaws)

@@ -19,7 +19,7 @@ from ..core.handoff.batch import (
     still_good,
     write_summary,
 )
-from ..core.review.limits import limits_of
+from ..core.settings.limits import limits_of
 from ..core.settings.receivers import Receiver, find_receiver
 from ..core.settings.recipe import Recipe
 from ..engine.engine import Engine, JobFailed
@@ -53,7 +53,8 @@ class _Batch:
         self.paths: list[pathlib.Path] = options.paths
         self.out: pathlib.Path = options.out
         self.receiver, self.recipe, self.mend, self.again = receiver, recipe, options.mend, options.again
-        self.limits = limits_of(options.limit) if options.limit else {}
+        self.limits: str | None = options.limit
+        limits_of(self.limits or "")
         self._engines = [Engine() for _ in range(max(1, options.jobs))]
         self._free = list(self._engines)
         self._lock = threading.Lock()
@@ -83,7 +84,7 @@ class _Batch:
                 raise
         self.again = False
         print(self._summary.table(), end="")
-        over = f", {self._summary.beyond} beyond a limit" if self.limits else ""
+        over = f", {self._summary.beyond} beyond a limit" if self._summary.beyond or self.limits else ""
         print(f"{len(items)} pieces, {self._summary.failed} failed{over}; summary in {self.out}", flush=True)
         return self._summary
 

@@ -19,7 +19,7 @@ from ..core.settings.recipe import Recipe
 
 OUT_OF_MEMORY = "The machine ran out of memory. Choose a smaller sheet or fewer maps, or close other programs."
 PEEK = "peek.png"  # in the folder of a running bake: the map that it is at
-Drawn = Literal["low", "cage", "sculpt"]
+Drawn = Literal["low", "cage", "sculpt", "lit"]
 Exported = Literal["low", "sculpt", "cage", "displaced"]
 
 
@@ -73,6 +73,20 @@ class BakeInto:
 
 
 @dataclass(frozen=True, slots=True)
+class BringIn:
+    """Judge normal maps that were made elsewhere, `given` by file and the name to say of it, one a sheet.
+
+    The result is kept in an empty folder as a bake is. `reading` is that of `core.handoff.judge_map.bring_in`.
+    """
+
+    recipe: Recipe
+    sources: list[Source]
+    given: list[tuple[str, str]]
+    reading: Basis | str | None
+    folder: str
+
+
+@dataclass(frozen=True, slots=True)
 class ProbeAt:
     """Trace the ray of one texel of a sheet again."""
 
@@ -85,7 +99,10 @@ class ProbeAt:
 
 @dataclass(frozen=True, slots=True)
 class Draw:
-    """Write what the views draw: the lows, their cage, or the objects `names` of the file `name`."""
+    """Write what the views draw: the lows, their cage, or the objects `names` of the file `name`.
+
+    Or, "lit", the picture of the sculpt from four sides.
+    """
 
     recipe: Recipe
     sources: list[Source]
@@ -203,7 +220,7 @@ class RunItem:
     receiver: Receiver | None
     out: str
     mend: bool = False
-    limits: dict[str, float] = field(default_factory=dict)
+    limits: str | None = None
 
 
 Job = (
@@ -214,6 +231,7 @@ Job = (
     | ConvertMap
     | Load
     | BakeInto
+    | BringIn
     | ProbeAt
     | Draw
     | CheckPiece

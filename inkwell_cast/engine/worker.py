@@ -23,7 +23,7 @@ from ..core.bake.manifest import Manifest, MeshFile
 from ..core.bake.measured_reach import measure, try_fit
 from ..core.bake.refusals import refuse_empty, refuse_unpaired, refuse_unusable
 from ..core.bake.saving import save
-from ..core.base.array_types import U8, U16
+from ..core.base.array_types import U8, U16, Any_
 from ..core.base.errors import Cancelled, InputProblem, RayLibraryMissing
 from ..core.cage.cage import lows_of
 from ..core.cage.coverage import Coverage, coverage
@@ -35,8 +35,9 @@ from ..core.handoff.batch import run_item
 from ..core.handoff.convert_normals import convert_file
 from ..core.handoff.export_meshes import EXPORTS
 from ..core.handoff.hand_off import Handed, hand_off
+from ..core.handoff.judge_map import THE_MAP, bring_in
 from ..core.handoff.mix import mix_files
-from ..core.images import write_picture
+from ..core.images import read_picture, write_picture
 from ..core.maps.displacement import displaced
 from ..core.mending.mend_all import mend_all
 from ..core.mesh.binary_message import read_foreign, read_packed, write_blocks, write_packed
@@ -45,6 +46,7 @@ from ..core.piece.assembly import assemble
 from ..core.piece.piece import Assembly, BakeMeshes
 from ..core.piece.scene_cache import Slot, Warm
 from ..core.review import display_meshes
+from ..core.review.lit_pictures import lit_sculpt
 from ..core.review.probe import Probe, probe
 from ..core.review.section import Section, section
 from ..core.settings.recipe import Recipe
@@ -55,6 +57,7 @@ from .messages import (
     PEEK,
     Asked,
     BakeInto,
+    BringIn,
     CheckPiece,
     ConvertMap,
     Cover,
@@ -183,6 +186,8 @@ class _Worker:
                 return None
             case BakeInto():
                 return self._bake(job)
+            case BringIn():
+                return self._bring_in(job)
             case HandOff():
                 return self._hand_off(job)
             case LoadPacked():
@@ -245,13 +250,23 @@ class _Worker:
         finally:
             (folder / PEEK).unlink(missing_ok=True)
         self._tell("writing", 0.95)
-        paired = baked.assembly.paired
-        sources = []
-        for source, mesh in zip(job.sources, meshes.named, strict=True):
-            roles = {role for pair in paired.pairs for role, part in pair.members if part.file == source.name}
-            role = "+".join(sorted(roles)) or "alone"
-            sources.append(MeshFile(role=role, file=source.name, sha256=source.sha256, triangles=len(mesh.triangles)))
-        return save(baked, job.folder, sources, job.folder, report)
+        return save(baked, job.folder, _mesh_files(job.sources, meshes, baked.assembly), job.folder, report)
+
+    def _bring_in(self, job: BringIn) -> Manifest:
+        meshes, images = self._read(job.sources), list[Any_]()
+        for path, name in job.given:
+            try:
+                images.append(read_picture(pathlib.Path(path)))
+            except InputProblem as problem:
+                problem.where = name
+                raise
+        try:
+            brought = bring_in(job.recipe, meshes, images, job.reading, self._tell, self._stopped, self._warm)
+        except InputProblem as problem:
+            problem.where = job.given[0][1] if problem.where == THE_MAP else problem.where
+            raise
+        self._tell("writing", 0.95)
+        return brought.save(job.folder, _mesh_files(job.sources, meshes, brought.bake.assembly))
 
     def _probe(self, job: ProbeAt) -> Probe | None:
         assembly = self._put_together(job.recipe, job.sources)
@@ -264,6 +279,12 @@ class _Worker:
 
     def _draw(self, job: Draw) -> None:
         self._tell("drawing", 0.1)
+        if job.what == "lit":
+            assembly = self._assembled(job.recipe, job.sources)
+            refuse_unpaired(assembly)
+            picture = lit_sculpt(assembly, self._warm.sculpt(assembly), self._warm)
+            write_picture(pathlib.Path(job.path), "png", picture)
+            return
         if job.what == "sculpt":
             files = self._warm.treated({m.name: m for m in self._read(job.sources).named}, job.recipe)
             blocks = display_meshes.view_of_sculpt(
@@ -333,6 +354,16 @@ class _Worker:
         while len(self._meshes) > max(KEPT_MESHES, len(sources)):
             self._meshes.popitem(last=False)
         return BakeMeshes([], [], named)
+
+
+def _mesh_files(sources: list[Source], meshes: BakeMeshes, assembly: Assembly) -> list[MeshFile]:
+    """The files of a bake with their roles, for its manifest."""
+    files = []
+    for source, mesh in zip(sources, meshes.named, strict=True):
+        roles = {role for pair in assembly.paired.pairs for role, part in pair.members if part.file == source.name}
+        role = "+".join(sorted(roles)) or "alone"
+        files.append(MeshFile(role=role, file=source.name, sha256=source.sha256, triangles=len(mesh.triangles)))
+    return files
 
 
 def _key(recipe: Recipe, sources: list[Source]) -> str:

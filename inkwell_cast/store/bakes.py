@@ -27,6 +27,8 @@ class BakeSummary(BaseModel):
     likeness: float | None = None
     flaws: int | None = None
     missed_texels: int = 0
+    beyond: int = 0
+    brought: bool = False
 
     @classmethod
     def of(cls, recipe: Recipe, manifest: Manifest | None) -> "BakeSummary":
@@ -39,6 +41,7 @@ class BakeSummary(BaseModel):
             first_map=first.key if first else "", first_sheet=first.sheet if first else "",
             likeness=manifest.seen.bake.mean if manifest.seen else None,
             flaws=None if manifest.flaws is None else len(manifest.flaws), missed_texels=manifest.missed_texels,
+            beyond=len(manifest.beyond), brought=bool(manifest.brought),
         )  # fmt: skip
 
 
@@ -164,7 +167,7 @@ def done_before(db: sqlite3.Connection, row: BakeRow) -> int | None:
     """The bake of the same kind that ended well before another one: what that is compared with."""
     earlier = db.execute(
         "SELECT id FROM bake WHERE piece_id = ? AND id < ? AND state = 'done' AND trial = '' AND proof = ? "
-        "AND deleted IS NULL ORDER BY id DESC LIMIT 1",
+        "AND NOT coalesce(json_extract(summary, '$.brought'), 0) AND deleted IS NULL ORDER BY id DESC LIMIT 1",
         (row.piece_id, row.id, row.proof),
     ).fetchone()
     return int(earlier["id"]) if earlier else None
@@ -179,11 +182,14 @@ def tell(db: sqlite3.Connection, bake_id: int, stage: str, share: float) -> None
 
 
 def finish(db: sqlite3.Connection, bake_id: int, manifest: Manifest, pictures: dict[tuple[str, str], str]) -> None:
-    """Keep the result; `pictures` are content hashes by sheet and map. One that mended on its way has new settings."""
+    """Keep the result; `pictures` are content hashes by sheet and map.
+
+    One that mended on its way has new settings, and so has a map that was brought in.
+    """
     if db.execute("SELECT 1 FROM bake WHERE id = ?", (bake_id,)).fetchone() is None:
         return  # its piece was removed for good meanwhile
     recipe = db.execute("SELECT recipe FROM bake_contents WHERE bake_id = ?", (bake_id,)).fetchone()["recipe"]
-    recipe = manifest.recipe.model_dump_json() if manifest.mending else recipe
+    recipe = manifest.recipe.model_dump_json() if manifest.mending or manifest.brought else recipe
     summary = BakeSummary.of(Recipe.model_validate_json(recipe), manifest)
     db.execute(
         "UPDATE bake SET state = 'done', share = 1, started = coalesce(started, created), ended = ?, summary = ? "

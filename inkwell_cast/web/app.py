@@ -9,7 +9,21 @@ from starlette.responses import JSONResponse, Response
 from ..core.base.errors import InputProblem
 from ..core.settings.recipe import refusals
 from ..engine.engine import JobFailed
-from .routes import bakes, basis, batches, cage, guide, handoff, library, mends, meshes, piece, piece_file, shelf
+from .routes import (
+    bakes,
+    basis,
+    batches,
+    brought,
+    cage,
+    guide,
+    handoff,
+    library,
+    mends,
+    meshes,
+    piece,
+    piece_file,
+    shelf,
+)
 from .security import Guard
 from .services.services import Services
 from .templating import HERE, render
@@ -21,7 +35,8 @@ def create_app(services: Services) -> FastAPI:
     app.state.services = services
     app.add_middleware(Guard)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    for module in (guide, piece_file, shelf, batches, basis, handoff, library, mends, bakes, meshes, cage, piece):
+    step_routes = basis, handoff, library, mends, brought, bakes, meshes, cage
+    for module in (guide, piece_file, shelf, batches, *step_routes, piece):
         app.include_router(module.router)
     app.add_exception_handler(InputProblem, _refused)
     app.add_exception_handler(JobFailed, _refused)

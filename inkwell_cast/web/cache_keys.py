@@ -6,12 +6,14 @@ from typing import Any
 
 from ..core.settings.mends_overlay import mended
 from ..core.settings.recipe import Recipe
-from ..core.settings.staleness import CAGE_VIEW, LOW_VIEW, settings_behind
+from ..core.settings.staleness import CAGE_VIEW, LOW_VIEW, MESHES, settings_behind
 from ..engine.messages import Drawn
 from ..store.meshes import MeshRow
 
 LIKENESS = "likeness"  # the key of the picture of angles to the sculpt, among those of a bake's maps
 PARALLAX = "parallax"  # and that of what no map cures
+DIFFERENCE = "difference"  # and what the page calls the difference of the first to that of the bake before
+SIDES = "sides."  # before the name of a lit picture from four sides, likewise
 VIEWS = 5  # raised whenever what is drawn of the same meshes changes, so that older drawings are made anew
 
 
@@ -35,7 +37,7 @@ def view_key(recipe: Recipe, rows: list[MeshRow], what: Drawn, names: tuple[str,
             mended(recipe).file(row.file_name).model_copy(update={"role": ""}).model_dump(mode="json") for row in rows
         ]
         return _digest(VIEWS, what, settings, [row.copy for row in rows], names)
-    result = LOW_VIEW if what == "low" else CAGE_VIEW
+    result = {"low": LOW_VIEW, "lit": MESHES}.get(what, CAGE_VIEW)
     return _digest(VIEWS, what, result_key(recipe, rows, result))
 
 

@@ -14,14 +14,14 @@ from ..core.base.errors import InputProblem
 from ..core.formats import COMPANIONS, REGISTRY
 from ..core.handoff.mix import MIXES
 from ..core.mesh.fixes import WORDS
-from ..core.review.likeness import SCALE
+from ..core.review.likeness import BETTER, SCALE, WORSE
 from ..core.settings.mends_overlay import add_mend
 from ..core.settings.output import DEPTHS
 from ..core.settings.reach_unit import in_other_unit
 from ..core.settings.recipe import Recipe
 from ..store.bakes import BakeRecord, BakeRow
 from ..store.meshes import MeshRow
-from .cache_keys import LIKENESS, PARALLAX, meshes_key
+from .cache_keys import DIFFERENCE, LIKENESS, PARALLAX, meshes_key
 from .services.services import Services
 
 MOST_BYTES = 4 << 20  # of a small file
@@ -33,7 +33,7 @@ STAGE_WORDS = {
     "trying": "Trying on small bakes", "mending": "Trying mends on small bakes",
     "checking": "Checking",
     "handing": "Handing off", "preparing": "Preparing the low", "scene": "Building the scene",
-    "casting": "Casting", "maps": "Deriving maps", "writing": "Writing files",
+    "casting": "Casting", "looking": "Looking from all around", "maps": "Deriving maps", "writing": "Writing files",
 }  # fmt: skip
 
 
@@ -126,7 +126,7 @@ def fields_of(group: str) -> list[dict[str, Any]]:
 templates.env.globals |= {
     "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "stage_words": stage_words,
     "MAPS": maps.REGISTRY, "Recipe": Recipe, "DEPTHS": DEPTHS,
-    "MIXES": MIXES, "SCALE": SCALE,
+    "MIXES": MIXES, "SCALE": SCALE, "BETTER": BETTER, "WORSE": WORSE,
     "FIX_WORDS": WORDS, "fields_of": fields_of, "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),
 }  # fmt: skip
 
@@ -151,34 +151,52 @@ def render(request: Request, name: str, **context: Any) -> Response:
 
 
 def stale(row: BakeRecord, recipe: Recipe, rows: list[MeshRow]) -> str:
-    """Why a bake no longer shows the piece as it is: "meshes", "settings", or an empty string."""
+    """Why a bake no longer shows the piece as it is: "meshes", "settings", or an empty string.
+
+    A map that was made elsewhere follows no settings.
+    """
     if row.meshes != meshes_key(rows):
         return "meshes"
+    if row.summary.brought:
+        return ""
     wanted = add_mend(recipe, row.trial) if row.trial else recipe
-    wanted = wanted.model_copy(update={"handoff": row.recipe.handoff})  # names and packing need no other bake
+    free = {"handoff": row.recipe.handoff, "limits": row.recipe.limits}  # they need no other bake
+    wanted = wanted.model_copy(update=free)
     return "" if row.recipe in (wanted, wanted.proof()) else "settings"
 
 
 def called(row: BakeRow) -> str:
     """What a bake is called in short."""
-    return row.name or f"{'the trial' if row.tries else 'the proof' if row.proof else 'the bake'} of {when(row.ended)}"
+    kind = "map" if row.summary.brought else "trial" if row.tries else "proof" if row.proof else "bake"
+    return row.name or f"the {kind} of {when(row.ended)}"
+
+
+def comparable(row: BakeRecord, before: BakeRecord) -> bool:
+    """Whether two bakes are known texel by texel, of the same sheets, by how they are seen."""
+    both = [each.manifest.sheets if each.manifest else [] for each in (row, before)]
+    one, other = ({s.name: (s.width, s.height) for s in sheets if s.heat} for sheets in both)
+    return bool(one) and one == other
 
 
 templates.env.filters |= {
     "hash": lambda text: sha256(text.encode()).hexdigest()[:12],
     "other_unit": in_other_unit, "when": when, "bytes": in_bytes, "short": short, "called": called,
-    "count": count, "units": units, "duration": duration, "spark": spark, "scope": scope_label,
+    "comparable": comparable, "count": count, "units": units, "duration": duration, "spark": spark,
+    "scope": scope_label,
 }  # fmt: skip
 
 
-ANGLES = {LIKENESS: "Likeness", PARALLAX: "Parallax"}
+ANGLES = {LIKENESS: "Likeness", PARALLAX: "Parallax", DIFFERENCE: "Better and worse"}
 
 
-def bake_facts(row: BakeRecord, recipe: Recipe, rows: list[MeshRow]) -> dict[str, Any]:
-    """What the views need to know of a finished bake."""
+def bake_facts(
+    row: BakeRecord, recipe: Recipe, rows: list[MeshRow], before: BakeRecord | None
+) -> dict[str, Any]:  # fmt: skip
+    """What the views need to know of a finished bake, and of the one that it is compared with."""
     sheets = row.manifest.sheets if row.manifest else []
     rated = [LIKENESS] if any(s.heat for s in sheets) else []
     rated += [PARALLAX] if any(s.parallax for s in sheets) else []
+    rated += [DIFFERENCE] if before and comparable(row, before) else []
     return {
         "id": row.id,
         "name": called(row),

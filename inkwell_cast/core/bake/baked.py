@@ -33,7 +33,8 @@ class BakedSheet:
     """One sheet of a bake: its name ("" where there is only one), its context, and pictures `images[key] (H, W, C)`.
 
     `facts[key]` are what must be known to read them: ranges, legends. `exact[key] (H, W, C)` are floats in scene units,
-    where the recipe's format holds them.
+    where the recipe's format holds them. `empty` counts the texels on the low that hold no normal in pictures that were
+    made elsewhere.
     """
 
     name: str
@@ -41,6 +42,7 @@ class BakedSheet:
     images: dict[str, U8 | U16]
     facts: dict[str, dict[str, Any]]
     exact: dict[str, Any_]
+    empty: int | None = None
 
     @property
     def low(self) -> Low:
@@ -49,6 +51,11 @@ class BakedSheet:
     @property
     def cast(self) -> Cast:
         return self.context.cast
+
+    @property
+    def missed(self) -> int:
+        """Texels on the low that hold nothing."""
+        return self.cast.missed if self.empty is None else self.empty
 
     def file_of(self, key: str, suffix: str, taken: set[str]) -> str:
         """A file name for a map, safe on every system and none of those `taken`."""
@@ -65,7 +72,8 @@ class BakedSheet:
 class Bake:
     """The result: its sheets, the piece as it was put together, the cage and the highs, and seconds by stage and pair.
 
-    `low`, `cast` and `images` are those of the first sheet, for the many pieces that have one.
+    `low`, `cast` and `images` are those of the first sheet, for the many pieces that have one. `brought` says how its
+    images were read where they were made elsewhere: then its casts are what could have been.
     """
 
     assembly: Assembly
@@ -76,6 +84,7 @@ class Bake:
     seconds: dict[str, float] = field(default_factory=dict)
     warm: Warm = field(default_factory=Warm)
     spent_on: dict[int, float] = field(default_factory=dict)
+    brought: str = ""
 
     @property
     def recipe(self) -> Recipe:
@@ -108,12 +117,13 @@ class Bake:
 
     def judgement(self, pictures: Pictures | None = None) -> Judgement:
         """How its written pictures of normals are seen, one a sheet, or those of its cast, unrounded."""
-        return judgement([sheet.context for sheet in self.sheets], pictures)
+        return judgement([sheet.context for sheet in self.sheets], pictures, foreign=bool(self.brought))
 
     def flaws(self, judged: Judgement | None = None) -> FlawList:
         """What a viewer sees of it that went wrong, as judged."""
         visible = (judged or self.judgement()).visible
-        return flaws_of([sheet.context for sheet in self.sheets], visible, self.findings())
+        contexts = [sheet.context for sheet in self.sheets]
+        return flaws_of(contexts, visible, [] if self.brought else self.findings(), foreign=bool(self.brought))
 
     def coverage(self) -> Coverage:
         """What the cage of this bake holds of the sculpt."""

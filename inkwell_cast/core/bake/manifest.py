@@ -12,6 +12,7 @@ from ..cage.straightening_report import Straightened
 from ..flaws.flaw import Flaw
 from ..review.as_seen import AsSeen
 from ..review.likeness import Likeness
+from ..review.limits import beyond
 from ..settings.mends_overlay import Report
 from ..settings.recipe import Recipe
 from .cautions import notes_on
@@ -113,6 +114,9 @@ class Manifest(BaseModel):
     parallax: float | None = None  # degrees of the mean that no map cures
     coarse: list[Flaw] = []  # where the low needs triangles
     mending: Report | None = None  # what was mended on the way, if all was to be
+    brought: str = ""  # how a map that was made elsewhere was read; "" for a bake
+    beyond: list[str] = []  # the limits of the recipe that are passed
+    sides: dict[str, str] = {}  # lit pictures from four sides (`review.lit_pictures`), beside the previews
     straightened: Straightened | None = None
     diagonal: float
     outward_reach: float
@@ -136,7 +140,7 @@ class Manifest(BaseModel):
         sheets = [
             SheetFacts(
                 name=s.name, width=s.low.grid.width, height=s.low.grid.height, texels=s.cast.texels,
-                coverage=s.cast.texels / s.cast.covered.size, missed_texels=s.cast.missed,
+                coverage=s.cast.texels / s.cast.covered.size, missed_texels=s.missed,
                 shared_texels=s.cast.contested, pairs=[names[n] for n in bake.pairs_on(s)],
             )
             for s in bake.sheets
@@ -171,6 +175,12 @@ class Manifest(BaseModel):
             seconds=seconds,
             straightened=bake.cage.straightened,
         )  # fmt: skip
+
+    def beyond_of(self, limits: dict[str, float]) -> list[str]:
+        """A sentence for each of some limits (`settings.limits`) that is passed."""
+        if self.seen is None:
+            return ["no map of it holds normals to look at"] if limits else []
+        return beyond(limits, self.seen.bake, self.seen.excess, self.missed_texels / max(self.texels, 1))
 
     @property
     def likeness(self) -> Likeness | None:

@@ -14,6 +14,7 @@ from ..images import SUFFIXES, png, read_picture, write_picture
 from ..maps.ids import mask_of
 from ..review.judgement import Judgement, small
 from ..review.likeness import Likeness, by_pair, figures, stored
+from ..review.lit_pictures import lit_heat, lit_low, lit_sculpt
 from ..review.parallax import Parallax, parallax
 from ..review.worn_pictures import Pictures
 from ..settings.mends_overlay import Report
@@ -25,12 +26,13 @@ from .stages import timed
 
 def save(
     bake: Bake, folder: str | pathlib.Path, sources: list[MeshFile] | None = None,
-    previews: str | pathlib.Path | None = None, mending: Report | None = None,
+    previews: str | pathlib.Path | None = None, mending: Report | None = None, judged: Judgement | None = None,
 ) -> Manifest:  # fmt: skip
     """Write one picture a map and sheet, and manifest.json, into a folder; likeness is computed from the files.
 
     Each file appears whole or not at all. `sources` names the mesh files for the manifest; `previews` is a folder
-    for PNGs of maps in another format, `mending` what was mended before.
+    for PNGs of maps in another format and for what views and reports show, `mending` what was mended before, `judged`
+    how the maps are seen, if that is known.
     """
     writer = _Writer(bake, pathlib.Path(folder), pathlib.Path(previews) if previews else None)
     writer.folder.mkdir(parents=True, exist_ok=True)
@@ -40,19 +42,20 @@ def save(
     with timed(seconds, "rounding"):
         rounding = writer.rate(files)
     with timed(seconds, "likeness"):
-        judged, pictures = writer.judge(files)
+        judged, pictures = writer.judge(files, judged)
         written = pictures is not None
         contexts = [sheet.context for sheet in bake.sheets]
         floor = parallax(contexts, judged.best_pictures, small(judged.best_pictures)) if written else None
         heats = writer.heat("likeness", judged.seen.angles) if written else {}
         floors = writer.heat("parallax", floor.angles) if floor else {}
+        sides = writer.sides(pictures, judged.seen.angles)
     with timed(seconds, "coverage"):
-        measured = CoverageFacts.of(bake.coverage())
+        measured = None if bake.brought else CoverageFacts.of(bake.coverage())
     with timed(seconds, "flaws"):
         flaws = writer.flaws(judged)
     result = Manifest.of(bake, files, sources or [], seconds, measured)
     result.flaws, result.flaws_found, result.harmless = flaws.flaws, flaws.found, flaws.harmless
-    result.mending, seen, best = mending, judged.seen, judged.best
+    result.mending, result.sides, seen, best = mending, sides, judged.seen, judged.best
     result.seen = SeenFacts.of(seen.whole, best.whole, seen.never_seen) if written else None
     for pair, rated, alone, best_alone in zip(result.pairs, rounding, seen.pairs, best.pairs, strict=True):
         pair.likeness, pair.seen = rated, SeenFacts.of(alone, best_alone) if written else None
@@ -61,6 +64,7 @@ def save(
     if floor:
         result.parallax, result.coarse = floor.mean, floor.places
         writer.mark_coarse(floor)
+    result.brought, result.beyond = bake.brought, result.beyond_of(result.recipe.limits.by_name)
     with whole(writer.folder / "manifest.json") as partial:
         partial.write_text(result.model_dump_json(indent=2) + "\n")
     return result
@@ -141,7 +145,7 @@ class _Writer:
         """Fill in the rounding of every map of normals; gives that of each pair by the first of them."""
         bake, sheets = self.bake, {sheet.name: sheet for sheet in self.bake.sheets}
         first, by_sheet = "", list[tuple[F32, I32]]()
-        for entry in files:
+        for entry in [] if bake.brought else files:
             sheet = sheets[entry.sheet]
             angles = bake.angles_of(self.folder / entry.file, entry.key, sheet)
             if angles is None:
@@ -153,15 +157,15 @@ class _Writer:
                 by_sheet.append((angles, pair))
         return by_pair(by_sheet, len(bake.assembly.paired.pairs))
 
-    def judge(self, files: list[MapFile]) -> tuple[Judgement, Pictures | None]:
+    def judge(self, files: list[MapFile], judged: Judgement | None) -> tuple[Judgement, Pictures | None]:
         """How the first map of normals is seen as it was written, and it; or how the cast is, where there is none."""
         key = next((entry.key for entry in files if holds_normals(entry.key)), None)
         if key is None:
-            return self.bake.judgement(), None
+            return judged or self.bake.judgement(), None
         files_of = {entry.sheet: self.folder / entry.file for entry in files if entry.key == key}
         images = [read_picture(files_of[sheet.name]) for sheet in self.bake.sheets]
         pictures = Pictures(images, maps.REGISTRY[key].KEY == "normal_object")
-        return self.bake.judgement(pictures), pictures
+        return judged or self.bake.judgement(pictures), pictures
 
     def heat(self, name: str, by_sheet: list[F32]) -> dict[str, str]:
         """Pictures of angles (H, W) beside the previews; their names by sheet."""
@@ -172,6 +176,18 @@ class _Writer:
             heats[sheet.name] = sheet.file_of(name, ".png", self.taken)
             write_picture(self.previews / heats[sheet.name], "png", stored(angles, sheet.cast.covered))
         return heats
+
+    def sides(self, pictures: Pictures | None, angles: list[F32]) -> dict[str, str]:
+        """Lit pictures of the sculpt, the low and its heat beside the previews; their names."""
+        if self.previews is None:
+            return {}
+        bake, contexts = self.bake, [sheet.context for sheet in self.bake.sheets]
+        strips = {"sculpt": lit_sculpt(bake.assembly, bake.sculpt, bake.warm), "low": lit_low(contexts, pictures)}
+        if pictures:
+            strips["heat"] = lit_heat(contexts, angles)
+        for name, strip in strips.items():
+            write_picture(self.previews / f"sides_{name}.png", "png", strip)
+        return {name: f"sides_{name}.png" for name in strips}
 
     def flaws(self, judged: Judgement) -> FlawList:
         """The flaws of all sheets; what the views hatch of them goes beside the previews."""

@@ -7,7 +7,7 @@ import numpy as np
 
 from ..base.array_types import Any_
 from ..piece.piece import Assembly
-from ..piece.scene_cache import Slot
+from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
 from ..rays.embree import Scene, Vertices, blockers_of, tracers_of
 from .context import Context
@@ -25,12 +25,16 @@ class Occluders:
 
 def occluders_on(context: Context, which: str) -> Occluders:
     """Those of a piece, kept for the next layer and the next bake."""
-    assembly, sculpt = context.assembly, context.sculpt
+    return kept_occluders(context.assembly, context.sculpt, context.warm, which)
+
+
+def kept_occluders(assembly: Assembly, sculpt: Sculpt, warm: Warm, which: str) -> Occluders:
+    """The same before there is a bake."""
     if which == "everything" and len(assembly.paired.pairs) == 1:
         which = "all"  # the same scene
     floats = sorted(part.key for pair in assembly.paired.pairs for part in pair.floats)
     key = f"{assembly.digest()} {sculpt.serial} {floats}"
-    return context.warm.once(OCCLUDERS[which], key, lambda: occluders_of(assembly, sculpt, which, context.warm.stopped))
+    return warm.once(OCCLUDERS[which], key, lambda: occluders_of(assembly, sculpt, which, warm.stopped))
 
 
 def occluders_of(

@@ -22,6 +22,7 @@ from ..mesh.binary_message import pack, unpack, write_blocks
 from ..mesh.marks import Marks
 from . import (
     back_face,
+    elsewhere,
     farther_surface,
     leaning_detail,
     missed,
@@ -34,7 +35,7 @@ from . import (
 from .flaw import Flaw, Found, Spot
 from .from_checks import flaw_of
 from .texel_rows import Seen, seen_of
-from .visible import Visible
+from .visible import FEW, Visible
 
 __all__ = [
     "COARSE_MARKS", "FLAW_MARKS", "IN_TEXELS", "REGISTRY", "Flaw", "FlawList", "Shown", "Visible", "flaws_of",
@@ -52,7 +53,6 @@ MISSED = 0.5  # the same where rays missed: that may be worse in another light
 LEAST, LARGE = 0.003, 0.03  # degrees of the mean: what a region adds by plainly wrong places, or in all, to be seen
 ABSORBS = 0.1  # of a flaw: a smaller one around its rim that only passed a nearer surface belongs to it
 MOST_ROWS, MOST_FLAWS, MOST_MARKS = 20_000, 40, 1500
-UNSEEN = 1e-9  # pixels: the weight of a row that none sees
 
 
 class Detector(Protocol):
@@ -63,7 +63,7 @@ class Detector(Protocol):
     def find(self, seen: Seen) -> Found: ...
 
 
-DETECTORS = (
+DETECTORS: tuple[Detector, ...] = (  # type: ignore[assignment]
     missed,
     back_face,
     struck_another_part,
@@ -74,7 +74,7 @@ DETECTORS = (
     wavy_outline,
     neighbour_occlusion,
 )
-REGISTRY: dict[str, Detector] = {module.KEY: module for module in DETECTORS}  # type: ignore[misc]
+REGISTRY: dict[str, Detector] = {module.KEY: module for module in DETECTORS}
 IN_TEXELS = {  # causes whose texels look worse than the best on this low
     *(key for key, detector in REGISTRY.items() if not getattr(detector, "WHOLE_SHEET", False)),
     missed.OUTSIDE[0], missed.TURNED[0],
@@ -105,19 +105,25 @@ class FlawList:
 
 
 def flaws_of(
-    contexts: list[Context], visible: list[Visible], findings: list[Finding] | None = None
+    contexts: list[Context], visible: list[Visible], findings: list[Finding] | None = None, foreign: bool = False
 ) -> FlawList:  # fmt: skip
-    """The flaws on all sheets of a bake, the worst first, with those that checks before a bake can tell."""
+    """The flaws on all sheets of a bake, the worst first, with those that checks before a bake can tell.
+
+    Of `foreign` maps, which were made elsewhere, only the places can be told: the contexts' casts explain nothing.
+    """
     flaws, harmless, looked = list[Shown](), 0, list[Seen]()
-    for context, seen_there in zip(contexts, visible, strict=True):
-        seen = seen_of(context, seen_there)
+    for number, context in enumerate(contexts):
+        seen = seen_of(context, visible[number])
         looked.append(seen)
-        wrong = seen.at(np.flatnonzero(seen.looks.excess > np.where(seen.struck == 0, MISSED, SHOWS)))
+        least = np.where((seen.struck == 0) & ~np.bool_(foreign), MISSED, SHOWS)
+        wrong = seen.at(np.flatnonzero(seen.looks.excess > least))
         free = np.ones(len(wrong.x), bool)
-        for detector in REGISTRY.values():
+        for detector in (elsewhere,) if foreign else DETECTORS:
             subject = seen if getattr(detector, "WHOLE_SHEET", False) else wrong
             if len(subject.x):
                 told, less = _regions(subject, detector, free)
+                for shown in told:
+                    shown.flaw.sheet = number
                 flaws, harmless = flaws + told, harmless + less
     mends = [change for shown in flaws for change in _changes(shown.flaw)]
     for finding in findings or []:
@@ -229,9 +235,12 @@ def _shown(seen: Seen, detector: Detector, detected: Found, region: I64, thinned
     cause, title = told.cause or detector.KEY, told.title or detector.TITLE
     spot = Spot(title, part, (x, y, z), float(np.linalg.norm(high - low) / 2), seen.place[rows])
     error, share = _look_of(seen, detected, region)
+    nearest = rows[int(np.argmin(np.linalg.norm(seen.place[rows] - np.array(spot.middle), axis=1)))]
+    px, py, pz = seen.place[nearest].tolist()
     flaw = Flaw(
         cause=cause, title=title, part=part, what=told.what, remedy=told.remedy, middle=spot.middle,
         radius=spot.radius, area=float(area.sum()) * thinned, error=error, share=share * thinned,
+        spot=(px, py, pz), texel=(int(seen.x[nearest]), int(seen.y[nearest])),
         mends=[mend.model_copy(update={"cause": cause}) for mend in told.mends(spot)],
     )  # fmt: skip
     return Shown(flaw, *_squares(seen, rows))
@@ -242,11 +251,11 @@ def _look_of(seen: Seen, detected: Found, region: I64) -> tuple[float, float]:
     looks, rows = seen.looks, detected.rows[region]
     pixels = looks.pixels[rows]
     if detected.error is not None:
-        each = np.maximum(pixels, UNSEEN)
+        each = np.maximum(pixels, FEW)
         error = float((detected.error[region] * each).sum() / each.sum())
-        return error, error * float(pixels.sum()) / max(seen.visible.total, 1)
+        return error, error * float(pixels.sum()) / max(seen.visible.total, FEW)
     share = float(looks.share[rows].sum())
-    return share * max(seen.visible.total, 1) / max(float(pixels.sum()), 1.0), share
+    return share * max(seen.visible.total, FEW) / max(float(pixels.sum()), FEW), share
 
 
 def _squares(seen: Seen, rows: I64) -> tuple[F32, F32]:

@@ -62,7 +62,8 @@ class Flaw(BaseModel):
     """A region where the projection went wrong; middle, radius and area in scene units.
 
     error is how wrong it looks, above the best on this low, and share what that adds to the mean of the whole; degrees.
-    mends are what would cure it, the best first; none where it takes the modelling program.
+    mends are what would cure it, the best first; none where it takes the modelling program. spot is a point of the low
+    in it and texel that of the sheet with this number, None for what has no place there.
     """
 
     cause: str
@@ -76,6 +77,9 @@ class Flaw(BaseModel):
     error: float
     share: float = 0.0
     mends: list[Mend] = []
+    spot: tuple[float, float, float] | None = None
+    sheet: int = 0
+    texel: tuple[int, int] | None = None
 
 
 def length(value: float) -> str:

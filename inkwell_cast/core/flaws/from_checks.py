@@ -11,6 +11,7 @@ from ..settings.mends import Mend
 from ..settings.pairing import Placing
 from .flaw import Flaw
 from .texel_rows import Seen
+from .visible import FEW
 
 # by check: the cause, and how wrong its place looks at least before it is told, in degrees
 CAUSES = {
@@ -21,6 +22,9 @@ ALWAYS = {"pairs": ("alone", 45.0), "faceted": ("faceted", 6.0)}  # and how wron
 OF_LOW = {"overlaps", "uv_area", "hard_edges"}  # the best on this low suffers from these too
 TITLES = {"winding": "Struck a back face"}
 NEAR = 0.02  # of the low's diagonal: what of the low a mark on the sculpt stands for
+
+
+Place = tuple[float, float, float]
 
 
 def flaw_of(finding: Finding, looked: list[Seen]) -> Flaw | None:
@@ -40,11 +44,25 @@ def flaw_of(finding: Finding, looked: list[Seen]) -> Flaw | None:
         if error < least:
             return None
     mend = mend_of(finding.fix, f"{finding.title}, {finding.part.rpartition('/')[2]}") if finding.fix else None
+    spot, sheet, texel = _spot(finding, looked)
     return Flaw(
         cause=cause, title=TITLES.get(finding.check, finding.title), part=finding.part, what=finding.what,
+        spot=spot, sheet=sheet, texel=texel,
         remedy=finding.remedy, middle=(middle[0], middle[1], middle[2]), radius=radius, area=area, error=error,
         share=share, mends=[mend.model_copy(update={"cause": cause})] if mend else [],
     )  # fmt: skip
+
+
+def _spot(finding: Finding, looked: list[Seen]) -> tuple[Place, int, tuple[int, int] | None]:
+    """A point of the low in a finding, and where it lies on which sheet; one of its marks where none of it is baked."""
+    middle = np.array((finding.place or ((0.0, 0.0, 0.0), 0.0))[0])
+    for number, seen in enumerate(looked):
+        rows = np.flatnonzero(_rows_of(finding, seen))
+        if len(rows):
+            row = rows[int(np.argmin(np.linalg.norm(seen.place[rows] - middle, axis=1)))]
+            return tuple(seen.place[row].tolist()), number, (int(seen.x[row]), int(seen.y[row]))
+    points = finding.marks.corners.mean(axis=1) if len(finding.marks.corners) else middle[None]
+    return tuple(points[int(np.argmin(np.linalg.norm(points - middle, axis=1)))].tolist()), 0, None
 
 
 def _look(finding: Finding, looked: list[Seen]) -> tuple[float, float]:
@@ -61,7 +79,7 @@ def _look(finding: Finding, looked: list[Seen]) -> tuple[float, float]:
         else:
             worse += float(looks.share[rows].sum()) * seen.visible.total
         pixels, total = pixels + number, seen.visible.total
-    return worse / max(pixels, 1.0), worse / max(total, 1)
+    return worse / max(pixels, FEW), worse / max(total, FEW)
 
 
 def _rows_of(finding: Finding, seen: Seen) -> Bool:

@@ -8,14 +8,15 @@ import numpy as np
 from ..base.array_types import F32, F64, I32, Bool
 
 BARE = 45.0  # degrees: how wrong a place of the low looks that has no sculpt
+FEW = 1e-9  # pixels: fewer are none
 AROUND = 2  # texels: what is seen of a row, so that chance evens out
 
 
 @dataclass(frozen=True, slots=True)
 class Visible:
-    """Of one sheet, (H, W): degrees of excess and of angle summed over pixels, and how many those are.
+    """Of one sheet, (H, W): degrees of excess and of angle summed over pixels, and how many those are, as they weigh.
 
-    bare (H, W) int32 counts pixels that saw the low where no front of the sculpt is. wanted (H, W) float32 is how far
+    bare (H, W) float32 counts pixels that saw the low where no front of the sculpt is. wanted (H, W) float32 is how far
     off the low what the best on this low takes lies, scene units, positive outward, NaN for nothing. total are the
     pixels of both kinds on all sheets, mean the angle over the first; outline (P,) is the share of outline pixels of
     each pair alone.
@@ -23,10 +24,10 @@ class Visible:
 
     excess: F32
     angle: F32
-    pixels: I32
-    bare: I32
+    pixels: F32
+    bare: F32
     wanted: F32
-    total: int
+    total: float
     mean: float
     outline: F64
 
@@ -56,8 +57,8 @@ def rows_seen(visible: Visible, x: I32, y: I32, step: int, missed: Bool) -> Rows
         sums[:, 0] += BARE * sums[:, 3]
     pixels = around[:, 2] + around[:, 3]
     return RowsSeen(
-        around[:, 0] / np.maximum(pixels, 1), around[:, 1] / np.maximum(around[:, 2], 1),
-        own[:, 0] / max(visible.total, 1), own[:, 2] + own[:, 3],
+        around[:, 0] / np.maximum(pixels, FEW), around[:, 1] / np.maximum(around[:, 2], FEW),
+        own[:, 0] / max(visible.total, FEW), own[:, 2] + own[:, 3],
     )  # fmt: skip
 
 

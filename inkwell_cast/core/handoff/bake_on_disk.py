@@ -1,19 +1,23 @@
 """A bake as its files lie on disk, which is what a handoff is made from."""
 
 import pathlib
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from ..bake.manifest import Manifest, MapFile, SheetFacts
 
 
 @dataclass(frozen=True, slots=True)
 class Finished:
-    """A piece's name, the manifest of a bake, and by sheet and key its files and the PNGs that show them."""
+    """A piece's name, the manifest of a bake, and by sheet and key its files and the PNGs that show them.
+
+    sides are the lit pictures of `manifest.sides`, by name.
+    """
 
     piece: str
     manifest: Manifest
     files: dict[tuple[str, str], pathlib.Path]
     shown: dict[tuple[str, str], pathlib.Path]
+    sides: dict[str, pathlib.Path] = field(default_factory=dict)
 
     @classmethod
     def of_folder(
@@ -23,7 +27,8 @@ class Finished:
         folder, previews = pathlib.Path(folder), pathlib.Path(previews)
         files = {(m.sheet, m.key): folder / m.file for m in manifest.maps}
         shown = {(m.sheet, m.key): previews / m.preview if m.preview else folder / m.file for m in manifest.maps}
-        return cls(piece, manifest, files, shown)
+        sides = {name: previews / file for name, file in manifest.sides.items()}
+        return cls(piece, manifest, files, shown, sides)
 
     def sheet(self, name: str) -> SheetFacts:
         return next(sheet for sheet in self.manifest.sheets if sheet.name == name)

@@ -22,7 +22,7 @@ from ..formats.files_beside import companions_of
 from ..mending.mend_all import mend_all
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
-from ..review.limits import beyond
+from ..settings.limits import Limits
 from ..settings.mends_overlay import mended
 from ..settings.pairing import Pairing, read_name
 from ..settings.receivers import Receiver
@@ -76,6 +76,15 @@ class Outcome(BaseModel):
     flaws: int | None = None
     beyond: list[str] = []
     inputs: str = ""
+
+    @classmethod
+    def of(cls, piece: str, folder: str, seconds: float, manifest: Manifest) -> "Outcome":
+        """Of a piece that was baked and handed off into a folder."""
+        return cls(
+            piece=piece, state="done", folder=folder, seconds=round(seconds, 2), texels=manifest.texels,
+            likeness=manifest.seen.bake.mean if manifest.seen else None, missed_texels=manifest.missed_texels,
+            flaws=None if manifest.flaws is None else len(manifest.flaws), beyond=manifest.beyond,
+        )  # fmt: skip
 
 
 class Summary(BaseModel):
@@ -170,7 +179,7 @@ def _in_folder(folder: pathlib.Path) -> list[Item]:
 
 
 def inputs_of(
-    item: Item, recipe: Recipe, receiver: Receiver | None, mend: bool, limits: dict[str, float] | None = None
+    item: Item, recipe: Recipe, receiver: Receiver | None, mend: bool, limits: str | None = None
 ) -> str:  # fmt: skip
     """A hash of all that the result of a piece follows, this program's version among it.
 
@@ -187,7 +196,7 @@ def inputs_of(
         recipe.model_dump_json(),
         receiver.model_dump_json() if receiver else "",
         mend,
-        *sorted((limits or {}).items()),
+        limits,
     ]
     return hashlib.sha256(json.dumps(told).encode()).hexdigest()
 
@@ -212,11 +221,11 @@ def loaded(item: Item, recipe: Recipe) -> tuple[str, Recipe, BakeMeshes, list[Me
 def run_item(
     item: Item, recipe: Recipe, receiver: Receiver | None, out: pathlib.Path, mend: bool = False,
     progress: Progress = lambda stage, share: None, cancel: Cancel = lambda: False, warm: Warm | None = None,
-    limits: dict[str, float] | None = None,
+    limits: str | None = None,
 ) -> Outcome:  # fmt: skip
     """Bake a piece and hand it off into a folder of its name in `out`, in place of an earlier handoff.
 
-    `limits` are those of `review.limits`: a piece beyond one is done, and said to be beyond it.
+    `limits` in words (`settings.limits`) take the place of the piece's own: one beyond them is done, and said to be so.
 
     Raises InputProblem and Cancelled.
     """
@@ -224,6 +233,8 @@ def run_item(
     progress("reading", 0.0)
     name, settings, meshes, sources = loaded(item, recipe)
     wanted = receiver.laid_over(settings) if receiver else settings
+    if limits is not None:
+        wanted = wanted.model_copy(update={"limits": Limits(words=limits)})
     refuse_unready(wanted.handoff, name, mended(wanted), out / plain(item.name), "replace")
 
     def tell(stage: str, share: float) -> None:
@@ -244,21 +255,7 @@ def run_item(
             receiver.name if receiver else "", progress=lambda stage, share: progress(stage, 0.9 + 0.1 * share),
             cancel=cancel,
         )  # fmt: skip
-    return Outcome(
-        piece=item.name, state="done", folder=handed.path.name, seconds=round(time.monotonic() - started, 2),
-        likeness=manifest.seen.bake.mean if manifest.seen else None, texels=manifest.texels,
-        missed_texels=manifest.missed_texels, flaws=None if manifest.flaws is None else len(manifest.flaws),
-        beyond=_beyond(limits or {}, manifest),
-    )  # fmt: skip
-
-
-def _beyond(limits: dict[str, float], manifest: Manifest) -> list[str]:
-    if not limits:
-        return []
-    if manifest.seen is None:
-        return ["no map of it holds normals to look at"]
-    missed = manifest.missed_texels / max(manifest.texels, 1)
-    return beyond(limits, manifest.seen.bake, manifest.seen.excess, missed)
+    return Outcome.of(item.name, handed.path.name, time.monotonic() - started, manifest)
 
 
 def _made(folder: pathlib.Path) -> pathlib.Path:

@@ -166,7 +166,7 @@ def _manifest(
     for entry in finished.manifest.maps:
         file = names.get((entry.sheet, entry.key))
         maps.append(entry.model_copy(update={"file": file.file if file else "", "preview": ""}))
-    bake = finished.manifest.model_copy(update={"maps": maps})
+    bake = finished.manifest.model_copy(update={"maps": maps, "sides": {}})  # its pictures are in the report
     return HandedManifest(
         piece=finished.piece, receiver=receiver, day=day.isoformat(), handoff=handoff, files=files, bake=bake
     )

@@ -1,27 +1,35 @@
 """Judging a normal map made elsewhere for a low: how it is seen, beside the best that projection could give there."""
 
+import pathlib
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from pydantic import BaseModel
 
-from ..bake.manifest import SeenFacts
+from ..bake.baked import Bake, BakedSheet
+from ..bake.manifest import Manifest, MeshFile, SeenFacts
 from ..bake.pipeline import bake
 from ..bake.refusals import refuse_unusable
-from ..bake.stages import Progress
+from ..bake.saving import save
+from ..bake.stages import Cancel, Progress
 from ..base.errors import InputProblem
+from ..flaws import Flaw
+from ..images import png
 from ..images.png import dequantise
 from ..piece.assembly import assemble
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..review.as_seen import as_seen
 from ..review.judgement import Judgement, judgement, small
+from ..review.limits import beyond
 from ..review.worn_pictures import Pictures
 from ..settings.basis import Basis
 from ..settings.recipe import Recipe
 from ..settings.sheet import Size
 from ..uv.layout import lay_out_sheets
 
+ANY, THE_MAP = "any", "The map"  # a reading; where an InputProblem lies that names no file
 NORMAL = (0.5, 1.5)  # lengths of what may be a unit normal, rounded
 MOSTLY = 0.5  # of the covered texels must hold normals, else the picture is something else
 
@@ -29,7 +37,8 @@ MOSTLY = 0.5  # of the covered texels must hold normals, else the picture is som
 class Judged(BaseModel):
     """A map as seen: `reading` in words, and the mean in degrees of every reading that was tried.
 
-    missed is the share of the covered texels that hold no normal; beyond says which limits are passed, if any are set.
+    missed is the share of the covered texels that hold no normal; flaws are the regions that look wrong, the worst
+    first; beyond says which limits are passed, if any are set.
     """
 
     seen: SeenFacts
@@ -37,41 +46,88 @@ class Judged(BaseModel):
     reading: str
     readings: dict[str, float]
     missed: float
+    flaws: list[Flaw] = []
     beyond: list[str] = []
 
 
-def judge(
-    recipe: Recipe, meshes: BakeMeshes, images: list[Any], reading: Basis | str | None = "any",
-    progress: Progress = lambda stage, share: None,
-) -> Judged:  # fmt: skip
-    """Judge pictures (H, W, 3), one a sheet in their order, as the normal map of a piece's low.
+@dataclass(frozen=True, slots=True)
+class Brought:
+    """A map that was brought in: as the images of a bake whose casts are what could have been, and how it is seen."""
 
-    `reading` is the basis that they are in, None for object space, or "any" for the one of the recipe with either
-    green, or object space, whichever is seen best. Raises InputProblem where the pictures do not fit the sheets, hold
-    no normals, or nothing of them can be seen.
+    bake: Bake
+    judgement: Judgement
+    readings: dict[str, float]
+
+    @property
+    def judged(self) -> Judged:
+        seen, best, bake = self.judgement.seen, self.judgement.best, self.bake
+        whole = SeenFacts.of(seen.whole, best.whole, seen.never_seen)
+        assert whole is not None  # else no reading could have been chosen
+        facts = [SeenFacts.of(*both) for both in zip(seen.pairs, best.pairs, strict=True)]
+        names = [pair.name for pair in bake.assembly.paired.pairs]
+        missed = sum(sheet.missed for sheet in bake.sheets) / max(sum(sheet.cast.texels for sheet in bake.sheets), 1)
+        said = beyond(bake.assembly.given.limits.by_name, whole.bake, whole.excess, missed)
+        return Judged(
+            seen=whole, pairs={name: each for name, each in zip(names, facts, strict=True) if each},
+            reading=bake.brought, readings=self.readings, missed=missed, flaws=bake.flaws(self.judgement).flaws,
+            beyond=said,
+        )  # fmt: skip
+
+    def save(self, folder: str | pathlib.Path, sources: list[MeshFile] | None = None) -> Manifest:
+        """Write it as a bake into a folder: its pictures as they were read, heat, lit pictures and manifest.json."""
+        return save(self.bake, folder, sources, folder, judged=self.judgement)
+
+
+def bring_in(
+    recipe: Recipe, meshes: BakeMeshes, images: list[Any], reading: Basis | str | None = ANY,
+    progress: Progress = lambda stage, share: None, cancel: Cancel = lambda: False, warm: Warm | None = None,
+) -> Brought:  # fmt: skip
+    """Bring in pictures (H, W, 3), one a sheet in their order, as the normal map of a piece's low.
+
+    `reading` is the basis that they are in, None for object space, or ANY for the one of the recipe with either green,
+    or object space, whichever is seen best. Raises InputProblem where the pictures do not fit the sheets, hold no
+    normals, or nothing of them can be seen; Cancelled.
     """
-    warm, basis = Warm(), reading if isinstance(reading, Basis) else recipe.basis
+    warm, basis = warm or Warm(), reading if isinstance(reading, Basis) else recipe.basis
+    images = [image[..., :3] for image in images]
     recipe = _fitting(recipe, meshes, images, warm).model_copy(update={"basis": basis})
-    done = bake(recipe, meshes, progress, warm=warm)
+    done = bake(recipe, meshes, progress, cancel, warm)
     contexts = [sheet.context for sheet in done.sheets]
-    missed = _missed(images, [context.cast.covered > 0 for context in contexts])
+    empty = _empty(images, [context.cast.covered > 0 for context in contexts])
     tried = _readings(images, basis, reading)
+    progress("looking", 0.9)
     looks = as_seen(contexts, list(tried.values()), small(Pictures(images)))
     means = {name: look.whole.mean for name, look in zip(tried, looks, strict=True) if look.whole}
     if not means:
-        raise InputProblem("The map", "Low and sculpt are seen nowhere together.", "Check how they stand.")
+        raise InputProblem(THE_MAP, "Low and sculpt are seen nowhere together.", "Check how they stand.")
     chosen = min(means, key=means.__getitem__)
-    names = [pair.name for pair in done.assembly.paired.pairs]
-    return _judged(judgement(contexts, tried[chosen], foreign=True), names, chosen, means, missed)
+    return Brought(
+        _as_bake(done, tried[chosen], empty, chosen), judgement(contexts, tried[chosen], foreign=True), means
+    )
 
 
-def _judged(found: Judgement, names: list[str], reading: str, means: dict[str, float], missed: float) -> Judged:
-    seen, best = found.seen, found.best
-    whole = SeenFacts.of(seen.whole, best.whole, seen.never_seen)
-    assert whole is not None  # the caller has seen it
-    facts = [SeenFacts.of(*both) for both in zip(seen.pairs, best.pairs, strict=True)]
-    pairs = {name: each for name, each in zip(names, facts, strict=True) if each}
-    return Judged(seen=whole, pairs=pairs, reading=reading, readings=means, missed=missed)
+def judge(
+    recipe: Recipe, meshes: BakeMeshes, images: list[Any], reading: Basis | str | None = ANY,
+    progress: Progress = lambda stage, share: None,
+) -> Judged:  # fmt: skip
+    """How pictures are seen as the normal map of a piece's low; see `bring_in`."""
+    return bring_in(recipe, meshes, images, reading, progress).judged
+
+
+def _as_bake(done: Bake, pictures: Pictures, empty: list[int], reading: str) -> Bake:
+    """A bake of the same casts with pictures that were made elsewhere."""
+    key, sheets = "normal_object" if pictures.object_space else "normal", []
+    whole = pictures.images[0].dtype == np.uint8
+    output = done.assembly.given.output.model_copy(
+        update={"maps": [key], "format": "png", "depth": 8 if whole else 16, "own": {}}
+    )
+    given, mended_recipe = (r.model_copy(update={"output": output}) for r in (done.assembly.given, done.recipe))
+    assembly = replace(done.assembly, given=given, recipe=mended_recipe)
+    for sheet, image, count in zip(done.sheets, pictures.images, empty, strict=True):
+        steps = image if image.dtype.kind == "u" else png.quantise(np.ascontiguousarray(image, np.float32), 16)
+        context = replace(sheet.context, assembly=assembly)
+        sheets.append(BakedSheet(sheet.name, context, {key: steps}, {key: {}}, {}, count))
+    return replace(done, assembly=assembly, sheets=sheets, brought=reading, warnings=[])
 
 
 def _fitting(recipe: Recipe, meshes: BakeMeshes, images: list[Any], warm: Warm) -> Recipe:
@@ -82,13 +138,13 @@ def _fitting(recipe: Recipe, meshes: BakeMeshes, images: list[Any], warm: Warm) 
     if len(plans) != len(images):
         names = ", ".join(plan.name or "the only one" for plan in plans)
         raise InputProblem(
-            "The map", f"There are {len(images)} pictures for {len(plans)} sheets ({names}).",
+            THE_MAP, f"There are {len(images)} pictures for {len(plans)} sheets ({names}).",
             "Give one for each sheet, in this order.",
         )  # fmt: skip
     sizes = [image.shape[1::-1] for image in images]
     for plan, (width, height) in zip(plans, sizes, strict=True):
         if min(width, height) < 16:
-            raise InputProblem("The map", f"It has {width} × {height} texels.", "Give one of 16 or more on a side.")
+            raise InputProblem(THE_MAP, f"It has {width} × {height} texels.", "Give one of 16 or more on a side.")
         size = Size(width=width, height=height)
         recipe = recipe.model_copy(update={"sizes": recipe.sizes | {plan.name: size}})
     sheet = recipe.sheet.model_copy(update={"width": sizes[0][0], "height": sizes[0][1]})
@@ -116,18 +172,18 @@ def _turned(image: Any) -> Any:
     return turned
 
 
-def _missed(images: list[Any], covered: list[Any]) -> float:
-    """The share of the covered texels that hold no normal. Raises InputProblem where most hold none."""
-    empty, least, most = 0, *NORMAL
+def _empty(images: list[Any], covered: list[Any]) -> list[int]:
+    """How many of the covered texels of each hold no normal. Raises InputProblem where most hold none."""
+    empty, least, most = [], *NORMAL
     for image, on in zip(images, covered, strict=True):
-        values = image[..., :3][on]
+        values = image[on]
         values = values if image.dtype.kind == "f" else dequantise(values)
         length = np.linalg.norm(2 * values.astype(np.float32) - 1, axis=-1)
-        empty += int(((length < least) | (length > most) | ~np.isfinite(length)).sum())
-    total = sum(int(on.sum()) for on in covered)
-    if empty > (1 - MOSTLY) * max(total, 1):
+        empty.append(int(((length < least) | (length > most) | ~np.isfinite(length)).sum()))
+    share = sum(empty) / max(sum(int(on.sum()) for on in covered), 1)
+    if share > 1 - MOSTLY:
         raise InputProblem(
-            "The map", f"{empty / total:.0%} of the texels under the low hold no normal (a length far from 1).",
+            THE_MAP, f"{share:.0%} of the texels under the low hold no normal (a length far from 1).",
             "Give a normal map of this low, as it was written.",
         )  # fmt: skip
-    return empty / max(total, 1)
+    return empty

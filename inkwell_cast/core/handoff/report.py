@@ -2,6 +2,7 @@
 
 import base64
 import importlib.resources
+import pathlib
 from typing import TYPE_CHECKING, Any
 
 import cv2
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from .hand_off import HandedManifest
 
 SIDE = 300  # texels of a picture on the page
+SIDES = {"sculpt": "The sculpt", "low": "The low with its map", "heat": "How far the low looks from the sculpt"}
 
 
 def report(finished: Finished, manifest: "HandedManifest") -> str:
@@ -32,6 +34,7 @@ def report(finished: Finished, manifest: "HandedManifest") -> str:
         m=manifest, bake=manifest.bake, pictures=pictures, setup=shader_words(manifest.bake.recipe),
         range_of={file.file: _range(finished.map(file.sheet, file.map)) for file in manifest.files},
         packs=[file for file in manifest.files if file.pack], wells=pack_words,
+        sides=[(words, _as_it_is(finished.sides[name])) for name, words in SIDES.items() if name in finished.sides],
     )  # fmt: skip
 
 
@@ -88,6 +91,11 @@ def _picture(finished: Finished, file: Any) -> str:
         sheet = finished.sheet(file.sheet)
         steps = packed(file.pack, (sheet.width, sheet.height), lambda key: finished.picture(file.sheet, key))
     return small_png(steps, SIDE)
+
+
+def _as_it_is(path: pathlib.Path) -> str:
+    """A PNG as an address with its data in it."""
+    return "data:image/png;base64," + base64.b64encode(path.read_bytes()).decode()
 
 
 def small_png(steps: Any, side: int) -> str:

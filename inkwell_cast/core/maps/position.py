@@ -7,7 +7,8 @@ from ..base.disk_arrays import in_bands
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..mesh.mesh import Mesh
-from ..piece.scene_cache import Slot
+from ..piece.scene_cache import Slot, Warm
+from ..piece.sculpt import Sculpt
 from ..settings.recipe import Recipe
 from .derived import Derived
 from .hits_of_tile import Cancel, Progress, mean_of_corners, over_tiles
@@ -22,16 +23,16 @@ BOX = Slot[tuple[F32, F32]]()
 def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 3) float32: (p - corner) / size. Facts: the box, scene units."""
     assert layer is not None
-    low, high = box_of(context)
+    low, high = box_of(context.sculpt, context.warm)
     size = np.maximum(high - low, 1e-30)
     image = in_bands(lambda rows: np.clip((rows - low) / size, 0, 1), layer, 3)
     image[context.cast.struck == 0] = 0
     return Derived(image, {"black": low.tolist(), "white": high.tolist(), "unit": "scene units"}, layer.copy)
 
 
-def box_of(context: Context) -> tuple[F32, F32]:
-    """Lowest and highest corner (3,) of the box around the sculpt, scene units."""
-    return context.warm.once(BOX, str(context.sculpt.serial), lambda: _box(context.sculpt.mesh))
+def box_of(sculpt: Sculpt, warm: Warm) -> tuple[F32, F32]:
+    """Lowest and highest corner (3,) of the box around a sculpt, scene units."""
+    return warm.once(BOX, str(sculpt.serial), lambda: _box(sculpt.mesh))
 
 
 def _box(mesh: Mesh) -> tuple[F32, F32]:

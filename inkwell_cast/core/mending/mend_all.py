@@ -86,7 +86,7 @@ class _State:
             outside = ~np.any([_in_ball(new, flaw) for flaw in flaws], axis=0)
             angle = np.where(new.struck > 0, new.looks.excess - old.looks.excess, 0.0)
             worse += float(new.looks.pixels[outside & (angle > BY)].sum())
-        return worse > WORSE * max(pixels, 1.0)
+        return worse > WORSE * pixels
 
 
 def _in_ball(seen: Seen, flaw: Flaw) -> Bool:

@@ -7,12 +7,13 @@ weigh the same. So a figure here gets worse whenever a viewer sees a worse bake,
 """
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numba
 import numpy as np
 from pydantic import BaseModel
 
-from ..base.array_types import F32, I32, I64, Bool
+from ..base.array_types import F32, I64, Bool
 from ..base.threads import in_batches
 from ..cast.context import Context
 from .pictures_around import Pixels, pictures_around
@@ -40,21 +41,32 @@ class AsSeen(BaseModel):
     pixels: int
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Seen:
     """What was seen: the figures of the whole and of each pair alone, and texel by texel, (H, W) a sheet.
 
-    angles are means over the directions that see a texel, NaN for one that none sees; sums float32 and counts int32 are
-    degrees and pixels that fell on it, with all parts in place and with each pair alone; never_seen is the share of the
-    covered texels that no direction sees with all parts in place.
+    sums and counts float32 are degrees and pixels that fell on a texel, with all parts in place and with each pair
+    alone; pixels that take less of the surface weigh less (`Around.each`). together are those with all parts in place,
+    covered the texels that lie on the low.
     """
 
     whole: AsSeen | None
     pairs: list[AsSeen | None]
-    angles: list[F32]
     sums: list[F32]
-    counts: list[I32]
-    never_seen: float
+    counts: list[F32]
+    together: "Sums"
+    covered: list[Bool]
+
+    @cached_property
+    def angles(self) -> list[F32]:
+        """Means (H, W) over the directions that see a texel with all parts in place, NaN for one that none sees."""
+        return self.together.means(self.covered)
+
+    @cached_property
+    def never_seen(self) -> float:
+        """The share of the covered texels that no direction sees with all parts in place."""
+        unseen = [int((on & np.isnan(angle)).sum()) for on, angle in zip(self.covered, self.angles, strict=True)]
+        return sum(unseen) / max(sum(int(on.sum()) for on in self.covered), 1)
 
 
 def as_seen(contexts: list[Context], pictures: list[Pictures], proof: bool = False) -> list[Seen]:
@@ -64,40 +76,41 @@ def as_seen(contexts: list[Context], pictures: list[Pictures], proof: bool = Fal
     """
     around, found = pictures_around(contexts, proof), []
     covered = [c.cast.covered > 0 for c in contexts]
-    texels = sum(int(on.sum()) for on in covered)
     for each in pictures:
         dressed = worn(contexts, each)
-        sums = _Sums(np.zeros(dressed.texels, np.float32), np.zeros(dressed.texels, np.int32))
-        whole = _judged(contexts[0], around.whole, dressed, sums)
-        angles = sums.means(covered)
-        alone = [whole if one is around.whole else _judged(contexts[0], one, dressed, sums) for one in around.pairs]
-        unseen = sum(int((on & np.isnan(angle)).sum()) for on, angle in zip(covered, angles, strict=True))
-        found.append(Seen(whole, alone, angles, *sums.by_sheet(covered), unseen / max(texels, 1)))
+        sums, together = Sums(*np.zeros((2, dressed.texels), np.float32)), None
+        figures_of = dict[int, AsSeen | None]()
+        for pixels, weight in around.each():
+            figures_of[id(pixels)] = _judged(contexts[0], pixels, dressed, sums, weight)
+            together = together or (sums if len(around.pairs) < 2 else Sums(sums.angle.copy(), sums.count.copy()))
+        assert together is not None
+        alone = [figures_of[id(pixels)] for pixels in around.pairs]
+        found.append(Seen(figures_of[id(around.whole)], alone, *sums.by_sheet(covered), together, covered))
     return found
 
 
-def bare_pixels(contexts: list[Context], pictures: Pictures, proof: bool = False) -> list[I32]:
+def bare_pixels(contexts: list[Context], pictures: Pictures, proof: bool = False) -> list[F32]:
     """How many pixels fell on a texel (H, W) of each sheet where no front of the sculpt is at its place.
 
-    With all parts in place and with each pair alone; `pictures` has the sizes of the sheets.
+    With all parts in place and with each pair alone, weighed as in `Seen`; `pictures` has the sizes of the sheets.
     """
     around, dressed = pictures_around(contexts, proof), worn(contexts, pictures)
-    counts = np.zeros(dressed.texels, np.int32)
-    for pixels in {id(each): each for each in (around.whole, *around.pairs)}.values():
-        _count(pixels.bare, pixels.bare_b, dressed.record, counts)
+    counts = np.zeros(dressed.texels, np.float32)
+    for pixels, weight in around.each():
+        _count(pixels.bare, pixels.bare_b, dressed.record, np.float32(weight), counts)
     shapes = [context.cast.covered.shape for context in contexts]
     ends = np.cumsum([height * width for height, width in shapes])[:-1]
     return [part.reshape(shape) for part, shape in zip(np.split(counts, ends), shapes, strict=True)]
 
 
 @dataclass(frozen=True, slots=True)
-class _Sums:
-    """Angles summed by texel, in the order of the pixels."""
+class Sums:
+    """Angles and weights summed by texel, in the order of the pixels."""
 
     angle: F32
-    count: I32
+    count: F32
 
-    def by_sheet(self, covered: list[Bool]) -> tuple[list[F32], list[I32]]:
+    def by_sheet(self, covered: list[Bool]) -> tuple[list[F32], list[F32]]:
         """Sums and counts (H, W) of every sheet."""
         ends = np.cumsum([on.size for on in covered])[:-1]
         counts = [c.reshape(on.shape) for c, on in zip(np.split(self.count, ends), covered, strict=True)]
@@ -110,7 +123,7 @@ class _Sums:
         """
         angles, counts = self.by_sheet(covered)
         on_low = sum(int(on.sum()) for on in covered)
-        each = max(int(self.count.sum()) / max(on_low, 1), 1e-9)
+        each = max(float(self.count.sum(dtype=np.float64)) / max(on_low, 1), 1e-9)
         away = int(np.clip(np.ceil((np.sqrt(ENOUGH / each) - 1) / 2), 1, FARTHEST))
         means = []
         for angle, count, on in zip(angles, counts, covered, strict=True):
@@ -120,8 +133,8 @@ class _Sums:
         return means
 
 
-def _judged(context: Context, pixels: Pixels, dressed: Worn, sums: _Sums | None) -> AsSeen | None:
-    """The figures of some pixels with pictures on the low, None for no pixels; adds to `sums`."""
+def _judged(context: Context, pixels: Pixels, dressed: Worn, sums: Sums, weight: float) -> AsSeen | None:
+    """The figures of some pixels with pictures on the low, None for no pixels; adds to `sums` with their weight."""
     angle, texel = np.empty(len(pixels.low), np.float32), np.empty(len(pixels.low), np.int64)
 
     def work(first: int, last: int) -> None:
@@ -130,8 +143,7 @@ def _judged(context: Context, pixels: Pixels, dressed: Worn, sums: _Sums | None)
     in_batches(len(angle), work, cancelled=context.warm.stopped)
     bins = np.zeros(BINS + 1, np.int64)
     total = _tally(angle, bins)
-    if sums:
-        _add(angle, texel, sums.angle, sums.count)
+    _add(angle, texel, np.float32(weight), sums.angle, sums.count)
     return _figures(pixels, bins, total) if len(angle) else None
 
 
@@ -147,12 +159,12 @@ def _figures(pixels: Pixels, bins: I64, total: float) -> AsSeen:
 
 
 @numba.njit(cache=True, nogil=True)
-def _count(low_triangle, b, worn, counts):  # type: ignore[no-untyped-def]
+def _count(low_triangle, b, worn, weight, counts):  # type: ignore[no-untyped-def]
     """Count pixels (N,) on their texels."""
     for i in range(len(low_triangle)):
         _, _, _, texel = place_of_low(low_triangle[i], np.float64(b[i, 0]), np.float64(b[i, 1]), worn)
         if texel >= 0:
-            counts[texel] += 1
+            counts[texel] += weight
 
 
 @numba.njit(cache=True, nogil=True)
@@ -166,12 +178,12 @@ def _tally(angle, bins):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _add(angle, texel, sums, count):  # type: ignore[no-untyped-def]
-    """Add angles (N,) to the sums and counts of their texels."""
+def _add(angle, texel, weight, sums, count):  # type: ignore[no-untyped-def]
+    """Add angles (N,) of a weight to the sums and counts of their texels."""
     for i in range(len(angle)):
         if texel[i] >= 0:
-            sums[texel[i]] += angle[i]
-            count[texel[i]] += 1
+            sums[texel[i]] += weight * angle[i]
+            count[texel[i]] += weight
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
@@ -183,7 +195,7 @@ def _means(angle, count, covered, away, mean):  # type: ignore[no-untyped-def]
             if count[y, x]:
                 mean[y, x] = angle[y, x] / count[y, x]
             elif covered[y, x]:
-                total, many = 0.0, 0
+                total, many = 0.0, 0.0
                 for j in range(max(y - away, 0), min(y + away + 1, height)):
                     for i in range(max(x - away, 0), min(x + away + 1, width)):
                         total += angle[j, i]

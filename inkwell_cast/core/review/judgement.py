@@ -1,13 +1,14 @@
 """How a bake is judged: as seen, beside the best on this low, and texel by texel what it is worse by."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numba
 import numpy as np
 
-from ..base.array_types import F32, I32, U8, Any_
+from ..base.array_types import F32, U8, Any_
 from ..cast.context import Context
-from ..flaws.visible import AROUND, BARE, Visible
+from ..flaws.visible import AROUND, BARE, FEW, Visible
 from ..settings.recipe import PROOF_SIDE
 from .as_seen import AsSeen, Seen, as_seen, bare_pixels
 from .best_on_low import Candidate, nearest_of, outermost_of, own_of, padded
@@ -58,8 +59,8 @@ def judgement(contexts: list[Context], pictures: Pictures | None = None, foreign
         best_images.append(padded(np.where((taken == 2)[..., None], others[1][n], image), context))
     best_pictures = Pictures(best_images)
     (best,) = as_seen(contexts, [best_pictures], proof)
-    bare = bare_pixels(contexts, given, proof)
-    total, outline = sum(int(count.sum()) for count in (*seen.counts, *bare)), _outlines(seen.pairs)
+    bare = [np.zeros_like(count) for count in seen.counts] if foreign else bare_pixels(contexts, given, proof)
+    total, outline = _pixels((*seen.counts, *bare)), _outlines(seen.pairs)
     visible = [
         Visible(one - other, one, count, without, heights, total, _mean_of(seen), outline)
         for one, other, count, without, heights in zip(seen.sums, best.sums, seen.counts, bare, wanted, strict=True)
@@ -72,14 +73,14 @@ def small(pictures: Pictures) -> bool:
     return max(max(image.shape[:2]) for image in pictures.images) <= PROOF_SIDE
 
 
-def degrees_of(contexts: list[Context], sums: list[F32], counts: list[I32], bare: list[I32]) -> float:
+def degrees_of(contexts: list[Context], sums: list[F32], counts: list[F32], bare: list[F32]) -> float:
     """The mean of summed angles, and of `BARE` at pixels that saw no sculpt where rays missed it; (H, W) a sheet."""
     total = pixels = 0.0
     for context, angle, count, without in zip(contexts, sums, counts, bare, strict=True):
-        missed = int(without[context.cast.struck == 0].sum())
+        missed = float(without[context.cast.struck == 0].sum())
         total += float(angle.sum(dtype=np.float64)) + BARE * missed
-        pixels += int(count.sum()) + missed
-    return total / max(pixels, 1.0)
+        pixels += _pixels([count]) + missed
+    return total / max(pixels, FEW)
 
 
 def wanted_heights(contexts: list[Context]) -> list[F32]:
@@ -106,7 +107,7 @@ def _padded(images: list[F32], contexts: list[Context]) -> list[Any_]:
     return [padded(image.copy(), context) for image, context in zip(images, contexts, strict=True)]
 
 
-def _taken(sums: list[F32], counts: I32, first: Candidate) -> U8:
+def _taken(sums: list[F32], counts: F32, first: Candidate) -> U8:
     """Which of three pictures looks best at each texel (H, W); that of `first` unless another is better by `FIRST`."""
     taken = np.zeros(counts.shape, np.uint8)
     _take(*sums, counts, first.heights, taken)  # type: ignore[call-arg]
@@ -119,8 +120,7 @@ def _take(one, two, three, counts, first, taken):  # type: ignore[no-untyped-def
     height, width = counts.shape
     for y in numba.prange(height):
         for x in range(width):
-            a = b = c = 0.0
-            n = 0
+            a = b = c = n = 0.0
             for j in range(max(y - AROUND, 0), min(y + AROUND + 1, height)):
                 for i in range(max(x - AROUND, 0), min(x + AROUND + 1, width)):
                     n += counts[j, i]
@@ -128,13 +128,17 @@ def _take(one, two, three, counts, first, taken):  # type: ignore[no-untyped-def
                     b += two[j, i]
                     c += three[j, i]
             least = 0.0 if np.isnan(first[y, x]) else FIRST
-            if n and min(b, c) < a - least * n:
+            if n > 0 and min(b, c) < a - least * n:
                 taken[y, x] = 1 if b <= c else 2
 
 
 def _mean_of(seen: Seen) -> float:
     degrees = sum(float(each.sum(dtype=np.float64)) for each in seen.sums)
-    return degrees / max(sum(int(count.sum()) for count in seen.counts), 1)
+    return degrees / max(_pixels(seen.counts), FEW)
+
+
+def _pixels(counts: Iterable[F32]) -> float:
+    return sum(float(count.sum(dtype=np.float64)) for count in counts)
 
 
 def _outlines(pairs: list[AsSeen | None]) -> Any_:

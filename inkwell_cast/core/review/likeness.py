@@ -17,6 +17,12 @@ SCALE = (  # degrees, and the colour that stands for them
     (0.0, (243, 238, 227)), (1.0, (233, 208, 140)), (5.0, (221, 130, 52)), (15.0, (160, 47, 32)), (45.0, (58, 18, 48)),
 )  # fmt: skip
 
+BETTER = (  # the same for degrees by which a bake is seen better than another, and worse
+    (0.0, (243, 238, 227)), (2.0, (156, 200, 188)), (10.0, (46, 132, 116)), (30.0, (11, 62, 60)),
+)  # fmt: skip
+WORSE = (
+    (0.0, (243, 238, 227)), (2.0, (236, 190, 160)), (10.0, (196, 82, 48)), (30.0, (84, 18, 22)),
+)  # fmt: skip
 HATCH = np.array([[196, 64, 45], [246, 220, 211]], np.uint8)  # its lines, and between them
 
 
@@ -95,6 +101,18 @@ def heat(steps: U16) -> U8:
     out[steps == OFF] = GROUND
     y, x = np.nonzero(steps == MISSED)
     out[y, x] = np.where(((x + y) % 7 < 3)[:, None], *HATCH)
+    return out
+
+
+def difference(before: U16, now: U16) -> U8:
+    """Where the second of two pictures of `stored` (H, W) is nearer to the sculpt, and where farther: (H, W, 3)."""
+    known = (before < OFF) & (now < OFF)
+    change = np.where(known, now.astype(np.float32) - before.astype(np.float32), 0) * np.float32(180 / TOP)
+    out = np.empty((*now.shape, 3), np.uint8)
+    for scale, on in ((BETTER, change <= 0), (WORSE, change > 0)):
+        at, shades = [angle for angle, _ in scale], np.array([color for _, color in scale], np.float64)
+        out[on] = np.rint(np.stack([np.interp(np.abs(change[on]), at, shades[:, c]) for c in range(3)], axis=-1))
+    out[now == OFF] = GROUND
     return out
 
 

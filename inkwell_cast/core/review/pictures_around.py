@@ -42,7 +42,7 @@ class Pixels:
 
     low (N,) int32 is the triangle of the low, b (N, 2) float32 its second and third barycentric, normal (N, 3) float32
     the sculpt's unit normal. bare and bare_b are the low's in the other pixels that hit it: no front of the sculpt is
-    at their place.
+    at their place. extent is how much of a plane across the view a pixel takes, square scene units.
     """
 
     low: I32
@@ -52,6 +52,7 @@ class Pixels:
     inside: int
     bare: I32
     bare_b: F32
+    extent: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +61,14 @@ class Around:
 
     whole: Pixels
     pairs: list[Pixels]
+
+    def each(self) -> list[tuple[Pixels, float]]:
+        """The sets of pixels, those of the whole first, and what a pixel of each weighs: what it takes of the surface.
+
+        So a small part that is seen alone in many pixels weighs no more than a large one.
+        """
+        sets = {id(pixels): pixels for pixels in (self.whole, *self.pairs)}
+        return [(pixels, pixels.extent / self.whole.extent) for pixels in sets.values()]
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,21 +131,27 @@ def _scenes(context: Context, pair: int | None) -> _Scenes:
 
 
 def _views(context: Context, rows: I32, count: int) -> F64:
-    """A row (count, 14) for each picture, framing low and sculpt together.
-
-    Its centre, right, up, and the way toward the viewer (3 each), half its width, and half its depth; scene units.
-    """
+    """Rows of `framed` from all around, for the low and the sculpt of some triangles `rows`."""
     low = context.assembly.low.positions[context.assembly.low.triangles[rows]].reshape(-1, 3)
     boxes = [np.stack([low.min(axis=0), low.max(axis=0)])]
     if len(rows) == len(context.assembly.low.triangles):
-        boxes.append(np.stack(box_of(context)))
+        boxes.append(np.stack(box_of(context.sculpt, context.warm)))
+    return framed(boxes, directions(count), (0.0, 0.0, 1.0))
+
+
+def framed(boxes: list[F64] | list[F32], ways: F64, upward: tuple[float, float, float]) -> F64:
+    """A row (V, 14) for each picture, framing boxes (2, 3) of lowest and highest corners together.
+
+    Its centre, right, up, and the way toward the viewer (3 each), half its width, and half its depth; scene units.
+    ways (V, 3) are unit vectors toward the viewer; `upward` is up in the pictures, unless it is nearly their way.
+    """
     lowest, highest = np.min(boxes, axis=(0, 1)).astype(np.float64), np.max(boxes, axis=(0, 1)).astype(np.float64)
     centre, corner = (lowest + highest) / 2, (highest - lowest) / 2
-    deep, views = 1.01 * float(np.linalg.norm(corner)), np.empty((count, 14))
-    for view, toward in zip(views, directions(count), strict=True):
-        right = np.cross(toward, [0.0, 0.0, 1.0] if abs(toward[2]) < 0.9 else [1.0, 0.0, 0.0])
+    deep, views = 1.01 * float(np.linalg.norm(corner)), np.empty((len(ways), 14))
+    for view, toward in zip(views, ways, strict=True):
+        right = np.cross(upward if abs(toward @ upward) < 0.9 else [1.0, 0.0, 0.0], toward)
         right /= np.linalg.norm(right)
-        up = np.cross(right, toward)
+        up = np.cross(toward, right)
         half = 1.01 * max(float(np.abs(right) @ corner), float(np.abs(up) @ corner))
         view[:] = np.concatenate([centre, right, up, toward, [half, deep]])
     return views
@@ -157,7 +172,8 @@ def _pixels(context: Context, scenes: _Scenes, texels: int, proof: bool) -> Pixe
         states += np.bincount(state, minlength=4)
         parts.append((low[both], b[both], normal[both], low[bare], b[bare]))
     low, b, normal, bare_low, bare_b = (np.concatenate(values) for values in zip(*parts, strict=True))
-    return Pixels(low, b, normal, int(states[OUTLINE]), int(states[INSIDE]), bare_low, bare_b)
+    extent = float(((2 * views[:, 12] / side) ** 2).mean())
+    return Pixels(low, b, normal, int(states[OUTLINE]), int(states[INSIDE]), bare_low, bare_b, extent)
 
 
 def _look_from(context: Context, scenes: _Scenes, views: F64, side: int, seed: int) -> tuple[U8, I32, F32, F32]:
@@ -184,22 +200,33 @@ def _look(first, last, views, side, seed, scenes, sculpt, out):  # type: ignore[
     Blocks count on from picture to picture of `views` (V, 14), the first of which has the number `seed`.
     """
     low, high = block(scenes.low, (1, 2), np.uint64), block(scenes.sculpt, (1, 2), np.uint64)
-    near_rays, far_rays, origins, across = packet(), packet(), np.empty((3, WIDTH), np.float32), side // BLOCK
+    near_rays, far_rays, origins, each = packet(), packet(), np.empty((3, WIDTH), np.float32), (side // BLOCK) ** 2
     for item in range(first, last):
-        n, place = item // (across * across), item % (across * across)
-        view = views[n]
-        for k in range(WIDTH):
-            column, row = place % across * BLOCK + k % BLOCK, place // across * BLOCK + k // BLOCK
-            i, turn = row * side + column, hashed(np.uint32(seed + n))
-            x = ((column + hashed(np.uint32(2 * i) ^ turn) / 4294967296.0) / side * 2 - 1) * view[12]
-            y = (1 - (row + hashed(np.uint32(2 * i + 1) ^ turn) / 4294967296.0) / side * 2) * view[12]
-            for c in range(3):
-                origins[c, k] = view[c] + x * view[3 + c] + y * view[6 + c] + view[13] * view[9 + c]
+        view = views[item // each]
+        aim(item % each, view, side, hashed(np.uint32(seed + item // each)), 1.0, origins)
         way = (-view[9], -view[10], -view[11])
         trace(low[0, 0], low[0, 1], near_rays, origins, way, 2 * view[13])
         trace(high[0, 0], high[0, 1], far_rays, origins, way, 2 * view[13])
         for k in range(WIDTH):
             _keep(item * WIDTH + k, hit_of(k, near_rays), hit_of(k, far_rays), way, scenes, sculpt, out)
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def aim(place, view, side, turn, spread, origins):  # type: ignore[no-untyped-def]
+    """Where the rays (3, WIDTH) of block `place` of a picture start: `spread` of a pixel about the pixels' centres.
+
+    `view` is a row of `framed`, `turn` what the hash of a pixel is turned by.
+    """
+    across = side // BLOCK
+    for k in range(WIDTH):
+        column, row = place % across * BLOCK + k % BLOCK, place // across * BLOCK + k // BLOCK
+        i = row * side + column
+        right = hashed(np.uint32(2 * i) ^ turn) / 4294967296.0 - 0.5
+        down = hashed(np.uint32(2 * i + 1) ^ turn) / 4294967296.0 - 0.5
+        x = ((column + 0.5 + spread * right) / side * 2 - 1) * view[12]
+        y = (1 - (row + 0.5 + spread * down) / side * 2) * view[12]
+        for c in range(3):
+            origins[c, k] = view[c] + x * view[3 + c] + y * view[6 + c] + view[13] * view[9 + c]
 
 
 @numba.njit(cache=True, nogil=True, inline="always")

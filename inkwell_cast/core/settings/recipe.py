@@ -8,6 +8,7 @@ from ..base.setting import SettingsGroup
 from .basis import Basis
 from .files import FileSettings
 from .handoff import Handoff
+from .limits import Limits
 from .low_normals import Normals
 from .maps import Cavity, Curvature, Displacement, Height, Ids, Occlusion, SheetOcclusion, Subdivision, Thickness
 from .material_library import Library
@@ -43,6 +44,7 @@ class Recipe(SettingsGroup):
     output: Output = Output()
     library: Library = Library()
     handoff: Handoff = Handoff()
+    limits: Limits = Limits()
     pairing: Pairing = Pairing()
     levels: dict[str, Level] = Field(default_factory=dict, description="By scope: pair:NAME or object:FILE/OBJECT.")
     omissions: list[Omission] = Field(default_factory=list, description="Highs left out, by place.")

@@ -16,12 +16,12 @@ from starlette.responses import FileResponse, JSONResponse, Response
 from ...core.bake.manifest import MapFile
 from ...core.base.array_types import Any_
 from ...core.images import png
-from ...core.review.likeness import MISSED, OFF, degrees, heat
+from ...core.review.likeness import MISSED, OFF, degrees, difference, heat
 from ...store.bakes import BakeRecord
-from ..cache_keys import LIKENESS, PARALLAX
-from ..templating import bake_facts, render, services_of
+from ..cache_keys import DIFFERENCE, LIKENESS, PARALLAX, SIDES
+from ..templating import render, services_of
 from .meshes import file_stem
-from .piece import context
+from .piece import context, facts_of
 
 router = APIRouter(prefix="/pieces/{piece_id}")
 
@@ -69,7 +69,7 @@ def show(request: Request, piece_id: int, bake_id: int) -> Response:
     row = bake_of(request, piece_id, bake_id)
     values = context(request, piece_id, "review", bake_id)
     response = render(request, "panel.html", **values)
-    facts = bake_facts(row, values["piece"].recipe, values["meshes"])
+    facts = facts_of(request, row, values["piece"], values["meshes"])
     response.headers["HX-Trigger"] = json.dumps({"show-bake": {"facts": facts}})
     return response
 
@@ -80,7 +80,7 @@ def facts(request: Request, piece_id: int, bake_id: int) -> Response:
     row, values = bake_of(request, piece_id, bake_id), context(request, piece_id, "review")
     if row.state != "done":
         raise HTTPException(404, "This bake has no result.")
-    return JSONResponse(bake_facts(row, values["piece"].recipe, values["meshes"]))
+    return JSONResponse(facts_of(request, row, values["piece"], values["meshes"]))
 
 
 @router.get("/bakes/{bake_id}/peek.png")
@@ -100,10 +100,18 @@ def picture(
     `thumb` gives a small copy of that many pixels, `most` a smaller copy of one with more on a side; `save` is a
     download with a name.
     """
-    values = context(request, piece_id, "meshes")
-    path = picture_of(request, bake_of(request, piece_id, bake_id), sheet, key)
+    values, row = context(request, piece_id, "meshes"), bake_of(request, piece_id, bake_id)
+    if key == DIFFERENCE:
+        before = services_of(request).bakes.before(row)
+        if before is None:
+            raise HTTPException(404, "There is no bake of its kind before this one.")
+        both = picture_of(request, before, sheet, LIKENESS), picture_of(request, row, sheet, LIKENESS)
+        return Response(_difference(*both, thumb or most or 1 << 20), media_type="image/png")
+    path = picture_of(request, row, sheet, key)
     if key in (LIKENESS, PARALLAX):
         return Response(_heat(path, thumb or most or 1 << 20), media_type="image/png")
+    if key.startswith(SIDES):
+        return FileResponse(path, media_type="image/png")
     if thumb:
         return Response(_thumbnail(path, min(max(thumb, 16), 1024)), media_type="image/png")
     size = _size_of(request, piece_id, bake_id, sheet)
@@ -219,6 +227,17 @@ def _heat(path: pathlib.Path, most: int) -> bytes:
     steps = _pixels(path)[..., 0]
     apart = -(-max(steps.shape) // max(most, 16))
     colors = heat(np.ascontiguousarray(steps[::apart, ::apart]).astype(np.uint16))
+    return bytes(cv2.imencode(".png", colors[..., ::-1])[1])
+
+
+@lru_cache(maxsize=2)
+def _difference(before: pathlib.Path, now: pathlib.Path, most: int) -> bytes:
+    """Where a bake is seen better and worse than another of its sizes, in colours; as small as `_heat`."""
+    was, steps = _pixels(before)[..., 0], _pixels(now)[..., 0]
+    if was.shape != steps.shape:
+        raise HTTPException(404, "The bake before has another size.")
+    apart = -(-max(steps.shape) // max(most, 16))
+    colors = difference(*(np.ascontiguousarray(each[::apart, ::apart]) for each in (was, steps)))
     return bytes(cv2.imencode(".png", colors[..., ::-1])[1])
 
 

@@ -24,6 +24,7 @@ from ...core.settings.recipe import Recipe, refusals
 from ...core.settings.staleness import CAGE_VIEW, LOW_VIEW, MESHES, stale_after
 from ...store.bakes import BakeRecord
 from ...store.meshes import MeshRow
+from ...store.pieces import Piece
 from ..services.pieces import paired_of, sculpts_of
 from ..services.settings import ShownState
 from ..templating import STEPS, bake_facts, render, services_of, stale
@@ -73,10 +74,15 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
         "disk_use": services.bakes.disk_use,
         "need": needed(piece.recipe, sheet_sizes(piece.recipe, shown)).words,
         "peek": services.bakes.peek_at(bakes[0].id) if bakes and bakes[0].open else "",
-        "facts": bake_facts(shown, piece.recipe, meshes) if shown else None,
+        "facts": facts_of(request, shown, piece, meshes) if shown else None,
         **scope_context(piece.recipe, paired, request.query_params.get("scope", "piece")),
     }  # fmt: skip
     return values | _extensions[step](request, values) if step in _extensions else values
+
+
+def facts_of(request: Request, row: BakeRecord, piece: Piece, rows: list[MeshRow]) -> dict[str, Any]:
+    """What the views need to know of a finished bake."""
+    return bake_facts(row, piece.recipe, rows, services_of(request).bakes.before(row))
 
 
 def sheet_sizes(recipe: Recipe, shown: BakeRecord | None) -> list[tuple[int, int]]:
@@ -118,13 +124,15 @@ def scope_context(recipe: Recipe, paired: Paired, scope: str) -> dict[str, Any]:
 
 @extend("review")
 def review_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
-    """The bake before the one shown, and the mean likeness of the last ones, oldest first."""
+    """The bake before the one shown, the mean likeness of the last ones, oldest first, and limits that it passes."""
     services, shown = services_of(request), values["shown"]
     known = services.pieces.get(values["piece"].id, MOST_POINTS)
-    rated = [row.summary.likeness for row in reversed(known[2] if known else []) if row.state == "done"]
+    done = [row.summary for row in reversed(known[2] if known else []) if row.state == "done"]
+    limits = values["piece"].recipe.limits.by_name
     return {
+        "beyond": shown.manifest.beyond_of(limits) if shown and shown.manifest else [],
         "before": services.bakes.before(shown) if shown else None,
-        "likeness_history": [value for value in rated if value is not None],
+        "likeness_history": [s.likeness for s in done if s.likeness is not None and not s.brought],
         "highs": left_out_choices(values["paired"]),
     }
 

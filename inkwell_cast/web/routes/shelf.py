@@ -1,7 +1,13 @@
 """The shelf of pieces, and making a new one."""
 
+import asyncio
+import pathlib
+from functools import lru_cache
+
+import cv2
 from fastapi import APIRouter, Request
 from pydantic import BaseModel
+from starlette.exceptions import HTTPException
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
 from ...core.base.errors import InputProblem
@@ -72,6 +78,24 @@ def at_work(request: Request) -> Response:
 def make(request: Request, piece: NewPiece) -> Response:
     piece_id = services_of(request).pieces.make(piece.name, piece.roles)
     return JSONResponse({"address": f"/pieces/{piece_id}"})
+
+
+@router.get("/pieces/{piece_id}/lit.png")
+async def lit(request: Request, piece_id: int) -> Response:
+    """A piece as it looks: with its newest map, or before there is one its sculpt. 503 while the engine is busy."""
+    path = await services_of(request).drawings.lit(piece_id)
+    if path is None:
+        return Response(status_code=503, headers={"Retry-After": "2"})
+    return Response(await asyncio.to_thread(_first_side, path), media_type="image/png")
+
+
+@lru_cache(maxsize=100)
+def _first_side(path: pathlib.Path) -> bytes:
+    """The first of the pictures beside each other in a strip of square ones."""
+    strip = cv2.imread(str(path), cv2.IMREAD_UNCHANGED)
+    if strip is None:
+        raise HTTPException(404, "This picture cannot be read.")
+    return bytes(cv2.imencode(".png", strip[:, : strip.shape[0]])[1])
 
 
 @router.post("/pieces/{piece_id}/delete")

@@ -13,14 +13,15 @@ from typing import TYPE_CHECKING, Any
 from ...core.bake.manifest import Manifest
 from ...core.base.errors import InputProblem
 from ...core.flaws import COARSE_MARKS, FLAW_MARKS
+from ...core.settings.basis import Basis
 from ...core.settings.mends import Mend
 from ...core.settings.mends_overlay import add_mend
 from ...core.settings.recipe import Recipe
 from ...engine.engine import JobFailed, Ticket
-from ...engine.messages import PEEK, BakeInto
+from ...engine.messages import PEEK, BakeInto, BringIn
 from ...store import bakes, disk
 from ...store.bakes import BakeRecord, BakeRow
-from ..cache_keys import LIKENESS, PARALLAX, meshes_key
+from ..cache_keys import LIKENESS, PARALLAX, SIDES, meshes_key
 
 if TYPE_CHECKING:
     from .services import Services
@@ -60,8 +61,32 @@ class Bakes:
         folder = self.store.files.temporary_folder()
         with self.store.writing() as db:
             bake_id = bakes.add(db, piece_id, recipe, meshes_key(rows), proof, trial)
+        job = BakeInto(recipe, self.services.pieces.sources(rows), str(folder), mend)
+        return self._queued(piece_id, bake_id, folder, job)
+
+    def bring_in(self, piece_id: int, given: list[tuple[str, str]], reading: Basis | str | None) -> int:
+        """Queue the judging of normal maps that were made elsewhere, by file and name; they are kept as a bake is.
+
+        The files go away with the work. Raises InputProblem while another bake is at work.
+        """
+        piece, rows, earlier = self.services.pieces.wanted(piece_id)
+        if earlier and earlier[0].open:
+            raise InputProblem("The map", "A bake is at work.", "Wait until it has ended, or cancel it.")
+        folder = self.store.files.temporary_folder()
+        kept = []
+        for n, (path, name) in enumerate(given):
+            taken = folder / f"given_{n}{pathlib.PurePath(name).suffix.lower()}"
+            shutil.move(path, taken)
+            kept.append((str(taken), name))
+        with self.store.writing() as db:
+            bake_id = bakes.add(db, piece_id, piece.recipe, meshes_key(rows))
+            bakes.rename(db, bake_id, given[0][1][:80])
+        job = BringIn(piece.recipe, self.services.pieces.sources(rows), kept, reading, str(folder))
+        return self._queued(piece_id, bake_id, folder, job)
+
+    def _queued(self, piece_id: int, bake_id: int, folder: pathlib.Path, job: BakeInto | BringIn) -> int:
         ticket = self.services.engine.submit(
-            BakeInto(recipe, self.services.pieces.sources(rows), str(folder), mend),
+            job,
             on_start=lambda: self._write(bakes.start, bake_id),
             on_progress=lambda stage, share: self._write(bakes.tell, bake_id, stage, share),
         )
@@ -224,6 +249,7 @@ def _kept_files(
             pictures[m.sheet, f"{m.key}.file"] = take(m.file)
     pictures |= {(sheet.name, LIKENESS): take(sheet.heat) for sheet in manifest.sheets if sheet.heat}
     pictures |= {(sheet.name, PARALLAX): take(sheet.parallax) for sheet in manifest.sheets if sheet.parallax}
+    pictures |= {("", f"{SIDES}{name}"): take(file) for name, file in manifest.sides.items()}
     for marks in (FLAW_MARKS, COARSE_MARKS):
         if (folder / marks).is_file():
             pictures["", marks] = take(marks)

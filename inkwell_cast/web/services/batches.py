@@ -117,12 +117,7 @@ class Batches:
             handed = await self.services.handoffs.hand_off_batch(piece_id, bake_id, folder / plain(name), receiver)
         except (InputProblem, JobFailed) as problem:
             return Outcome(piece=name, state="failed", message=str(problem))
-        manifest = row.manifest
-        return Outcome(
-            piece=name, state="done", folder=handed.path.name, seconds=round(row.seconds or 0.0, 2),
-            likeness=manifest.seen.bake.mean if manifest.seen else None, texels=manifest.texels,
-            missed_texels=manifest.missed_texels, flaws=None if manifest.flaws is None else len(manifest.flaws),
-        )  # fmt: skip
+        return Outcome.of(name, handed.path.name, row.seconds or 0.0, row.manifest)
 
     async def _until_idle(self, piece_id: int) -> None:
         """Wait for a bake of the piece that is at work already."""

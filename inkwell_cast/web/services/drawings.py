@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from ...core.mesh.binary_message import unpack_header
 from ...engine.messages import Draw, Drawn, Job
 from ...store import views
-from ..cache_keys import view_key
+from ..cache_keys import SIDES, view_key
 from .pieces import paired_of, sculpts_of
 
 if TYPE_CHECKING:
@@ -31,10 +31,9 @@ class Drawings:
             row = self.services.pieces.mesh(piece_id, mesh_id)
             rows, name, names = [row], row.file_name, sculpts_of(row, paired_of(piece, rows))
         key = view_key(piece.recipe, rows, what, names)
-        with self.store.reading() as db:
-            known = views.get(db, key)
-        if known and self.store.files.path(known).is_file():
-            return self.store.files.path(known)
+        known = self._known(key)
+        if known:
+            return known
         if key not in self._drawing:  # several requests for one view wait for one job
             sources = self.services.pieces.sources(rows)
             job = self._draw(
@@ -46,6 +45,25 @@ class Drawings:
         finally:
             if key in self._drawing and self._drawing[key].done():
                 self._drawing.pop(key)
+
+    async def lit(self, piece_id: int) -> pathlib.Path | None:
+        """The strip of the newest bake's lit pictures of the low, or of the sculpt; None while the engine is busy."""
+        newest, _ = self.services.bakes.newest(piece_id)
+        kept = self.services.bakes.picture(newest.id, "", f"{SIDES}low") if newest else None
+        if kept and kept.is_file():
+            return kept
+        piece, rows, _ = self.services.pieces.wanted(piece_id)
+        known = self._known(view_key(piece.recipe, rows, "lit", ()))
+        if known or self.services.engine.busy:
+            return known
+        return await self.view(piece_id, "lit")
+
+    def _known(self, key: str) -> pathlib.Path | None:
+        """A drawing that was made before."""
+        with self.store.reading() as db:
+            digest = views.get(db, key)
+        path = self.store.files.path(digest) if digest else None
+        return path if path and path.is_file() else None
 
     async def _draw(self, key: str, job: Callable[[str], Job], piece_id: int, following: bool) -> pathlib.Path:
         folder = self.store.files.temporary_folder()

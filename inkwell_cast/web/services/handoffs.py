@@ -19,7 +19,7 @@ from ...engine.messages import HandOff
 from ...store import handoffs
 from ...store.bakes import BakeRecord
 from ...store.handoffs import HandoffRow
-from ..cache_keys import meshes_key
+from ..cache_keys import SIDES, meshes_key
 from ..local_paths import local_path
 
 if TYPE_CHECKING:
@@ -42,6 +42,8 @@ class Handoffs:
         row = self.services.bakes.get(bake_id)
         if row is None or row.piece_id != piece_id or row.manifest is None:
             raise InputProblem(piece.name, "This bake has no result.", "Bake first.")
+        if row.manifest.brought:
+            raise InputProblem(piece.name, "This map was made elsewhere.", "Show a bake of the piece, or bake first.")
         if row.meshes != meshes_key(rows):
             raise InputProblem(piece.name, "Its meshes changed since this bake; they would not fit.", "Bake again.")
         files, shown = {}, {}
@@ -52,7 +54,9 @@ class Handoffs:
             if picture is None or not picture.is_file():
                 raise InputProblem(piece.name, f"The {entry.label.lower()} of this bake is gone.", "Bake again.")
             files[key], shown[key] = file or picture, picture
-        return Finished(piece.name, row.manifest, files, shown), row
+        lit = {name: self.services.bakes.picture(row.id, "", f"{SIDES}{name}") for name in row.manifest.sides}
+        sides = {name: path for name, path in lit.items() if path and path.is_file()}
+        return Finished(piece.name, row.manifest, files, shown, sides), row
 
     async def hand_off(self, piece_id: int, bake_id: int, place: str, existing: str = "") -> Handed:
         """Write a handoff to a folder or a .zip of this machine; `existing` wins over the piece's setting."""

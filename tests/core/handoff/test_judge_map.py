@@ -8,8 +8,9 @@ import pytest
 from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.handoff.judge_map import judge
 from inkwell_cast.core.piece.piece import BakeMeshes
-from inkwell_cast.core.review.limits import beyond, limits_of
+from inkwell_cast.core.review.limits import beyond
 from inkwell_cast.core.settings.basis import Basis
+from inkwell_cast.core.settings.limits import limits_of
 from inkwell_cast.core.settings.recipe import Recipe
 
 from ...shapes import grid_mesh, plane, torus
@@ -95,7 +96,7 @@ def test_limits_are_read_from_words_and_hold(maps):
     assert beyond({"mean": 0.0}, seen.bake, seen.excess, 0)[0].startswith("mean is ")
 
 
-@pytest.mark.parametrize("words", ["", "men 5", "mean", "mean 5 %", "over30 1°", "mean five"])
+@pytest.mark.parametrize("words", [",", "men 5", "mean", "mean 5 %", "over30 1°", "mean five"])
 def test_words_that_are_no_limit_are_refused_with_what_is(words):
     with pytest.raises(InputProblem, match="limit"):
         limits_of(words)

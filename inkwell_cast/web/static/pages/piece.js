@@ -3,6 +3,7 @@ import "../page/split.js";
 import "../page/keys.js";
 import "../page/follow_bake.js";
 import "../page/panel_memory.js";
+import "../page/flaw_numbers.js";
 import { Coverage } from "../panels/coverage.js";
 import { HandoffPanel } from "../panels/handoff.js";
 import { MeshesPanel } from "../panels/meshes.js";

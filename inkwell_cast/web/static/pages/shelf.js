@@ -37,6 +37,21 @@ document.getElementById("tick-all")?.addEventListener("click", () => {
   const boxes = [...document.querySelectorAll("input[name=piece]")], all = boxes.every((box) => box.checked);
   for (const box of boxes) box.checked = !all;
 });
+
+// The pieces as they look, one after the other: the engine draws those that were never baked, while it has time.
+async function light(picture) {
+  for (let tries = 0; tries < 100; tries++) {
+    const response = await fetch(picture.dataset.from);
+    if (response.status === 503) { await new Promise((again) => setTimeout(again, 2000)); continue; }
+    if (!response.ok) return;
+    picture.src = URL.createObjectURL(await response.blob());
+    picture.hidden = false;
+    picture.previousElementSibling.remove();
+    return;
+  }
+}
+(async () => { for (const picture of document.querySelectorAll("img.lit")) await light(picture).catch(() => {}); })();
+
 document.body.addEventListener("htmx:responseError", (e) => {
   let text = `The server answered ${e.detail.xhr.status}.`;
   try { text = JSON.parse(e.detail.xhr.responseText).error || text; } catch { /* not JSON */ }

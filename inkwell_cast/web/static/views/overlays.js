@@ -73,9 +73,23 @@ export class Overlays extends CameraMoves {
   pocketAt(event) {
     const r = this.canvas.getBoundingClientRect();
     return this.balls.find((ball) => {
-      const at = ball.position.clone().project(this.camera);
-      return Math.hypot((at.x + 1) / 2 * r.width - (event.clientX - r.left), (1 - at.y) / 2 * r.height - (event.clientY - r.top)) < 12;
+      const [x, y] = this.screenOf(ball.position.toArray());
+      return Math.hypot(x - (event.clientX - r.left), y - (event.clientY - r.top)) < 12;
     }) || null;
+  }
+
+  // Where a place is drawn, in CSS pixels of the canvas.
+  screenOf(place) {
+    const at = new THREE.Vector3(...place).project(this.camera), { clientWidth: w, clientHeight: h } = this.canvas;
+    return [(at.x + 1) / 2 * w, (1 - at.y) / 2 * h];
+  }
+
+  // Whether the low hides a place that lies on it.
+  hides(place) {
+    const to = new THREE.Vector3(...place), way = to.clone().sub(this.camera.position), away = way.length();
+    this.raycaster.set(this.camera.position, way.divideScalar(away));
+    const [hit] = this.raycaster.intersectObjects(this.scenes.low.children, false);
+    return Boolean(hit) && hit.distance < away - this.box.getSize(to).length() / 200;
   }
 
   clearMarks() {

@@ -178,6 +178,7 @@ export class SheetView {
       }
       c.restore();
     }
+    window.dispatchEvent(new CustomEvent("sheet-drawn"));
     if (this.mark) {
       const x = x0 + (this.mark[0] + 0.5) * s, y = y0 + (this.mark[1] + 0.5) * s;
       c.beginPath(); c.arc(x, y, 6, 0, 7); c.lineWidth = 3.5; c.strokeStyle = "#f3eee3"; c.stroke();

@@ -1,0 +1,44 @@
+"""Normal maps that were made elsewhere: brought in, and judged as a bake is."""
+
+import asyncio
+import shutil
+from typing import Annotated
+
+from fastapi import APIRouter, Form, Request, UploadFile
+from starlette.responses import Response
+
+from ...core.base.errors import InputProblem
+from ...core.handoff.judge_map import ANY
+from ...core.settings.basis import Basis
+from ..services.uploads import safe_name
+from ..templating import render, services_of
+from .piece import context
+
+router = APIRouter(prefix="/pieces/{piece_id}")
+
+
+@router.post("/bring-in")
+async def bring_in(
+    request: Request, piece_id: int, pictures: list[UploadFile], reading: Annotated[str, Form()] = ANY
+) -> Response:  # fmt: skip
+    """Judge maps, one a sheet in the order of their names; `reading` is "any", "object", "up" or "down"."""
+    values, services = context(request, piece_id, "review"), services_of(request)
+    basis = values["piece"].recipe.basis
+    readings: dict[str, Basis | str | None] = {
+        ANY: ANY, "object": None, **{way: basis.model_copy(update={"green": way}) for way in ("up", "down")},
+    }  # fmt: skip
+    if reading not in readings:
+        raise InputProblem("The map", f"“{reading}” is no basis.", "Choose one of the list.")
+    folder = services.store.files.temporary_folder()
+    try:
+        given = []
+        for n, picture in enumerate(sorted(pictures, key=lambda one: (one.filename or "").casefold())):
+            path, name = folder / str(n), safe_name(picture.filename or "map.png")
+            with path.open("wb") as file:
+                while block := await picture.read(1 << 20):
+                    await asyncio.to_thread(file.write, block)
+            given.append((str(path), name))
+        services.bakes.bring_in(piece_id, given, readings[reading])
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+    return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
