@@ -56,6 +56,7 @@ def save(
     result = Manifest.of(bake, files, sources or [], seconds, measured)
     result.flaws, result.flaws_found, result.harmless = flaws.flaws, flaws.found, flaws.harmless
     result.mending, result.sides, seen, best = mending, sides, judged.seen, judged.best
+    result.to_mend = judged.to_mend(contexts)
     result.seen = SeenFacts.of(seen.whole, best.whole, seen.never_seen) if written else None
     for pair, rated, alone, best_alone in zip(result.pairs, rounding, seen.pairs, best.pairs, strict=True):
         pair.likeness, pair.seen = rated, SeenFacts.of(alone, best_alone) if written else None

@@ -36,6 +36,14 @@ class Judgement:
         """The same, above the best on this low."""
         return _mean_of(self.seen) - _mean_of(self.best)
 
+    def to_mend(self, contexts: list[Context]) -> float:
+        """The excess with places of the low that have no sculpt where rays missed, degrees of the mean over all."""
+        total = 0.0
+        for context, seen in zip(contexts, self.visible, strict=True):
+            missed = float(seen.bare[context.cast.struck == 0].sum())
+            total += float(seen.excess.sum(dtype=np.float64)) + BARE * missed
+        return max(total, 0.0) / max(self.visible[0].total, FEW)
+
 
 def judgement(contexts: list[Context], pictures: Pictures | None = None, foreign: bool = False) -> Judgement:
     """Judge the written pictures of normals, one a sheet, or those of the cast as they would be written unrounded.

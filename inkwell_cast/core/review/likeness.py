@@ -10,6 +10,7 @@ from pydantic import BaseModel
 
 from ..base.array_types import F32, I32, U8, U16, Any_
 from ..cast.hits import Cast
+from ..flaws.visible import BARE
 
 MISSED, OFF, TOP = 65535, 65534, 65533
 GROUND = np.array([224, 217, 203], np.uint8)  # off the low
@@ -105,9 +106,12 @@ def heat(steps: U16) -> U8:
 
 
 def difference(before: U16, now: U16) -> U8:
-    """Where the second of two pictures of `stored` (H, W) is nearer to the sculpt, and where farther: (H, W, 3)."""
-    known = (before < OFF) & (now < OFF)
-    change = np.where(known, now.astype(np.float32) - before.astype(np.float32), 0) * np.float32(180 / TOP)
+    """Where the second of two pictures of `stored` (H, W) is nearer to the sculpt, and where farther: (H, W, 3).
+
+    Where one of them has no sculpt to see, it is `BARE` from it.
+    """
+    was, is_now = (np.where(each == MISSED, BARE * TOP / 180, each).astype(np.float32) for each in (before, now))
+    change = (is_now - was) * np.float32(180 / TOP)
     out = np.empty((*now.shape, 3), np.uint8)
     for scale, on in ((BETTER, change <= 0), (WORSE, change > 0)):
         at, shades = [angle for angle, _ in scale], np.array([color for _, color in scale], np.float64)

@@ -6,11 +6,12 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.base.errors import InputProblem
-from inkwell_cast.core.handoff.judge_map import judge
+from inkwell_cast.core.handoff.judge_map import bring_in, judge
+from inkwell_cast.core.images import read_picture
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.review.limits import beyond
 from inkwell_cast.core.settings.basis import Basis
-from inkwell_cast.core.settings.limits import limits_of
+from inkwell_cast.core.settings.limits import Limits, limits_of
 from inkwell_cast.core.settings.recipe import Recipe
 
 from ...shapes import grid_mesh, plane, torus
@@ -100,3 +101,34 @@ def test_limits_are_read_from_words_and_hold(maps):
 def test_words_that_are_no_limit_are_refused_with_what_is(words):
     with pytest.raises(InputProblem, match="limit"):
         limits_of(words)
+
+
+def test_a_map_that_was_brought_in_is_kept_as_a_bake_with_its_wrong_places(maps, tmp_path):
+    ruined = maps["tangent space, green up"].copy()
+    ruined[40:80, 30:90] = [65535, 32768, 32768]
+    limits = Limits(words="mean 1")
+    brought = bring_in(Recipe(limits=limits), MESHES, [ruined])
+    manifest = brought.save(tmp_path)
+    assert manifest.brought == "tangent space, green up"
+    assert [entry.key for entry in manifest.maps] == ["normal"]
+    assert manifest.seen == brought.judged.seen
+    assert manifest.beyond == brought.judged.beyond
+    assert manifest.beyond[0].startswith("mean is")
+    (flaw,) = manifest.flaws
+    assert (flaw.cause, flaw.mends, flaw.sheet) == ("elsewhere", [], 0)
+    x, y = flaw.texel
+    assert 30 <= x < 90
+    assert 40 <= y < 80
+    for name in ("sides_sculpt.png", "sides_low.png", "sides_heat.png", manifest.sheets[0].heat):
+        assert (tmp_path / name).is_file()
+    np.testing.assert_array_equal(read_picture(tmp_path / manifest.maps[0].file), ruined)
+    healthy = bring_in(Recipe(limits=limits), MESHES, [maps["tangent space, green down"]])
+    assert healthy.judged.flaws == []
+    assert healthy.judged.seen.excess < 0.02
+
+
+def test_limits_of_a_recipe_are_read_when_they_are_set():
+    with pytest.raises(ValueError, match="“men 5” is no limit"):
+        Recipe(limits={"words": "men 5"})
+    assert Recipe(limits={"words": " mean 5 "}).limits.by_name == {"mean": 5}
+    assert Recipe().limits.by_name == {}

@@ -174,6 +174,27 @@ def test_a_hidden_pair_is_judged_alone_and_named_as_never_seen():
     assert 0.35 < seen.never_seen < 0.65
 
 
+def test_a_small_part_seen_alone_weighs_by_its_surface():
+    """Two balls of which the small one has a hundredth of the surface, and a map that is wholly wrong there."""
+
+    def pair(name, size, at, column):
+        low = torus(48, 24, 2 * size, 0.7 * size, name=f"{name}_low")
+        positions = (low.positions + np.array([at, 0, 0])).astype(np.float32)
+        uvs = (replace(low.uvs[0], values=low.uvs[0].values * 0.45 + np.float32([column, 0.02])),)
+        low = replace(low, positions=positions, object_names=(f"{name}_low",), uvs=uvs)
+        return low, replace(low, name=f"{name}_high", object_names=(f"{name}_high",), uvs=())
+
+    (large, large_high), (small, small_high) = pair("large", 1.0, 0.0, 0.02), pair("small", 0.1, 5.0, 0.52)
+    low, high = merge([large, small], "low"), merge([large_high, small_high], "high")
+    made = baked(replace(low, name="all.ply"), replace(high, name="all_high.ply"), ["normal"], size=256)
+    wrong = made.images["normal"].copy()
+    wrong[:, 128:] = np.array([65535, 32768, 32768])  # 90 degrees off
+    judged = judgement(contexts(made), Pictures([wrong]))
+    on_small = sum(float(count[:, 128:].sum()) for count in judged.seen.counts)
+    assert on_small / judged.visible[0].total == pytest.approx(0.01, rel=0.25)
+    assert judged.to_mend(contexts(made)) == pytest.approx(0.9, rel=0.3)  # 90 degrees of a hundredth
+
+
 def test_the_best_on_this_low_is_the_same_whatever_the_reach():
     low, high = torus(24, 12), replace(torus(96, 48, small=0.72, name="high"), uvs=())
     best = []
