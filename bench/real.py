@@ -27,8 +27,8 @@ Scans of others with lows that were decimated and unwrapped by a program; `make 
 samples a texel. *As seen*, *best* and *over 30°* are the product's figures ([what they mean](guide/review.md)),
 *judge* is the mean angle that an independent program finds from ten other directions. *Looking* is the time of
 judging the bake over that of its casting, *peak* the most memory of the whole run. *Measured* is `--measure`, *fitted*
-`--fit`, *mended* an even 20 % and then `--mend`. *Flaws* are those that look wrong by over 10° in the mean, of all that
-were found. Pieces are named, never shown.
+`--measure --fit`, *mended* an even 20 % and then `--mend`. *Flaws* are those that look wrong by over 10° in the mean,
+of all that were found. Pieces are named, never shown.
 
 | piece | way | as seen | best | judge | over 30° | missed | flaws | looking | seconds | peak |
 | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |
@@ -62,7 +62,7 @@ def pieces_of(folder: pathlib.Path) -> list[Piece]:
 def options_of(way: str) -> tuple[str, ...]:
     """The options of the command line for a way to set the cage."""
     if way == "fitted":
-        return ("--fit",)
+        return ("--measure", "--fit")
     if way in ("measured", "mended"):
         return ("--measure",) if way == "measured" else ("--mend", "--set", "reach.outward=20", "reach.inward=20")
     share = way.split()[1]

@@ -47,7 +47,7 @@ def run_cage(options: argparse.Namespace) -> int:
 
 
 def run_measure(options: argparse.Namespace) -> int:
-    """Print the reach that looks best, and with --fit how a fitted cage looks beside that in force."""
+    """Print the reach that looks best, and with --fit how a cage looks that is fitted from it."""
     bar = Bar()
     try:
         meshes, _ = meshes_of(options, bar)
@@ -56,12 +56,12 @@ def run_measure(options: argparse.Namespace) -> int:
         def show(share: float) -> None:
             bar.show("trying on small bakes", share)
 
-        found = measure(recipe, meshes, options.scope, show, warm=warm)
         fitted = try_fit(recipe, meshes, show, warm=warm) if options.fit else None
+        found = fitted.even if fitted else measure(recipe, meshes, options.scope, show, warm=warm)
     finally:
         bar.end()
     if options.json:
-        facts = dataclasses.asdict(found) | ({"fit": dataclasses.asdict(fitted)} if fitted else {})
+        facts = dataclasses.asdict(found) | ({"fitted": fitted.fitted} if fitted else {})
         print(json.dumps(facts, indent=2))
         return 0
     print(found.words)

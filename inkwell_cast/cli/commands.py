@@ -25,7 +25,6 @@ from ..core.mending.mend_all import mend_all
 from ..core.piece.assembly import assemble
 from ..core.piece.scene_cache import Warm
 from ..core.settings.basis import Basis
-from ..core.settings.editing import with_reach
 from ..core.settings.limits import Limits, limits_of
 from ..core.settings.mends_overlay import Report
 from ..core.settings.recipe import Recipe
@@ -143,8 +142,7 @@ def baked(options: argparse.Namespace, bar: Bar) -> tuple[Bake, Report | None, l
     recipe, warm = held_to(recipe_of(options, meshes), options.limit), Warm()
     if options.measure:
         found = measure(recipe, meshes, progress=lambda share: bar.show("trying on small bakes", share), warm=warm)
-        scale = recipe.reach.scale(assemble(recipe, meshes, warm).low.diagonal)
-        recipe = with_reach(recipe, "piece", {"outward": found.outward / scale, "inward": found.inward / scale})
+        recipe = found.set_in(recipe, assemble(recipe, meshes, warm).low.diagonal)
         bar.end()
         print(f"measured: {found.words}")
     bar.end()

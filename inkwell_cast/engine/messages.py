@@ -140,7 +140,7 @@ class MeasureReach:
 
 @dataclass(frozen=True, slots=True)
 class TryFit:
-    """How a fitted cage looks beside the even reach in force; see `core.bake.measured_reach.try_fit`."""
+    """How a fitted cage looks beside the best even reach; see `core.bake.measured_reach.try_fit`."""
 
     recipe: Recipe
     sources: list[Source]

@@ -16,6 +16,7 @@ from ..cage.cage import lows_of
 from ..cage.coverage import coverage, round_up
 from ..cage.inverse_rays import located_of
 from ..mesh.clusters import Cluster
+from ..piece.assembly import assemble
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..review.as_seen import as_seen, bare_pixels
@@ -58,6 +59,12 @@ class Measured:
         farther = f" {left} of the sculpt lies farther; leave it out, or hold it with a pocket." if self.beyond else ""
         return f"Of {self.tried} reaches {reach} look best: {self.seen:.2f}°{than}{farther}"
 
+    def set_in(self, recipe: Recipe, diagonal: float, scope: str = "piece") -> Recipe:
+        """A recipe with this reach for a scope, rounded to what matters; `diagonal` is that of the low."""
+        scale = recipe.reach.scale(diagonal)
+        reach = {name: float(f"{getattr(self, name) / scale:.3g}") for name in ("outward", "inward")}
+        return with_reach(recipe, scope, reach)
+
 
 def share_in_words(share: float) -> str:
     """A share from 0 to 1 in per cent."""
@@ -86,34 +93,36 @@ def measure(
 
 @dataclass(frozen=True, slots=True)
 class FitTried:
-    """How the piece is seen with the even reach in force and with a fitted cage, degrees of the mean."""
+    """The even reach that looks best, and how the piece is seen with a cage fitted from it, degrees of the mean."""
 
-    even: float
+    even: Measured
     fitted: float
 
     @property
     def serves(self) -> bool:
         """Whether a fitted cage looks no worse."""
-        return self.fitted <= self.even + ALIKE
+        return self.fitted <= self.even.seen + ALIKE
 
     @property
     def words(self) -> str:
         """What was found, in a sentence or two."""
-        found = f"{self.fitted:.2f}° as seen with a fitted cage, {self.even:.2f}° with the even reach."
-        return found if self.serves else f"{found} The even one is kept: measure it, and hold single places by pockets."
+        reach = f"{self.even.outward:.3g} out and {self.even.inward:.3g} in"
+        even = f"{self.even.seen:.2f}° with the best even reach, {reach}"
+        found = f"{self.fitted:.2f}° as seen with a cage fitted from it, {even}."
+        return found if self.serves else f"{found} The even one is set: hold single places by pockets."
 
 
 def try_fit(
     recipe: Recipe, meshes: BakeMeshes, progress: Callable[[float], None] = lambda share: None,
     cancel: Callable[[], bool] = lambda: False, warm: Warm | None = None,
 ) -> FitTried:  # fmt: skip
-    """Bake small with an even and with a fitted cage; raises what `bake` does."""
-    small, seen = _small(recipe), list[float]()
-    for shape in ("even", "fitted"):
-        progress(len(seen) / 2)
-        reach = small.reach.model_copy(update={"shape": shape})
-        seen.append(_degrees(bake(small.model_copy(update={"reach": reach}), meshes, cancel=cancel, warm=warm)))
-    return FitTried(*seen)
+    """Measure the even reach, and bake small with a cage that is fitted from it; raises what `bake` does."""
+    warm = warm or Warm()
+    even = measure(recipe, meshes, "piece", lambda share: progress(0.7 * share), cancel, warm)
+    progress(0.8)
+    small = even.set_in(_small(recipe), assemble(recipe, meshes, warm).low.diagonal)
+    small = small.model_copy(update={"reach": small.reach.model_copy(update={"shape": "fitted"})})
+    return FitTried(even, _degrees(bake(small, meshes, cancel=cancel, warm=warm)))
 
 
 def _best(tried: dict[tuple[int, int], float]) -> tuple[int, int]:

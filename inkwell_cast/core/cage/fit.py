@@ -1,13 +1,15 @@
-"""The fitted cage: for every vertex of the low the shortest offset that holds the sculpt, smoothly.
+"""The fitted cage: the even reach, longer where the sculpt stands out, shorter where rays start behind something else.
 
-A linear program over the offsets o of the low's vertices. A point of the sculpt at barycentrics b and height s along
-the ray field asks b · o >= s + clearance; neighbours may differ by at most SLOPE times the length of their edge; no
-offset may reach where a face of the cage would fold. What is least is the sum of the offsets, weighed with the surface
-around each vertex. Rays should not start behind another surface of their pair: outward from an asked point the first
-such surface, at height g, wants b · o <= g less some room. That is an elastic row: going over it costs BEHIND times as
-much as the same length of cage, so it gives way only where the sculpt could not be held otherwise. Offsets of
-different lengths turn the rays a little, so the sculpt is located again on the rays of the cage found, and points that
-it does not hold are asked for with what they lack, until none is left.
+A linear program over the offsets o of the low's vertices; what is least is how far they are from the even reach,
+weighed with the surface around each vertex. A point of the sculpt at barycentrics b and height s along the ray field
+asks b · o >= s + clearance, so what the even cage holds stays held; what lies farther than FAR times the reach, or
+FARTHEST of the diagonal, is an outlier that asks for nothing. Neighbours may differ by at most SLOPE times the length
+of their edge; no offset may reach where a face of the cage would fold. Rays should not start behind another surface
+of their pair: outward from a point the first such surface, at height g, wants b · o <= g less some room. That is an
+elastic row: going over it costs BEHIND times as much as the same length of cage, so it gives way only where the
+sculpt could not be held otherwise. Offsets of different lengths turn the rays a little, so the sculpt is located
+again on the rays of the cage found, and points that it does not hold are asked for with what they lack, until none is
+left.
 
 Solved by HiGHS (Q. Huangfu and J. Hall, "Parallelizing the dual revised simplex method", 2018) through SciPy, object
 by object.
@@ -16,6 +18,7 @@ by object.
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
+from hashlib import sha256
 
 import numba
 import numpy as np
@@ -31,14 +34,15 @@ from ..piece.piece import Assembly
 from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
 from ..rays.embree import hit_along
-from .cage import Cage, build_cage
+from .cage import Cage, build_cage, reaches
 from .inverse_rays import Located, locate, located_of
 from .ray_directions import directions_of
 
 SLOPE = 1.0
 CELLS = 4  # a face is cut into CELLS x CELLS cells; only the highest point of each is asked for at first
-ROUNDS = 6
+ROUNDS = 3
 FOLD_SHARE = 0.9  # of the way to where a face would fold
+FAR, FARTHEST = 2.5, 0.03
 LEAST = 1e-5  # of the diagonal: a cage never lies on the sculpt
 BEHIND = 20.0
 LIFT = 1e-5  # of the diagonal: where the way out from a point of the sculpt begins
@@ -49,13 +53,14 @@ FITTED = Slot[F32]()
 
 @dataclass(frozen=True, slots=True)
 class _Surface:
-    """The low's vertices: ids (T, 3) int32 from 0, links (L, 2) and their lengths, area around and limit of each."""
+    """The low's vertices: ids (T, 3) int32 from 0, links (L, 2), their lengths; area around, limit and even reach."""
 
     ids: I32
     links: I64
     lengths: F64
     area: F64
     limit: F64
+    even: F64
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,29 +88,33 @@ def cage_of(assembly: Assembly, warm: Warm, tell: Callable[[float], None] = lamb
         return build_cage(assembly)
     sculpt, located = warm.sculpt(assembly), located_of(assembly, warm)
     clearance = max(reach.clearance * reach.margin_scale(assembly.low.diagonal), LEAST * assembly.low.diagonal)
-    key = f"{assembly.digest()} {sculpt.serial} {clearance}"
+    even = reaches(assembly)[0]
+    key = f"{assembly.digest()} {sculpt.serial} {clearance} {sha256(even.tobytes()).hexdigest()}"
 
     def heard(share: float) -> None:
         warm.look()
         tell(share)
 
-    lengths = warm.once(FITTED, key, lambda: fit_offsets(assembly, sculpt, located, clearance, heard))
+    lengths = warm.once(FITTED, key, lambda: fit_offsets(assembly, sculpt, located, even, clearance, heard))
     return build_cage(assembly, lengths)
 
 
 def fit_offsets(
-    assembly: Assembly, sculpt: Sculpt, located: Located, clearance: float, tell: Callable[[float], None]
+    assembly: Assembly, sculpt: Sculpt, located: Located, even: F32, clearance: float, tell: Callable[[float], None]
 ) -> F32:
-    """Lengths of the cage's offsets at the low's corners, (T, 3) float32; they and `clearance` in scene units.
+    """Lengths of the cage's offsets at the low's corners, (T, 3) float32, from the `even` ones of its triangles (T,).
+
+    They and `clearance` are in scene units.
 
     `tell(share)` is called at least every 100 ms and may raise Cancelled.
     """
     directions = directions_of(assembly)
-    surface = _surface(assembly, directions.astype(np.float64))
+    surface = _surface(assembly, directions.astype(np.float64), even)
     object_of = np.zeros(len(surface.area), np.int64)
     object_of[surface.ids] = assembly.low.objects[:, None]
-    every = np.ones(len(located.reach), bool)
-    rows = _asks(assembly, sculpt, directions, surface, located, clearance, every)
+    farthest = np.maximum(FAR * even, FARTHEST * assembly.low.diagonal)
+    sought = located.reach <= farthest[located.triangle]
+    rows = _asks(assembly, sculpt, directions, surface, located, clearance, sought)
     offsets = _solve(surface, object_of, rows, clearance, lambda share: tell(share / 2))
     for n in range(ROUNDS):
         share = (ROUNDS + n) / (2 * ROUNDS)
@@ -113,6 +122,8 @@ def fit_offsets(
         points = locate(assembly, sculpt, along, partial(_heard, tell, share))
         length = np.einsum("nk,nk->n", points.b, offsets[surface.ids[points.triangle]])
         lacking = points.reach * length > length - clearance * (1 - FINE)
+        lacking &= points.reach * length <= farthest[points.triangle]
+        lacking &= length < np.einsum("nk,nk->n", points.b, surface.limit[surface.ids[points.triangle]]) * (1 - FINE)
         if not lacking.any():
             break
         rows = rows.and_also(_asks(assembly, sculpt, directions, surface, points, clearance, lacking, length))
@@ -130,7 +141,7 @@ def _tell_part(tell: Callable[[float], None], share: float, part: float) -> None
     tell(share + part / (2 * ROUNDS))
 
 
-def _surface(assembly: Assembly, directions: F64) -> _Surface:
+def _surface(assembly: Assembly, directions: F64, even: F32) -> _Surface:
     low = assembly.low
     points = corner_positions(low).astype(np.float64)
     _, place = np.unique(edges_of(low).ids.reshape(-1), return_inverse=True)
@@ -147,8 +158,9 @@ def _surface(assembly: Assembly, directions: F64) -> _Surface:
     area = np.asarray(np.bincount(ids.reshape(-1), around, count), np.float64)
     limit = np.full(count, np.inf)
     np.minimum.at(limit, ids, _folds_at(points, directions, normal)[:, None] * FOLD_SHARE)
-    links, lengths = links[keep], lengths[keep]
-    return _Surface(ids, links, lengths, area, _smoothest(limit, links, lengths))
+    links, lengths, reach = links[keep], lengths[keep], np.zeros(count)
+    np.maximum.at(reach, ids, even[:, None].astype(np.float64))
+    return _Surface(ids, links, lengths, area, _smoothest(limit, links, lengths), reach)
 
 
 def _folds_at(points: F64, directions: F64, normal: F64) -> F64:
@@ -184,7 +196,7 @@ def _asks(
     assembly: Assembly, sculpt: Sculpt, directions: F32, surface: _Surface, located: Located, clearance: float,
     chosen: Bool, scale: F64 | None = None,
 ) -> _Rows:  # fmt: skip
-    """What the chosen point of every cell of every face asks for that lacks most.
+    """What the chosen points of every cell of every face ask for that lack most, and that have least room outward.
 
     `scale` is how far out the cage stands where `located` speaks in its lengths; None where those are scene units.
     """
@@ -193,18 +205,20 @@ def _asks(
     reach, place = located.reach[chosen] * (1.0 if scale is None else held), located.place[chosen]
     cell = np.minimum((b[:, 1:] * CELLS).astype(np.int64), CELLS - 1)
     key = (t * CELLS + cell[:, 0]) * CELLS + cell[:, 1]
-    order = np.lexsort((held - reach, key))
-    highest = order[np.unique(key[order], return_index=True)[1]]
-    b, t, reach, place = b[highest] / b[highest].sum(axis=1, keepdims=True), t[highest], reach[highest], place[highest]
+    along = np.einsum("nk,nkc->nc", b, directions[t].astype(np.float64))
+    length = np.maximum(np.linalg.norm(along, axis=1), 1e-12)
+    room = _room(sculpt, assembly.low_pair[t], place, along / length[:, None], LIFT * assembly.low.diagonal)
+    most = reach + (room - np.minimum(clearance, room / 2)) / length
+    orders = np.lexsort((held - reach, key)), np.lexsort((most, key))
+    first = [order[np.unique(key[order], return_index=True)[1]] for order in orders]
+    chief = np.unique(np.concatenate(first))
+    b, t, reach, most = b[chief] / b[chief].sum(axis=1, keepdims=True), t[chief], reach[chief], most[chief]
     n = len(t)
     rows = csr_array(
         (b.reshape(-1), (np.repeat(np.arange(n), 3), surface.ids[t].reshape(-1))), shape=(n, len(surface.area))
     )
     limit = rows @ np.where(np.isfinite(surface.limit), surface.limit, 1e9)
-    along = np.einsum("nk,nkc->nc", b, directions[t].astype(np.float64))
-    length = np.maximum(np.linalg.norm(along, axis=1), 1e-12)
-    room = _room(sculpt, assembly.low_pair[t], place, along / length[:, None], LIFT * assembly.low.diagonal)
-    return _Rows(rows, np.minimum(reach + clearance, limit), reach + (room - np.minimum(clearance, room / 2)) / length)
+    return _Rows(rows, np.minimum(reach + clearance, limit), most)
 
 
 def _room(sculpt: Sculpt, pair: I32, place: F32, along: F64, lift: float) -> F64:
@@ -244,7 +258,8 @@ def _solve(
         place[members] = np.arange(len(members))
         mine = np.flatnonzero(of_row == n)
         offsets[members] = _least(
-            surface.area[members], np.maximum(surface.limit[members], 0), rows.b[mine][:, members], rows.asked[mine],
+            surface.area[members], np.maximum(surface.limit[members], 0), surface.even[members],
+            rows.b[mine][:, members], rows.asked[mine],
             rows.most[mine], place[surface.links[of_link == n]], SLOPE * surface.lengths[of_link == n], clearance,
             partial(tell, done / len(objects)),
         )  # fmt: skip
@@ -252,23 +267,30 @@ def _solve(
 
 
 def _least(
-    area: F64, limit: F64, b: csr_array, asked: F64, most: F64, links: I64, steps: F64, clearance: float,
+    area: F64, limit: F64, even: F64, b: csr_array, asked: F64, most: F64, links: I64, steps: F64, clearance: float,
     look: Callable[[], None],
 ) -> F64:  # fmt: skip
-    """The least offsets of one object: the program of the module's docstring."""
-    count, highest = len(area), float(np.max(asked, initial=clearance))
-    k, capped = len(links), np.flatnonzero(most < 2 * highest)  # no offset comes near the other ones
+    """The offsets of one object nearest to the even ones: the program of the module's docstring.
+
+    Its variables are what each is longer by, what each is shorter by, and what elastic rows are gone over by.
+    """
+    count, k = len(area), len(links)
+    capped = np.flatnonzero(most < 2 * max(float(even.max(initial=0)), float(np.max(asked, initial=clearance))))
     tie = csr_array((np.tile([1.0, -1.0], k), (np.repeat(np.arange(k), 2), links.reshape(-1))), shape=(k, count))
     asks: csr_array = vstack([-b, tie, -tie, b[capped]])
     over = csr_array((asks.shape[0], len(capped)))
     if len(capped):
         over = vstack([csr_array((asks.shape[0] - len(capped), len(capped))), -eye_array(len(capped))])
     weight = area / max(float(area.mean()), 1e-300) + 1e-3
-    bounds = np.stack([np.minimum(clearance, limit), limit], axis=1)
-    rows, sides = hstack([asks, over]).tocsr(), np.concatenate([-asked, steps, steps, most[capped]])
-    costs = np.concatenate([weight, np.full(len(capped), BEHIND)])
-    limits = np.concatenate([bounds, np.tile([0, np.inf], (len(capped), 1))])
+    sides = np.concatenate([-asked, steps, steps, most[capped]]) - asks @ even
+    shorter = np.maximum(even - np.minimum(clearance, limit), 0), np.maximum(even - limit, 0)
+    lowest = np.concatenate([np.zeros(count), shorter[1], np.zeros(len(capped))])
+    highest = np.concatenate([np.maximum(limit - even, 0), np.maximum(*shorter), np.full(len(capped), np.inf)])
+    costs, bounds = np.concatenate([weight, weight, np.full(len(capped), BEHIND)]), np.stack([lowest, highest], axis=1)
+    rows = hstack([asks, -asks, over]).tocsr()
     solved = awaited(
-        lambda: linprog(costs, rows, sides, bounds=limits, method="highs", options={"time_limit": MOST_SECONDS}), look
+        lambda: linprog(costs, rows, sides, bounds=bounds, method="highs", options={"time_limit": MOST_SECONDS}), look
     )
-    return np.asarray(solved.x[:count]) if solved.x is not None else np.minimum(highest, limit)
+    if solved.x is None:
+        return np.minimum(np.maximum(even, float(np.max(asked, initial=clearance))), limit)
+    return np.asarray(even + solved.x[:count] - solved.x[count : 2 * count])

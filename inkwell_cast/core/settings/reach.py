@@ -54,13 +54,13 @@ class Reach(SettingsGroup):
         Literal["even", "fitted"],
         setting(
             "Shape",
-            "Even: rays start at the outward reach everywhere. Fitted: each vertex of the low starts them just beyond "
-            "the sculpt, as near as a smooth cage can.",
+            "Even: rays start at the outward reach everywhere. Fitted: farther out where the sculpt stands out of it, "
+            "nearer where they would start behind something else, smoothly.",
         ),
     ] = "even"
     clearance: Annotated[
         float,
-        setting("Clearance", "How far beyond the sculpt a fitted cage stays.", "margin", ge=0, le=1e6),
+        setting("Clearance", "How far beyond what it must hold a fitted cage stays.", "margin", ge=0, le=1e6),
     ] = 0.05
     margin_unit: Annotated[
         Unit,

@@ -15,7 +15,6 @@ from ...core.mesh.binary_message import pack
 from ...core.rays.modifiers.straighten import stored_picture
 from ...core.review.section import Along
 from ...core.settings import editing
-from ...core.settings.editing import with_reach
 from ...core.settings.recipe import Recipe, refusals
 from ...core.settings.regions import Stroke
 from ..templating import render, services_of
@@ -233,20 +232,22 @@ def _refuse_missing(recipe: Recipe, number: int) -> None:
 async def measure(request: Request, piece_id: int) -> Response:
     """Set the reach of the scope to what looks best on small bakes."""
     values = context(request, piece_id, "cage")
-    recipe, scope = values["piece"].recipe, values["scope"]
+    scope = values["scope"]
     found = await services_of(request).measures.measure(piece_id, scope)
-    scale = recipe.reach.scale(values["diagonal"])
-    reach = {name: float(f"{getattr(found, name) / scale:.3g}") for name in ("outward", "inward")}
-    change(request, piece_id, "Measure", lambda r: with_reach(r, scope, reach))
+    change(request, piece_id, "Measure", lambda r: found.set_in(r, values["diagonal"], scope))
     return changed(request, piece_id, "cage", "cage-changed", said=[found.words])
 
 
 @router.post("/fit")
 async def fit(request: Request, piece_id: int) -> Response:
-    """Fit the cage to the sculpt, if that looks no worse than the even reach."""
+    """Set the even reach that looks best, and fit the cage to the sculpt from it if that looks no worse."""
     values = context(request, piece_id, "cage")
     found = await services_of(request).measures.try_fit(piece_id)
-    if found.serves:
-        reach = values["piece"].recipe.reach.model_copy(update={"shape": "fitted"})
-        change(request, piece_id, "Fit", lambda r: r.model_copy(update={"reach": reach}))
+
+    def edit(recipe: Recipe) -> Recipe:
+        measured = found.even.set_in(recipe, values["diagonal"])
+        shape = "fitted" if found.serves else "even"
+        return measured.model_copy(update={"reach": measured.reach.model_copy(update={"shape": shape})})
+
+    change(request, piece_id, "Fit", edit)
     return changed(request, piece_id, "cage", "cage-changed", said=[found.words])

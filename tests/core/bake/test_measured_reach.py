@@ -5,7 +5,7 @@ from dataclasses import replace
 import pytest
 
 from inkwell_cast.core.bake import measured_reach
-from inkwell_cast.core.bake.measured_reach import measure, try_fit
+from inkwell_cast.core.bake.measured_reach import Measured, measure, try_fit
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.piece.piece import BakeMeshes
@@ -61,9 +61,11 @@ def test_only_the_scope_is_measured():
 
 @pytest.mark.parametrize(("fitted", "serves"), [(1.0, True), (1.2, False)])
 def test_a_fit_that_looks_worse_is_refused_in_words(monkeypatch, fitted, serves):
-    seen = iter([1.0, fitted])
-    monkeypatch.setattr(measured_reach, "_degrees", lambda made: next(seen))
+    even = Measured(0.01, 0.02, 1.0, 2.0, 0.0, [], 9)
+    monkeypatch.setattr(measured_reach, "measure", lambda *given: even)
+    monkeypatch.setattr(measured_reach, "_degrees", lambda made: fitted)
     found = try_fit(recipe(), BakeMeshes([torus(16, 8)], [replace(torus(40, 20, name="high"), uvs=())]))
     assert found.serves == serves
-    assert f"{fitted:.2f}° as seen with a fitted cage, 1.00° with the even reach" in found.words
-    assert ("The even one is kept" in found.words) != serves
+    assert f"{fitted:.2f}° as seen with a cage fitted from it, 1.00° with the best even reach, 0.01 out" in found.words
+    assert ("The even one is set" in found.words) != serves
+    assert even.set_in(Recipe(), 2.0).reach.outward == 0.5  # percent of a diagonal of 2

@@ -36,7 +36,7 @@ export class ReachRule {
     this.svg.replaceChildren();
     const defs = make("defs", {}, this.svg), pattern = make("pattern", { id: "rule-hatch", width: 4, height: 4, patternUnits: "userSpaceOnUse", patternTransform: "rotate(45)" }, defs);
     make("rect", { width: 1.6, height: 4, fill: "var(--vermilion)" }, pattern);
-    const end = "fitted" in this.svg.dataset && this.rule ? this.rule.needed[0] : outward; // a fitted cage follows the sculpt
+    const end = "fitted" in this.svg.dataset && this.rule ? Math.max(this.rule.needed[0], outward) : outward; // a fitted cage follows the sculpt
     make("rect", { x: x(-inward), y: TOP, width: Math.max(x(end) - x(-inward), 0), height: FLOOR - TOP, fill: "var(--held)" }, this.svg);
     if (this.rule) {
       const { edges, surface } = this.rule, tallest = Math.max(...surface.map(Math.sqrt), 1e-30);
@@ -52,7 +52,7 @@ export class ReachRule {
     make("text", { x: x(0) + 3, y: TOP + 7 }, this.svg, "low");
     make("text", { x: x(0), y: FLOOR + 31, "text-anchor": "middle" }, this.svg, "0");
     this.handle("inward", x(-inward), -1);
-    if (!("fitted" in this.svg.dataset)) this.handle("outward", x(outward), 1);
+    this.handle("outward", x(outward), 1);
   }
 
   handle(name, x, side) {

@@ -1,0 +1,84 @@
+"""Pictures from four sides: what a ball, a map that fits and a map that does not look like."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from inkwell_cast.core.piece.assembly import assemble
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.review.likeness import GROUND, MISSED, OFF, TOP, difference
+from inkwell_cast.core.review.lit_pictures import SIDE, SIDES, lit_heat, lit_low, lit_sculpt
+from inkwell_cast.core.review.worn_pictures import Pictures
+from inkwell_cast.core.settings.recipe import Recipe
+
+from ...shapes import grid_mesh, torus
+from ..bakes import baked
+
+
+def ball(name, size=1.0):
+    def point(u, v):
+        a, b = 2 * np.pi * np.where(u == 1, 0, u), np.pi * (v - 0.5)
+        return size * np.cos(b) * np.cos(a), -size * np.cos(b) * np.sin(a), size * np.sin(b)
+
+    return grid_mesh(96, 48, point, name)
+
+
+@pytest.fixture(scope="module")
+def ring():
+    """A coarse ring below a wavy one, baked well."""
+
+    def wavy(u, v):
+        a, b = 2 * np.pi * u, 2 * np.pi * v
+        small = 0.7 + 0.03 * np.sin(12 * a) * np.cos(4 * b)
+        return (2 + small * np.cos(b)) * np.cos(a), (2 + small * np.cos(b)) * np.sin(a), small * np.sin(b)
+
+    return baked(torus(32, 16), replace(grid_mesh(240, 80, wavy, "high"), uvs=()), ["normal"], size=256, samples=4)
+
+
+def contexts(made):
+    return [sheet.context for sheet in made.sheets]
+
+
+def test_a_ball_is_a_lit_disc_from_every_side_before_anything_is_baked():
+    warm = Warm()
+    assembly = assemble(Recipe(), BakeMeshes([ball("low")], [replace(ball("high"), uvs=())]), warm)
+    strip = lit_sculpt(assembly, warm.sculpt(assembly), warm)
+    assert strip.shape == (SIDE, SIDES * SIDE, 4)
+    inside = (np.hypot(*(np.indices((SIDE, SIDE)) - (SIDE - 1) / 2)) < SIDE / 2 / 1.06)[None]
+    alpha = np.stack(np.split(strip[..., 3], SIDES, axis=1)) > 127
+    assert (alpha == inside).mean() > 0.99
+    bright = strip[..., :3].mean(axis=2)
+    for n in range(SIDES):  # the light comes from the upper left of every picture
+        picture = bright[:, n * SIDE : (n + 1) * SIDE]
+        assert picture[SIDE // 4, SIDE // 3] > 1.5 * picture[SIDE * 3 // 4, SIDE * 2 // 3]
+
+
+def test_a_low_looks_like_its_sculpt_with_its_map_and_not_without(ring):
+    sculpt = lit_sculpt(ring.assembly, ring.sculpt, ring.warm).astype(float)
+    good = lit_low(contexts(ring), Pictures([ring.images["normal"]])).astype(float)
+    smooth = lit_low(contexts(ring), None).astype(float)
+    both = (sculpt[..., 3] == 255) & (good[..., 3] == 255)
+    off = [np.abs(each - sculpt)[both][:, :3].mean() for each in (good, smooth)]
+    assert off[0] < 3 < 6 < off[1]
+
+
+def test_heat_is_pale_where_it_fits_and_dark_where_it_does_not(ring):
+    angles = np.zeros(ring.cast.covered.shape, np.float32)
+    pale = lit_heat(contexts(ring), [angles])
+    dark = lit_heat(contexts(ring), [angles + 60])
+    on = pale[..., 3] == 255
+    assert pale[on][:, :3].mean() > 2.5 * dark[on][:, :3].mean()
+
+
+def test_better_and_worse_are_told_by_colour_and_a_place_that_came_back_is_better():
+    step = TOP / 180
+    before = np.array([[10 * step, 1 * step, MISSED, 5 * step, OFF]], np.uint16)
+    now = np.array([[1 * step, 10 * step, 1 * step, 5 * step, OFF]], np.uint16)
+    better, worse, back, same, off = difference(before, now)[0].astype(int)
+    assert better[1] > better[0] + 40  # green
+    assert worse[0] > worse[1] + 40  # red
+    assert back.sum() < better.sum()  # by more
+    assert same.min() > 220
+    np.testing.assert_array_equal(off, GROUND)
