@@ -112,8 +112,8 @@ class Bake:
         return [int(n) for n in np.unique(self.assembly.low_pair[sheet.low.triangles])]
 
     def findings(self) -> list[Finding]:
-        """What the checks say of the piece."""
-        return findings_of(self.assembly, self.warm)
+        """What the checks say of the piece, but for its reach: that the bake itself tells."""
+        return findings_of(self.assembly, self.warm, of_reach=False)
 
     def judgement(self, pictures: Pictures | None = None) -> Judgement:
         """How its written pictures of normals are seen, one a sheet, or those of its cast, unrounded."""

@@ -14,7 +14,7 @@ from ..images import SUFFIXES, png, read_picture, write_picture
 from ..maps.ids import mask_of
 from ..review.judgement import Judgement, small
 from ..review.likeness import Likeness, by_pair, figures, stored
-from ..review.lit_pictures import lit_heat, lit_low, lit_sculpt
+from ..review.lit_pictures import lit_low, lit_sculpt
 from ..review.parallax import Parallax, parallax
 from ..review.worn_pictures import Pictures
 from ..settings.mends_overlay import Report
@@ -183,9 +183,8 @@ class _Writer:
         if self.previews is None:
             return {}
         bake, contexts = self.bake, [sheet.context for sheet in self.bake.sheets]
-        strips = {"sculpt": lit_sculpt(bake.assembly, bake.sculpt, bake.warm), "low": lit_low(contexts, pictures)}
-        if pictures:
-            strips["heat"] = lit_heat(contexts, angles)
+        strips = {"sculpt": lit_sculpt(bake.assembly, bake.sculpt, bake.warm)}
+        strips |= zip(("low", "heat"), lit_low(contexts, pictures, angles if pictures else None), strict=False)
         for name, strip in strips.items():
             write_picture(self.previews / f"sides_{name}.png", "png", strip)
         return {name: f"sides_{name}.png" for name in strips}

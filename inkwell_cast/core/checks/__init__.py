@@ -1,6 +1,7 @@
 """Checks before a bake, one module each with `find(piece) -> Iterator[Finding]`; adding one is a file and a line."""
 
 from collections.abc import Callable, Iterator
+from functools import partial
 from typing import Protocol
 
 from ..base.errors import Cancelled
@@ -33,12 +34,13 @@ from . import (
 )
 from .finding import SEVERITIES, Finding, Inspected, Remedy, Severity, inspect
 
-FINDINGS = Slot[tuple[list[Finding], list[Mesh]]]()
+Found = tuple[dict[str, list[Finding]], list[Mesh]]
+OF_MESHES, OF_REACH = Slot[Found](), Slot[Found]()
 
 
 class Check(Protocol):
     KEY: str
-    TITLE: str
+    TITLE: str  # FOLLOWS_REACH, if there is one, says that settings of the reach change what it finds
 
     def find(self, piece: Inspected) -> Iterator[Finding]: ...
 
@@ -63,22 +65,33 @@ def check(
     return findings_of(assemble(recipe, meshes, warm), warm, cancel)
 
 
-def findings_of(assembly: Assembly, warm: Warm, cancel: Callable[[], bool] = lambda: False) -> list[Finding]:
-    """The same for a piece that is put together, found once for its files and the settings that checks follow."""
-    files = list(assembly.files.values())
-    key = f"{settings_behind(assembly.recipe, CHECKS)} {[id(mesh) for mesh in files]}"
-    return warm.once(FINDINGS, key, lambda: (_found_in(assembly, cancel), files))[0]  # files held: ids stay theirs
+def findings_of(
+    assembly: Assembly, warm: Warm, cancel: Callable[[], bool] = lambda: False, of_reach: bool = True
+) -> list[Finding]:  # fmt: skip
+    """The same for a piece that is put together, found once for its files and the settings that checks follow.
 
-
-def _found_in(assembly: Assembly, cancel: Callable[[], bool]) -> list[Finding]:
-    piece = inspect(undivided(assembly))
-    findings = [*invalid_numbers.find(piece)]
-    if not findings:  # nothing else can be computed with such values
-        for module in REGISTRY.values():
-            if cancel():
-                raise Cancelled
-            findings += module.find(piece)
+    Without what follows the reach if that is not wanted, which a bake tells better.
+    """
+    files, behind = list(assembly.files.values()), settings_behind(assembly.recipe, CHECKS)
+    found = dict[str, list[Finding]]()
+    for slot, reach in ((OF_MESHES, False), (OF_REACH, True))[: 2 if of_reach else 1]:
+        followed = {name: value for name, value in behind.items() if reach or name != "reach"}
+        modules = [m for m in REGISTRY.values() if getattr(m, "FOLLOWS_REACH", False) == reach]
+        key = f"{followed} {[id(mesh) for mesh in files]}"
+        if not found.get(invalid_numbers.KEY):  # nothing else can be computed with such values
+            found |= warm.once(slot, key, partial(_found_in, assembly, files, modules, cancel))[0]
+    findings = [finding for key in REGISTRY for finding in found.get(key, [])]
     return sorted(findings, key=lambda f: SEVERITIES.index(f.severity))
+
+
+def _found_in(assembly: Assembly, files: list[Mesh], modules: list[Check], cancel: Callable[[], bool]) -> Found:
+    """What some checks find, by their keys, and the files: as long as they are held their identities stay theirs."""
+    piece, found = inspect(undivided(assembly)), dict[str, list[Finding]]()
+    for module in modules:
+        if cancel():
+            raise Cancelled
+        found[module.KEY] = [] if found.get(invalid_numbers.KEY) else list(module.find(piece))
+    return found, files
 
 
 __all__ = ["REGISTRY", "SEVERITIES", "Finding", "Remedy", "Severity", "check", "findings_of"]

@@ -10,6 +10,7 @@ from .finding import Finding, Inspected, plural
 
 KEY = "stray"
 TITLE = "Low strays from its high"
+FOLLOWS_REACH = True
 MOST_POINTS = 400_000
 LEAST_SHARE = 0.02
 

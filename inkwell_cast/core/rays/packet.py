@@ -51,7 +51,8 @@ def packet():  # type: ignore[no-untyped-def]
 def trace(function, scene, rays, origins, way, length):  # type: ignore[no-untyped-def]
     """First hits of parallel rays: `rays` of `packet` afterwards holds them, see `hit_of`.
 
-    function and scene are of `as_packet_tracers`; origins (3, WIDTH), way a unit vector, length in scene units.
+    function and scene are of `as_packet_tracers`; origins (3, WIDTH); way is a unit vector and length in scene units,
+    or (3, WIDTH) and (WIDTH,) where each ray has its own, which must run close to the others.
     """
     numbers, whole, rest = rays
     numbers[_NEAR], numbers[_TIME], numbers[_FAR] = 0.0, 0.0, length

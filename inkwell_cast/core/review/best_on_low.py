@@ -14,28 +14,34 @@ from typing import Any
 import numba
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, I32, U8, Any_
 from ..base.borrowed_arrays import block
 from ..base.records import record_kind, record_of
 from ..base.threads import in_batches
 from ..cast.context import Context
 from ..cast.occluders import occluders_on
 from ..cast.shading_normal import shading_normal
-from ..cast.texel import barycentrics_at, triangle_at
 from ..maps.normal import encoded
-from ..mesh.normals import averaged, face_normal
-from ..rays.embree import blocked, hit_along
-from ..rays.ray import point_on_low
+from ..mesh.normals import averaged
+from ..piece.scene_cache import Slot
+from ..rays.embree import as_packet_tracers, blocked, hit_along
+from ..rays.packet import WIDTH
 from ..uv.padding import nearest_covered, pad
-from ..uv.rasterise import GRID, tile_box
+from ..uv.rasterise import GRID, TILE, tile_box
+from .texel_packets import ALONG, FACE, OUTWARD, PAIR, PLACE, SIDE, TRIANGLE, X, Y, dot, fill, strike, texels, vector
+from .texel_packets import rays as ray_room
 
 STEPS = 6  # surfaces that a candidate's ray goes through, since they look away
 CLEAR = 1e-4  # of the diagonal: the low itself is no other surface of the low
 FAR = 0.25  # of the diagonal: no candidate lies farther off
 ALIKE = 0.9999  # cosine between two ways that find the same
 PADDING = 4  # texels, for reading between them
+AROUND = Slot[tuple[Any_, I32]]()
 TRIED = record_kind(
-    {"sculpt": np.uint64, "low": np.uint64, "low_hits": np.uint64, "directions": np.float32},
+    {
+        "sculpt": np.uint64, "packets": np.uint64, "front_packets": np.uint64, "low": np.uint64,
+        "low_packets": np.uint64, "directions": np.float32,
+    },
     far=np.float64, clear=np.float64,
 )  # fmt: skip
 
@@ -50,16 +56,22 @@ class Candidate:
     normals: F32
     heights: F32
 
-    def image(self, context: Context) -> F32:
-        """The tangent-space picture (H, W, 3) float32, 0.5 x + 0.5, not padded."""
-        known = np.isfinite(self.heights).astype(np.uint8)
-        return encoded(context.cast, context.low, context.recipe.basis, self.normals, known)
+    def image(self, context: Context, open_to: U8 | None = None, own: F32 | None = None) -> F32:
+        """The tangent-space picture (H, W, 3) float32, 0.5 x + 0.5, not padded; that of `own` where it is not open."""
+        known = np.isfinite(self.heights)
+        if open_to is None or own is None:
+            return encoded(context.cast, context.low, context.recipe.basis, self.normals, known.astype(np.uint8))
+        known &= open_to > 0
+        image = encoded(context.cast, context.low, context.recipe.basis, self.normals, known.astype(np.uint8))
+        np.copyto(image, own, where=(open_to == 0)[..., None])
+        return image
 
 
 def padded(image: F32, context: Context) -> F32:
     """A picture with `PADDING` texels around its islands, for reading between texels; in its place."""
-    source: Any_ = nearest_covered(context.cast.covered, PADDING)
-    pad(image, source)
+    covered = context.cast.covered
+    _, source = context.warm.once(AROUND, str(id(covered)), lambda: (covered, nearest_covered(covered, PADDING)))
+    pad(image, source)  # the covered texels are held, too: their identity stays theirs
     return image
 
 
@@ -69,23 +81,29 @@ def own_of(context: Context) -> Candidate:
     return Candidate(cast.normal, np.where(cast.struck > 0, cast.height, np.float32(np.nan)))
 
 
-def nearest_of(context: Context) -> Candidate:
-    """The nearest surface, the own hit among the others. Raises Cancelled where it is no longer wanted."""
-    return _chosen(context, _choose_nearest, own_of(context))
+def nearest_of(context: Context, open_to: U8 | None = None) -> Candidate:
+    """The nearest surface, the own hit among the others; of all texels, or of those (H, W) that are not 0.
+
+    Raises Cancelled where it is no longer wanted.
+    """
+    return _chosen(context, _choose_nearest, own_of(context), open_to)
 
 
-def outermost_of(context: Context) -> Candidate:
-    """The outermost surface along the averaged normals. Raises Cancelled where it is no longer wanted."""
+def outermost_of(context: Context, open_to: U8 | None = None) -> Candidate:
+    """The outermost surface along the averaged normals; of texels as in `nearest_of`. Raises Cancelled likewise."""
     shape = context.cast.covered.shape
     nothing = Candidate(np.zeros((*shape, 3), np.float32), np.full(shape, np.nan, np.float32))
-    return _chosen(context, _choose_outermost, nothing)
+    return _chosen(context, _choose_outermost, nothing, open_to)
 
 
-def _chosen(context: Context, kernel: Any, begun: Candidate) -> Candidate:
+def _chosen(context: Context, kernel: Any, begun: Candidate, open_to: U8 | None) -> Candidate:
+    open_to = np.ones(context.cast.covered.shape, np.uint8) if open_to is None else open_to
     cast, low, diagonal = context.cast, context.low, context.assembly.low.diagonal
+    sculpt, on_low = occluders_on(context, "all"), occluders_on(context, "low")
     tried = record_of(
-        TRIED, sculpt=occluders_on(context, "all").tracers, low=occluders_on(context, "low").blockers,
-        low_hits=occluders_on(context, "low").tracers,
+        TRIED, sculpt=sculpt.tracers, packets=as_packet_tracers(sculpt.tracers), low=on_low.blockers,
+        front_packets=as_packet_tracers(context.sculpt.tracers),
+        low_packets=as_packet_tracers(on_low.tracers),
         directions=np.ascontiguousarray(averaged(context.assembly.low)[low.triangles]), far=FAR * diagonal,
         clear=CLEAR * diagonal,
     )  # fmt: skip
@@ -93,121 +111,118 @@ def _chosen(context: Context, kernel: Any, begun: Candidate) -> Candidate:
     tiles, records = low.grid.busy_tiles, (low.record, cast.record, context.rays.record, context.sculpt.record)
 
     def work(first: int, last: int) -> None:
-        kernel(tiles[first:last], *records, tried, normals, heights)
+        kernel(tiles[first:last], *records, tried, open_to, normals, heights)
 
     in_batches(len(tiles), work, cancelled=context.warm.stopped)
     return Candidate(normals, heights)
 
 
 @numba.njit(cache=True, nogil=True)
-def _choose_nearest(tiles, low, cast, rays, sculpt, tried, normals, heights):  # type: ignore[no-untyped-def]
+def _choose_nearest(tiles, low, cast, rays, sculpt, tried, open_to, normals, heights):  # type: ignore[no-untyped-def]
     """Write normal and height of the nearest candidate of each texel of some tiles; others stay."""
-    grid, points = block(low.grid, 1, GRID)[0], block(rays.points, (rays.points_count, 3, 3), np.float32)
-    shading = block(low.normals, (low.normals_count, 3, 3), np.float32)
+    grid, high = block(low.grid, 1, GRID)[0], block(tried.packets, (tried.packets_count, 2), np.uint64)
     averaged_there = block(tried.directions, (tried.directions_count, 3, 3), np.float32)
-    pair = block(rays.pair, rays.pair_count, np.int32)
+    each, ready, found, struck = texels(), ray_room(), np.empty((3, WIDTH)), np.empty(WIDTH, np.int64)
+    at, vectors = each
+    origins, ways, reach, _ = ready
     for tile in tiles:
-        x0, y0, columns, rows = tile_box(tile, grid)
-        for y in range(y0, y0 + rows):
-            for x in range(x0, x0 + columns):
-                t = triangle_at(x, y, cast)
-                if t < 0:
-                    continue
-                b0, b1, b2 = barycentrics_at(x, y, t, low, cast)
-                place, face = point_on_low(t, b0, b1, b2, rays), face_normal(points[t, 0], points[t, 1], points[t, 2])
-                along, outward = _between(b0, b1, b2, shading[t]), _between(b0, b1, b2, averaged_there[t])
-                nearest = tried.far if np.isnan(heights[y, x]) else abs(heights[y, x])
-                for k in range(6):
-                    way, sign = (along if k < 2 else outward if k < 4 else face), 1.0 - 2.0 * (k % 2)
-                    if (k >= 2 and _dot(way, along) > ALIKE) or (k >= 4 and _dot(way, outward) > ALIKE):
+        box = tile_box(tile, grid)
+        for part in range((TILE // SIDE) ** 2):
+            x0, y0 = box[0] + part % (TILE // SIDE) * SIDE, box[1] + part // (TILE // SIDE) * SIDE
+            if not fill(x0, y0, box, low, cast, rays, averaged_there, open_to, each):
+                continue
+            for k in range(6):
+                sign = 1.0 - 2.0 * (k % 2)
+                for n in range(WIDTH):
+                    reach[n] = -1
+                    if at[TRIANGLE, n] < 0 or not _is_new(k, n, vectors):
                         continue
-                    way = (sign * way[0], sign * way[1], sign * way[2])
-                    length, normal = _candidate(place, way, face, pair[t], nearest, sculpt, tried)
-                    if length < nearest:
-                        nearest, heights[y, x] = length, sign * length
-                        normals[y, x, 0], normals[y, x, 1], normals[y, x, 2] = normal
-
-
-@numba.njit(cache=True, nogil=True)
-def _choose_outermost(tiles, low, cast, rays, sculpt, tried, normals, heights):  # type: ignore[no-untyped-def]
-    """Write normal and height of what lies farthest out above each texel of some tiles, below the low's other faces."""
-    grid, points = block(low.grid, 1, GRID)[0], block(rays.points, (rays.points_count, 3, 3), np.float32)
-    averaged_there = block(tried.directions, (tried.directions_count, 3, 3), np.float32)
-    tracers = block(sculpt.tracers, (sculpt.tracers_count, 2), np.uint64)
-    lows = block(tried.low_hits, (tried.low_hits_count, 2), np.uint64)
-    pair = block(rays.pair, rays.pair_count, np.int32)
-    for tile in tiles:
-        x0, y0, columns, rows = tile_box(tile, grid)
-        for y in range(y0, y0 + rows):
-            for x in range(x0, x0 + columns):
-                t = triangle_at(x, y, cast)
-                if t < 0:
-                    continue
-                b0, b1, b2 = barycentrics_at(x, y, t, low, cast)
-                p, face = point_on_low(t, b0, b1, b2, rays), face_normal(points[t, 0], points[t, 1], points[t, 2])
-                d, k, clear = _between(b0, b1, b2, averaged_there[t]), pair[t], tried.clear
-                room, _, _, hit = hit_along(
-                    lows[k, 0],
-                    lows[k, 1],
-                    p[0] + clear * d[0],
-                    p[1] + clear * d[1],
-                    p[2] + clear * d[2],
-                    d[0],
-                    d[1],
-                    d[2],
-                    tried.far,
-                )
-                out = np.float64(room) if hit >= 0 else tried.far
-                length, u, v, hit = hit_along(
-                    tracers[k, 0],
-                    tracers[k, 1],
-                    p[0] + out * d[0],
-                    p[1] + out * d[1],
-                    p[2] + out * d[2],
-                    -d[0],
-                    -d[1],
-                    -d[2],
-                    out,
-                )
-                if hit >= 0:
-                    first = block(sculpt.first, sculpt.first_count, np.int64)[k]
-                    nx, ny, nz = shading_normal(first + hit, np.float64(u), np.float64(v), sculpt)
-                    if nx * face[0] + ny * face[1] + nz * face[2] > 0:
-                        heights[y, x] = out - length
-                        normals[y, x, 0], normals[y, x, 1], normals[y, x, 2] = nx, ny, nz
+                    height = heights[at[Y, n], at[X, n]]
+                    reach[n] = tried.far if np.isnan(height) else abs(height)
+                    for c in range(3):
+                        origins[c, n], ways[c, n] = vectors[PLACE, c, n], sign * vectors[ALONG + k // 2, c, n]
+                strike(high, at, ready, found, struck)
+                for n in range(WIDTH):
+                    if struck[n] >= 0:
+                        way = (np.float64(ways[0, n]), np.float64(ways[1, n]), np.float64(ways[2, n]))
+                        hit, most = (found[0, n], found[1, n], found[2, n], struck[n]), np.float64(reach[n])
+                        place, face, pair = vector(vectors, PLACE, n), vector(vectors, FACE, n), at[PAIR, n]
+                        length, normal = _candidate(place, way, face, pair, most, hit, sculpt, tried)
+                        if length < most:
+                            heights[at[Y, n], at[X, n]] = sign * length
+                            for c in range(3):
+                                normals[at[Y, n], at[X, n], c] = normal[c]
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
-def _dot(a, b):  # type: ignore[no-untyped-def]
-    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+def _is_new(k, n, vectors):  # type: ignore[no-untyped-def]
+    """Whether way k of texel n finds anything else than the ways before it."""
+    way, new = vector(vectors, ALONG + k // 2, n), True
+    for row in range(ALONG, ALONG + k // 2):
+        new &= dot(way, vector(vectors, row, n)) <= ALIKE
+    return new
 
 
 @numba.njit(cache=True, nogil=True)
-def _between(b0, b1, b2, n):  # type: ignore[no-untyped-def]
-    """Vectors n (3, 3) at the corners of a triangle, between them; of unit length."""
-    x, y = b0 * n[0, 0] + b1 * n[1, 0] + b2 * n[2, 0], b0 * n[0, 1] + b1 * n[1, 1] + b2 * n[2, 1]
-    z = b0 * n[0, 2] + b1 * n[1, 2] + b2 * n[2, 2]
-    length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
-    return x / length, y / length, z / length
+def _choose_outermost(tiles, low, cast, rays, sculpt, tried, open_to, normals, heights):  # type: ignore[no-untyped-def]
+    """Write normal and height of what lies farthest out above each texel of some tiles, below the low's other faces."""
+    grid = block(low.grid, 1, GRID)[0]
+    fronts = block(tried.front_packets, (tried.front_packets_count, 2), np.uint64)
+    averaged_there = block(tried.directions, (tried.directions_count, 3, 3), np.float32)
+    lows = block(tried.low_packets, (tried.low_packets_count, 2), np.uint64)
+    firsts, out = block(sculpt.first, sculpt.first_count, np.int64), np.empty(WIDTH)
+    each, ready, found, struck = texels(), ray_room(), np.empty((3, WIDTH)), np.empty(WIDTH, np.int64)
+    at, vectors = each
+    origins, ways, reach, _ = ready
+    for tile in tiles:
+        box = tile_box(tile, grid)
+        for part in range((TILE // SIDE) ** 2):
+            x0, y0 = box[0] + part % (TILE // SIDE) * SIDE, box[1] + part // (TILE // SIDE) * SIDE
+            if not fill(x0, y0, box, low, cast, rays, averaged_there, open_to, each):
+                continue
+            for n in range(WIDTH):
+                reach[n] = tried.far if at[TRIANGLE, n] >= 0 else -1
+                for c in range(3):
+                    ways[c, n] = vectors[OUTWARD, c, n]
+                    origins[c, n] = vectors[PLACE, c, n] + tried.clear * vectors[OUTWARD, c, n]
+            strike(lows, at, ready, found, struck)
+            for n in range(WIDTH):
+                out[n] = found[0, n] if struck[n] >= 0 else reach[n]
+                reach[n] = out[n] + tried.clear if reach[n] > 0 else -1  # what lies on the low itself is struck, too
+                for c in range(3):
+                    ways[c, n] = -vectors[OUTWARD, c, n]
+                    origins[c, n] = vectors[PLACE, c, n] + out[n] * vectors[OUTWARD, c, n]
+            strike(fronts, at, ready, found, struck)
+            for n in range(WIDTH):
+                if struck[n] >= 0:
+                    normal = shading_normal(firsts[at[PAIR, n]] + struck[n], found[1, n], found[2, n], sculpt)
+                    if dot(normal, vector(vectors, FACE, n)) > 0:
+                        heights[at[Y, n], at[X, n]] = out[n] - found[0, n]
+                        for c in range(3):
+                            normals[at[Y, n], at[X, n], c] = normal[c]
 
 
 @numba.njit(cache=True, nogil=True)
-def _candidate(p, d, face, pair, most, sculpt, tried):  # type: ignore[no-untyped-def]
-    """The first surface along d from p that looks as the face does: (distance, unit normal); `most` for none nearer."""
+def _candidate(p, d, face, pair, most, hit, sculpt, tried):  # type: ignore[no-untyped-def]
+    """The first surface along d from p that looks as the face does: (distance, unit normal); `most` for none nearer.
+
+    `hit` is the first of all, as of `first_hit`.
+    """
     high = block(tried.sculpt, (tried.sculpt_count, 2), np.uint64)
     first = block(sculpt.first, sculpt.first_count, np.int64)[pair]
-    gone = 0.0
+    (length, u, v, triangle), gone = hit, 0.0
     for _ in range(STEPS):
-        x, y, z = p[0] + gone * d[0], p[1] + gone * d[1], p[2] + gone * d[2]
-        length, u, v, hit = hit_along(high[pair, 0], high[pair, 1], x, y, z, d[0], d[1], d[2], most - gone)
-        if hit < 0:
-            break
         gone += length
-        nx, ny, nz = shading_normal(first + hit, np.float64(u), np.float64(v), sculpt)
-        if nx * face[0] + ny * face[1] + nz * face[2] > 0:
-            return (most if _low_between(p, d, pair, gone, tried) else gone), (nx, ny, nz)
+        normal = shading_normal(first + triangle, np.float64(u), np.float64(v), sculpt)
+        if dot(normal, face) > 0:
+            return (most if _low_between(p, d, pair, gone, tried) else gone), normal
         gone += 1e-6 * tried.far
         if gone >= most:
+            break
+        x, y, z = p[0] + gone * d[0], p[1] + gone * d[1], p[2] + gone * d[2]
+        alone = hit_along(high[pair, 0], high[pair, 1], x, y, z, d[0], d[1], d[2], most - gone)
+        length, u, v, triangle = np.float64(alone[0]), np.float64(alone[1]), np.float64(alone[2]), np.int64(alone[3])
+        if triangle < 0:
             break
     return most, (0.0, 0.0, 0.0)
 

@@ -51,20 +51,26 @@ def judgement(contexts: list[Context], pictures: Pictures | None = None, foreign
     `foreign` pictures were made elsewhere: not what the contexts' casts found. Raises Cancelled where the work is no
     longer wanted.
     """
-    own = [own_of(context).image(context) for context in contexts]
-    given = pictures or Pictures(_padded(own, contexts))
+    firsts = [own_of(context) for context in contexts]
+    own = [first.image(context) for first, context in zip(firsts, contexts, strict=True)]
+    mine = Pictures(_padded(own, contexts))
+    given = pictures or mine
     proof = small(given)
-    candidates = [[made(context) for context in contexts] for made in (own_of, nearest_of, outermost_of)]
-    others = [[one.image(c) for one, c in zip(each, contexts, strict=True)] for each in candidates[1:]]
-    dressed = [given, *(Pictures(_padded(images, contexts)) for images in others)]
-    seen, *looks = as_seen(contexts, [*dressed, Pictures(_padded(own, contexts))] if foreign else dressed, proof)
-    mine = looks.pop() if foreign else seen
+    seen, *others = as_seen(contexts, [given, mine] if foreign else [given], proof)
+    looks = [others.pop() if foreign else seen]
+    tried = [_open(*each) for each in zip(looks[0].sums, seen.counts, firsts, strict=True)]
+    candidates, images = [firsts], []
+    for made in (nearest_of, outermost_of):
+        candidates.append([made(context, texels) for context, texels in zip(contexts, tried, strict=True)])
+        each = zip(candidates[-1], contexts, tried, own, strict=True)
+        images.append([one.image(context, texels, before) for one, context, texels, before in each])
+    looks += as_seen(contexts, [Pictures(_padded(each, contexts)) for each in images], proof)
     best_images, wanted = [], []
     for n, context in enumerate(contexts):
-        taken = _taken([look.sums[n] for look in (mine, *looks)], seen.counts[n], candidates[0][n])
+        taken = _taken([look.sums[n] for look in looks], seen.counts[n], firsts[n])
         wanted.append(np.choose(taken, [each[n].heights for each in candidates]))
-        image = np.where((taken == 1)[..., None], others[0][n], own[n])
-        best_images.append(padded(np.where((taken == 2)[..., None], others[1][n], image), context))
+        image = np.where((taken == 1)[..., None], images[0][n], own[n])
+        best_images.append(padded(np.where((taken == 2)[..., None], images[1][n], image), context))
     best_pictures = Pictures(best_images)
     (best,) = as_seen(contexts, [best_pictures], proof)
     bare = [np.zeros_like(count) for count in seen.counts] if foreign else bare_pixels(contexts, given, proof)
@@ -115,11 +121,33 @@ def _padded(images: list[F32], contexts: list[Context]) -> list[Any_]:
     return [padded(image.copy(), context) for image, context in zip(images, contexts, strict=True)]
 
 
+def _open(sums: F32, counts: F32, first: Candidate) -> U8:
+    """Where (H, W) another picture could look better than the first by `FIRST`, however right it is."""
+    tried = np.zeros(counts.shape, np.uint8)
+    _find_open(sums, counts, first.heights, tried)  # type: ignore[call-arg]
+    return tried
+
+
 def _taken(sums: list[F32], counts: F32, first: Candidate) -> U8:
     """Which of three pictures looks best at each texel (H, W); that of `first` unless another is better by `FIRST`."""
     taken = np.zeros(counts.shape, np.uint8)
     _take(*sums, counts, first.heights, taken)  # type: ignore[call-arg]
     return taken
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _find_open(sums, counts, first, tried):  # type: ignore[no-untyped-def]
+    """The same window as of `_take`."""
+    height, width = counts.shape
+    for y in numba.prange(height):
+        for x in range(width):
+            a = n = 0.0
+            for j in range(max(y - AROUND, 0), min(y + AROUND + 1, height)):
+                for i in range(max(x - AROUND, 0), min(x + AROUND + 1, width)):
+                    n += counts[j, i]
+                    a += sums[j, i]
+            if n > 0 and (np.isnan(first[y, x]) or a > FIRST * n):
+                tried[y, x] = 1
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)

@@ -59,25 +59,22 @@ def lit_sculpt(assembly: Assembly, sculpt: Sculpt, warm: Warm) -> U8:
     return warm.once(SCULPT, _key(assembly, sculpt), lambda: _sculpt(assembly, sculpt, warm))
 
 
-def lit_low(contexts: list[Context], pictures: Pictures | None) -> U8:
-    """A strip of the low with pictures of normals on, one context a sheet, or smooth where there are none."""
-    struck, normals = _low(contexts), pictures
-    if normals is None:
-        normals = Pictures([np.broadcast_to(FLAT, (*c.cast.covered.shape, 3)) for c in contexts])
-    shown, _ = _worn_at(contexts, struck, normals)
-    views = _views(contexts[0].assembly, contexts[0].sculpt, contexts[0].warm)
-    return _strip(struck, _light(shown, views), CLAY)
+def lit_low(contexts: list[Context], pictures: Pictures | None, angles: list[F32] | None = None) -> list[U8]:
+    """Strips of the low, one context a sheet, with pictures of normals on, or smooth where there are none.
 
-
-def lit_heat(contexts: list[Context], angles: list[F32]) -> U8:
-    """A strip of the low in the colours of angles as seen (H, W), one a sheet, NaN where nothing is."""
-    struck = _low(contexts)
-    sizes = Pictures([np.broadcast_to(FLAT, (*angle.shape, 3)) for angle in angles])
-    smooth, texel = _worn_at(contexts, struck, sizes)
-    colors = [heat(stored(a, c.cast.covered)[..., 0]) for a, c in zip(angles, contexts, strict=True)]
-    table = np.concatenate([color.reshape(-1, 3) for color in colors])
-    views = _views(contexts[0].assembly, contexts[0].sculpt, contexts[0].warm)
-    return _strip(struck, np.float32(0.72) + np.float32(0.28) * _light(smooth, views), table[np.maximum(texel, 0)])
+    And in the colours of angles as seen (H, W), one a sheet, NaN where nothing is, if they are given.
+    """
+    struck, dressed = _low(contexts), pictures
+    if dressed is None:
+        dressed = Pictures([np.broadcast_to(FLAT, (*c.cast.covered.shape, 3)) for c in contexts])
+    shown, texel = _worn_at(contexts, struck, dressed)
+    light = _light(shown, _views(contexts[0].assembly, contexts[0].sculpt, contexts[0].warm))
+    strips = [_strip(struck, light, CLAY)]
+    if angles is not None:
+        colors = [heat(stored(a, c.cast.covered)[..., 0]) for a, c in zip(angles, contexts, strict=True)]
+        table = np.concatenate([color.reshape(-1, 3) for color in colors])
+        strips.append(_strip(struck, np.float32(0.72) + np.float32(0.28) * light, table[np.maximum(texel, 0)]))
+    return strips
 
 
 def _key(assembly: Assembly, sculpt: Sculpt) -> str:

@@ -13,6 +13,7 @@ import numba
 import numpy as np
 
 from ..base.array_types import F32, I64
+from ..base.threads import in_batches
 from ..cast.context import Context
 from ..cast.sheet_surroundings import islands_on
 from ..flaws.flaw import Flaw, length
@@ -48,7 +49,11 @@ def parallax(contexts: list[Context], best: Pictures, proof: bool = False) -> Pa
         return None
     texel = np.empty(len(pixels.low), np.int64)
     given = np.empty_like(pixels.normal)
-    _wear(pixels.low, pixels.b, dressed.record, texel, given)
+
+    def work(first: int, last: int) -> None:
+        _wear(first, last, pixels.low, pixels.b, dressed.record, texel, given)
+
+    in_batches(len(texel), work, cancelled=contexts[0].warm.stopped)
     angle = _angles(pixels.normal, given, _cells(contexts, texel, FEWEST))
     sums = np.bincount(texel[texel >= 0], angle[texel >= 0], dressed.texels)
     counts = np.bincount(texel[texel >= 0], minlength=dressed.texels)
@@ -72,7 +77,7 @@ def _cells(contexts: list[Context], texel: I64, fewest: int) -> list[I64]:
         island[here] = islands_on(context)[triangle].astype(np.int64) * len(contexts) + n
         start += height * width
     apart = 1 + int(max(row.max(initial=0), column.max(initial=0)))
-    each = max(len(texel) / max(len(np.unique(texel)), 1), 1e-9)
+    each = max(len(texel) / max(int(np.count_nonzero(np.bincount(texel[texel >= 0]))), 1), 1e-9)
     first = max(0, int(np.ceil(np.log2(np.sqrt(fewest / each)))))
     return [(island * apart + (row >> level)) * apart + (column >> level) for level in range(first, first + LEVELS)]
 
@@ -132,9 +137,9 @@ def _place(context: Context, rows: I64, share: float, mean: float) -> Flaw:
 
 
 @numba.njit(cache=True, nogil=True)
-def _wear(low_triangle, b, worn, texel, given):  # type: ignore[no-untyped-def]
-    """The texel of every pixel, -1 off all sheets, and the unit normal (N, 3) that the low has there."""
-    for i in range(len(low_triangle)):
+def _wear(first, last, low_triangle, b, worn, texel, given):  # type: ignore[no-untyped-def]
+    """The texel of some pixels, -1 off all sheets, and the unit normal (N, 3) that the low has there."""
+    for i in range(first, last):
         (x, y, z), texel[i] = normal_of_low(low_triangle[i], np.float64(b[i, 0]), np.float64(b[i, 1]), worn)
         length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
         given[i, 0], given[i, 1], given[i, 2] = x / length, y / length, z / length

@@ -9,7 +9,7 @@ from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
 from inkwell_cast.core.review.likeness import GROUND, MISSED, OFF, TOP, difference
-from inkwell_cast.core.review.lit_pictures import SIDE, SIDES, lit_heat, lit_low, lit_sculpt
+from inkwell_cast.core.review.lit_pictures import SIDE, SIDES, lit_low, lit_sculpt
 from inkwell_cast.core.review.worn_pictures import Pictures
 from inkwell_cast.core.settings.recipe import Recipe
 
@@ -57,8 +57,9 @@ def test_a_ball_is_a_lit_disc_from_every_side_before_anything_is_baked():
 
 def test_a_low_looks_like_its_sculpt_with_its_map_and_not_without(ring):
     sculpt = lit_sculpt(ring.assembly, ring.sculpt, ring.warm).astype(float)
-    good = lit_low(contexts(ring), Pictures([ring.images["normal"]])).astype(float)
-    smooth = lit_low(contexts(ring), None).astype(float)
+    (good,) = lit_low(contexts(ring), Pictures([ring.images["normal"]]))
+    (smooth,) = lit_low(contexts(ring), None)
+    good, smooth = good.astype(float), smooth.astype(float)
     both = (sculpt[..., 3] == 255) & (good[..., 3] == 255)
     off = [np.abs(each - sculpt)[both][:, :3].mean() for each in (good, smooth)]
     assert off[0] < 3 < 6 < off[1]
@@ -66,8 +67,7 @@ def test_a_low_looks_like_its_sculpt_with_its_map_and_not_without(ring):
 
 def test_heat_is_pale_where_it_fits_and_dark_where_it_does_not(ring):
     angles = np.zeros(ring.cast.covered.shape, np.float32)
-    pale = lit_heat(contexts(ring), [angles])
-    dark = lit_heat(contexts(ring), [angles + 60])
+    pale, dark = (lit_low(contexts(ring), None, [each])[1] for each in (angles, angles + 60))
     on = pale[..., 3] == 255
     assert pale[on][:, :3].mean() > 2.5 * dark[on][:, :3].mean()
 
