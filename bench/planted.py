@@ -109,6 +109,7 @@ def assets() -> Iterator[Asset]:
     yield from leaning()
     yield from on_planes()
     yield from parts()
+    yield from more()
 
 
 def healthy() -> Iterator[Asset]:
@@ -186,6 +187,62 @@ def parts() -> Iterator[Asset]:
     high = merge([bare(replace(mesh, object_names=(f"{name}_high",))) for mesh, name in named], "sculpt.ply")
     yield Asset("a wall that shades the floor", low, high, (0.01, 0.01), told_by("neighbour"), True, (
         "normal", "occlusion"), True)  # fmt: skip
+
+
+def more() -> Iterator[Asset]:
+    floor = ribbed("floor", 0.002, across=1)
+    turned = np.diag([-1.0, 1.0, 1.0]).astype(np.float32)
+    other = laid(plane(2, name="left"), 0.9, (0, 0))
+    halves = merge([laid(plane(2, name="right"), 0.9, (0, 0)), upside_down_low(replace(
+        other, positions=other.positions @ turned))], "low")  # fmt: skip
+    mirrored = replace(floor, positions=floor.positions @ turned, triangles=floor.triangles[:, ::-1].copy())
+    values = (mirrored.normals.values @ turned).astype(np.float32)
+    corners = mirrored.normals.corners[:, ::-1].copy()
+    mirrored = replace(mirrored, normals=replace(mirrored.normals, values=values, corners=corners))
+    yield Asset("mirrored halves that share a sheet", halves, merge([floor, mirrored], "high"), (0.02, 0.02))
+    yield Asset("one half inside out", merge([laid(plane(2, name="right"), 0.45, (0, 0)), laid(replace(
+        other, positions=other.positions @ turned), 0.45, (0.5, 0.5))], "low"), merge([floor, mirrored], "high"), (
+        0.02, 0.02), told_by("back"), True)  # fmt: skip
+    yield Asset("walls of a slot", *slot(0.1, 0.04), (0.3, 0.02), told_by("other", "farther"), True)
+    yield Asset("walls of a narrow slot", *slot(0.05, 0.02), (0.15, 0.01), told_by("other", "farther"), True)
+    yield Asset("low that strays", moved(plane(2), (0, 0, 0.1)), floor, (0.02, 0.02), told_by("missed", "inside"), True)
+    grooved = bare(tube(200, 200, lambda v: 1 + 0.01 * np.sin(30 * v), "high"))
+    yield Asset("grooved tube of 7 sides", tube(7, 2, lambda v: 1 + 0 * v, "low"), grooved, (0.15, 0.05), told_by(
+        "wavy"))  # fmt: skip
+    lid = moved(ribbed("lid", 0.2), (0.35, 0.35, 0), (0.3, 0.3, 1))
+    below = merge([laid(plane(2, name="one"), 0.45, (0, 0)), laid(moved(plane(2, name="two"), (1.2, 0, 0)), 0.45, (
+        0.5, 0))], "low")  # fmt: skip
+    other = replace(floor, name="other", object_names=("other",))
+    turned_over = replace(moved(other, (1.2, 0, 0)), triangles=floor.triangles[:, ::-1].copy(), normals=None)
+    yield Asset("a neighbour and a part inside out", below, merge([floor, lid, turned_over], "high"), (0.3, 0.05), (
+        frozenset({"other", "farther"}), frozenset({"back"})), True)  # fmt: skip
+
+
+def upside_down_low(mesh: Mesh) -> Mesh:
+    """The low with its faces turned over, its UVs with them."""
+    uvs = tuple(replace(channel, corners=channel.corners[:, ::-1].copy()) for channel in mesh.uvs)
+    return replace(mesh, triangles=mesh.triangles[:, ::-1].copy(), normals=None, uvs=uvs)
+
+
+def slot(apart: float, thick: float) -> tuple[Mesh, Mesh]:
+    """Two walls that face each other: low and sculpt."""
+    turns = [
+        (np.array([[0, 0, 1], [0, 1, 0], [-1, 0, 0]]), 0.0), (np.array([[0, 0, -1], [0, 1, 0], [1, 0, 0]]), apart),
+        (np.array([[0, 0, 1], [0, 1, 0], [-1, 0, 0]]), apart + thick),
+        (np.array([[0, 0, -1], [0, 1, 0], [1, 0, 0]]), -thick),
+    ]  # fmt: skip
+
+    def stood(mesh: Mesh, turn: np.ndarray, x: float, name: str) -> Mesh:  # type: ignore[type-arg]
+        positions = mesh.positions @ turn.T.astype(np.float32) + np.array([x, 0, 0], np.float32)
+        values = mesh.normals.values @ turn.T.astype(np.float32) if mesh.normals else None
+        normals = replace(mesh.normals, values=values) if values is not None else None
+        return replace(mesh, name=name, object_names=(name,), positions=positions.astype(np.float32), normals=normals)
+
+    lows, highs = [], []
+    for n, (turn, x) in enumerate(turns):
+        lows.append(stood(laid(plane(2), 0.45, (0.5 * (n % 2), 0.5 * (n // 2))), turn, x, f"wall_{n}"))
+        highs.append(stood(ribbed("wall", 0.002, across=n in (1, 2)), turn, x, f"wall_{n}"))
+    return merge(lows, "low"), merge(highs, "high")
 
 
 def row(asset: Asset) -> tuple[str, int, int, int, int]:

@@ -11,6 +11,11 @@ from inkwell_cast.core.mesh.binary_message import unpack
 def baked(client, piece):
     """Bake and wait; the facts of the newest bake."""
     client.post(f"{piece}/bake")
+    return ended(client, piece)
+
+
+def ended(client, piece):
+    """Wait for the bake at work; its state, and the facts of the newest one that is done."""
     for _ in range(600):
         answer = client.get(f"{piece}/progress")
         if "HX-Trigger" in answer.headers:

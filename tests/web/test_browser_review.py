@@ -68,7 +68,7 @@ def test_the_troubled_inkstand_is_gone_through_and_mended_by_keyboard(quiet: Pag
     assert np.abs(model_picture(page) - drawn).max() > 60
 
     page.keyboard.press("t")
-    expect(page.locator("#trial")).to_contain_text("Turn the faces over", timeout=SLOW)
+    expect(page.locator("#trial")).to_contain_text("Turn the faces of the sculpt over", timeout=SLOW)
     expect(page.locator("#trial .better")).not_to_have_count(0)
     assert flaws.count() == before - 1
     page.get_by_role("button", name="Wipe between before and now").click()

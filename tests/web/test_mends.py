@@ -1,6 +1,5 @@
 """Flaws, mends and the history of bakes over the server."""
 
-import json
 import re
 
 import cv2
@@ -9,7 +8,7 @@ import pytest
 
 from inkwell_cast.core.mesh.binary_message import unpack
 
-from .helpers import baked, piece_id_of
+from .helpers import baked, ended, piece_id_of
 
 
 @pytest.fixture
@@ -21,14 +20,6 @@ def short(client, piece):
 
 def recipe_of(services, piece):
     return services.pieces.get(piece_id_of(piece))[0].recipe
-
-
-def ended(client, piece):
-    for _ in range(1200):
-        answer = client.get(f"{piece}/progress")
-        if "HX-Trigger" in answer.headers:
-            return json.loads(answer.headers["HX-Trigger"])["bake-ended"]["facts"]
-    raise AssertionError("the bake did not end")
 
 
 def test_a_flaw_that_no_setting_cures_says_so(client, piece, services):
@@ -71,7 +62,7 @@ def test_a_mend_is_tried_out_without_changing_a_setting(client, piece, short, se
     missed = services.bakes.get(int(short.rsplit("/", 1)[1])).manifest.missed_texels
     client.post(f"{short}/flaws/0/try")
     busy = client.post(f"{piece}/mend-all")
-    facts = ended(client, piece)
+    facts = ended(client, piece)["facts"]
     if busy.status_code == 422:  # unless the first had ended already
         assert "Another one is at work" in busy.json()["error"]
     assert recipe_of(services, piece).mends == []
@@ -89,7 +80,7 @@ def test_a_mend_is_tried_out_without_changing_a_setting(client, piece, short, se
 
 def test_all_is_mended_in_one_go_and_taken_back_by_one_undo(client, piece, short, services):
     client.post(f"{piece}/mend-all", params={"proof": False})
-    facts = ended(client, piece)
+    facts = ended(client, piece)["facts"]
     row = services.bakes.get(facts["id"])
     report = row.manifest.mending
     assert report.weight[1] < report.weight[0]
@@ -122,7 +113,7 @@ def test_bakes_are_named_restored_and_thrown_away(client, piece, short, services
 def test_a_proof_gives_back_all_but_its_size(client, piece, services):
     client.post(f"{piece}/settings/maps", data={"sheet.width": "1024", "sheet.height": "1024"})
     client.post(f"{piece}/bake", params={"proof": True})
-    facts = ended(client, piece)
+    facts = ended(client, piece)["facts"]
     client.post(f"{piece}/settings/maps", data={"basis.green": "down"})
     client.post(f"{piece}/bakes/{facts['id']}/restore")
     found = recipe_of(services, piece)

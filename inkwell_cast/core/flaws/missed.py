@@ -8,8 +8,9 @@ from ..base.borrowed_arrays import block
 from ..cast.occluders import occluders_on
 from ..rays.embree import hit_along
 from ..rays.ray import make_ray
+from ..settings.mends import Mend
 from . import offered_mends
-from .flaw import Explanation, Found, length
+from .flaw import Explanation, Found, Spot, length
 from .texel_rows import Seen
 
 KEY, TITLE = "missed", "Missed"
@@ -40,14 +41,7 @@ def find(seen: Seen) -> Found:
             return _above_others(seen, rows[chosen])
         up, down, away = above[chosen], below[chosen], turned[chosen] < UNUSED
         if away.mean() >= 0.5:
-            off = length(abs(float(np.median(turned[chosen][away]))))
-            keys = context.sculpt.keys_of(struck[chosen][away])
-            return Explanation(
-                f"The sculpt lies within reach here, {off} from the low, but its faces look inward.",
-                "Turn its winding over.",
-                lambda spot: [offered_mends.fix(spot, "Turn the faces over", "flip_winding", keys)],
-                *TURNED,
-            )  # fmt: skip
+            return _turned(seen, length(abs(float(np.median(turned[chosen][away])))), struck[chosen][away])
         away_from_reach = _out_of_reach(seen, rows[chosen], up, down)
         if away_from_reach:
             return away_from_reach
@@ -59,6 +53,27 @@ def find(seen: Seen) -> Found:
         )
 
     return Found(rows, tell)
+
+
+def _turned(seen: Seen, off: str, struck: I64) -> Explanation:
+    """Sculpt that is wound against the low; the low is, where others strike the same sculpt as it is."""
+    context = seen.context
+    keys = context.sculpt.keys_of(struck)
+    hits = context.cast.hit_triangle[context.cast.struck > 0]
+    right = keys[0] in context.sculpt.keys_of(hits[hits >= 0])
+
+    def mends(spot: Spot) -> list[Mend]:
+        ways = [
+            offered_mends.fix(spot, "Turn the faces of the sculpt over", "flip_winding", keys),
+            offered_mends.fix(spot, "Turn the faces of the low over", "flip_winding", [spot.part]),
+        ]
+        return ways[::-1] if right else ways
+
+    if right:
+        what = f"The sculpt lies within reach here, {off} away, but the low looks inward: other parts strike the same "
+        return Explanation(f"{what}sculpt from its front.", "Turn the winding of the low over.", mends, *TURNED)
+    what = f"The sculpt lies within reach here, {off} from the low, but its faces look inward."
+    return Explanation(what, "Turn its winding over.", mends, *TURNED)
 
 
 def _out_of_reach(seen: Seen, at: I64, up: F64, down: F64) -> Explanation | None:

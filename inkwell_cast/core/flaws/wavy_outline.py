@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..base.array_types import I64
+from ..base.array_types import F64, I64
 from ..cast.sheet_surroundings import unit_normals
 from .flaw import Explanation, Found, length
 from .texel_rows import Seen
@@ -25,8 +25,7 @@ def find(seen: Seen) -> Found:
     normal = unit_normals(context)[seen.y, seen.x].astype(np.float64)
     shading = np.einsum("nk,nkc->nc", seen.b, context.low.normals[seen.triangle])
     shading /= np.maximum(np.linalg.norm(shading, axis=1, keepdims=True), 1e-30)
-    off = np.degrees(np.arccos(np.clip(np.einsum("nc,nc->n", normal, shading), -1, 1)))
-    follows = off < ROUND * seen.strain
+    follows = np.abs(_bend(normal, seen.normal, shading) - seen.strain) < ROUND * seen.strain
     deep = np.abs(seen.height) > DEEP * context.assembly.low.diagonal
     apart = seen.visible.outline[context.rays.pair[seen.triangle]] > OUTLINE
     bent = (seen.struck > 0) & (seen.strain > CORNER) & apart
@@ -46,3 +45,11 @@ def find(seen: Seen) -> Found:
         )  # fmt: skip
 
     return Found(rows, tell, SHOWS * seen.strain[rows].astype(np.float64))
+
+
+def _bend(normal: F64, face: F64, shading: F64) -> F64:
+    """How far normals (N, 3) bend from the face's toward the shading, degrees; detail across that counts nothing."""
+    toward = shading - np.einsum("nc,nc->n", shading, face)[:, None] * face
+    toward /= np.maximum(np.linalg.norm(toward, axis=1, keepdims=True), 1e-30)
+    along = np.einsum("nc,nc->n", normal, toward), np.einsum("nc,nc->n", normal, face)
+    return np.asarray(np.degrees(np.arctan2(*along)))

@@ -5,6 +5,7 @@ import pathlib
 from functools import lru_cache
 
 import cv2
+import numpy as np
 from fastapi import APIRouter, Request
 from pydantic import BaseModel
 from starlette.exceptions import HTTPException
@@ -91,11 +92,13 @@ async def lit(request: Request, piece_id: int) -> Response:
 
 @lru_cache(maxsize=100)
 def _first_side(path: pathlib.Path) -> bytes:
-    """The first of the pictures beside each other in a strip of square ones."""
+    """The first of the pictures beside each other in a strip of square ones, without what is empty around it."""
     strip = cv2.imread(str(path), cv2.IMREAD_UNCHANGED)
     if strip is None:
         raise HTTPException(404, "This picture cannot be read.")
-    return bytes(cv2.imencode(".png", strip[:, : strip.shape[0]])[1])
+    picture = strip[:, : strip.shape[0]]
+    x, y, width, height = cv2.boundingRect((picture[..., 3] > 0).astype(np.uint8))
+    return bytes(cv2.imencode(".png", picture[y : y + max(height, 1), x : x + max(width, 1)])[1])
 
 
 @router.post("/pieces/{piece_id}/delete")

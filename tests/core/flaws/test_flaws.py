@@ -86,6 +86,21 @@ def test_the_pocket_that_a_missed_region_asks_for_cures_it(height, unit):
     assert again.flaws().shown == []
 
 
+def test_a_low_that_is_turned_over_beside_one_that_is_not_is_told_to_be():
+    """Both lie over one part of the sculpt, so it must be the low."""
+    low, high = plane(2, name="right"), plane(2, 0.01, 2.2, name="floor")
+    left = replace(plane(2, name="left"), positions=plane(2).positions + np.array([1.1, 0, 0], np.float32))
+    turned = replace(left, triangles=left.triangles[:, ::-1].copy(), uvs=(
+        replace(left.uvs[0], corners=left.uvs[0].corners[:, ::-1].copy()),))  # fmt: skip
+    lows = [replace(m, uvs=(replace(m.uvs[0], values=m.uvs[0].values * 0.45 + at),)) for m, at in (
+        (low, 0.02), (turned, 0.52))]  # fmt: skip
+    (shown,) = found(merge(lows, "low"), replace(high, uvs=()), outward=0.05, inward=0.05)
+    assert "but the low looks inward" in shown.flaw.what
+    first, second = shown.flaw.mends
+    assert (first.words, list(first.fixes)) == ("Turn the faces of the low over", ["low"])
+    assert second.words == "Turn the faces of the sculpt over"
+
+
 def test_a_sculpt_that_is_turned_over_is_told_to_be():
     ((cause, words),) = told(plane(), upside_down(plane(4, 0.01)))
     assert cause == "back"
