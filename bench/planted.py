@@ -140,8 +140,8 @@ def on_planes() -> Iterator[Asset]:
     for width in (0.3, 0.15):
         size = (width, width, 1)
         plate = moved(ribbed("plate", 0.03), (0.3, 0.4, 0), size)
-        lost = merge([floor, plate], "high")
-        yield Asset(f"floater past the reach, {width}", plane(2), lost, (0.01, 0.01), told_by("outside"), True)
+        lost = merge([floor, plate], "high")  # on this flat low a small one looks best where it is not drawn
+        yield Asset(f"floater past the reach, {width}", plane(2), lost, (0.01, 0.01), told_by("outside"), width > 0.2)
         lid = moved(ribbed("lid", 0.2), (0.3, 0.4, 0), size)
         low = merge([laid(plane(2, name="floor"), 0.6, (0, 0)), laid(
             moved(plane(2, name="lid"), (0.3, 0.4, 0.2), size), 0.3, (0.65, 0.65))], "low")  # fmt: skip
@@ -205,7 +205,7 @@ def more() -> Iterator[Asset]:
         0.02, 0.02), told_by("back"), True)  # fmt: skip
     yield Asset("walls of a slot", *slot(0.1, 0.04), (0.3, 0.02), told_by("other", "farther"), True)
     yield Asset("walls of a narrow slot", *slot(0.05, 0.02), (0.15, 0.01), told_by("other", "farther"), True)
-    yield Asset("low that strays", moved(plane(2), (0, 0, 0.1)), floor, (0.02, 0.02), told_by("missed", "inside"), True)
+    yield Asset("low that strays", moved(plane(2), (0, 0, 0.1)), floor, (0.02, 0.02), told_by("outside"), True)
     grooved = bare(tube(200, 200, lambda v: 1 + 0.01 * np.sin(30 * v), "high"))
     yield Asset("grooved tube of 7 sides", tube(7, 2, lambda v: 1 + 0 * v, "low"), grooved, (0.15, 0.05), told_by(
         "wavy"))  # fmt: skip

@@ -12,6 +12,7 @@ BY_PART = WHOLE_SHEET = True  # what cures it is a finer low, not a change here 
 CORNER = 15.0  # degrees between shading and face beside an edge: half of what the outline turns by there
 ROUND = 0.5  # of that: how closely the sculpt must follow the shading, to be round and not flat with a hard edge
 MOSTLY = 0.6  # of such texels of a part follow, or it is no round form
+MUCH = 0.02  # of a part's texels: a form is round over more than a few corners
 DEEP = 0.004  # of the low's diagonal: how far the sculpt stands off the faces there
 MOST_OF = 95.0  # percentile of the bend over the faces
 SOFT = 6.0  # degrees: beside which corners no longer show
@@ -25,13 +26,19 @@ def find(seen: Seen) -> Found:
     normal = unit_normals(context)[seen.y, seen.x].astype(np.float64)
     shading = np.einsum("nk,nkc->nc", seen.b, context.low.normals[seen.triangle])
     shading /= np.maximum(np.linalg.norm(shading, axis=1, keepdims=True), 1e-30)
-    follows = np.abs(_bend(normal, seen.normal, shading) - seen.strain) < ROUND * seen.strain
     deep = np.abs(seen.height) > DEEP * context.assembly.low.diagonal
     apart = seen.visible.outline[context.rays.pair[seen.triangle]] > OUTLINE
     bent = (seen.struck > 0) & (seen.strain > CORNER) & apart
+    corner = seen.triangle.astype(np.int64) * 3 + np.argmax(seen.b, axis=1)
+    many = np.maximum(np.bincount(corner, bent), 1)
+    bend = np.bincount(corner, bent * _bend(normal, seen.normal, shading)) / many  # detail to and fro counts nothing
+    strain = np.bincount(corner, bent * seen.strain) / many
+    follows = (np.abs(bend - strain) < ROUND * strain)[corner]
     parts = context.low.mesh.objects[context.low.triangles[seen.triangle]]
     round_share = np.bincount(parts, bent & follows) / np.maximum(np.bincount(parts, bent), 1)
-    rows = np.flatnonzero(bent & follows & deep & (round_share >= MOSTLY)[parts])
+    shown = bent & follows & deep & (round_share >= MOSTLY)[parts]
+    much = np.bincount(parts, shown) >= MUCH * np.maximum(np.bincount(parts), 1)
+    rows = np.flatnonzero(shown & much[parts])
 
     def tell(region: I64) -> Explanation:
         at = rows[region]
@@ -48,7 +55,7 @@ def find(seen: Seen) -> Found:
 
 
 def _bend(normal: F64, face: F64, shading: F64) -> F64:
-    """How far normals (N, 3) bend from the face's toward the shading, degrees; detail across that counts nothing."""
+    """How far normals (N, 3) bend from the face's toward the shading, degrees; detail across it counts nothing."""
     toward = shading - np.einsum("nc,nc->n", shading, face)[:, None] * face
     toward /= np.maximum(np.linalg.norm(toward, axis=1, keepdims=True), 1e-30)
     along = np.einsum("nc,nc->n", normal, toward), np.einsum("nc,nc->n", normal, face)
