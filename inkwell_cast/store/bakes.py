@@ -173,6 +173,13 @@ def done_before(db: sqlite3.Connection, row: BakeRow) -> int | None:
     return int(earlier["id"]) if earlier else None
 
 
+def comparable(row: BakeRow, before: BakeRow) -> bool:
+    """Whether two bakes of a piece are known texel by texel by how they are seen, on sheets of the same sizes."""
+    one, other = row.summary, before.summary
+    known = one.likeness is not None and other.likeness is not None
+    return known and (one.width, one.height, one.sheets) == (other.width, other.height, other.sheets)
+
+
 def start(db: sqlite3.Connection, bake_id: int) -> None:
     db.execute("UPDATE bake SET state = 'running', started = ? WHERE id = ?", (time.time(), bake_id))
 

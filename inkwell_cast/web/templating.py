@@ -19,6 +19,7 @@ from ..core.settings.mends_overlay import add_mend
 from ..core.settings.output import DEPTHS
 from ..core.settings.reach_unit import in_other_unit
 from ..core.settings.recipe import Recipe
+from ..store import bakes
 from ..store.bakes import BakeRecord, BakeRow
 from ..store.meshes import MeshRow
 from .cache_keys import DIFFERENCE, LIKENESS, PARALLAX, meshes_key
@@ -171,17 +172,10 @@ def called(row: BakeRow) -> str:
     return row.name or f"the {kind} of {when(row.ended)}"
 
 
-def comparable(row: BakeRecord, before: BakeRecord) -> bool:
-    """Whether two bakes are known texel by texel, of the same sheets, by how they are seen."""
-    both = [each.manifest.sheets if each.manifest else [] for each in (row, before)]
-    one, other = ({s.name: (s.width, s.height) for s in sheets if s.heat} for sheets in both)
-    return bool(one) and one == other
-
-
 templates.env.filters |= {
     "hash": lambda text: sha256(text.encode()).hexdigest()[:12],
     "other_unit": in_other_unit, "when": when, "bytes": in_bytes, "short": short, "called": called,
-    "comparable": comparable, "count": count, "units": units, "duration": duration, "spark": spark,
+    "comparable": bakes.comparable, "count": count, "units": units, "duration": duration, "spark": spark,
     "scope": scope_label,
 }  # fmt: skip
 
@@ -190,13 +184,13 @@ ANGLES = {LIKENESS: "Likeness", PARALLAX: "Parallax", DIFFERENCE: "Better and wo
 
 
 def bake_facts(
-    row: BakeRecord, recipe: Recipe, rows: list[MeshRow], before: BakeRecord | None
+    row: BakeRecord, recipe: Recipe, rows: list[MeshRow], before: BakeRow | None
 ) -> dict[str, Any]:  # fmt: skip
     """What the views need to know of a finished bake, and of the one that it is compared with."""
     sheets = row.manifest.sheets if row.manifest else []
     rated = [LIKENESS] if any(s.heat for s in sheets) else []
     rated += [PARALLAX] if any(s.parallax for s in sheets) else []
-    rated += [DIFFERENCE] if before and comparable(row, before) else []
+    rated += [DIFFERENCE] if before and bakes.comparable(row, before) else []
     return {
         "id": row.id,
         "name": called(row),

@@ -65,9 +65,9 @@ def test_coverage_is_told_for_a_tried_reach_and_measured(client, piece, services
 
 def test_a_fit_is_tried_before_it_is_kept(client, piece, services):
     panel = client.post(f"{piece}/fit").text
-    assert "as seen with a fitted cage" in panel
+    assert "as seen with a cage fitted from it" in panel
     shape = services.pieces.get(piece_id_of(piece))[0].recipe.reach.shape
-    assert (shape == "fitted") != ("The even one is kept" in panel)
+    assert (shape == "fitted") != ("The even one is set" in panel)
 
 
 def test_a_slice_is_cut_at_a_place_of_the_low(client, piece):

@@ -12,7 +12,7 @@ BY_PART = WHOLE_SHEET = True  # what cures it is a finer low, not a change here 
 CORNER = 15.0  # degrees between shading and face beside an edge: half of what the outline turns by there
 ROUND = 0.5  # of that: how closely the sculpt must follow the shading, to be round and not flat with a hard edge
 MOSTLY = 0.6  # of such texels of a part follow, or it is no round form
-MUCH = 0.02  # of a part's texels: a form is round over more than a few corners
+MUCH = 0.005  # of a part's texels: a form is round over more than a few corners
 DEEP = 0.004  # of the low's diagonal: how far the sculpt stands off the faces there
 MOST_OF = 95.0  # percentile of the bend over the faces
 SOFT = 6.0  # degrees: beside which corners no longer show

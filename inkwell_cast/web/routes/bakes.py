@@ -17,7 +17,7 @@ from ...core.bake.manifest import MapFile
 from ...core.base.array_types import Any_
 from ...core.images import png
 from ...core.review.likeness import MISSED, OFF, degrees, difference, heat
-from ...store.bakes import BakeRecord
+from ...store.bakes import BakeRecord, BakeRow
 from ..cache_keys import DIFFERENCE, LIKENESS, PARALLAX, SIDES
 from ..templating import render, services_of
 from .meshes import file_stem
@@ -200,7 +200,7 @@ def _manifest(row: BakeRecord) -> str:
     return row.manifest.model_dump_json(indent=2) + "\n"
 
 
-def picture_of(request: Request, row: BakeRecord, sheet: str, key: str) -> pathlib.Path:
+def picture_of(request: Request, row: BakeRow, sheet: str, key: str) -> pathlib.Path:
     path = services_of(request).bakes.picture(row.id, sheet, key)
     if path is None or not path.is_file():
         raise HTTPException(404, "This bake has no such map.")

@@ -129,9 +129,10 @@ def review_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
     known = services.pieces.get(values["piece"].id, MOST_POINTS)
     done = [row.summary for row in reversed(known[2] if known else []) if row.state == "done"]
     limits = values["piece"].recipe.limits.by_name
+    before = services.bakes.before(shown) if shown else None
     return {
         "beyond": shown.manifest.beyond_of(limits) if shown and shown.manifest else [],
-        "before": services.bakes.before(shown) if shown else None,
+        "before": services.bakes.get(before.id) if before else None,
         "likeness_history": [s.likeness for s in done if s.likeness is not None and not s.brought],
         "highs": left_out_choices(values["paired"]),
     }

@@ -212,11 +212,11 @@ class Bakes:
         with self.store.reading() as db:
             return bakes.get(db, bake_id)
 
-    def before(self, row: BakeRow) -> BakeRecord | None:
+    def before(self, row: BakeRow) -> BakeRow | None:
         """What a bake is compared with: the one of its kind before it."""
         with self.store.reading() as db:
             earlier = bakes.done_before(db, row)
-            return bakes.get(db, earlier) if earlier else None
+            return bakes.row_of(db, earlier) if earlier else None
 
     def newest(self, piece_id: int) -> tuple[BakeRow | None, int]:
         """The newest finished bake of a piece, and how many there are."""
