@@ -19,7 +19,7 @@ from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.sheet import Sheet
-from inkwell_cast.engine.warm import one_triangle
+from inkwell_cast.engine.compile_kernels import one_triangle
 from bench.shapes import sphere
 small = Recipe(sheet=Sheet(width=16, height=16), output=Output(maps=["normal_object"]))
 bake(small, BakeMeshes([one_triangle()], [one_triangle()]))  # kernels from disk, as in a running engine
@@ -37,7 +37,7 @@ print(json.dumps({"triangles": len(high.triangles), "read_seconds": read, "scene
 _FIRST_USE = """
 import json, time
 started = time.perf_counter()
-from inkwell_cast.engine.warm import warm_up
+from inkwell_cast.engine.compile_kernels import warm_up
 if __name__ == "__main__":
     warm_up()
     print(json.dumps(time.perf_counter() - started))

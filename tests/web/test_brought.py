@@ -4,6 +4,8 @@ import cv2
 import numpy as np
 import pytest
 
+from inkwell_cast.web.services import drawings
+
 from .helpers import baked, ended
 
 
@@ -82,6 +84,15 @@ def test_the_shelf_shows_the_sculpt_and_then_the_low_with_its_map(client, piece,
         assert client.get(f"{piece}/bakes/{facts['id']}/sides.{name}.png").status_code == 200
     assert "From four sides" in client.get(f"{piece}/panel/review").text
     assert f'data-from="{piece}/lit.png' in client.get("/").text
+
+
+def test_a_large_piece_is_not_drawn_for_its_card_before_its_first_bake(client, piece, monkeypatch):
+    monkeypatch.setattr(drawings, "HUGE", 100)
+    refused = client.get(f"{piece}/lit.png")
+    assert refused.status_code == 422
+    assert "drawn with its first bake" in refused.text
+    baked(client, piece)
+    assert client.get(f"{piece}/lit.png").status_code == 200
 
 
 def test_two_bakes_of_a_size_can_be_seen_as_better_and_worse(client, piece):

@@ -15,7 +15,7 @@ from ..cage.inverse_rays import located_of
 from ..cast.context import Context
 from ..cast.hits import Cast
 from ..checks import Finding, findings_of
-from ..flaws import FlawList, flaws_of
+from ..flaws import CHECKED, FlawList, flaws_of
 from ..images import png, read_picture
 from ..mesh.mesh import Mesh
 from ..piece.low_on_sheet import Low
@@ -112,8 +112,8 @@ class Bake:
         return [int(n) for n in np.unique(self.assembly.low_pair[sheet.low.triangles])]
 
     def findings(self) -> list[Finding]:
-        """What the checks say of the piece, but for its reach: that the bake itself tells."""
-        return findings_of(self.assembly, self.warm, of_reach=False)
+        """What those checks say of the piece that a viewer of the bake could see."""
+        return findings_of(self.assembly, self.warm, keys=CHECKED)
 
     def judgement(self, pictures: Pictures | None = None) -> Judgement:
         """How its written pictures of normals are seen, one a sheet, or those of its cast, unrounded."""

@@ -1,6 +1,6 @@
 """Checks before a bake, one module each with `find(piece) -> Iterator[Finding]`; adding one is a file and a line."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from functools import partial
 from typing import Protocol
 
@@ -34,8 +34,7 @@ from . import (
 )
 from .finding import SEVERITIES, Finding, Inspected, Remedy, Severity, inspect
 
-Found = tuple[dict[str, list[Finding]], list[Mesh]]
-OF_MESHES, OF_REACH = Slot[Found](), Slot[Found]()
+Found = tuple[list[Finding], list[Mesh]]
 
 
 class Check(Protocol):
@@ -52,6 +51,7 @@ REGISTRY: dict[str, Check] = {
         open_borders, non_manifold, not_triangulated, texel_density, uv_stretch, reading_notes,
     )
 }  # fmt: skip
+FINDINGS = {key: Slot[Found]() for key in REGISTRY}
 
 
 def check(
@@ -66,32 +66,31 @@ def check(
 
 
 def findings_of(
-    assembly: Assembly, warm: Warm, cancel: Callable[[], bool] = lambda: False, of_reach: bool = True
+    assembly: Assembly, warm: Warm, cancel: Callable[[], bool] = lambda: False, keys: Collection[str] | None = None
 ) -> list[Finding]:  # fmt: skip
-    """The same for a piece that is put together, found once for its files and the settings that checks follow.
+    """The same for a piece that is put together, or of some checks alone.
 
-    Without what follows the reach if that is not wanted, which a bake tells better.
+    Each check finds once for the piece's files and the settings that it follows.
     """
     files, behind = list(assembly.files.values()), settings_behind(assembly.recipe, CHECKS)
-    found = dict[str, list[Finding]]()
-    for slot, reach in ((OF_MESHES, False), (OF_REACH, True))[: 2 if of_reach else 1]:
-        followed = {name: value for name, value in behind.items() if reach or name != "reach"}
-        modules = [m for m in REGISTRY.values() if getattr(m, "FOLLOWS_REACH", False) == reach]
-        key = f"{followed} {[id(mesh) for mesh in files]}"
-        if not found.get(invalid_numbers.KEY):  # nothing else can be computed with such values
-            found |= warm.once(slot, key, partial(_found_in, assembly, files, modules, cancel))[0]
-    findings = [finding for key in REGISTRY for finding in found.get(key, [])]
-    return sorted(findings, key=lambda f: SEVERITIES.index(f.severity))
+    inspected, found = list[Inspected](), list[Finding]()
 
-
-def _found_in(assembly: Assembly, files: list[Mesh], modules: list[Check], cancel: Callable[[], bool]) -> Found:
-    """What some checks find, by their keys, and the files: as long as they are held their identities stay theirs."""
-    piece, found = inspect(undivided(assembly)), dict[str, list[Finding]]()
-    for module in modules:
+    def find(module: Check) -> Found:
         if cancel():
             raise Cancelled
-        found[module.KEY] = [] if found.get(invalid_numbers.KEY) else list(module.find(piece))
-    return found, files
+        if not inspected:
+            inspected.append(inspect(undivided(assembly)))
+        return list(module.find(inspected[0])), files  # the files are held: their identities stay theirs
+
+    for key, module in REGISTRY.items():
+        if keys is None or key in keys or key == invalid_numbers.KEY:
+            reach = getattr(module, "FOLLOWS_REACH", False)
+            followed = {name: value for name, value in behind.items() if reach or name != "reach"}
+            known = f"{followed} {[id(mesh) for mesh in files]}"
+            found += warm.once(FINDINGS[key], known, partial(find, module))[0]
+        if found and key == invalid_numbers.KEY:
+            break  # nothing else can be computed with such values
+    return sorted(found, key=lambda f: SEVERITIES.index(f.severity))
 
 
 __all__ = ["REGISTRY", "SEVERITIES", "Finding", "Remedy", "Severity", "check", "findings_of"]

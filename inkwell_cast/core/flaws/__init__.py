@@ -33,13 +33,13 @@ from . import (
     wavy_outline,
 )
 from .flaw import Flaw, Found, Spot
-from .from_checks import flaw_of
+from .from_checks import CHECKED, flaw_of
 from .texel_rows import Seen, seen_of
 from .visible import FEW, Visible
 
 __all__ = [
-    "COARSE_MARKS", "FLAW_MARKS", "IN_TEXELS", "REGISTRY", "Flaw", "FlawList", "Shown", "Visible", "flaws_of",
-    "marks_in", "write_marks",
+    "CHECKED", "COARSE_MARKS", "FLAW_MARKS", "IN_TEXELS", "REGISTRY", "Flaw", "FlawList", "Shown", "Visible",
+    "flaws_of", "marks_in", "write_marks",
 ]  # fmt: skip
 
 FLAW_MARKS, COARSE_MARKS = "flaws.marks", "coarse.marks"  # files of what views hatch

@@ -19,6 +19,7 @@ CAUSES = {
     "hard_edges": ("hard_edge", 3.0),
 }  # fmt: skip
 ALWAYS = {"pairs": ("alone", 45.0), "faceted": ("faceted", 6.0)}  # and how wrong that looks; no map shows it
+CHECKED = frozenset(CAUSES | ALWAYS)
 OF_LOW = {"overlaps", "uv_area", "hard_edges"}  # the best on this low suffers from these too
 TITLES = {"winding": "Struck a back face"}
 NEAR = 0.02  # of the low's diagonal: what of the low a mark on the sculpt stands for

@@ -6,10 +6,12 @@ import shutil
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
+from ...core.base.errors import InputProblem
 from ...core.mesh.binary_message import unpack_header
 from ...engine.messages import Draw, Drawn, Job
 from ...store import views
 from ..cache_keys import SIDES, view_key
+from .bakes import HUGE
 from .pieces import paired_of, sculpts_of
 
 if TYPE_CHECKING:
@@ -47,13 +49,18 @@ class Drawings:
                 self._drawing.pop(key)
 
     async def lit(self, piece_id: int) -> pathlib.Path | None:
-        """The strip of the newest bake's lit pictures of the low, or of the sculpt; None while the engine is busy."""
+        """The strip of the newest bake's lit pictures of the low, or of the sculpt; None while the engine is busy.
+
+        Raises InputProblem for a large piece that was never baked: a card must not hold up what was asked for.
+        """
         newest, _ = self.services.bakes.newest(piece_id)
         kept = self.services.bakes.picture(newest.id, "", f"{SIDES}low") if newest else None
         if kept and kept.is_file():
             return kept
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         known = self._known(view_key(piece.recipe, rows, "lit", ()))
+        if known is None and sum(row.facts.triangles for row in rows) > HUGE:
+            raise InputProblem(piece.name, "It is large, and drawn with its first bake.", "Bake it.")
         if known or self.services.engine.busy:
             return known
         return await self.view(piece_id, "lit")
