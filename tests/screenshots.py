@@ -204,6 +204,7 @@ def shelf(studio: Studio) -> None:
         page.get_by_label("Folder on this machine").fill(str(studio.out))
         page.get_by_role("button", name="Bake and hand off").click()
         page.locator("#batches", has_text="2 of 2 done").wait_for()
+        page.locator(".cards:not(:has(img.lit[hidden]))").wait_for(timeout=60_000)
         page.locator("#batches").scroll_into_view_if_needed()
 
 
