@@ -31,7 +31,7 @@ SHARES = (0.8, 0.95, 0.99, 0.998, 0.9998, 0.9998)  # of the texels whose nearest
 ROOM = np.array([1.1, 1.1, 1.1, 1.1, 1.1, 1.6])  # so many times; between texels it may lie farther
 LEAST = 0.001  # of the low's diagonal, at least
 ALIKE = 0.01  # degrees: what differs by less looks the same
-MOST = len(SHARES) + 6  # trials
+MOST = len(SHARES) + 5  # trials
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,13 +79,20 @@ def measure(
     trials = _Trials(_small(recipe), meshes, scope, progress, cancel, warm or Warm())
     first = trials.baked(None)
     before, (outward, inward) = _degrees(first), _distances(first, scope)
-    tried = {(i, i): _degrees(trials.baked((outward[i], inward[i]))) for i in range(len(SHARES))}
+    tried, made = dict[tuple[int, int], float](), dict[tuple[int, int], Bake]()
+
+    def take(i: int, j: int) -> None:
+        made[i, j] = trials.baked((outward[i], inward[j]))
+        tried[i, j] = _degrees(made[i, j])
+
+    for i in range(len(SHARES)):
+        take(i, i)
     best = _best(tried)
     for i, j in ((best[0] + di, best[1] + dj) for di, dj in ((-1, 0), (0, -1), (1, 0), (0, 1))):
         if 0 <= i < len(SHARES) and 0 <= j < len(SHARES):
-            tried[i, j] = _degrees(trials.baked((outward[i], inward[j])))
+            take(i, j)
     i, j = _best(tried)
-    last = trials.baked((outward[i], inward[j]))
+    last = made[i, j]
     located, chosen = located_of(last.assembly, last.warm), lows_of(last.assembly, scope)
     held = coverage(last.assembly, last.sculpt, last.cage, located, chosen, cancel)
     return Measured(outward[i], inward[j], tried[i, j], before, 1 - held.held, held.places, len(tried))
