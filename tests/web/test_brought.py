@@ -19,7 +19,7 @@ def ruined(client, piece):
     return cv2.imencode(".png", image)[1].tobytes()
 
 
-def test_a_map_made_elsewhere_is_judged_listed_compared_and_not_handed_off(client, piece, ruined, services):
+def test_a_map_made_elsewhere_is_judged_listed_compared_and_not_handed_off(client, piece, ruined, services, tmp_path):
     answer = client.post(f"{piece}/bring-in", files={"pictures": ("rope<n>.png", ruined)}, data={"reading": "any"})
     assert answer.status_code == 200
     facts = ended(client, piece)["facts"]
@@ -35,7 +35,7 @@ def test_a_map_made_elsewhere_is_judged_listed_compared_and_not_handed_off(clien
     assert facts["stale"] == ""
     assert "made elsewhere" in client.get(f"{piece}/drawer").text
     assert client.get(f"{piece}/bakes/{facts['id']}/normal.png").content  # views wear it like a bake's
-    refused = client.post(f"{piece}/handoff", data={"place": "/tmp/nowhere", "bake": facts["id"]})
+    refused = client.post(f"{piece}/handoff", data={"place": str(tmp_path / "out"), "bake": facts["id"]})
     assert "made elsewhere" in refused.text
     assert services.bakes.before(services.bakes.get(baked(client, piece)["facts"]["id"])).id != facts["id"]
 
