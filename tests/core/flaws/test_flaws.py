@@ -301,16 +301,22 @@ def test_rays_part_at_the_corners_of_one_edge_and_stay_averaged_elsewhere():
     np.testing.assert_allclose(ways(creases=[ball("split"), ball("averaged")]), plain, atol=1e-6)
 
 
-@pytest.mark.parametrize(("sides", "causes"), [(8, {"wavy"}), (48, set())])
-def test_a_round_form_of_few_faces_shows_its_corners(sides, causes):
-    def tube(around, name):
+@pytest.mark.parametrize(("sides", "lean", "causes"), [(8, 0, {"wavy"}), (8, 0.4, {"wavy"}), (48, 0, set())])
+def test_a_round_form_of_few_faces_shows_its_corners(sides, lean, causes):
+    """Also where grooves around it lean its normals to and fro along its axis."""
+
+    def tube(around, name, lean=0.0, down=1):
         def point(u, v):
             a = np.where(u == 1, 0, u) * 2 * np.pi
             return np.cos(a), np.sin(a), v
 
-        return grid_mesh(around, 1, point, name, lambda u, v: (np.cos(2 * np.pi * u), np.sin(2 * np.pi * u), 0 * u))
+        def normal(u, v):
+            a, b = 2 * np.pi * u, lean * np.sin(20 * np.pi * v)
+            return np.cos(b) * np.cos(a), np.cos(b) * np.sin(a), np.sin(b)
 
-    shown = found(tube(sides, "low"), replace(tube(200, "high"), uvs=()))
+        return grid_mesh(around, down, point, name, normal)
+
+    shown = found(tube(sides, "low"), replace(tube(200, "high", lean, 120), uvs=()))
     assert {s.flaw.cause for s in shown} == causes
     if shown:
         (degrees,) = re.findall(r"meet at about (\d+)°", shown[0].flaw.what)
