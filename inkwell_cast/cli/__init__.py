@@ -80,6 +80,7 @@ def words_of(problem: Exception) -> str:
 def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser("inkwell-cast", description="Bake a sculpt onto a UV-unwrapped mesh.")
     parser.add_argument("--version", action="version", version=f"inkwell-cast {__version__}")
+    parser.set_defaults(limit=None)  # which some commands take
     commands = parser.add_subparsers(required=True, metavar="COMMAND")
     path = pathlib.Path
     command = commands.add_parser("bake", help="bake maps into a folder")

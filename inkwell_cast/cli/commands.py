@@ -139,7 +139,7 @@ def basis_of(option: str, text: str) -> Basis | None:
 def baked(options: argparse.Namespace, bar: Bar) -> tuple[Bake, Report | None, list[MeshFile]]:
     """The bake that a command line asks for, what was mended on its way, and the files it was made of."""
     meshes, sources = meshes_of(options, bar)
-    recipe, warm = held_to(recipe_of(options, meshes), getattr(options, "limit", None)), Warm()
+    recipe, warm = held_to(recipe_of(options, meshes), options.limit), Warm()
     if options.measure:
         found = measure(recipe, meshes, progress=lambda share: bar.show("trying on small bakes", share), warm=warm)
         recipe = found.set_in(recipe, assemble(recipe, meshes, warm).low.diagonal)

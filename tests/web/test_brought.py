@@ -37,6 +37,10 @@ def test_a_map_made_elsewhere_is_judged_listed_compared_and_not_handed_off(clien
     assert client.get(f"{piece}/bakes/{facts['id']}/normal.png").content  # views wear it like a bake's
     refused = client.post(f"{piece}/handoff", data={"place": str(tmp_path / "out"), "bake": facts["id"]})
     assert "made elsewhere" in refused.text
+    assert "it has no settings" in client.post(f"{piece}/bakes/{facts['id']}/restore").text
+    assert client.get(f"{piece}/drawer").text.count("Restore its settings") == 1  # the bake's
+    place = {"kind": f"bake-{facts['id']}", "radius": "0.1", "x": 0, "y": 0, "z": 0}
+    assert client.post(f"{piece}/mends/place", data=place).status_code == 404
     assert services.bakes.before(services.bakes.get(baked(client, piece)["facts"]["id"])).id != facts["id"]
 
 

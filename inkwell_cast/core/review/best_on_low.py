@@ -27,16 +27,31 @@ from ..piece.scene_cache import Slot
 from ..rays.embree import as_packet_tracers, blocked, hit_along
 from ..rays.packet import WIDTH
 from ..uv.padding import nearest_covered, pad
-from ..uv.rasterise import GRID, TILE, tile_box
-from .texel_packets import ALONG, FACE, OUTWARD, PAIR, PLACE, SIDE, TRIANGLE, X, Y, dot, fill, strike, texels, vector
-from .texel_packets import rays as ray_room
+from ..uv.rasterise import GRID, tile_box
+from .texel_packets import (
+    ALONG,
+    BLOCKS,
+    FACE,
+    OUTWARD,
+    PAIR,
+    PLACE,
+    TRIANGLE,
+    X,
+    Y,
+    dot,
+    fill,
+    room_for_rays,
+    strike,
+    texels,
+    vector,
+)
 
 STEPS = 6  # surfaces that a candidate's ray goes through, since they look away
 CLEAR = 1e-4  # of the diagonal: the low itself is no other surface of the low
 FAR = 0.25  # of the diagonal: no candidate lies farther off
 ALIKE = 0.9999  # cosine between two ways that find the same
 PADDING = 4  # texels, for reading between them
-AROUND = Slot[tuple[Any_, I32]]()
+FILLED_FROM = Slot[tuple[Any_, I32]]()
 TRIED = record_kind(
     {
         "sculpt": np.uint64, "packets": np.uint64, "front_packets": np.uint64, "low": np.uint64,
@@ -70,7 +85,7 @@ class Candidate:
 def padded(image: F32, context: Context) -> F32:
     """A picture with `PADDING` texels around its islands, for reading between texels; in its place."""
     covered = context.cast.covered
-    _, source = context.warm.once(AROUND, str(id(covered)), lambda: (covered, nearest_covered(covered, PADDING)))
+    _, source = context.warm.once(FILLED_FROM, str(id(covered)), lambda: (covered, nearest_covered(covered, PADDING)))
     pad(image, source)  # the covered texels are held, too: their identity stays theirs
     return image
 
@@ -122,14 +137,13 @@ def _choose_nearest(tiles, low, cast, rays, sculpt, tried, open_to, normals, hei
     """Write normal and height of the nearest candidate of each texel of some tiles; others stay."""
     grid, high = block(low.grid, 1, GRID)[0], block(tried.packets, (tried.packets_count, 2), np.uint64)
     averaged_there = block(tried.directions, (tried.directions_count, 3, 3), np.float32)
-    each, ready, found, struck = texels(), ray_room(), np.empty((3, WIDTH)), np.empty(WIDTH, np.int64)
+    each, ready, found, struck = texels(), room_for_rays(), np.empty((3, WIDTH)), np.empty(WIDTH, np.int64)
     at, vectors = each
     origins, ways, reach, _ = ready
     for tile in tiles:
         box = tile_box(tile, grid)
-        for part in range((TILE // SIDE) ** 2):
-            x0, y0 = box[0] + part % (TILE // SIDE) * SIDE, box[1] + part // (TILE // SIDE) * SIDE
-            if not fill(x0, y0, box, low, cast, rays, averaged_there, open_to, each):
+        for number in range(BLOCKS):
+            if not fill(number, box, low, cast, rays, averaged_there, open_to, each):
                 continue
             for k in range(6):
                 sign = 1.0 - 2.0 * (k % 2)
@@ -171,14 +185,13 @@ def _choose_outermost(tiles, low, cast, rays, sculpt, tried, open_to, normals, h
     averaged_there = block(tried.directions, (tried.directions_count, 3, 3), np.float32)
     lows = block(tried.low_packets, (tried.low_packets_count, 2), np.uint64)
     firsts, out = block(sculpt.first, sculpt.first_count, np.int64), np.empty(WIDTH)
-    each, ready, found, struck = texels(), ray_room(), np.empty((3, WIDTH)), np.empty(WIDTH, np.int64)
+    each, ready, found, struck = texels(), room_for_rays(), np.empty((3, WIDTH)), np.empty(WIDTH, np.int64)
     at, vectors = each
     origins, ways, reach, _ = ready
     for tile in tiles:
         box = tile_box(tile, grid)
-        for part in range((TILE // SIDE) ** 2):
-            x0, y0 = box[0] + part % (TILE // SIDE) * SIDE, box[1] + part // (TILE // SIDE) * SIDE
-            if not fill(x0, y0, box, low, cast, rays, averaged_there, open_to, each):
+        for number in range(BLOCKS):
+            if not fill(number, box, low, cast, rays, averaged_there, open_to, each):
                 continue
             for n in range(WIDTH):
                 reach[n] = tried.far if at[TRIANGLE, n] >= 0 else -1

@@ -8,8 +8,10 @@ from ..cast.texel import barycentrics_at, triangle_at
 from ..mesh.normals import face_normal
 from ..rays.packet import WIDTH, hit_of, packet, trace
 from ..rays.ray import point_on_low
+from ..uv.rasterise import TILE
 
 SIDE = 4  # texels of a block
+BLOCKS = (TILE // SIDE) ** 2  # of a tile
 X, Y, TRIANGLE, PAIR = range(4)
 PLACE, ALONG, OUTWARD, FACE = range(4)
 
@@ -24,14 +26,14 @@ def texels():  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def rays():  # type: ignore[no-untyped-def]
+def room_for_rays():  # type: ignore[no-untyped-def]
     """Room for their rays: origins and ways (3, WIDTH) and reach (WIDTH,) float32, not above 0 for none; a packet."""
     return np.empty((3, WIDTH), np.float32), np.empty((3, WIDTH), np.float32), np.empty(WIDTH, np.float32), packet()
 
 
 @numba.njit(cache=True, nogil=True)
-def fill(x0, y0, box, low, cast, rays, averaged, open_to, block_of):  # type: ignore[no-untyped-def]
-    """Fill a block from texel (x0, y0) on within the box (x, y, columns, rows) of a tile; whether any is on the low.
+def fill(number, box, low, cast, rays, averaged, open_to, block_of):  # type: ignore[no-untyped-def]
+    """Fill block `number` of a tile, whose box is (x, y, columns, rows); whether any of its texels is on the low.
 
     low, cast and rays are records; averaged (T, 3, 3) float32 the averaged normals at the low's corners on the sheet;
     open_to (H, W) is 0 at texels that are left out.
@@ -39,7 +41,8 @@ def fill(x0, y0, box, low, cast, rays, averaged, open_to, block_of):  # type: ig
     at, vectors = block_of
     points = block(rays.points, (rays.points_count, 3, 3), np.float32)
     shading = block(low.normals, (low.normals_count, 3, 3), np.float32)
-    pair, some = block(rays.pair, rays.pair_count, np.int32), False
+    pair, some, across = block(rays.pair, rays.pair_count, np.int32), False, TILE // SIDE
+    x0, y0 = box[0] + number % across * SIDE, box[1] + number // across * SIDE
     for n in range(WIDTH):
         x, y = x0 + n % SIDE, y0 + n // SIDE
         inside = x < box[0] + box[2] and y < box[1] + box[3] and open_to[y, x]
@@ -60,7 +63,7 @@ def fill(x0, y0, box, low, cast, rays, averaged, open_to, block_of):  # type: ig
 def strike(tracers, at, ready, found, triangles):  # type: ignore[no-untyped-def]
     """First hits of the rays of a block, each in the scene of its pair: found (3, WIDTH) are length, u and v.
 
-    And triangles (WIDTH,), -1 for none; tracers (P, 2) are of `as_packet_tracers`, ready of `rays`.
+    And triangles (WIDTH,), -1 for none; tracers (P, 2) are of `as_packet_tracers`, ready of `room_for_rays`.
     """
     origins, ways, reach, hits = ready
     lengths = np.empty(WIDTH, np.float32)

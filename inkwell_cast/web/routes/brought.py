@@ -12,6 +12,7 @@ from ...core.handoff.judge_map import ANY
 from ...core.settings.basis import Basis
 from ..services.uploads import safe_name
 from ..templating import render, services_of
+from .basis import BIGGEST
 from .piece import context
 
 router = APIRouter(prefix="/pieces/{piece_id}")
@@ -29,6 +30,9 @@ async def bring_in(
     }  # fmt: skip
     if reading not in readings:
         raise InputProblem("The map", f"“{reading}” is no basis.", "Choose one of the list.")
+    for picture in pictures:
+        if (picture.size or 0) > BIGGEST:
+            raise InputProblem(picture.filename or "The map", "It is larger than 1 GB.", "Choose a smaller one.")
     folder = services.store.files.temporary_folder()
     try:
         given = []

@@ -162,7 +162,7 @@ def _by_hand(
         return Mend(name=name, words=f"{word} the rays at edges of a place", creases=[crease])
     number = kind.removeprefix("bake-")
     row = bake_of(request, piece.id, int(number)) if number.isdigit() else None
-    if row is None:
+    if row is None or row.summary.brought:
         raise HTTPException(404, f"“{kind}” mends nothing.")
     scale = row.recipe.reach.scale(values["diagonal"]) / piece.recipe.reach.scale(values["diagonal"])
     other = row.recipe.reach

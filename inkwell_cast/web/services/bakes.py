@@ -141,7 +141,12 @@ class Bakes:
         return len(spare)
 
     def restore(self, row: BakeRecord) -> None:
-        """Make the settings of a bake those of its piece again; a proof gives back all but size, samples and rays."""
+        """Make the settings of a bake those of its piece again; a proof gives back all but size, samples and rays.
+
+        Raises InputProblem for a map that was made elsewhere, whose settings only say how it was read.
+        """
+        if row.summary.brought:
+            raise InputProblem("The bake", "This map was made elsewhere; it has no settings.", "Choose a bake.")
         words = f"Settings of {row.name or 'an earlier bake'}"
         settings = self.services.settings
         settings.change(row.piece_id, words, lambda recipe: _but_size(row, recipe) if row.proof else row.recipe)

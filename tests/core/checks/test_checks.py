@@ -7,18 +7,21 @@ import pytest
 
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.base.errors import Cancelled
-from inkwell_cast.core.checks import REGISTRY, check
+from inkwell_cast.core.checks import REGISTRY, check, findings_of
 from inkwell_cast.core.checks.apply_remedy import apply
 from inkwell_cast.core.mesh.alignment import axes_of, every_turn, turn_of
 from inkwell_cast.core.mesh.fixes import flip_winding, treated
 from inkwell_cast.core.mesh.mesh import CornerValues, Mesh, merge, subset, values_at_corners
 from inkwell_cast.core.mesh.normals import face_normals, with_normals
 from inkwell_cast.core.mesh.transforms import transformed, turned_over
+from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
 from inkwell_cast.core.settings import editing
 from inkwell_cast.core.settings.files import FileSettings
 from inkwell_cast.core.settings.maps import Subdivision
 from inkwell_cast.core.settings.pairing import Pairing
+from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.demo import inkstand, pieces, troubled
@@ -34,6 +37,19 @@ def found(low=None, high=None, recipe=None, others=()):
     """Findings by check for a ring and its sculpt, either of them replaced."""
     meshes = BakeMeshes([], [], [low or ring(), high or ring(96, "ring_high"), *others])
     return {f.check: f for f in check(recipe or Recipe(), meshes)}
+
+
+def test_another_reach_asks_only_the_checks_that_follow_it(monkeypatch):
+    asked, warm = list[str](), Warm()
+    for key, module in REGISTRY.items():
+        monkeypatch.setattr(module, "find", lambda piece, key=key: asked.append(key) or iter(()))
+    meshes = BakeMeshes([ring()], [ring(96, "ring_high")])
+    for outward, keys in ((1.0, list(REGISTRY)), (1.0, []), (2.0, ["stray"])):
+        asked.clear()
+        check(Recipe(reach=Reach(outward=outward)), meshes, warm)
+        assert asked == keys
+    findings_of(assemble(Recipe(reach=Reach(outward=3.0)), meshes, warm), warm, keys=["winding"])
+    assert asked == ["stray"]  # known, and no other is asked
 
 
 def test_a_good_pair_has_nothing_to_object_to():

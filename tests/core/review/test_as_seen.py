@@ -7,6 +7,7 @@ import pytest
 
 from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.review.as_seen import as_seen
+from inkwell_cast.core.review.best_on_low import outermost_of
 from inkwell_cast.core.review.judgement import judgement
 from inkwell_cast.core.review.pictures_around import directions
 from inkwell_cast.core.review.worn_pictures import Pictures
@@ -208,3 +209,10 @@ def test_threads_change_nothing(perfect):
     first, second = (look(perfect, perfect.images["normal"]) for _ in range(2))
     assert first.whole == second.whole
     np.testing.assert_array_equal(first.angles[0], second.angles[0])
+
+
+def test_sculpt_that_lies_on_the_low_itself_is_its_outermost():
+    made = baked(plane(3), replace(plane(3, name="high"), uvs=()), ["normal"], size=64)
+    heights = outermost_of(contexts(made)[0]).heights
+    assert np.isfinite(heights[made.cast.covered > 0]).all()
+    assert np.nanmax(np.abs(heights)) < 1e-6

@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
@@ -53,6 +54,17 @@ def test_a_ball_is_a_lit_disc_from_every_side_before_anything_is_baked():
     for n in range(SIDES):  # the light comes from the upper left of every picture
         picture = bright[:, n * SIDE : (n + 1) * SIDE]
         assert picture[SIDE // 4, SIDE // 3] > 1.5 * picture[SIDE * 3 // 4, SIDE * 2 // 3]
+
+
+def test_what_lies_to_the_right_is_drawn_to_the_right():
+    """A small ball at +x of a large one, seen from the front."""
+    warm, small = Warm(), ball("small", 0.3)
+    small = replace(small, positions=small.positions + np.array([3, 0, 0], np.float32), uvs=())
+    high = merge([replace(ball("high"), uvs=()), small], "high")
+    assembly = assemble(Recipe(), BakeMeshes([ball("low")], [high]), warm)
+    alpha = lit_sculpt(assembly, warm.sculpt(assembly), warm)[:, :SIDE, 3] > 127
+    left, right = alpha[:, : SIDE // 2].sum(), alpha[:, SIDE // 2 :].sum()
+    assert left > 1.5 * right  # the large one
 
 
 def test_a_low_looks_like_its_sculpt_with_its_map_and_not_without(ring):
