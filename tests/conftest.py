@@ -9,7 +9,7 @@ import pytest
 import uvicorn
 
 from inkwell_cast.core.formats import write_mesh
-from inkwell_cast.engine.engine import Engine
+from inkwell_cast.engine.lanes import Lanes
 from inkwell_cast.store import Store
 from inkwell_cast.web.app import create_app
 from inkwell_cast.web.services.services import Services
@@ -40,7 +40,7 @@ def ring_files(tmp_path_factory):
 
 @pytest.fixture(scope="session")
 def shared_engine():
-    engine = Engine()
+    engine = Lanes()
     yield engine
     engine.close()
 

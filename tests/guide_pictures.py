@@ -21,7 +21,7 @@ from inkwell_cast.core.mesh.normals import with_normals
 from inkwell_cast.core.piece.piece import take
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.demo import gull, inkstand, troubled
-from inkwell_cast.engine.engine import Engine
+from inkwell_cast.engine.lanes import Lanes
 from inkwell_cast.store import Store
 from inkwell_cast.web.services.services import Services
 
@@ -121,7 +121,7 @@ def make(services: Services, page: Page, address: str, piece_id: int, setup: Set
 
 def main() -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
-    engine = Engine()
+    engine = Lanes()
     with tempfile.TemporaryDirectory() as folder:
         services = Services(Store(pathlib.Path(folder)), engine)
         made = [(piece_of(services, setup), setup) for setup in setups()]

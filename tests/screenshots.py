@@ -12,7 +12,7 @@ from playwright.sync_api import Browser, Page, sync_playwright
 
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.demo import inkstand
-from inkwell_cast.engine.engine import Engine
+from inkwell_cast.engine.lanes import Lanes
 from inkwell_cast.store import Store
 from inkwell_cast.web.serve import add_demo
 from inkwell_cast.web.services.services import Services
@@ -229,7 +229,7 @@ SHOTS = [
 
 def main(names: list[str]) -> None:
     FOLDER.mkdir(exist_ok=True)
-    engine = Engine()
+    engine = Lanes()
     with tempfile.TemporaryDirectory() as folder:
         files = list(inkstand.write(pathlib.Path(folder)))
         services = Services(Store(pathlib.Path(folder) / "data"), engine)

@@ -1,9 +1,12 @@
-"""The engine: one long-lived process that reads and bakes, and the thread that watches over it.
+"""An engine: one long-lived process that reads, measures or bakes, and the thread that watches over it.
 
 The process keeps scenes warm. If it dies, the running job says so and the next one gets a fresh process. Jobs and
-answers bear numbers: an answer to another job than the one at work is dropped, and a process that answers what cannot
+answers bear numbers: an answer to another job than those at work is dropped, and a process that answers what cannot
 be understood is ended. A job that its user stops is ended with its process if it does not stop in time; one that
 is only out of date is left to stop when it can, so that what is warm stays.
+
+Jobs wait by their rank (`messages.rank`). Those that follow the pointer are answered in the midst of the one at work;
+one that gives way begins again after what is more urgent.
 """
 
 import itertools
@@ -18,12 +21,15 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from .memory_watch import NO_ROOM
-from .messages import OUT_OF_MEMORY, QUICK, Asked, Done, Job, Told
+from .messages import GIVES_WAY, INNER, OUT_OF_MEMORY, QUICK, Asked, Done, Failed, Job, Told, rank
+from .pace import Pace
 from .worker import run
 
 STOP_WITHIN = 0.4
-LOOK_EVERY = 0.02
+LOOK_EVERY, LOOK_UNREADY = 0.01, 0.05
 CANCELLED = "Cancelled."
+
+TICKETS = itertools.count(1)
 
 log = logging.getLogger(__name__)
 
@@ -36,17 +42,30 @@ class JobFailed(Exception):
         self.kind, self.message, self.detail = kind, message, detail
 
 
-@dataclass(slots=True)
+class _GaveWay(Exception):
+    """A job ended for one that is more urgent, and is to begin again."""
+
+
+@dataclass(slots=True, eq=False)
 class Ticket:
-    """A job handed in: wait on `future`, or `stop` it."""
+    """A job handed in: wait on `future`, or `stop` it. `piece_id` is the piece that it is for, if it is for one.
+
+    `began` is when it was last set to work, seconds of `time.monotonic`; None while it waits. `told` is what it said
+    last, and `pace` tells how long it still takes.
+    """
 
     job: Job
     on_start: Callable[[], None]
     on_progress: Callable[[str, float], None]
     engine: "Engine"
+    piece_id: int | None = None
+    number: int = field(default_factory=lambda: next(TICKETS))
     future: Future[Any] = field(default_factory=Future)
     stopped: threading.Event = field(default_factory=threading.Event)
     patient: bool = True
+    began: float | None = None
+    told: Told = field(default_factory=lambda: Told(0, "", 0.0))
+    pace: Pace = field(default_factory=Pace)
 
     def stop(self, patient: bool = False) -> None:
         """End the job: at once if it waits, else as soon as it listens.
@@ -57,10 +76,16 @@ class Ticket:
 
 
 class Engine:
-    """Runs one job at a time in its process, in the order they were handed in."""
+    """Runs one job at a time in its process, the most urgent first, else in the order they were handed in.
 
-    def __init__(self) -> None:
+    `name` is that of its process, `niceness` what that leaves of the processor to others (0 for nothing, to 19), and
+    `after` an engine that is to be ready, or a job handed in here, before the process is started.
+    """
+
+    def __init__(self, name: str = "engine", niceness: int = 0, after: "Engine | None" = None) -> None:
+        self.name, self._niceness, self._after = name, niceness, after
         self._waiting: deque[Ticket] = deque()
+        self._inner: dict[int, Ticket] = {}  # by number, those that the process answers in the midst of another
         self._changed = threading.Condition()
         self._numbers = itertools.count(1)
         self._context = multiprocessing.get_context("spawn")
@@ -69,8 +94,8 @@ class Engine:
         self._cancel: Any = None
         self._current: Ticket | None = None
         self.told = Told(0, "", 0.0)  # what the job at work said last
-        self._closing = threading.Event()
-        self._thread = threading.Thread(target=self._serve, name="engine", daemon=True)
+        self._closing, self.ready = threading.Event(), threading.Event()
+        self._thread = threading.Thread(target=self._serve, name=name, daemon=True)
         self._thread.start()
 
     def submit(
@@ -78,12 +103,13 @@ class Engine:
         job: Job,
         on_progress: Callable[[str, float], None] = lambda stage, share: None,
         on_start: Callable[[], None] = lambda: None,
+        piece_id: int | None = None,
     ) -> Ticket:
         """Hand in a job. Its future gives the result or raises JobFailed.
 
         What `on_start` and `on_progress` raise is logged and changes nothing: they only keep books.
         """
-        ticket = Ticket(job, on_start, on_progress, self)
+        ticket = Ticket(job, on_start, on_progress, self, piece_id)
         with self._changed:
             self._waiting.append(ticket)
             self._changed.notify()
@@ -103,9 +129,13 @@ class Engine:
     @property
     def busy(self) -> bool:
         """Whether a job is at work or waiting that takes longer than following a pointer does."""
+        return any(not isinstance(ticket.job, QUICK) for ticket in self.tickets)
+
+    @property
+    def tickets(self) -> list[Ticket]:
+        """The job at work, and those that wait."""
         with self._changed:
-            tickets = [self._current, *self._waiting]
-        return any(t is not None and not isinstance(t.job, QUICK) for t in tickets)
+            return [t for t in (self._current, *self._inner.values(), *self._waiting) if t is not None]
 
     @property
     def process_id(self) -> int | None:
@@ -119,13 +149,22 @@ class Engine:
         self._thread.join(timeout=5)
 
     def _serve(self) -> None:
+        while self._after and not (self._after.ready.wait(LOOK_EVERY) or self._waiting or self._closing.is_set()):
+            pass
         self._spawn()
         while (ticket := self._next()) is not None:
             result: Any = None
             failed: Exception | None = None
             try:
-                _keep_books(ticket.on_start)
+                if ticket.began is None:
+                    _keep_books(ticket.on_start)
+                ticket.began = time.monotonic()
                 result = self._run(ticket)
+            except _GaveWay:
+                with self._changed:
+                    self._current = None
+                    self._waiting.appendleft(ticket)
+                continue
             except JobFailed as error:
                 failed = error
             except Exception as error:  # of this side: the pipe may hold anything now
@@ -134,10 +173,7 @@ class Engine:
                 failed = JobFailed("fault", f"Something went wrong inside the program ({error}).")
             with self._changed:
                 self._current = None
-            if failed:
-                ticket.future.set_exception(failed)
-            else:
-                ticket.future.set_result(result)
+            _settle(ticket, result, failed)
         self._end_process()
 
     def _next(self) -> Ticket | None:
@@ -145,19 +181,38 @@ class Engine:
         with self._changed:
             while True:
                 while not self._waiting and not self._closing.is_set():
-                    self._changed.wait()
+                    self._changed.wait(None if self.ready.is_set() else LOOK_UNREADY)
+                    self._hear_of_the_start()
                 if self._closing.is_set():
                     return None
-                ticket = self._waiting.popleft()
-                if ticket.future.set_running_or_notify_cancel():
+                ticket = min(self._waiting, key=lambda waiting: rank(waiting.job))
+                self._waiting.remove(ticket)
+                if ticket.began is not None or ticket.future.set_running_or_notify_cancel():
                     self._current = ticket
                     return ticket
+
+    def _hear_of_the_start(self) -> None:
+        """Hear how far the process is that compiles or loads what jobs need."""
+        try:
+            while not self.ready.is_set() and self._pipe.poll():
+                message = self._pipe.recv()
+                self.told = message
+                self._note_ready(message)
+        except (EOFError, OSError):
+            self.ready.set()  # it died; the first job starts another
+
+    def _note_ready(self, told: Any) -> bool:
+        """Whether the process told that it is ready for jobs."""
+        if isinstance(told, Told) and told.number == 0 and told.share >= 1:
+            self.ready.set()
+            return True
+        return False
 
     def _spawn(self) -> None:
         ours, theirs = self._context.Pipe()
         self._cancel = self._context.Event()
         self._process = self._context.Process(
-            target=run, args=(theirs, self._cancel), name="inkwell-engine", daemon=True
+            target=run, args=(theirs, self._cancel, self._niceness), name=f"inkwell-{self.name}", daemon=True
         )
         self._process.start()
         theirs.close()
@@ -175,38 +230,89 @@ class Engine:
             self._end_process()
             self._spawn()
         number = next(self._numbers)
-        self.told = Told(number, "", 0.0)
+        self.told = ticket.told = Told(number, "", 0.0)
         try:
             self._cancel.clear()  # here, not in the process: a stop that comes before it begins must not be lost
             self._pipe.send(Asked(number, ticket.job))
             return self._follow(ticket, number)
         except (EOFError, BrokenPipeError, ConnectionResetError):
             raise self._died() from None
+        finally:
+            for inner in self._all_inner():  # what the process can no longer answer
+                _settle(inner, None, JobFailed("died", "The process that followed the pointer ended unexpectedly."))
 
     def _follow(self, ticket: Ticket, number: int) -> Any:
-        """Wait for the answer to job `number`; raises JobFailed, or EOFError when the process ended."""
-        asked_to_stop = 0.0
+        """Wait for the answer to job `number`; raises JobFailed, _GaveWay, or EOFError when the process ended."""
+        asked_to_stop, answer = 0.0, None
         while True:
             if self._pipe.poll(LOOK_EVERY):
                 message = self._pipe.recv()
                 if isinstance(message, Told):
-                    self.told = message  # also of the compiling before the first job
-                    if message.number in (number, 0):
-                        _keep_books(ticket.on_progress, message.stage, message.share)
+                    self._heard(ticket, number, message)
                 elif message.number == number:
-                    if isinstance(message, Done):
-                        return message.result
-                    raise JobFailed(message.kind, message.message, message.detail)
+                    answer = message
+                elif message.number in self._inner:
+                    with self._changed:
+                        inner = self._inner.pop(message.number)
+                    _settle(inner, *_result_of(message))
             elif self._closing.is_set():
                 raise JobFailed("died", "The program was closed during this job.")
-            if ticket.stopped.is_set():
+            if answer is None:
+                self._hand_on_inner()
+            elif not self._inner:
+                return self._ended(ticket, answer)
+            if ticket.stopped.is_set() or self._gives_way(ticket):
                 if not asked_to_stop:
                     self._cancel.set()
                     asked_to_stop = time.monotonic()
-                elif not ticket.patient and time.monotonic() - asked_to_stop > STOP_WITHIN:
+                elif ticket.stopped.is_set() and not ticket.patient and time.monotonic() - asked_to_stop > STOP_WITHIN:
                     self._end_process()
                     self._spawn()
                     raise JobFailed("cancelled", CANCELLED)
+
+    def _heard(self, ticket: Ticket, number: int, told: Told) -> None:
+        """The process told how far it is."""
+        self.told = told  # also of the compiling before the first job
+        if self._note_ready(told):
+            return
+        if told.number in (number, 0):
+            ticket.told = told
+            ticket.pace.heard(told.share)
+            _keep_books(ticket.on_progress, told.stage, told.share)
+
+    def _ended(self, ticket: Ticket, answer: Done | Failed) -> Any:
+        """The result of a job; raises JobFailed or _GaveWay."""
+        result, failed = _result_of(answer)
+        if failed is None:
+            return result
+        if failed.kind == "cancelled" and not ticket.stopped.is_set() and not self._closing.is_set():
+            raise _GaveWay
+        raise failed
+
+    def _gives_way(self, ticket: Ticket) -> bool:
+        """Whether the job at work is to begin again after one that is more urgent."""
+        if not isinstance(ticket.job, GIVES_WAY):
+            return False
+        with self._changed:
+            return any(rank(waiting.job) < rank(ticket.job) for waiting in self._waiting)
+
+    def _hand_on_inner(self) -> None:
+        """Send the process what it answers in the midst of the job at work."""
+        with self._changed:
+            taken = [waiting for waiting in self._waiting if isinstance(waiting.job, INNER)]
+            for ticket in taken:
+                self._waiting.remove(ticket)
+                if ticket.future.set_running_or_notify_cancel():
+                    ticket.began = time.monotonic()
+                    number = next(self._numbers)
+                    self._inner[number] = ticket
+                    self._pipe.send(Asked(number, ticket.job))
+
+    def _all_inner(self) -> list[Ticket]:
+        with self._changed:
+            taken = list(self._inner.values())
+            self._inner.clear()
+        return taken
 
     def _died(self) -> JobFailed:
         self._process.join(timeout=1)
@@ -218,6 +324,19 @@ class Engine:
         return JobFailed(
             "died", f"The baking process ended unexpectedly ({how}). Nothing else was lost; start the bake again."
         )
+
+
+def _result_of(answer: Done | Failed) -> tuple[Any, JobFailed | None]:
+    if isinstance(answer, Done):
+        return answer.result, None
+    return None, JobFailed(answer.kind, answer.message, answer.detail)
+
+
+def _settle(ticket: Ticket, result: Any, failed: Exception | None) -> None:
+    if failed:
+        ticket.future.set_exception(failed)
+    else:
+        ticket.future.set_result(result)
 
 
 def _keep_books(write: Callable[..., None], *values: Any) -> None:

@@ -64,12 +64,32 @@ class Loaded:
 
 @dataclass(frozen=True, slots=True)
 class BakeInto:
-    """Bake into an empty folder; `mend` first mends what settings can."""
+    """Bake into an empty folder; `mend` first mends what settings can. A `proof` is small, and waited for."""
 
     recipe: Recipe
     sources: list[Source]
     folder: str
     mend: bool = False
+    proof: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class ShowProof:
+    """The picture of one map of the piece's proof; `draft` while something is dragged. Gives a packed message."""
+
+    recipe: Recipe
+    sources: list[Source]
+    key: str
+    draft: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class JudgeProof:
+    """How the piece's proof is seen, in the header of a message that has the picture of one map too."""
+
+    recipe: Recipe
+    sources: list[Source]
+    key: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -232,6 +252,8 @@ Job = (
     | Load
     | BakeInto
     | BringIn
+    | ShowProof
+    | JudgeProof
     | ProbeAt
     | Draw
     | CheckPiece
@@ -242,9 +264,21 @@ Job = (
     | Export
 )
 QUICK = (ProbeAt, SectionAt)  # jobs that follow the pointer
+INNER = (*QUICK, Cover)  # those that a process answers in the midst of another
+GIVES_WAY = (CheckPiece,)  # those that end and begin again when one of a lower rank comes; what they found is kept
+FIRST = (ProbeAt, SectionAt, Load, LoadPacked)  # of what waits
+SECOND = (ShowProof, Draw, Cover)
+
+
+def rank(job: Job) -> int:
+    """How long a job may wait: the lowest of those that wait is the next."""
+    return 0 if isinstance(job, FIRST) else 1 if isinstance(job, SECOND) else 2
+
+
 Result = (
-    Handed | Outcome | str | Loaded | Manifest | Probe | list[Finding] | Coverage | Measured | FitTried | Section | None
-)
+    Handed | Outcome | str | bytes | Loaded | Manifest | Probe | list[Finding] | Coverage | Measured | FitTried
+    | Section | None
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)

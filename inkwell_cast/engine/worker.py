@@ -19,6 +19,7 @@ import numpy as np
 
 from ..core.bake import pipeline
 from ..core.bake.cast_store import laid_out
+from ..core.bake.live_proof import LiveProof
 from ..core.bake.manifest import Manifest, MeshFile
 from ..core.bake.measured_reach import measure, try_fit
 from ..core.bake.refusals import refuse_empty, refuse_unpaired, refuse_unusable
@@ -67,6 +68,7 @@ from .messages import (
     Failed,
     HandOff,
     Job,
+    JudgeProof,
     Load,
     Loaded,
     LoadPacked,
@@ -77,6 +79,7 @@ from .messages import (
     Result,
     RunItem,
     SectionAt,
+    ShowProof,
     Source,
     Told,
     TryFit,
@@ -88,9 +91,11 @@ PR_SET_PDEATHSIG = 1
 ASSEMBLY = Slot[Assembly]()
 
 
-def run(pipe: Connection, cancel: Event) -> None:
-    """Serve jobs until the pipe closes. Runs in a process of its own."""
+def run(pipe: Connection, cancel: Event, niceness: int = 0) -> None:
+    """Serve jobs until the pipe closes. Runs in a process of its own, which leaves others what `niceness` says."""
     _die_with_parent()
+    if niceness and hasattr(os, "nice"):
+        os.nice(niceness)
     limit_single_requests()
     watch = MemoryWatch()
     watch.start()
@@ -98,19 +103,17 @@ def run(pipe: Connection, cancel: Event) -> None:
     worker = _Worker(pipe, cancel, watch)
     with contextlib.suppress(RayLibraryMissing):  # said again, to the user, by the first job that needs it
         warm_up(lambda share: pipe.send(Told(0, "compiling", share)))
+    pipe.send(Told(0, "", 1.0))
     while True:
         try:
             asked: Asked = pipe.recv()
         except (EOFError, OSError):
             return
         watch.begin()
-        answer = worker.answer(asked)
         try:
-            pipe.send(answer)
+            worker.serve(asked)
         except (EOFError, OSError):
             return
-        except Exception as error:  # a result that cannot be sent
-            pipe.send(Failed(asked.number, "fault", f"The result could not be handed over ({error})."))
 
 
 def _die_with_parent() -> None:
@@ -129,12 +132,25 @@ def _die_with_parent() -> None:
 class _Worker:
     def __init__(self, pipe: Connection, cancel: Event, watch: MemoryWatch) -> None:
         self._pipe, self._cancel, self._watch = pipe, cancel, watch
-        self._number = 0
+        self._number, self._depth = 0, 0
         self._meshes: OrderedDict[tuple[str, str], Mesh] = OrderedDict()
-        self._warm = Warm(self._stopped)
+        self._warm = Warm(self._stopped, self._to_end)
+        self._live = LiveProof(self._warm)
         self._told = 0.0
 
-    def answer(self, asked: Asked) -> Done | Failed:
+    def serve(self, asked: Asked) -> None:
+        """Answer a job. Raises OSError where nobody listens any more."""
+        outer, self._depth = self._number, self._depth + 1
+        try:
+            self._pipe.send(self._answer(asked))
+        except (EOFError, OSError):
+            raise
+        except Exception as error:  # a result that cannot be sent
+            self._pipe.send(Failed(asked.number, "fault", f"The result could not be handed over ({error})."))
+        finally:
+            self._number, self._depth = outer, self._depth - 1
+
+    def _answer(self, asked: Asked) -> Done | Failed:
         number = self._number = asked.number
         try:
             return Done(number, self._do(asked.job))
@@ -150,10 +166,19 @@ class _Worker:
             return Failed(number, "fault", words, traceback.format_exc())
 
     def _stopped(self) -> bool:
-        """Whether the job at work is to end. Raises MemoryError where the machine has none left for it."""
+        """Whether the job at work is to end; what follows the pointer is answered on the way.
+
+        Raises MemoryError where the machine has none left for it.
+        """
+        while self._depth == 1 and self._pipe.poll():  # one in the midst of another, never more
+            self.serve(self._pipe.recv())
+        return self._to_end()
+
+    def _to_end(self) -> bool:
+        """`_stopped`, for callers in whose midst nothing can be computed."""
         if self._watch.short:
             raise MemoryError
-        return self._cancel.is_set()
+        return self._depth == 1 and self._cancel.is_set()
 
     def _do(self, job: Job) -> Result:
         match job:
@@ -186,6 +211,12 @@ class _Worker:
                 return None
             case BakeInto():
                 return self._bake(job)
+            case ShowProof():
+                shown = self._live.show(job.recipe, self._read(job.sources), job.key, job.draft, self._stopped)
+                return b"".join(shown.packed())
+            case JudgeProof():
+                judged = self._live.judge(job.recipe, self._read(job.sources), job.key, self._stopped)
+                return b"".join(judged.packed())
             case BringIn():
                 return self._bring_in(job)
             case HandOff():
@@ -250,7 +281,8 @@ class _Worker:
         finally:
             (folder / PEEK).unlink(missing_ok=True)
         self._tell("writing", 0.95)
-        return save(baked, job.folder, _mesh_files(job.sources, meshes, baked.assembly), job.folder, report)
+        files = _mesh_files(job.sources, meshes, baked.assembly)
+        return save(baked, job.folder, files, job.folder, report, self._live.judgement_of(job.recipe, meshes))
 
     def _bring_in(self, job: BringIn) -> Manifest:
         meshes, images = self._read(job.sources), list[Any_]()

@@ -12,7 +12,6 @@ from pydantic import BaseModel
 from ..core.bake.manifest import Manifest
 from ..core.settings.mends import Mend
 from ..core.settings.recipe import Recipe
-from .remaining_time import seconds_left
 
 
 class BakeSummary(BaseModel):
@@ -47,7 +46,11 @@ class BakeSummary(BaseModel):
 
 @dataclass(frozen=True, slots=True)
 class BakeRow:
-    """A bake as lists show it; `tries` says whether it tries out a mend beyond the settings of its piece."""
+    """A bake as lists show it.
+
+    `live` is the proof that is renewed with its piece, and goes with its next renewal unless it is kept; `tries` says
+    whether it tries out a mend beyond the settings of its piece.
+    """
 
     id: int
     piece_id: int
@@ -61,6 +64,7 @@ class BakeRow:
     ended: float | None
     name: str
     proof: bool
+    live: bool
     tries: bool
     summary: BakeSummary
 
@@ -71,11 +75,6 @@ class BakeRow:
     @property
     def seconds(self) -> float | None:
         return self.ended - self.started if self.ended and self.started else None
-
-    @property
-    def seconds_left(self) -> float | None:
-        """The remaining time; None before there is enough to go by."""
-        return seconds_left(self.started, self.share) if self.state == "running" else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,15 +87,15 @@ class BakeRecord(BakeRow):
 
 
 _LIGHT = (
-    "id, piece_id, state, meshes, stage, share, message, created, started, ended, name, proof, trial != '' AS tries, "
-    "summary"
+    "id, piece_id, state, meshes, stage, share, message, created, started, ended, name, proof, live, "
+    "trial != '' AS tries, summary"
 )
 
 
 def _row(row: sqlite3.Row) -> BakeRow:
     values = {f.name: row[f.name] for f in fields(BakeRow)}
-    summary = BakeSummary.model_validate_json(row["summary"])
-    return BakeRow(**values | {"proof": bool(row["proof"]), "tries": bool(row["tries"]), "summary": summary})
+    flags = {name: bool(row[name]) for name in ("proof", "live", "tries")}
+    return BakeRow(**values | flags | {"summary": BakeSummary.model_validate_json(row["summary"])})
 
 
 def _record(row: sqlite3.Row) -> BakeRecord:
@@ -124,6 +123,33 @@ def add(
     bake_id = int(cursor.lastrowid or 0)
     db.execute("INSERT INTO bake_contents (bake_id, recipe) VALUES (?, ?)", (bake_id, recipe.model_dump_json()))
     return bake_id
+
+
+def passing_live(db: sqlite3.Connection, piece_id: int, rest: float) -> list[int]:
+    """The live proof of a piece, unless it has been there for `rest` seconds."""
+    rows = db.execute("SELECT id FROM bake WHERE piece_id = ? AND live AND ended > ?", (piece_id, time.time() - rest))
+    return [int(row["id"]) for row in rows]
+
+
+def put_live(
+    db: sqlite3.Connection, piece_id: int, gone: list[int], meshes: str, manifest: Manifest,
+    pictures: dict[tuple[str, str], str], started: float,
+) -> int:  # fmt: skip
+    """The proof of a piece as it is now in the place of those `gone`; another live one stays, and is kept.
+
+    `started` is in seconds since 1970.
+    """
+    db.executemany("DELETE FROM bake WHERE id = ?", [(n,) for n in gone])
+    db.execute("UPDATE bake SET live = 0 WHERE piece_id = ? AND live", (piece_id,))
+    bake_id = add(db, piece_id, manifest.recipe, meshes, proof=True)
+    finish(db, bake_id, manifest, pictures)
+    db.execute("UPDATE bake SET live = 1, started = ? WHERE id = ?", (started, bake_id))
+    return bake_id
+
+
+def keep(db: sqlite3.Connection, bake_id: int) -> None:
+    """A live proof that is not to go with its next renewal."""
+    db.execute("UPDATE bake SET live = 0 WHERE id = ?", (bake_id,))
 
 
 def get(db: sqlite3.Connection, bake_id: int) -> BakeRecord | None:
@@ -234,7 +260,7 @@ def pictures_of(db: sqlite3.Connection, bake_id: int) -> dict[tuple[str, str], s
 
 
 def rename(db: sqlite3.Connection, bake_id: int, name: str) -> None:
-    db.execute("UPDATE bake SET name = ? WHERE id = ?", (name, bake_id))
+    db.execute("UPDATE bake SET name = ?, live = 0 WHERE id = ?", (name, bake_id))
 
 
 def keep_trial(db: sqlite3.Connection, bake_id: int) -> None:

@@ -10,6 +10,7 @@ from ..core.base.errors import InputProblem
 from ..core.settings.recipe import refusals
 from ..engine.engine import JobFailed
 from .routes import (
+    at_work,
     bakes,
     basis,
     batches,
@@ -18,6 +19,7 @@ from .routes import (
     guide,
     handoff,
     library,
+    live,
     mends,
     meshes,
     piece,
@@ -35,8 +37,8 @@ def create_app(services: Services) -> FastAPI:
     app.state.services = services
     app.add_middleware(Guard)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    step_routes = basis, handoff, library, mends, brought, bakes, meshes, cage
-    for module in (guide, piece_file, shelf, batches, *step_routes, piece):
+    step_routes = live, basis, handoff, library, mends, brought, bakes, meshes, cage
+    for module in (at_work, guide, piece_file, shelf, batches, *step_routes, piece):
         app.include_router(module.router)
     app.add_exception_handler(InputProblem, _refused)
     app.add_exception_handler(JobFailed, _refused)

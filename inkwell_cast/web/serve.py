@@ -9,7 +9,7 @@ import socket
 import uvicorn
 
 from ..demo import pieces
-from ..engine.engine import Engine
+from ..engine.lanes import Lanes
 from ..store import Store
 from .app import create_app
 from .services.services import Services
@@ -32,7 +32,7 @@ def serve(chosen: pathlib.Path | None, port: int, demo: bool) -> int:
     except OSError as error:
         print(f"inkwell-cast: Port {port} cannot be used ({error.strerror}). Choose another with --port.")
         return 1
-    engine = Engine()
+    engine = Lanes()
     try:
         services = Services(Store(data_folder(chosen, demo)), engine)
         if demo and not services.pieces.shelf():
@@ -53,7 +53,7 @@ async def add_demo(services: Services) -> None:
         roles = {}
         for path in piece.write(folder):
             upload = await services.uploads.take_in(path.name, _chunks(path))
-            roles[upload.token] = upload.role
+            roles[upload.token] = ""  # their names say it
         shutil.rmtree(folder)
         services.pieces.make(piece.title, roles, piece.recipe)
 

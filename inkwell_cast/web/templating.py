@@ -203,4 +203,6 @@ def bake_facts(
         "basis": row.recipe.basis.model_dump(),
         "stale": stale(row, recipe, rows),
         "seconds": duration(row.seconds),
+        "seen": row.summary.likeness,
+        "flaws": row.summary.flaws,
     }

@@ -20,9 +20,11 @@ from inkwell_cast.engine.messages import (
     PEEK,
     BakeInto,
     CheckPiece,
+    Cover,
     Done,
     Draw,
     Export,
+    Failed,
     Load,
     ProbeAt,
     SectionAt,
@@ -260,3 +262,99 @@ def test_closing_ends_the_process_whatever_it_does(sources, tmp_path):
             return
         time.sleep(0.05)
     pytest.fail("the baking process outlived its engine")
+
+
+def test_what_follows_the_pointer_is_answered_in_the_midst_of_a_bake(engine, sources, tmp_path):
+    ticket = running(engine, sources, tmp_path)
+    for n in range(3):
+        assert wait(engine.submit(ProbeAt(SHORT, sources, "", 10 + n, 20)), 30).hit_object == "ring_high"
+    covered = wait(engine.submit(Cover(SHORT, sources, "piece")), 30)
+    assert covered.held > 0.5
+    assert not ticket.future.done()
+    ticket.stop()
+    with pytest.raises(JobFailed, match=r"Cancelled\."):
+        wait(ticket, 20)
+
+
+def test_a_bake_is_the_same_whatever_was_answered_in_its_midst(engine, sources, tmp_path):
+    recipe = SHORT.model_copy(update={"sheet": Sheet(width=512, height=512, samples=16)})
+    alone, disturbed, between = (tmp_path / name for name in ("alone", "disturbed", "between"))
+    for folder in (alone, disturbed, between):
+        folder.mkdir()
+    wait(engine.submit(BakeInto(recipe, sources, str(alone))))
+    moved = recipe.model_copy(update={"reach": recipe.reach.model_copy(update={"outward": 4.0})})
+    wait(engine.submit(BakeInto(moved, sources, str(between))))
+    ticket = engine.submit(BakeInto(recipe, sources, str(disturbed)))
+    asked = 0
+    while not ticket.future.done():
+        wait(engine.submit(Cover(moved, sources, "piece")))
+        asked += 1
+    assert asked > 1
+    assert wait(ticket).maps[0].sha256 == sha256_of(alone / "normal.png")
+
+
+def test_the_pointer_s_job_fails_with_the_process_that_it_was_given_to(engine, sources, tmp_path):
+    ticket = running(engine, sources, tmp_path)
+    os.kill(engine.process_id, signal.SIGSTOP)
+    probe = engine.submit(ProbeAt(SHORT, sources, "", 10, 20))
+    until = time.monotonic() + 10
+    while probe not in engine._inner.values() and time.monotonic() < until:
+        time.sleep(0.01)
+    os.kill(engine.process_id, signal.SIGKILL)
+    for each in (probe, ticket):
+        with pytest.raises(JobFailed):
+            wait(each, 10)
+    assert wait(engine.submit(ProbeAt(SHORT, sources, "", 10, 20))).hit_object == "ring_high"
+
+
+def test_checks_give_way_to_a_file_and_end_all_the_same(engine, sources, tmp_path):
+    """Files are read before the checks that wait; checks at work begin again after them."""
+    mesh = torus(16, 8, name="ring_low.obj")
+    write_mesh(tmp_path / "ring_low.obj", mesh)
+    load = Load(str(tmp_path / "ring_low.obj"), "ring_low.obj", str(tmp_path / "copy"))
+    bake = running(engine, sources, tmp_path / "bake")
+    order = []
+    tickets = []
+    for job, name in ((CheckPiece(SHORT, sources), "checks"), (load, "file")):
+        tickets.append(engine.submit(job))
+        tickets[-1].future.add_done_callback(lambda _, name=name: order.append(name))
+    bake.stop()
+    assert wait(tickets[0]) == []
+    assert order == ["file", "checks"]
+
+
+class GivingWay(Stuttering):
+    """An engine whose process works at checks until it is told to stop."""
+
+    def __init__(self):
+        self.begun = []
+        super().__init__()
+
+    def _spawn(self):
+        self._pipe, theirs = multiprocessing.Pipe()
+        self._process, self._cancel = threading.current_thread(), threading.Event()
+
+        def serve():
+            with contextlib.suppress(EOFError):
+                while True:
+                    asked = theirs.recv()
+                    self.begun.append(type(asked.job).__name__)
+                    if len(self.begun) == 1:
+                        self._cancel.wait(10)
+                        theirs.send(Failed(asked.number, "cancelled", "Cancelled."))
+                    else:
+                        theirs.send(Done(asked.number, "done"))
+
+        threading.Thread(target=serve, daemon=True).start()
+
+
+def test_a_job_that_gave_way_begins_again_after_what_was_more_urgent():
+    engine = GivingWay()
+    checks = engine.submit(CheckPiece(SHORT, []))
+    while not engine.begun:
+        time.sleep(0.01)
+    file = engine.submit(Load("a", "a.obj", "b"))
+    assert wait(file, 10) == "done"
+    assert wait(checks, 10) == "done"
+    assert engine.begun == ["CheckPiece", "Load", "CheckPiece"]
+    engine.close()

@@ -183,16 +183,6 @@ def test_open_bakes_are_marked_interrupted(store):
     assert states == ["interrupted", "interrupted", "failed"]
 
 
-def test_time_left_follows_the_share(store):
-    with store.writing() as db:
-        bake_id = bakes.add(db, pieces.add(db, "p", Recipe()), Recipe(), "key")
-        assert bakes.get(db, bake_id).seconds_left is None
-        bakes.start(db, bake_id)
-        db.execute("UPDATE bake SET started = started - 10 WHERE id = ?", (bake_id,))
-        bakes.tell(db, bake_id, "casting", 0.5)
-        assert bakes.get(db, bake_id).seconds_left == pytest.approx(10, abs=0.5)
-
-
 def test_files_go_by_their_content(store):
     hashes = []
     for _ in range(2):

@@ -31,7 +31,7 @@ from ..uv.padding import nearest_covered
 MOST_AGAIN = 0.5  # of the busy tiles: with more, a whole cast is quicker
 SPARE = 0.4  # of the memory that is free, for copies
 Progress = Callable[[float], None]
-PROOF, FULL = Slot["LaidOut"](), Slot["LaidOut"]()
+DRAFT, PROOF, FULL = Slot["LaidOut"](), Slot["LaidOut"](), Slot["LaidOut"]()
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,8 +120,8 @@ def laid_out(
     recipe, held = assembly.recipe, [mesh for _, mesh, _ in meshes.distinct()]
     settings, meshes_held = settings_behind(recipe, RAYS), [id(mesh) for mesh in held]
     key = f"{settings} {meshes_held} {warm.sculpt(assembly).serial} {assembly.relief is not None}"
-    small = max(recipe.sheet.width, recipe.sheet.height) <= PROOF_SIDE  # a proof does not drive out a full bake
-    slot = PROOF if small else FULL
+    small = max(recipe.sheet.width, recipe.sheet.height) <= PROOF_SIDE  # a proof does not drive out a full bake,
+    slot = FULL if not small else DRAFT if recipe.sheet.samples == 1 else PROOF  # nor its draft a proof
     before = warm.last(slot)
     return warm.once(slot, key, lambda: _lay_out(assembly, held, warm, tell, before))
 

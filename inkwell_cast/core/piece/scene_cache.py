@@ -29,11 +29,14 @@ class Slot(Generic[T]):
 class Warm:
     """Keeps treated files and the sculpt's scenes, so that the next bake does not build them again.
 
-    `stopped()` says whether what is being made is no longer wanted: long work asks it, or calls `look`.
+    `stopped()` says whether what is being made is no longer wanted: long work asks it, or calls `look`. The ray library
+    asks `stopped_alone()`, from whose midst nothing else may be computed.
     """
 
-    def __init__(self, stopped: Callable[[], bool] = lambda: False) -> None:
-        self.stopped = stopped
+    def __init__(
+        self, stopped: Callable[[], bool] = lambda: False, stopped_alone: Callable[[], bool] | None = None
+    ) -> None:  # fmt: skip
+        self.stopped, self.stopped_alone = stopped, stopped_alone or stopped
         self.forget()
 
     def look(self) -> None:
@@ -116,5 +119,5 @@ def _build(wanted: list[tuple[Mesh, tuple[str, ...]]], ends: I64, keys: tuple[st
     mesh = with_normals(merge(pieces, "sculpt"))
     warm.look()
     shared = Vertices(mesh.positions)
-    scenes = [Scene(shared, mesh.triangles[a:b], cancelled=warm.stopped) for a, b in pairwise(first.tolist())]
+    scenes = [Scene(shared, mesh.triangles[a:b], cancelled=warm.stopped_alone) for a, b in pairwise(first.tolist())]
     return Sculpt(mesh, first, tracers_of(scenes), scenes, keys)

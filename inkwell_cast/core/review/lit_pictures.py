@@ -120,7 +120,7 @@ def _low(contexts: list[Context]) -> _Struck:
     assembly, sculpt, warm = contexts[0].assembly, contexts[0].sculpt, contexts[0].warm
 
     def strike() -> _Struck:
-        scene = Scene(Vertices(assembly.low.positions), assembly.low.triangles, cancelled=warm.stopped)
+        scene = Scene(Vertices(assembly.low.positions), assembly.low.triangles, cancelled=warm.stopped_alone)
         return _strike(tracers_of([scene]), _views(assembly, sculpt, warm), warm)
 
     return warm.once(LOW, _key(assembly, sculpt), strike)

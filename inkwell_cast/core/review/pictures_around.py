@@ -116,7 +116,7 @@ def directions(count: int) -> F64:
 
 def _scenes(context: Context, pair: int | None) -> _Scenes:
     """What rays strike: the whole piece, or one pair alone."""
-    low, sculpt, stopped = context.assembly.low, context.sculpt, context.warm.stopped
+    low, sculpt, stopped = context.assembly.low, context.sculpt, context.warm.stopped_alone
     if pair is None:
         rows = np.arange(len(low.triangles), dtype=np.int32)
         tracers, first = occluders_on(context, "everything").tracers[:1], 0

@@ -4,7 +4,7 @@ import re
 from dataclasses import dataclass, field
 from typing import Annotated, Literal, cast
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from ..base.setting import SettingsGroup, setting
 from .files import FileSettings, Role
@@ -20,20 +20,39 @@ class Placing(SettingsGroup):
 class Pairing(SettingsGroup):
     """Which highs a low receives from: by name, changed by hand."""
 
-    low: Annotated[str, setting("Low", "What ends the name of a low.", min_length=1, max_length=40)] = "_low"
+    low: Annotated[str, setting("Low", "What ends the name of a low.", min_length=1, max_length=80)] = (
+        "_low, _lowpoly, _lp"
+    )
     high: Annotated[
-        str, setting("High", "What a high's name has; anything may follow.", min_length=1, max_length=40)
-    ] = "_high"
-    cage: Annotated[str, setting("Cage", "What ends the name of a cage.", min_length=1, max_length=40)] = "_cage"
+        str, setting("High", "What a high's name has; anything may follow.", min_length=1, max_length=80)
+    ] = "_high, _highpoly, _hp"
+    cage: Annotated[str, setting("Cage", "What ends the name of a cage.", min_length=1, max_length=80)] = "_cage"
     float: Annotated[
         str,
-        setting("Floater", "What a floating detail's name has; anything may follow.", min_length=1, max_length=40),
-    ] = "_float"
+        setting("Floater", "What a floating detail's name has; anything may follow.", min_length=1, max_length=80),
+    ] = "_float, _floater"
     together: Annotated[bool, setting("One pair", "Every low receives from every high, whatever the names.")] = False
     placed: dict[str, Placing] = Field(default_factory=dict, description="By hand, by object (file/object).")
 
+    @field_validator("low", "high", "cage", "float")
+    @classmethod
+    def _no_suffix_is_empty(cls, given: str) -> str:
+        words = [word.strip() for word in given.split(",")]
+        if not all(words):
+            raise ValueError("an empty suffix would be in every name; give such as “_low, _lp”")
+        return ", ".join(words)
+
+    def suffixes(self, role: str) -> list[str]:
+        """The suffixes of a role in lower case, the longest first."""
+        return sorted((word.strip().lower() for word in str(getattr(self, role)).split(",")), key=len, reverse=True)
+
+    def first(self, role: str) -> str:
+        """The suffix of a role that is named to the user."""
+        return str(getattr(self, role)).partition(",")[0]
+
 
 ENDS = ("low", "cage")
+LETTERS = 3  # with fewer of them a suffix ends its word
 ALL = "everything"  # the pair's name where there is no stem
 
 
@@ -102,19 +121,19 @@ def read_name(name: str, pairing: Pairing) -> list[_Reading]:
     """Every way to read a name, the longest stem first; empty where it has no suffix."""
     lower, readings = name.lower(), list[_Reading]()
     for role in ENDS:
-        suffix = re.escape(str(getattr(pairing, role)).lower())
-        match = re.search(rf"{suffix}(?:[._ ]?\d+)?$", lower)
-        if match:
-            readings.append(_Reading(role, name[: match.start()]))
+        for suffix in pairing.suffixes(role):
+            match = re.search(rf"{re.escape(suffix)}(?:[._ ]?\d+)?$", lower)
+            if match:
+                readings.append(_Reading(role, name[: match.start()]))
+                break
     if readings:
         return readings[:1]
     for role in ("high", "float"):
-        suffix = str(getattr(pairing, role)).lower()
-        at = lower.find(suffix)
-        while at >= 0:
-            readings.append(_Reading(role, name[:at]))
-            at = lower.find(suffix, at + 1)
-    return sorted(readings, key=lambda r: -len(r.stem))
+        for suffix in pairing.suffixes(role):
+            after = r"(?![a-z])" if len(suffix.strip("._- ")) < LETTERS else ""  # two letters begin many words
+            found = re.finditer(rf"(?={re.escape(suffix)}{after})", lower)
+            readings += [_Reading(role, name[: match.start()]) for match in found]
+    return sorted(dict.fromkeys(readings), key=lambda r: -len(r.stem))
 
 
 def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] | None = None) -> Paired:
@@ -127,7 +146,7 @@ def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] 
     for part in parts:
         options = readings[part]
         if not options:
-            suffixes = ", ".join(str(getattr(pairing, r)) for r in ("low", "high", "float", "cage"))
+            suffixes = ", ".join(pairing.first(r) for r in ("low", "high", "float", "cage"))
             alone.append(Alone(part, "", f"neither its name nor its file's has one of {suffixes}"))
             continue
         chosen = next((r for r in options if r.stem.lower() in stems), options[-1])
@@ -204,7 +223,7 @@ def _readings(part: Part, pairing: Pairing, settings: FileSettings) -> list[_Rea
 def _reason(role: str, pair: Pair, pairing: Pairing) -> str:
     stem = "" if pair.name == ALL else pair.name
     if role in ("low", "self"):
-        return f"no high is called {stem}{pairing.high}…" if stem else "there is no high for it"
+        return f"no high is called {stem}{pairing.first('high')}…" if stem else "there is no high for it"
     if pair.lows:
         return f"its low {pair.lows[0].name} has no high"
-    return f"no low is called {stem}{pairing.low}" if stem else "there is no low for it"
+    return f"no low is called {stem}{pairing.first('low')}" if stem else "there is no low for it"

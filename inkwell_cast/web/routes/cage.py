@@ -184,7 +184,17 @@ def _with_picture(recipe: Recipe, stored: str) -> Recipe:
 async def add_nudge(request: Request, piece_id: int, brushed: Brushed) -> Response:
     """A stroke of the brush on the cage; one that cannot be is told and not kept."""
     values = context(request, piece_id, "cage")
-    scale = values["piece"].recipe.reach.scale(values["diagonal"])
+    stroke = stroke_of(brushed, values["piece"].recipe.reach.scale(values["diagonal"]))
+    try:
+        editing.add_stroke(values["piece"].recipe, stroke)
+    except ValidationError as refused:
+        raise _no_stroke(refused) from refused
+    change(request, piece_id, f"Nudge {brushed.kind}", lambda r: editing.add_stroke(r, stroke), True)
+    return changed(request, piece_id, "cage", "cage-changed")
+
+
+def stroke_of(brushed: Brushed, scale: float) -> Stroke:
+    """A stroke as the brush drew it; `scale` is one of the piece's unit in scene units. Raises InputProblem."""
     numbers = {}
     for name in ("size", "move", "strength", "falloff"):
         try:
@@ -197,19 +207,20 @@ async def add_nudge(request: Request, piece_id: int, brushed: Brushed) -> Respon
     if not moves and not 0 <= numbers["strength"] <= 1:
         raise InputProblem("The brush", f"A strength of {numbers['strength']:g} cannot be.", "Give 0 to 1.")
     try:
-        stroke = Stroke.model_validate(
+        return Stroke.model_validate(
             {
                 "kind": brushed.kind, "points": brushed.points, "radius": numbers["size"] * scale,
                 "amount": numbers["move"] * scale if moves else numbers["strength"], "falloff": numbers["falloff"],
                 "mirror": brushed.mirror,
             }
         )  # fmt: skip
-        editing.add_stroke(values["piece"].recipe, stroke)
     except ValidationError as refused:
-        words = "; ".join(f"{k.partition('.')[0]} {v}" for k, v in refusals(refused).items())
-        raise InputProblem("The brush", f"{words}.", "Change the brush, or take back earlier strokes.") from refused
-    change(request, piece_id, f"Nudge {brushed.kind}", lambda r: editing.add_stroke(r, stroke), True)
-    return changed(request, piece_id, "cage", "cage-changed")
+        raise _no_stroke(refused) from refused
+
+
+def _no_stroke(refused: ValidationError) -> InputProblem:
+    words = "; ".join(f"{k.partition('.')[0]} {v}" for k, v in refusals(refused).items())
+    return InputProblem("The brush", f"{words}.", "Change the brush, or take back earlier strokes.")
 
 
 @router.post("/nudges/out")

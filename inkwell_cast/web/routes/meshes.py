@@ -26,12 +26,11 @@ router = APIRouter(prefix="/pieces/{piece_id}")
 
 class AddedMesh(BaseModel):
     token: str
-    role: str = ""
 
 
 @router.post("/meshes")
 def add_mesh(request: Request, piece_id: int, mesh: AddedMesh) -> Response:
-    said = services_of(request).pieces.add_mesh(piece_id, mesh.token, mesh.role)
+    said = services_of(request).pieces.add_mesh(piece_id, mesh.token)
     return JSONResponse({"added": True, "said": said})
 
 

@@ -60,10 +60,11 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
     findings = services.measures.checked(piece, meshes)
     sides = boxes(piece.recipe, paired, meshes)
     diagonal = math.hypot(*sides["low"]["size"]) if "low" in sides else 0.0
+    last = next((bake for bake in bakes if not bake.live), None)
     values: dict[str, Any] = {
         "piece": piece, "meshes": meshes, "bakes": bakes, "done_count": count, "shown": shown, "step": step,
         "paired": paired,
-        "diagonal": diagonal, "boxes": sides, "last": bakes[0] if bakes else None, "errors": {},
+        "diagonal": diagonal, "boxes": sides, "last": last, "errors": {},
         "errors_in": set(), "given": {}, "said": [],
         "findings": findings,
         "blocking": [f for f in findings or [] if f.severity == "blocking"], "ready": bool(paired.pairs),
@@ -73,7 +74,8 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
         "stale": stale(shown, piece.recipe, meshes) if shown else "",
         "disk_use": services.bakes.disk_use,
         "need": needed(piece.recipe, sheet_sizes(piece.recipe, shown)).words,
-        "peek": services.bakes.peek_at(bakes[0].id) if bakes and bakes[0].open else "",
+        "peek": services.bakes.peek_at(last.id) if last and last.open else "",
+        "left": services.bakes.seconds_left(last.id) if last and last.open else None,
         "facts": facts_of(request, shown, piece, meshes) if shown else None,
         **scope_context(piece.recipe, paired, request.query_params.get("scope", "piece")),
     }  # fmt: skip
@@ -306,5 +308,7 @@ def state(request: Request, piece_id: int) -> Response:
             "sculpts": [{"id": m.id, "name": m.file_name} for m in sculpts],
             "meshes": len(values["meshes"]),
             "facts": values["facts"],
+            "step": values["piece"].step,
+            "ready": values["ready"] and not values["blocking"],
         }
     )

@@ -14,7 +14,7 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 from ...core.base.errors import InputProblem
 from ...core.formats import COMPANIONS
 from ..services.uploads import Upload, too_large
-from ..templating import in_bytes, render, services_of, stage_words
+from ..templating import in_bytes, render, services_of
 from .batches import batch_context
 
 router = APIRouter()
@@ -58,21 +58,21 @@ async def upload_from(request: Request, place: FolderOnDisk) -> Response:
     return described(await services_of(request).uploads.take_from(place.path, request.is_disconnected))
 
 
+@router.post("/uploads/roles")
+def roles(request: Request, tokens: list[str]) -> Response:
+    """The roles that are proposed for files whose names give none, by token, each with why."""
+    guesses = services_of(request).uploads.guesses(tokens)
+    return JSONResponse({token: {"role": guess.role, "why": guess.why} for token, guess in guesses.items()})
+
+
 def described(taken: Upload) -> Response:
     facts = taken.facts
     return JSONResponse(
         {
-            "token": taken.token, "name": taken.file_name, "role": taken.role, "triangles": facts.triangles,
+            "token": taken.token, "name": taken.file_name, "triangles": facts.triangles,
             "objects": len(facts.parts), "uvs": facts.channels > 0,
         }
     )  # fmt: skip
-
-
-@router.get("/at-work")
-def at_work(request: Request) -> Response:
-    """What the engine is doing: a word and the share done, for a page that waits for it."""
-    told = services_of(request).engine.told
-    return JSONResponse({"words": stage_words(told.stage), "share": told.share})
 
 
 @router.post("/pieces")

@@ -28,7 +28,6 @@ if TYPE_CHECKING:
 
 TRY_AGAIN_EVERY = 1.0  # seconds
 NO_ROOM = (errno.ENOSPC, errno.EDQUOT)
-HUGE = 3_000_000  # triangles whose checks take longer than an artist waits for a bake to begin
 
 
 class Bakes:
@@ -53,15 +52,13 @@ class Bakes:
             if trial or mend or recipe:
                 raise InputProblem("The bake", "Another one is at work.", "Wait until it has ended, or cancel it.")
             return earlier[0].id
-        if sum(row.facts.triangles for row in rows) > HUGE:
-            self.services.measures.stop_checking()  # such checks must not hold up a bake; the page asks for them again
         recipe = recipe or piece.recipe
         recipe = recipe.proof() if proof else recipe
         recipe = add_mend(recipe, trial) if trial else recipe
         folder = self.store.files.temporary_folder()
         with self.store.writing() as db:
             bake_id = bakes.add(db, piece_id, recipe, meshes_key(rows), proof, trial)
-        job = BakeInto(recipe, self.services.pieces.sources(rows), str(folder), mend)
+        job = BakeInto(recipe, self.services.pieces.sources(rows), str(folder), mend, proof and not mend)
         return self._queued(piece_id, bake_id, folder, job)
 
     def bring_in(self, piece_id: int, given: list[tuple[str, str]], reading: Basis | str | None) -> int:
@@ -89,6 +86,7 @@ class Bakes:
             job,
             on_start=lambda: self._write(bakes.start, bake_id),
             on_progress=lambda stage, share: self._write(bakes.tell, bake_id, stage, share),
+            piece_id=piece_id,
         )
         self._tickets[bake_id], self._folders[bake_id] = ticket, folder
         ticket.future.add_done_callback(lambda future: self._ended(piece_id, bake_id, folder, future))
@@ -98,6 +96,11 @@ class Bakes:
         ticket = self._tickets.get(bake_id)
         if ticket:
             ticket.stop()
+
+    def seconds_left(self, bake_id: int) -> float | None:
+        """How long a running bake still takes; None before there is enough to go by."""
+        ticket = self._tickets.get(bake_id)
+        return ticket.pace.seconds_left() if ticket else None
 
     def peek(self, bake_id: int) -> bytes | None:
         """The map that a running bake is at, as far as it is, as a PNG; None before there is any."""
@@ -191,7 +194,7 @@ class Bakes:
         with self.store.files.adopting() as adopt:
             try:
                 manifest: Manifest = future.result()
-                change, values = bakes.finish, (manifest, _kept_files(manifest, folder, adopt))
+                change, values = bakes.finish, (manifest, kept_files(manifest, folder, adopt))
                 mends = manifest.recipe.mends if manifest.mending else []
             except JobFailed as failed:
                 change, values = bakes.end, ("cancelled" if failed.kind == "cancelled" else "failed", failed.message)
@@ -234,7 +237,7 @@ class Bakes:
         return self.store.files.path(digest) if digest else None
 
 
-def _kept_files(
+def kept_files(
     manifest: Manifest, folder: pathlib.Path, adopt: Callable[[pathlib.Path], str]
 ) -> dict[tuple[str, str], str]:
     """Take what a bake wrote into the store; hashes by sheet and key.

@@ -11,11 +11,13 @@ from ...core.mesh.binary_message import unpack_header
 from ...engine.messages import Draw, Drawn, Job
 from ...store import views
 from ..cache_keys import SIDES, view_key
-from .bakes import HUGE
 from .pieces import paired_of, sculpts_of
 
 if TYPE_CHECKING:
     from .services import Services
+
+
+HUGE = 3_000_000  # triangles of a piece whose card must not hold up what was asked for
 
 
 class Drawings:
@@ -61,7 +63,7 @@ class Drawings:
         known = self._known(view_key(piece.recipe, rows, "lit", ()))
         if known is None and sum(row.facts.triangles for row in rows) > HUGE:
             raise InputProblem(piece.name, "It is large, and drawn with its first bake.", "Bake it.")
-        if known or self.services.engine.busy:
+        if known or self.services.engine.reading.busy:
             return known
         return await self.view(piece_id, "lit")
 
@@ -77,7 +79,8 @@ class Drawings:
         try:
             path = folder / "view"
             drawing = job(str(path))
-            ticket = self.services.follow(piece_id, drawing) if following else self.services.engine.submit(drawing)
+            engine, follow = self.services.engine, self.services.follow
+            ticket = follow(piece_id, drawing) if following else engine.submit(drawing, piece_id=piece_id)
             await asyncio.wrap_future(ticket.future)
             return await asyncio.to_thread(self._keep_view, key, path, piece_id)
         finally:

@@ -24,7 +24,8 @@ class Exports:
         folder = self.store.files.temporary_folder()
         try:
             path = folder / f"{what}{suffix}"
-            ticket = self.engine.submit(Export(piece.recipe, self.services.pieces.sources(rows), what, str(path)))
+            job = Export(piece.recipe, self.services.pieces.sources(rows), what, str(path))
+            ticket = self.engine.submit(job, piece_id=piece_id)
             await asyncio.wrap_future(ticket.future)
             return await asyncio.to_thread(path.read_bytes)
         finally:
@@ -40,7 +41,7 @@ class Exports:
             converted = folder / "made.png"
             sources = self.services.pieces.sources(rows)
             job = ConvertMap(piece.recipe, sources, str(given), str(converted), source, piece.recipe.basis)
-            said: str = await asyncio.wrap_future(self.engine.submit(job).future)
+            said: str = await asyncio.wrap_future(self.engine.submit(job, piece_id=piece_id).future)
             return await asyncio.to_thread(converted.read_bytes), said.replace(given.name, name)
         finally:
             shutil.rmtree(folder, ignore_errors=True)

@@ -113,7 +113,8 @@ class Handoffs:
         fits = self.services.receivers.of(row.recipe.model_copy(update={"handoff": handoff}))
         receiver = receiver or (fits.name if fits else "")
         sources = self.services.pieces.sources(self.services.pieces.wanted(piece_id)[1])
-        ticket = self.services.engine.submit(HandOff(row.recipe, sources, finished, handoff, str(target), receiver))
+        job = HandOff(row.recipe, sources, finished, handoff, str(target), receiver)
+        ticket = self.services.engine.submit(job, piece_id=piece_id)
         self._tickets[piece_id] = ticket
         try:
             handed: Handed = await asyncio.wrap_future(ticket.future)

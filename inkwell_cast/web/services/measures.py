@@ -10,7 +10,6 @@ from ...core.review.probe import Probe
 from ...core.review.section import Along, Section
 from ...core.settings.editing import with_reach
 from ...core.settings.staleness import CHECKS, COVERAGE
-from ...engine.engine import Ticket
 from ...engine.messages import CheckPiece, Cover, MeasureReach, ProbeAt, SectionAt, TryFit
 from ...store.bakes import BakeRecord
 from ...store.meshes import MeshRow
@@ -29,7 +28,6 @@ class Measures:
     def __init__(self, services: "Services") -> None:
         self.services, self.engine = services, services.engine
         self._checks: dict[str, list[Finding]] = {}
-        self._checking: Ticket | None = None
         self._covered: dict[str, Coverage] = {}
 
     async def check(self, piece_id: int) -> list[Finding]:
@@ -37,8 +35,8 @@ class Measures:
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         key = result_key(piece.recipe, rows, CHECKS)
         if key not in self._checks:
-            self._checking = self.engine.submit(CheckPiece(piece.recipe, self.services.pieces.sources(rows)))
-            self._checks[key] = await asyncio.wrap_future(self._checking.future)
+            job = CheckPiece(piece.recipe, self.services.pieces.sources(rows))
+            self._checks[key] = await asyncio.wrap_future(self.engine.submit(job, piece_id=piece_id).future)
             while len(self._checks) > KEPT_CHECKS:
                 self._checks.pop(next(iter(self._checks)))
         return self._checks[key]
@@ -46,11 +44,6 @@ class Measures:
     def checked(self, piece: Piece, rows: list[MeshRow]) -> list[Finding] | None:
         """The findings for a piece as it is, if they are known."""
         return self._checks.get(result_key(piece.recipe, rows, CHECKS))
-
-    def stop_checking(self) -> None:
-        """Give up checks that are at work."""
-        if self._checking:
-            self._checking.stop(patient=True)
 
     async def cover(self, piece_id: int, scope: str, reach: dict[str, float]) -> Coverage:
         """How well the cage holds the sculpt of a scope, with the piece's reach or one that is being tried."""
@@ -82,18 +75,16 @@ class Measures:
         self, piece_id: int, triangle: int, place: tuple[float, float, float], turned: float, zoom: float,
         along: Along, view: tuple[float, float, float],
     ) -> Section | None:  # fmt: skip
-        """The slice at a place of the low; None off the paired lows or while the engine is busy."""
+        """The slice at a place of the low; None off the paired lows."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
-        if self.engine.busy:
-            return None
         job = SectionAt(piece.recipe, self.services.pieces.sources(rows), triangle, place, turned, zoom, along, view)
         cut: Section | None = await asyncio.wrap_future(self.engine.submit(job).future)
         return cut
 
     async def probe(self, row: BakeRecord, sheet: str, x: int, y: int) -> Probe | None:
-        """What a texel of a bake sees; None off the low, while the engine is busy, or when the meshes have changed."""
+        """What a texel of a bake sees; None off the low, or when the meshes have changed."""
         known = self.services.pieces.get(row.piece_id)
-        if known is None or self.engine.busy or meshes_key(known[1]) != row.meshes:
+        if known is None or meshes_key(known[1]) != row.meshes:
             return None
         ticket = self.engine.submit(ProbeAt(row.recipe, self.services.pieces.sources(known[1]), sheet, x, y))
         result: Probe | None = await asyncio.wrap_future(ticket.future)

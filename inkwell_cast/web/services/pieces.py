@@ -2,6 +2,7 @@
 
 import pathlib
 import time
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from ...core.base.errors import InputProblem
@@ -10,13 +11,14 @@ from ...core.settings import editing
 from ...core.settings.mends_overlay import mended
 from ...core.settings.pairing import Paired, Part, pair_up
 from ...core.settings.recipe import Recipe
+from ...core.settings.role_guesses import Guess, guess_roles
 from ...engine.messages import Source
 from ...store import bakes, meshes, pieces, undo
 from ...store.bakes import BakeRow
 from ...store.meshes import MeshRow
 from ...store.pieces import Piece
 from ..local_paths import local_path
-from .uploads import Upload, unknown_upload
+from .uploads import Upload, mesh_facts, unknown_upload
 
 if TYPE_CHECKING:
     from .services import Services
@@ -80,18 +82,23 @@ class Pieces:
             self.uploads.settled(upload)
         return piece_id
 
-    def add_mesh(self, piece_id: int, token: str, role: str) -> list[str]:
-        """Add an upload to a piece, or put it in the place of the file of its name; what that changed, in words."""
+    def add_mesh(self, piece_id: int, token: str) -> list[str]:
+        """Add an upload to a piece, or put it in the place of the file of its name; what that changed, in words.
+
+        Where names give no role, one is guessed beside the piece's other files, and said.
+        """
         upload = self.uploads.known(token)
         piece, rows, _ = self.wanted(piece_id)
-        before = next((row for row in rows if row.file_name == upload.file_name), None)
+        before, said = next((row for row in rows if row.file_name == upload.file_name), None), list[str]()
         with self.store.writing() as db:
             self._put(db, piece_id, upload)
-            if before is None and role:
-                recipe = editing.set_file(piece.recipe, upload.file_name, role=role)
+            guess = None if before else _guess(piece, rows, upload)
+            if guess:
+                recipe = editing.set_file(piece.recipe, upload.file_name, role=guess.role)
                 undo.set_recipe(db, piece_id, recipe, f"Add {upload.file_name}")
+                said = [f"{upload.file_name} is taken as {guess.role}, by a guess: {guess.why}. Change it at its file."]
         self.uploads.settled(upload)
-        return what_changed(before.facts.parts, upload.facts.parts) if before else []
+        return what_changed(before.facts.parts, upload.facts.parts) if before else said
 
     def replace_mesh(self, piece_id: int, mesh_id: int, token: str) -> list[str]:
         """Put an upload, whatever its name, in the place of a file; everything set for that file stays."""
@@ -161,6 +168,18 @@ class Pieces:
             db, piece_id, upload.file_name, upload.sha256, upload.copy, upload.size, upload.facts, upload.place,
             upload.modified,
         )  # fmt: skip
+
+
+def _guess(piece: Piece, rows: list[MeshRow], upload: Upload) -> Guess | None:
+    """The role that is guessed for a new file of a piece; None where names give it."""
+    pairing = piece.recipe.pairing
+    there = {row.file_name: mesh_facts(row.file_name, row.facts, pairing) for row in rows}
+    for name, facts in there.items():
+        if piece.recipe.file(name).role:
+            there[name] = replace(facts, role=piece.recipe.file(name).role)
+    return guess_roles(there | {upload.file_name: mesh_facts(upload.file_name, upload.facts, pairing)}).get(
+        upload.file_name
+    )
 
 
 def refuse_half_a_piece(name: str, paired: Paired) -> None:

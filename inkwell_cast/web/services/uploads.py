@@ -9,11 +9,14 @@ from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import asdict, dataclass
 from typing import TypeVar
 
+import numpy as np
+
 from ...core.bake.manifest import sha256_of
 from ...core.base.errors import InputProblem
 from ...core.formats import COMPANIONS, format_of
 from ...core.settings.pairing import Pairing, read_name
-from ...engine.engine import Engine
+from ...core.settings.role_guesses import Guess, MeshFacts, guess_roles
+from ...engine.lanes import Lanes
 from ...engine.messages import Load, Loaded
 from ...store import Store
 from ...store.meshes import Facts
@@ -33,7 +36,6 @@ class Upload:
 
     token: str
     file_name: str
-    role: str
     size: int
     sha256: str
     copy: str
@@ -45,7 +47,7 @@ class Upload:
 class Uploads:
     """Streams files to disk, lets the engine read them, keeps the packed copy. Whatever fails leaves nothing."""
 
-    def __init__(self, store: Store, engine: Engine, max_upload: int = MAX_UPLOAD) -> None:
+    def __init__(self, store: Store, engine: Lanes, max_upload: int = MAX_UPLOAD) -> None:
         self.store, self.engine, self.max_upload = store, engine, max_upload
         self.taken: dict[str, Upload] = {}
         self._companions: dict[str, pathlib.Path] = {}
@@ -122,11 +124,17 @@ class Uploads:
         finally:
             shutil.rmtree(folder, ignore_errors=True)
         upload = Upload(
-            secrets.token_urlsafe(12), name, role_by_name(name, loaded), size, digest, kept,
+            secrets.token_urlsafe(12), name, size, digest, kept,
             Facts.model_validate(asdict(loaded)), place, modified,
         )  # fmt: skip
         self.taken[upload.token] = upload
         return upload
+
+    def guesses(self, tokens: list[str]) -> dict[str, Guess]:
+        """Roles that are proposed for uploads whose names give none, by token, beside the others of a piece."""
+        together = {token: self.taken[token] for token in tokens if token in self.taken}
+        guessed = guess_roles({u.file_name: mesh_facts(u.file_name, u.facts) for u in together.values()})
+        return {t: guessed[upload.file_name] for t, upload in together.items() if upload.file_name in guessed}
 
     def known(self, token: str) -> Upload:
         """An upload that is to become part of a piece. Raises InputProblem for one that is not known."""
@@ -163,12 +171,14 @@ def safe_name(name: str) -> str:
     return f"{stem[:112]}{dot}{suffix[:8]}" if dot else plain[:120] or "unnamed"
 
 
-def role_by_name(name: str, loaded: Loaded) -> str:
-    """A first guess that the page shows and the artist can change: "" where names say it, else by UVs and size."""
-    pairing = Pairing()
-    if read_name(name.rpartition(".")[0], pairing) or any(read_name(part.name, pairing) for part in loaded.parts):
-        return ""
-    return "low" if loaded.channels and loaded.triangles < 100_000 else "high"
+def mesh_facts(file_name: str, facts: Facts, pairing: Pairing | None = None) -> MeshFacts:
+    """What roles are guessed from: a file's own facts, and what its name or that of its first named part gives."""
+    bounds = np.array([part.bounds for part in facts.parts]) if facts.parts else np.zeros((1, 2, 3))
+    lowest, highest = bounds[:, 0].min(axis=0), bounds[:, 1].max(axis=0)
+    names = [file_name.rpartition(".")[0], *[part.name for part in facts.parts]]
+    readings = (read_name(name, pairing or Pairing()) for name in names)
+    role = next((found[0].role for found in readings if found), "")
+    return MeshFacts(facts.triangles, facts.channels > 0, (tuple(lowest.tolist()), tuple(highest.tolist())), role)
 
 
 def too_large(name: str, limit: int) -> InputProblem:

@@ -1,4 +1,5 @@
 import pytest
+from pydantic import ValidationError
 
 from inkwell_cast.core.settings import editing
 from inkwell_cast.core.settings.files import FileSettings
@@ -115,3 +116,22 @@ def test_files_given_as_lows_and_highs_meet_whatever_their_names():
         "lid": (["lid_low"], ["lid_high"]), ALL: (["box_low"], ["everything else"]),
     }  # fmt: skip
     assert len(pair_up(given, Pairing()).alone) == 2
+
+
+@pytest.mark.parametrize(
+    ("low", "high"), [("a_low", "a_high"), ("a_lowpoly", "a_highpoly"), ("a_lp", "a_hp"), ("a_LP", "a_HP_2")]
+)
+def test_each_role_has_several_suffixes(low, high):
+    assert names(pair_up(parts(low, high), Pairing())) == {"a": ([low], [high])}
+
+
+def test_two_letters_within_a_word_are_no_suffix():
+    assert pair_up(parts("rope_hpost", "rope_low"), Pairing()).pairs == []
+
+
+def test_suffixes_are_edited_as_words_and_none_is_empty():
+    own = Pairing(low="_game,_lp ", high="_sculpt")
+    assert own.low == "_game, _lp"
+    assert names(pair_up(parts("a_game", "a_sculpt", "a_low"), own)) == {"a": (["a_game"], ["a_sculpt"])}
+    with pytest.raises(ValidationError, match="empty suffix"):
+        Pairing(low="_low,,_lp")

@@ -1,11 +1,12 @@
 // The bake that is shown: its maps on the model and on the sheet.
 import { CompareBakes } from "../tools/compare_bakes.js";
+import { keep } from "./live.js";
 import { showLines } from "./meshes_shown.js";
 import { $, base, model, sheet, state, toast } from "./page.js";
 import { placeAgainst } from "./show_and_wipe.js";
 
 const MOST_CHIPS = 3;
-export const against = new CompareBakes(base, model, sheet, { load: loadBitmaps, shown: () => state, changed: () => placeAgainst() });
+export const against = new CompareBakes(base, model, sheet, { load: loadBitmaps, shown: () => state, changed: () => placeAgainst(), keep: (id) => keep(id) });
 
 export async function showBake(facts) {
   state.facts = facts;
@@ -70,7 +71,7 @@ export async function showMap(wanted) {
     if (facts.stale === "meshes") $("sheet-note").textContent = "The meshes changed since this bake, so the model does not wear it.";
     showLines();
     await against.dress();
-  } catch (error) { state.bitmaps.delete(key); toast(error.message); }
+  } catch (error) { state.bitmaps.delete(key); if (state.facts === facts) toast(error.message); }
 }
 
 export async function loadBitmaps(facts, key) {

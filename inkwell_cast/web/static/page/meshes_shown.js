@@ -1,34 +1,49 @@
 // The meshes of the piece in both views: lows, sculpts, cages and the lines of the UVs.
 import { fetchMesh } from "../views/mesh_message.js";
 import { showBake } from "./bake_shown.js";
+import { tend } from "./live.js";
 import { $, base, json, model, sayProgress, sheet, state } from "./page.js";
 import { parts } from "./pointer_link.js";
 
+// Low and UVs first, then the live proof and the sculpts' stand-ins side by side.
 export async function loadMeshes(turn = true) {
   $("table").dataset.views = "loading";
-  const done = sayProgress(() => $("model-note"));
-  const facts = await json(`${base}/state`);
-  const before = model.box.clone();
+  const done = sayProgress(() => $("model-note")), problems = [];
+  const there = await json(`${base}/state`), before = model.box.clone();
   model.clear();
-  $("model-note").textContent = facts.meshes ? "Loading the meshes …" : "No meshes yet. Add them in the step Meshes.";
-  const problems = [];
-  for (const mesh of facts.sculpts) {
-    try { model.addSculpt(await fetchMesh(`${base}/views/sculpt?mesh=${mesh.id}`)); }
-    catch (error) { problems.push(`${mesh.name}: ${error.message}`); }
-  }
-  try { await loadLow(); } catch (error) { problems.push(error.message); }
+  $("model-note").textContent = there.meshes ? "Loading the meshes …" : "No meshes yet. Add them in the step Meshes.";
+  try {
+    await fetchLow();
+    if (model.low.header.triangles) { if (turn || before.isEmpty()) model.fit(); $("table").dataset.views = "low"; }
+  } catch (error) { problems.push(error.message); }
+  await showBake(there.facts);
+  tend(there.facts, there.ready);
+  const fitted = model.camera.position.clone();
+  await Promise.all([loadCage(), ...there.sculpts.map(loadSculpt(problems))]);
   done();
-  if (facts.meshes) $("model-note").textContent = problems.join(" ");
-  if (turn || before.isEmpty() || !before.equals(model.box)) model.fit();
-  await showBake((await json(`${base}/state`)).facts); // a bake may have ended while meshes were loaded
+  if (model.low?.header.triangles) { model.nameParts(); parts.tend(); }
+  if (there.meshes) $("model-note").textContent = problems.join(" ");
+  if (model.camera.position.equals(fitted) && (turn || before.isEmpty() || !before.equals(model.box))) model.fit();
+  model.draw();
+  const now = await json(`${base}/state`); // a bake may have ended while meshes were loaded
+  if (now.facts && now.facts.id !== state.facts?.id && now.facts.id > (there.facts?.id ?? 0)) { await showBake(now.facts); tend(now.facts, now.ready); }
   $("table").dataset.views = "ready";
 }
 
-export async function loadLow() {
+const loadSculpt = (problems) => async (mesh) => {
+  try { model.addSculpt(await fetchMesh(`${base}/views/sculpt?mesh=${mesh.id}`)); model.draw(); }
+  catch (error) { problems.push(`${mesh.name}: ${error.message}`); }
+};
+
+async function fetchLow() {
   model.setLow(await fetchMesh(`${base}/views/low`));
   if (model.low.header.triangles) { model.nameParts(); parts.tend(); }
-  await loadCage();
   showLines();
+}
+
+export async function loadLow() {
+  await fetchLow();
+  await loadCage();
 }
 
 export async function loadCage() {

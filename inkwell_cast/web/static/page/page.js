@@ -28,9 +28,10 @@ export async function json(address, options) {
 export function sayProgress(place) {
   let over = false;
   const timer = setInterval(async () => {
-    const { words, share } = await json("/at-work").catch(() => ({}));
+    const jobs = await json("/at-work").catch(() => []);
+    const { stage, share } = jobs.find((job) => job.stage && `/pieces/${job.piece_id}` === base) || {};
     if (!place().isConnected) clearInterval(timer);
-    else if (words && !over) place().textContent = `${words}, ${Math.round(share * 100)} %`;
+    else if (stage && !over) place().textContent = `${stage}, ${Math.round(share * 100)} %`;
   }, 600);
   return () => { over = true; clearInterval(timer); };
 }

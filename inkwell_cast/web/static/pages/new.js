@@ -1,47 +1,85 @@
-// The page of a new piece: files in, roles chosen, piece made.
-import { roleChoice, takeDrops, triangleWords, uploadsInto } from "../panels/upload.js";
+// The page of a new piece: files in, roles chosen, piece made once every file is read.
+import "../page/at_work.js";
+import { acceptedBy, filesOf, roleChoice, takeDrops, triangleWords, uploadsInto } from "../panels/upload.js";
 
 const $ = (id) => document.getElementById(id);
 const list = $("list");
 
-function settle(answer, row) {
-  const select = roleChoice(answer.role, `Role of ${answer.name}`);
+async function settle(answer, row) {
+  const select = roleChoice("", `Role of ${answer.name}`);
   row.dataset.token = answer.token;
   row.insertBefore(select, row.children[1]);
-  select.onchange = judge;
+  select.onchange = () => { select.dataset.chosen = "yes"; tell(row, ""); judge(); };
+  await guess();
   judge();
 }
+
+// Where names say nothing the server proposes roles; what was chosen by hand stays.
+async function guess() {
+  const rows = read(), tokens = rows.map((row) => row.dataset.token);
+  const response = await fetch("/uploads/roles", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(tokens) });
+  if (!response.ok) return;
+  const guesses = await response.json();
+  for (const row of rows) {
+    const select = row.querySelector("select"), one = guesses[row.dataset.token];
+    if (select.dataset.chosen) continue;
+    select.value = one?.role ?? "";
+    tell(row, one ? `Guessed: ${one.why}.` : "");
+  }
+}
+function tell(row, words) {
+  let line = row.querySelector(".guess");
+  if (!line) { line = document.createElement("span"); line.className = "guess"; row.append(line); }
+  line.textContent = words;
+  line.hidden = !words;
+}
+const rowsOf = (state) => [...list.children].filter((row) => row.dataset.state === state);
+const read = () => [...list.children].filter((row) => row.dataset.token);
 const take = uploadsInto(list, settle);
 
 $("from-place").addEventListener("submit", async (e) => {
   e.preventDefault();
   const row = document.createElement("li"), path = $("place").value;
+  row.dataset.state = "coming";
   row.innerHTML = '<b></b><button class="link" type="button">Remove</button><span class="soft">reading</span>';
   const [name, remove, words] = row.children;
   name.textContent = name.title = path.split(/[\\/]/).pop();
   remove.onclick = () => { row.remove(); judge(); };
   list.append(row);
+  judge();
   const response = await fetch("/uploads/from", { method: "PUT", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ path }) });
   const answer = await response.json().catch(() => ({ error: `The server answered ${response.status}.` }));
-  if (response.ok) { words.textContent = triangleWords(answer); settle(answer, row); $("place").value = ""; return; }
+  row.dataset.state = response.ok ? "read" : "failed";
+  if (response.ok) { words.textContent = triangleWords(answer); await settle(answer, row); $("place").value = ""; return; }
   words.className = "problem"; words.setAttribute("role", "alert"); words.textContent = answer.error;
+  judge();
 });
 
-const roles = () => Object.fromEntries([...list.children].filter((r) => r.dataset.token).map((r) => [r.dataset.token, r.querySelector("select").value]));
+const roles = () => Object.fromEntries(read().map((r) => [r.dataset.token, r.querySelector("select").value]));
 
-function judge() {
+// What still stands between the files and a piece, in words; "" for nothing.
+function missing() {
+  const coming = rowsOf("coming").length, failed = rowsOf("failed").length;
+  if (coming) return coming === 1 ? "One file is still being read." : `${coming} files are still being read.`;
+  if (failed) return failed === 1 ? "One file could not be read. Remove it, or add it again." : `${failed} files could not be read. Remove them, or add them again.`;
   const have = Object.values(roles()), named = have.includes("");
-  const missing = [["low", "self"], ["high", "float", "self"]].filter((any) => !named && !any.some((role) => have.includes(role))).map((any) => any[0]);
-  $("make").disabled = missing.length > 0 || !have.length;
-  $("why").textContent = missing.length || !have.length ? `Still needed: a ${(have.length ? missing : ["low", "high"]).join(" and a ")}.` : "";
-  const low = [...list.children].find((r) => r.querySelector("select")?.value === "low" || /_low/i.test(r.firstChild.textContent)) || [...list.children].find((r) => r.dataset.token);
-  if (low) $("name").placeholder = low.firstChild.textContent.replace(/\.[^.]+$/, "").replace(/_(low|high)$/i, "");
+  const lacking = [["low", "self"], ["high", "float", "self"]].filter((any) => !named && !any.some((role) => have.includes(role))).map((any) => any[0]);
+  return lacking.length || !have.length ? `Still needed: a ${(have.length ? lacking : ["low", "high"]).join(" and a ")}.` : "";
 }
 
-list.addEventListener("change", judge);
+function judge() {
+  const why = missing();
+  $("make").disabled = why !== "";
+  $("why").textContent = why;
+  const named = (row) => row.querySelector("b").textContent;
+  const low = read().find((r) => r.querySelector("select").value === "low" || /_(low|lowpoly|lp)\b/i.test(named(r))) || read()[0];
+  if (low) $("name").placeholder = named(low).replace(/\.[^.]+$/, "").replace(/_(low|high|lowpoly|highpoly|lp|hp)$/i, "");
+}
+
+list.addEventListener("change", async (e) => { if (e.target === list && read().length) await guess(); judge(); });
 takeDrops($("drop"), take);
 window.addEventListener("dragover", (e) => e.preventDefault());
-window.addEventListener("drop", (e) => { e.preventDefault(); if (!$("drop").contains(e.target)) take([...e.dataTransfer.files]); });
+window.addEventListener("drop", async (e) => { e.preventDefault(); if (!$("drop").contains(e.target)) take(await filesOf(e.dataTransfer, acceptedBy($("files")))); });
 
 $("make").onclick = async () => {
   $("make").disabled = true;

@@ -4,6 +4,7 @@ import "../page/keys.js";
 import "../page/follow_bake.js";
 import "../page/panel_memory.js";
 import "../page/flaw_numbers.js";
+import "../page/at_work.js";
 import { Coverage } from "../panels/coverage.js";
 import { HandoffPanel } from "../panels/handoff.js";
 import { MeshesPanel } from "../panels/meshes.js";
@@ -12,6 +13,7 @@ import { Brush } from "../tools/brush.js";
 import { MendByHand } from "../tools/mend_by_hand.js";
 import { Pockets } from "../tools/pockets.js";
 import { hideFinding } from "../page/findings.js";
+import { tryLive } from "../page/live.js";
 import { loadCage, loadMeshes, tellForms } from "../page/meshes_shown.js";
 import { $, ask, base, json, model, sayProgress, sheet, toast, tools } from "../page/page.js";
 import { clicked } from "../page/pointer_link.js";
@@ -28,7 +30,7 @@ const meshes = new MeshesPanel(base, {
   },
 });
 const cover = new Coverage(base, model, {
-  toast, sayProgress,
+  toast, sayProgress, tryLive,
   mark: (header, arrays) => { setShow("low"); model.showMarks(arrays.corners, header.place); sheet.setHatched(arrays.uvs); },
   turnTo: (place, show) => { setShow(show); model.turnTo(new Float32Array(0), [place.slice(0, 3), place[3]]); },
 });
@@ -43,8 +45,9 @@ const postPanel = (address, values) => ask("POST", `${base}/${address}`, { targe
 const pockets = new Pockets(model, {
   busy: () => brush.on, clicked, begin: () => setShow("low"), scale: () => cover.scale,
   add: ([x, y, z]) => sendToCage("pockets", { x, y, z }), change: (number, values) => postPanel(`pockets/${number}`, values),
+  tried: (pocket, values) => tryLive({ pocket, ...values }),
 });
-const brush = tools.brush = new Brush(model, (stroke) => sendToCage("nudges", stroke), () => { pockets.placing = false; setShow("low"); });
+const brush = tools.brush = new Brush(model, (stroke) => sendToCage("nudges", stroke), () => { pockets.placing = false; setShow("low"); }, (stroke) => tryLive({ stroke }));
 const hand = new MendByHand(model, {
   clicked, begin: () => setShow("low"), send: (values) => postPanel("mends/place", values),
 });

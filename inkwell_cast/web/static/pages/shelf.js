@@ -1,4 +1,5 @@
 // The shelf: a piece from its file, and which pieces a batch takes.
+import "../page/at_work.js";
 
 const problem = document.getElementById("problem");
 

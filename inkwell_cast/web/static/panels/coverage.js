@@ -5,8 +5,8 @@ import { ReachRule } from "./reach_slider.js";
 const $ = (id) => document.getElementById(id);
 
 export class Coverage {
-  constructor(base, model, { toast, sayProgress, mark, turnTo }) {
-    Object.assign(this, { base, model, toast, sayProgress, mark, turnTo });
+  constructor(base, model, { toast, sayProgress, mark, turnTo, tryLive }) {
+    Object.assign(this, { base, model, toast, sayProgress, mark, turnTo, tryLive });
     this.rule = null;
     this.trying = null;
     document.body.addEventListener("htmx:afterSettle", (e) => {
@@ -36,11 +36,12 @@ export class Coverage {
   }
 
   async tryReach(reach, scope) {
-    const first = !this.trying;
+    const first = !this.trying, { scale } = this.rule;
+    this.tryLive({ outward: reach.outward / scale, inward: reach.inward / scale }, decodeURIComponent(scope));
     this.trying = { ...reach };
     if (!first) return;
     while (this.trying) {
-      const { outward, inward } = this.trying, { scale } = this.rule;
+      const { outward, inward } = this.trying;
       const query = `scope=${scope}&outward=${outward / scale}&inward=${inward / scale}`;
       const answer = await fetch(`${this.base}/coverage?${query}`);
       if (answer.ok && $("coverage")) { $("coverage").innerHTML = await answer.text(); this.show(query); }

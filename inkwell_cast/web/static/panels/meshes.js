@@ -15,7 +15,7 @@ export class MeshesPanel {
     const post = (address, body) => this.json(address, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
     let added = 0, said = [];
     const take = uploadsInto($("panel-uploads"), async (answer) => {
-      const done = await post(`${this.base}/meshes`, { token: answer.token, role: answer.role });
+      const done = await post(`${this.base}/meshes`, { token: answer.token });
       added += 1; said.push(...done.said);
     });
     takeDrops(drop, async (files) => {

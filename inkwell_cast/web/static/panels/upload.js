@@ -15,6 +15,25 @@ export function send(file, batch, onShare) {
   });
 }
 
+// The files of a drop, those in folders too; those of no kind that can be read are left out of a folder.
+export async function filesOf(transfer, accepted) {
+  const entries = [...transfer.items].map((item) => item.webkitGetAsEntry?.()).filter(Boolean);
+  if (!entries.some((entry) => entry.isDirectory)) return [...transfer.files];
+  const found = [];
+  const walk = async (entry) => {
+    if (entry.isFile) { const file = await new Promise((resolve, reject) => entry.file(resolve, reject)); if (accepted(file.name)) found.push(file); return; }
+    const reader = entry.createReader();
+    for (;;) { // a reader gives a hundred at a time
+      const some = await new Promise((resolve, reject) => reader.readEntries(resolve, reject));
+      if (!some.length) return;
+      for (const inner of some) await walk(inner);
+    }
+  };
+  for (const entry of entries) await walk(entry);
+  return found;
+}
+export const acceptedBy = (input) => (name) => !input || input.accept.split(",").some((suffix) => name.toLowerCase().endsWith(suffix.trim())) || belongs({ name });
+
 const belongs = (file) => /\.(mtl|bin|png|jpe?g|tga|tiff?|bmp)$/i.test(file.name);
 
 export const triangleWords = (answer) => `${answer.triangles.toLocaleString("en").replaceAll(",", "\u202f")} triangles · ${answer.objects} ${answer.objects === 1 ? "part" : "parts"} · ${answer.uvs ? "with UVs" : "no UVs"}`;
@@ -28,9 +47,11 @@ export function uploadsInto(list, onDone) {
       const row = document.createElement("li");
       row.innerHTML = '<b></b><button class="link" type="button">Remove</button><span class="bar"><i style="width:0"></i></span><span class="soft">waiting</span>';
       const [name, remove, bar, words] = row.children;
+      row.dataset.state = "coming";
       name.textContent = name.title = file.name;
       remove.onclick = () => { row.remove(); list.dispatchEvent(new Event("change")); };
       list.append(row);
+      list.dispatchEvent(new Event("change"));
       last = last.then(async () => {
         if (!row.isConnected) return;
         words.textContent = "sending";
@@ -40,6 +61,7 @@ export function uploadsInto(list, onDone) {
             if (share === 1) words.textContent = "reading";
           });
           bar.remove();
+          row.dataset.state = "read";
           if (answer.companion) { words.textContent = "goes with the mesh"; return; }
           words.textContent = triangleWords(answer);
           if (row.isConnected) await onDone(answer, row);
@@ -48,7 +70,9 @@ export function uploadsInto(list, onDone) {
           words.className = "problem";
           words.setAttribute("role", "alert");
           words.textContent = error.message;
+          row.dataset.state = "failed";
         }
+        list.dispatchEvent(new Event("change"));
       });
     }
     return last;
@@ -65,7 +89,7 @@ export function roleChoice(role, label) {
 export function takeDrops(area, take) {
   for (const type of ["dragenter", "dragover"]) area.addEventListener(type, (e) => { e.preventDefault(); area.classList.add("over"); });
   area.addEventListener("dragleave", () => area.classList.remove("over"));
-  area.addEventListener("drop", (e) => { e.preventDefault(); area.classList.remove("over"); take([...e.dataTransfer.files]); });
-  const input = area.querySelector("input[type=file]");
-  input?.addEventListener("change", () => { take([...input.files]); input.value = ""; });
+  const inputs = area.querySelectorAll("input[type=file]"), accepted = acceptedBy(inputs[0]);
+  area.addEventListener("drop", async (e) => { e.preventDefault(); area.classList.remove("over"); take(await filesOf(e.dataTransfer, accepted)); });
+  for (const input of inputs) input.addEventListener("change", () => { take([...input.files].filter((file) => !input.webkitdirectory || accepted(file.name))); input.value = ""; });
 }

@@ -3,9 +3,9 @@
 const FIELDS = ["kind", "size", "move", "strength", "falloff", "mirror"];
 
 export class Brush {
-  // `onStroke(values)` hears of each stroke, `onStart()` of the brush being taken up.
-  constructor(model, onStroke, onStart) {
-    this.model = model; this.onStroke = onStroke; this.onStart = onStart;
+  // `onStroke(values)` hears of each stroke, `onStart()` of the brush being taken up, `onTry(values)` of a stroke so far.
+  constructor(model, onStroke, onStart, onTry) {
+    this.model = model; this.onStroke = onStroke; this.onStart = onStart; this.onTry = onTry;
     this.on = false; this.points = null; this.kept = null;
     const canvas = model.canvas;
     canvas.addEventListener("pointerdown", (e) => this.begin(e), true);
@@ -54,7 +54,7 @@ export class Brush {
     const at = this.model.uvAt(e);
     if (this.points && at) {
       const last = this.points[this.points.length - 1];
-      if (Math.hypot(...at.place.map((v, k) => v - last[k])) > this.radius / 5 && this.points.length < 2000) this.points.push(at.place);
+      if (Math.hypot(...at.place.map((v, k) => v - last[k])) > this.radius / 5 && this.points.length < 2000) { this.points.push(at.place); this.onTry({ ...this.values(), points: [...this.points] }); }
     }
     if (at || !this.points) this.model.setBrush(at ? at.place : null, this.radius, this.points || []);
   }

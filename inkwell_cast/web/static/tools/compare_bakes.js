@@ -1,15 +1,16 @@
 // A second bake against the one shown: a wipe in both views, or one after the other at a key.
 
 export class CompareBakes {
-  // `load(facts, key)` gives a bake's pictures by sheet; `shown()` the facts, map and sheet in view; `changed()` places the wipe.
-  constructor(base, model, sheet, { load, shown, changed }) {
-    Object.assign(this, { base, model, sheet, load, shown, changed, facts: null });
+  // `load(facts, key)` gives a bake's pictures by sheet; `shown()` the facts, map and sheet in view; `changed()` places the wipe, `keep(id)` holds a bake.
+  constructor(base, model, sheet, { load, shown, changed, keep }) {
+    Object.assign(this, { base, model, sheet, load, shown, changed, keep, facts: null });
   }
 
   async open(id) {
     const response = await fetch(`${this.base}/bakes/${id}/facts`);
     if (!response.ok) throw new Error((await response.json()).error || `The server answered ${response.status}.`);
     this.facts = await response.json();
+    for (const held of [this.facts.id, this.shown().facts?.id]) if (held) await this.keep(held);
     this.model.other = true;
     await this.dress();
     this.changed();

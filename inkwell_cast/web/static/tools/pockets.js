@@ -4,7 +4,7 @@ const $ = (id) => document.getElementById(id);
 
 export class Pockets {
   // `on`: busy() and clicked(event) ask, begin() is told when placing begins, add(place) and change(number, values) are
-  // sent to the server, scale() is scene units in one of the unit that reach is given in.
+  // sent to the server, tried(number, values) is a change so far, scale() is scene units in one of the unit that reach is given in.
   constructor(model, on) {
     this.model = model; this.on = on;
     this.placing = false; this.held = null;
@@ -36,8 +36,9 @@ export class Pockets {
   drag(e) {
     const { held } = this;
     if (!held) return;
-    if (held.shift) { held.scale = Math.max(0.05, 1 + (e.clientX - held.x) / 120); held.ball.scale.setScalar(held.scale); }
-    else { const at = this.model.uvAt(e); if (at) { held.at = at.place; held.ball.position.set(...at.place); } }
+    const { number, radius } = held.ball.userData;
+    if (held.shift) { held.scale = Math.max(0.05, 1 + (e.clientX - held.x) / 120); held.ball.scale.setScalar(held.scale); this.on.tried(number, { radius: radius * held.scale / this.on.scale() }); }
+    else { const at = this.model.uvAt(e); if (at) { held.at = at.place; held.ball.position.set(...at.place); this.on.tried(number, { centre: at.place }); } }
     this.model.draw();
   }
 

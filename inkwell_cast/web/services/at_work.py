@@ -1,0 +1,98 @@
+"""What is at work and what waits, in words, and stopping it."""
+
+import time
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from ...core.base.errors import InputProblem
+from ...engine.engine import Ticket
+from ...engine.messages import (
+    QUICK,
+    BakeInto,
+    BringIn,
+    CheckPiece,
+    ConvertMap,
+    Cover,
+    Draw,
+    Export,
+    HandOff,
+    Job,
+    JudgeProof,
+    Load,
+    LoadPacked,
+    MeasureReach,
+    Mix,
+    RunItem,
+    ShowProof,
+    TryFit,
+)
+
+if TYPE_CHECKING:
+    from .services import Services
+
+SHORT = 0.4  # seconds: what is over sooner is not worth a line
+NAMES: dict[type, str] = {
+    ShowProof: "Live proof", JudgeProof: "Live proof", MeasureReach: "Measure", TryFit: "Fit", Cover: "Coverage",
+    RunItem: "Batch", CheckPiece: "Checks", Draw: "Drawing", Export: "Export", ConvertMap: "Conversion", Mix: "Mix",
+    HandOff: "Handoff", BringIn: "Judging a map", LoadPacked: "Opening a piece file",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class AtWork:
+    """A job: its name, the piece that it is for if it is for one, its stage, and seconds since it began and left.
+
+    `seconds` is None while it waits, `left` where nothing can be told.
+    """
+
+    number: int
+    name: str
+    piece_id: int | None
+    piece: str
+    stage: str
+    share: float
+    seconds: float | None
+    left: float | None
+
+
+class Work:
+    """The jobs of all lanes."""
+
+    def __init__(self, services: "Services") -> None:
+        self.services = services
+
+    def listed(self) -> list[AtWork]:
+        """What is at work for longer than a moment, and what waits, the oldest first."""
+        now, jobs = time.monotonic(), []
+        for ticket in sorted(self.services.engine.tickets, key=lambda ticket: ticket.number):
+            seconds = None if ticket.began is None else now - ticket.began
+            if isinstance(ticket.job, QUICK) or (seconds is not None and seconds < SHORT):
+                continue
+            known = self.services.pieces.get(ticket.piece_id, 0) if ticket.piece_id else None
+            left = ticket.pace.seconds_left() if seconds is not None else None
+            told, piece = ticket.told, known[0].name if known else ""
+            jobs.append(
+                AtWork(
+                    ticket.number, called(ticket.job), ticket.piece_id, piece, told.stage, told.share, seconds, left
+                )
+            )  # fmt: skip
+        return jobs
+
+    def stop(self, number: int) -> None:
+        """Stop a job. Raises InputProblem for one that is over."""
+        self._ticket(number).stop()
+
+    def _ticket(self, number: int) -> Ticket:
+        for ticket in self.services.engine.tickets:
+            if ticket.number == number:
+                return ticket
+        raise InputProblem("The work", "It has ended already.", "Look at what it left.")
+
+
+def called(job: Job) -> str:
+    """What a job is called in a list."""
+    if isinstance(job, Load):
+        return f"Reading {job.name}"
+    if isinstance(job, BakeInto):
+        return "Mend all" if job.mend else "Proof" if job.proof else "Full bake"
+    return NAMES[type(job)]

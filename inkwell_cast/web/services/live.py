@@ -1,0 +1,76 @@
+"""The live proof: the proof of a piece as it is now, renewed whenever that changes."""
+
+import asyncio
+import shutil
+import time
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from ...core.bake.manifest import Manifest
+from ...core.settings.recipe import Recipe
+from ...engine.messages import BakeInto, Job, JudgeProof, ShowProof
+from ...store import bakes, disk
+from ..cache_keys import meshes_key
+from .bakes import kept_files
+
+if TYPE_CHECKING:
+    from .services import Services
+
+REST = 20.0  # seconds that an artist stays with a state until its proof is kept
+
+
+class Live:
+    """The live proofs of all pieces. Each stage is given up when settings change, or a newer picture is asked for."""
+
+    def __init__(self, services: "Services") -> None:
+        self.services, self.store = services, services.store
+
+    async def show(self, piece_id: int, key: str, tried: Callable[[Recipe], Recipe] | None = None) -> bytes:
+        """The picture of a map, as a message; with settings that are being tried, a draft of it.
+
+        Raises InputProblem, and JobFailed of the kind "cancelled" where something newer was asked for.
+        """
+        piece, rows, _ = self.services.pieces.wanted(piece_id)
+        recipe = tried(piece.recipe) if tried else piece.recipe
+        self.services.give_up(piece_id, (ShowProof, JudgeProof, BakeInto))
+        return await self._follow(
+            piece_id, ShowProof(recipe, self.services.pieces.sources(rows), key, tried is not None)
+        )
+
+    async def judge(self, piece_id: int, key: str) -> bytes:
+        """The same picture with all samples, and how the proof is seen."""
+        piece, rows, _ = self.services.pieces.wanted(piece_id)
+        return await self._follow(piece_id, JudgeProof(piece.recipe, self.services.pieces.sources(rows), key))
+
+    async def finish(self, piece_id: int) -> int:
+        """The whole proof with its flaws, as a bake that goes with the next one; its number.
+
+        One that was there for `REST` is kept.
+        """
+        piece, rows, _ = self.services.pieces.wanted(piece_id)
+        folder, started = self.store.files.temporary_folder(), time.time()
+        try:
+            job = BakeInto(piece.recipe.proof(), self.services.pieces.sources(rows), str(folder), proof=True)
+            ticket = self.services.follow(piece_id, job)
+            manifest: Manifest = await asyncio.wrap_future(ticket.future)
+            with self.store.files.adopting() as adopt:
+                files = await asyncio.to_thread(kept_files, manifest, folder, adopt)
+                with self.store.writing() as db:
+                    gone = bakes.passing_live(db, piece_id, REST)
+                    hashes = set[str]().union(*disk.of_bakes(db, gone).values())
+                    bake_id = bakes.put_live(db, piece_id, gone, meshes_key(rows), manifest, files, started)
+                    free = disk.unnamed(db, hashes)
+            for digest in free:
+                self.store.files.remove(digest)
+            return bake_id
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
+
+    def keep(self, bake_id: int) -> None:
+        """Keep a proof in the history that would go with the next one."""
+        with self.store.writing() as db:
+            bakes.keep(db, bake_id)
+
+    async def _follow(self, piece_id: int, job: Job) -> bytes:
+        made: bytes = await asyncio.wrap_future(self.services.follow(piece_id, job).future)
+        return made

@@ -1,0 +1,36 @@
+import pytest
+
+from inkwell_cast.engine.pace import Pace
+
+
+def paced(shares, every=1.0):
+    made = Pace(began=0.0)
+    for n, share in enumerate(shares, 1):
+        made.heard(share, n * every)
+    return made
+
+
+def test_an_even_job_ends_when_it_says():
+    made = paced([n / 100 for n in range(1, 51)])
+    assert made.seconds_left(50.0) == pytest.approx(50, rel=0.05)
+
+
+def test_nothing_is_told_before_there_is_anything_to_go_by():
+    assert Pace(began=0.0).seconds_left(10.0) is None
+    assert paced([0.01]).seconds_left(1.0) is None
+
+
+def test_a_slow_stretch_is_noticed_within_it_and_not_averaged_away():
+    """Half in ten seconds, then a stage of which a thousandth is done each second: it takes 500 s, not ten."""
+    made = paced([0.05 * n for n in range(1, 11)])
+    for n in range(11, 31):
+        made.heard(0.5 + 0.001 * (n - 10), float(n))
+    assert made.seconds_left(30.0) == pytest.approx(480, rel=0.2)
+
+
+def test_an_estimate_grows_while_nothing_is_done():
+    made = paced([0.1 * n for n in range(1, 6)])
+    told = [made.seconds_left(5.0 + waited) for waited in (0.0, 1.0, 1.9)]
+    assert told == sorted(told)
+    assert told[-1] > 2 * told[0]
+    assert made.seconds_left(100.0) is None  # so long that nothing can be told
