@@ -1,4 +1,4 @@
-.PHONY: install demo test bench real planted campaign css fuzz pictures screenshots
+.PHONY: install demo test bench real planted campaign css fuzz pictures screenshots wheels
 
 PYTHON ?= python3
 VENV := .venv
@@ -52,6 +52,10 @@ real: $(TESTS_READY)
 
 planted: $(TESTS_READY)
 	$(BIN)/python -m bench.planted
+
+# The locked set as wheels for every system and Python; fails where one cannot be had.
+wheels: $(TESTS_READY)
+	$(BIN)/python -m tests.wheels
 
 pictures: $(TESTS_READY)
 	$(BIN)/python -m tests.guide_pictures

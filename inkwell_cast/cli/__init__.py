@@ -31,6 +31,7 @@ from .commands import (
     run_pair,
     run_serve,
     run_settings,
+    run_shortcut,
 )
 from .input import add_cage, add_meshes, add_settings, reason
 from .judge import run_judge
@@ -280,6 +281,9 @@ def _add_program(commands: Commands) -> None:
     path = pathlib.Path
     command = commands.add_parser("compile", help="make the baking kernels ready, as the first start would")
     command.set_defaults(run=run_compile)
+    command = commands.add_parser("shortcut", help="write what a double click starts")
+    command.set_defaults(run=run_shortcut)
+    command.add_argument("--into", type=path, metavar="DIR", help="folder for it (default the desktop)")
     command = commands.add_parser("settings", help="list every setting with its default and reason")
     command.set_defaults(run=run_settings)
     command = commands.add_parser("convert", help="read a mesh of any format and write it as OBJ, PLY or GLB")
@@ -296,3 +300,4 @@ def _add_program(commands: Commands) -> None:
             "--port", type=int, default=8734, help="port on 127.0.0.1 (default 8734; 0 takes a free one)"
         )
         command.add_argument("--data", type=path, metavar="DIR", help="folder for pieces and bakes")
+        command.add_argument("--open", action="store_true", help="open the browser too")

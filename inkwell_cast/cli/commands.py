@@ -268,10 +268,21 @@ def run_compile(options: argparse.Namespace) -> int:
 def run_serve(options: argparse.Namespace) -> int:
     from ..web.serve import serve
 
-    return serve(options.data, options.port, demo=False)
+    return serve(options.data, options.port, demo=False, browser=options.open)
 
 
 def run_demo(options: argparse.Namespace) -> int:
     from ..web.serve import serve
 
-    return serve(options.data, options.port, demo=True)
+    bar = Bar()
+
+    def compiling(share: float) -> None:
+        bar.show("compiling, the first time only", share)
+
+    return serve(options.data, options.port, demo=True, compiling=compiling, browser=options.open)
+
+
+def run_shortcut(options: argparse.Namespace) -> int:
+    from .shortcut import run
+
+    return run(options)

@@ -7,12 +7,12 @@ another one's.
 """
 
 import os
-import sys
 import threading
 import time
 from collections.abc import Callable
 
-from ..core.base.free_memory import anonymous, free
+from ..core.base.free_memory import free
+from ..core.base.system import anonymous, limit_data, whole_memory
 
 LOOK_SECONDS = 0.05
 LOW, GONE = 400 << 20, 120 << 20  # bytes left
@@ -22,14 +22,7 @@ NO_ROOM = 77  # exit code
 
 def limit_single_requests() -> None:
     """Let one request for more than the whole machine fail; a lower limit from outside stays."""
-    if sys.platform != "linux":
-        return
-    import resource
-
-    whole = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
-    soft, hard = resource.getrlimit(resource.RLIMIT_DATA)
-    limits = [value for value in (whole, soft, hard) if value != resource.RLIM_INFINITY]
-    resource.setrlimit(resource.RLIMIT_DATA, (min(limits), hard))
+    limit_data(whole_memory())
 
 
 class MemoryWatch:

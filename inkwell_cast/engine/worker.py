@@ -1,13 +1,9 @@
 """The baking process: reads, bakes and keeps what the next job will want again."""
 
 import contextlib
-import ctypes
 import hashlib
-import os
 import pathlib
 import signal
-import sys
-import threading
 import time
 import traceback
 from collections import OrderedDict
@@ -26,6 +22,7 @@ from ..core.bake.refusals import refuse_empty, refuse_unpaired, refuse_unusable
 from ..core.bake.saving import save
 from ..core.base.array_types import U8, U16, Any_
 from ..core.base.errors import Cancelled, InputProblem, RayLibraryMissing
+from ..core.base.system import end_with_parent, yield_to_others
 from ..core.cage.cage import lows_of
 from ..core.cage.coverage import Coverage, coverage
 from ..core.cage.fit import cage_of
@@ -87,15 +84,13 @@ from .messages import (
 
 KEPT_MESHES = 12
 TELL_EVERY = 0.05
-PR_SET_PDEATHSIG = 1
 ASSEMBLY = Slot[Assembly]()
 
 
 def run(pipe: Connection, cancel: Event, niceness: int = 0) -> None:
     """Serve jobs until the pipe closes. Runs in a process of its own, which leaves others what `niceness` says."""
-    _die_with_parent()
-    if niceness and hasattr(os, "nice"):
-        os.nice(niceness)
+    end_with_parent()
+    yield_to_others(niceness)
     limit_single_requests()
     watch = MemoryWatch()
     watch.start()
@@ -114,19 +109,6 @@ def run(pipe: Connection, cancel: Event, niceness: int = 0) -> None:
             worker.serve(asked)
         except (EOFError, OSError):
             return
-
-
-def _die_with_parent() -> None:
-    if sys.platform == "linux":
-        ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
-    parent = os.getppid()
-
-    def watch() -> None:
-        while os.getppid() == parent:
-            time.sleep(0.5)
-        os._exit(1)
-
-    threading.Thread(target=watch, daemon=True).start()
 
 
 class _Worker:

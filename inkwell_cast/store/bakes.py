@@ -139,9 +139,9 @@ def put_live(
 
     `started` is in seconds since 1970.
     """
-    db.executemany("DELETE FROM bake WHERE id = ?", [(n,) for n in gone])
     db.execute("UPDATE bake SET live = 0 WHERE piece_id = ? AND live", (piece_id,))
     bake_id = add(db, piece_id, manifest.recipe, meshes, proof=True)
+    db.executemany("DELETE FROM bake WHERE id = ?", [(n,) for n in gone])  # after that, so that no number comes twice
     finish(db, bake_id, manifest, pictures)
     db.execute("UPDATE bake SET live = 1, started = ? WHERE id = ?", (started, bake_id))
     return bake_id

@@ -3,7 +3,6 @@
 A file is written under a temporary name and moved into place, so it is whole or absent.
 """
 
-import os
 import pathlib
 import tempfile
 import threading
@@ -12,6 +11,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from ..core.bake.manifest import sha256_of
+from ..core.base.system import put_in_place, removed, sync
 
 
 class Files:
@@ -37,9 +37,12 @@ class Files:
         try:
             target = self.path(digest)
             target.parent.mkdir(exist_ok=True)
-            _sync(source)
-            os.replace(source, target)
-            _sync(target.parent)
+            sync(source)
+            if target.is_file():  # of the same content; it may be mapped, and is as good
+                source.unlink()
+            else:
+                put_in_place(source, target)
+            sync(target.parent)
         except BaseException:
             self.release(digest)
             raise
@@ -77,24 +80,12 @@ class Files:
         """Delete a file, unless another one of the same content is just being adopted."""
         with self._lock:
             if not self._coming[sha256]:
-                self.path(sha256).unlink(missing_ok=True)
+                removed(self.path(sha256))  # what is still mapped goes when the store is tidied
 
     def keep_only(self, wanted: set[str]) -> int:
         """Delete every file that nothing names any more; returns how many."""
         gone = 0
         for file in self.folder.glob("[0-9a-f][0-9a-f]/*"):
             if file.name not in wanted:
-                file.unlink(missing_ok=True)
-                gone += 1
+                gone += removed(file)
         return gone
-
-
-def _sync(path: pathlib.Path) -> None:
-    """See a file, or the names in a folder, safely to the disk."""
-    if os.name == "nt" and path.is_dir():
-        return  # folders cannot be opened there
-    handle = os.open(path, os.O_RDONLY)
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)

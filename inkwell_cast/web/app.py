@@ -25,6 +25,7 @@ from .routes import (
     piece,
     piece_file,
     shelf,
+    turntable,
 )
 from .security import Guard
 from .services.services import Services
@@ -37,7 +38,7 @@ def create_app(services: Services) -> FastAPI:
     app.state.services = services
     app.add_middleware(Guard)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    step_routes = live, basis, handoff, library, mends, brought, bakes, meshes, cage
+    step_routes = live, turntable, basis, handoff, library, mends, brought, bakes, meshes, cage
     for module in (at_work, guide, piece_file, shelf, batches, *step_routes, piece):
         app.include_router(module.router)
     app.add_exception_handler(InputProblem, _refused)

@@ -1,10 +1,14 @@
 """Starting the server and, on wish, putting the demo pieces on its shelf."""
 
 import asyncio
+import json
 import os
 import pathlib
 import shutil
 import socket
+import urllib.request
+import webbrowser
+from collections.abc import Callable
 
 import uvicorn
 
@@ -15,6 +19,7 @@ from .app import create_app
 from .services.services import Services
 
 HOST = "127.0.0.1"
+LOOK_EVERY = 0.2  # seconds between two looks at how far the compiling is
 
 
 def data_folder(chosen: pathlib.Path | None, demo: bool) -> pathlib.Path:
@@ -25,20 +30,33 @@ def data_folder(chosen: pathlib.Path | None, demo: bool) -> pathlib.Path:
     return pathlib.Path(named) if named else pathlib.Path.home() / ".inkwell-cast" / ("demo" if demo else "shelf")
 
 
-def serve(chosen: pathlib.Path | None, port: int, demo: bool) -> int:
-    """Serve until interrupted; returns the exit code."""
+def serve(
+    chosen: pathlib.Path | None, port: int, demo: bool, compiling: Callable[[float], None] = lambda share: None,
+    browser: bool = False,
+) -> int:  # fmt: skip
+    """Serve until interrupted; returns the exit code. `compiling` hears how far that is before demo pieces are made.
+
+    With `browser` that is opened too; where the program runs already on the port, that one is shown.
+    """
     try:
         listener = socket.create_server((HOST, port), reuse_port=False)
     except OSError as error:
+        if browser and _is_here(port):
+            print(f"Inkwell Cast is open already at http://{HOST}:{port}", flush=True)
+            webbrowser.open(f"http://{HOST}:{port}")
+            return 0
         print(f"inkwell-cast: Port {port} cannot be used ({error.strerror}). Choose another with --port.")
         return 1
     engine = Lanes()
     try:
         services = Services(Store(data_folder(chosen, demo)), engine)
         if demo and not services.pieces.shelf():
-            print("Making the demo pieces; the very first start also compiles the baking kernels …", flush=True)
-            asyncio.run(add_demo(services))
-        print(f"Inkwell Cast is open at http://{HOST}:{listener.getsockname()[1]}  (Ctrl-C ends it)", flush=True)
+            _await_kernels(engine, compiling)
+            asyncio.run(add_demo(services, lambda name: print(f"Making the demo pieces: {name} …", flush=True)))
+        address = f"http://{HOST}:{listener.getsockname()[1]}"
+        print(f"Inkwell Cast is open at {address}  (Ctrl-C ends it)", flush=True)
+        if browser:
+            webbrowser.open(address)
         config = uvicorn.Config(create_app(services), log_level="warning", timeout_graceful_shutdown=2)
         uvicorn.Server(config).run(sockets=[listener])
     finally:
@@ -46,9 +64,26 @@ def serve(chosen: pathlib.Path | None, port: int, demo: bool) -> int:
     return 0
 
 
-async def add_demo(services: Services) -> None:
-    """Put the demo pieces on the shelf, by the road that an artist's files take."""
+def _is_here(port: int) -> bool:
+    """Whether it is this program that listens on a port."""
+    try:
+        with urllib.request.urlopen(f"http://{HOST}:{port}/at-work", timeout=2) as answer:
+            return isinstance(json.load(answer), list)
+    except (OSError, ValueError):
+        return False
+
+
+def _await_kernels(engine: Lanes, compiling: Callable[[float], None]) -> None:
+    """Wait until all kernels are compiled, which they are for good."""
+    while not engine.hand.ready.wait(LOOK_EVERY):
+        if engine.hand.told.stage == "compiling":
+            compiling(engine.hand.told.share)
+
+
+async def add_demo(services: Services, tell: Callable[[str], None] = lambda name: None) -> None:
+    """Put the demo pieces on the shelf, by the road that an artist's files take; `tell` hears the title of each."""
     for piece in pieces():
+        tell(piece.title)
         folder = services.store.files.temporary_folder()
         roles = {}
         for path in piece.write(folder):

@@ -19,6 +19,7 @@ from ..core.settings.mends_overlay import add_mend
 from ..core.settings.output import DEPTHS
 from ..core.settings.reach_unit import in_other_unit
 from ..core.settings.recipe import Recipe
+from ..demo.inkstand import TITLE
 from ..store import bakes
 from ..store.bakes import BakeRecord, BakeRow
 from ..store.meshes import MeshRow
@@ -125,7 +126,7 @@ def fields_of(group: str) -> list[dict[str, Any]]:
 
 
 templates.env.globals |= {
-    "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "stage_words": stage_words,
+    "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "stage_words": stage_words, "TOUR_ON": TITLE,
     "MAPS": maps.REGISTRY, "Recipe": Recipe, "DEPTHS": DEPTHS,
     "MIXES": MIXES, "SCALE": SCALE, "BETTER": BETTER, "WORSE": WORSE,
     "FIX_WORDS": WORDS, "fields_of": fields_of, "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),

@@ -65,7 +65,7 @@ MAPPED = """
 import mmap, tempfile
 import numpy as np
 from inkwell_cast.engine.memory_watch import limit_single_requests
-from inkwell_cast.core.base.free_memory import anonymous
+from inkwell_cast.core.base.system import anonymous
 import os
 limit_single_requests()
 whole = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")

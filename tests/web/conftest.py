@@ -19,7 +19,6 @@ def piece(client, ring_files):
     tokens = {}
     for path in ring_files:
         answer = client.put("/uploads", params={"name": path.name}, content=path.read_bytes()).json()
-        assert answer["role"] == ""  # the names say it
         tokens[answer["token"]] = ""
     address = client.post("/pieces", json={"name": "Ring <b>of</b> rope", "roles": tokens}).json()["address"]
     fields = {
@@ -32,8 +31,21 @@ def piece(client, ring_files):
     return address
 
 
+HELD = """
+for (let piece = 1; piece < 10; piece++) if (!localStorage.getItem(`live:/pieces/${piece}`)) localStorage.setItem(`live:/pieces/${piece}`, "off");
+if (localStorage.getItem("drawer") === null) localStorage.setItem("drawer", "bakes");
+"""
+
+
 @pytest.fixture
-def quiet(page: Page):
+def quiet(alive: Page):
+    """`alive`, with Live held still and the drawer open: for what is not about either."""
+    alive.add_init_script(HELD)
+    return alive
+
+
+@pytest.fixture
+def alive(page: Page):
     """A page on which any script error or refused file fails the test."""
     problems = []
     page.on("pageerror", lambda error: problems.append(str(error)))

@@ -161,7 +161,7 @@ def test_a_history_of_a_thousand_bakes_costs_nothing(client, piece, services):
         for _ in range(300):
             db.execute(
                 "INSERT INTO bake SELECT NULL, piece_id, state, meshes, stage, share, message, created, started, "
-                "ended, name, proof, trial, summary, deleted FROM bake WHERE id = ?",
+                "ended, name, proof, trial, summary, deleted, live FROM bake WHERE id = ?",
                 (facts["id"],),
             )
         db.execute("INSERT INTO bake_contents SELECT id, 'unread', 'unread' FROM bake WHERE id != ?", (facts["id"],))

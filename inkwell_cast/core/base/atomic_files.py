@@ -6,6 +6,8 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+from .system import put_in_place
+
 
 @contextmanager
 def whole(path: pathlib.Path) -> Iterator[pathlib.Path]:
@@ -16,7 +18,7 @@ def whole(path: pathlib.Path) -> Iterator[pathlib.Path]:
     try:
         yield partial
         os.chmod(partial, 0o666 & ~_mask())  # as any new file has it, not as private as a temporary one
-        os.replace(partial, path)
+        put_in_place(partial, path)
     finally:
         partial.unlink(missing_ok=True)
 

@@ -6,7 +6,6 @@ with its array, also when the process is killed.
 
 import mmap
 import os
-import pathlib
 import shutil
 import tempfile
 from collections.abc import Callable
@@ -16,15 +15,9 @@ import numpy as np
 
 from .array_types import F32, Any_
 from .errors import InputProblem
+from .system import scratch
 
 BAND = 64  # rows
-
-
-def scratch() -> pathlib.Path:
-    """The folder of such files: INKWELL_CAST_SCRATCH, else /var/tmp, which lies on disk, else the system's own."""
-    named = os.environ.get("INKWELL_CAST_SCRATCH")
-    usual = pathlib.Path("/var/tmp")
-    return pathlib.Path(named) if named else usual if usual.is_dir() else pathlib.Path(tempfile.gettempdir())
 
 
 def free_on_disk() -> int:

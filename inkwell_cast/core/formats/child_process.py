@@ -5,7 +5,6 @@ The child writes the mesh in the packed form of `mesh.binary_message`; this proc
 
 import importlib
 import pathlib
-import signal
 import subprocess
 import sys
 import tempfile
@@ -13,6 +12,7 @@ from dataclasses import replace
 
 from ..base.errors import InputProblem
 from ..base.free_memory import free
+from ..base.system import end_with_parent, limit_data
 from ..mesh.binary_message import read_packed, write_packed
 from ..mesh.mesh import Mesh
 from .reading_budget import Budget
@@ -21,7 +21,6 @@ LOOK_SECONDS = 0.1
 TOLD = 3  # exit code: the last line of its errors is for the user
 SPARE = 0.8
 MOST_BYTES = 16 << 30
-PR_SET_PDEATHSIG = 1
 
 
 def read_in_child(path: pathlib.Path, module: str, budget: Budget) -> Mesh:
@@ -54,15 +53,8 @@ def _followed(child: "subprocess.Popen[str]", budget: Budget) -> str:
 
 def main() -> None:
     module, path, out, size = sys.argv[1:]
-    if sys.platform == "linux":
-        import ctypes
-        import resource
-
-        ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)  # never outlive the process that asked
-        most = min(MOST_BYTES, int(SPARE * free()))
-        _, hard = resource.getrlimit(resource.RLIMIT_DATA)
-        if hard == resource.RLIM_INFINITY or most < hard:
-            resource.setrlimit(resource.RLIMIT_DATA, (most, hard))
+    end_with_parent()
+    limit_data(min(MOST_BYTES, int(SPARE * free())))
     budget = Budget(pathlib.Path(path).name, int(size))
     try:
         mesh = importlib.import_module(module).parse(pathlib.Path(path), budget)

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..base.array_types import F64
 from .files import Role
 
 DENSER = 3.0  # times the triangles of a low that a sculpt of it has at least
@@ -73,10 +74,14 @@ def _guess(facts: MeshFacts, known: dict[str, MeshFacts], others: dict[str, Mesh
 def overlap(one: tuple[tuple[float, ...], ...], other: tuple[tuple[float, ...], ...]) -> bool:
     """Whether two boxes have a good part of the smaller one in common; flat ones are a little thick."""
     (a, b), (c, d) = np.asarray(one, np.float64), np.asarray(other, np.float64)
-    thin = 1e-3 * max(np.linalg.norm(b - a), np.linalg.norm(d - c), 1e-30)
+    thin = 1e-3 * max(float(np.linalg.norm(b - a)), float(np.linalg.norm(d - c)), 1e-30)
     common = np.minimum(b, d) - np.maximum(a, c) + thin
-    smaller: float = np.minimum(np.prod(b - a + thin), np.prod(d - c + thin))
-    return bool((common > 0).all() and np.prod(common) >= TOGETHER * smaller)
+    smaller = min(_volume(b - a + thin), _volume(d - c + thin))
+    return bool((common > 0).all()) and _volume(common) >= TOGETHER * smaller
+
+
+def _volume(sides: F64) -> float:
+    return float(sides[0] * sides[1] * sides[2])
 
 
 def _holds(outer: tuple[tuple[float, ...], ...], inner: tuple[tuple[float, ...], ...]) -> bool:

@@ -45,13 +45,22 @@ class Bakes:
         """Queue a bake of a piece as it is now, or with other settings. One that is still open is left and returned.
 
         `trial` is tried out in this bake only; `mend` mends what settings can, and keeps that. Neither goes into a bake
-        that is open, nor do other settings: raises InputProblem.
+        that is open, nor do other settings: raises InputProblem. A live proof of the same settings is kept instead of a
+        proof.
         """
         piece, rows, earlier = self.services.pieces.wanted(piece_id)
         if earlier and earlier[0].open:
             if trial or mend or recipe:
                 raise InputProblem("The bake", "Another one is at work.", "Wait until it has ended, or cancel it.")
             return earlier[0].id
+        if proof and not (trial or mend or recipe):
+            newest = self.newest(piece_id)[0]
+            row = self.get(newest.id) if newest and newest.live else None
+            if row and row.recipe == piece.recipe.proof() and row.meshes == meshes_key(rows):
+                self._write(bakes.keep, row.id)  # it is there already
+                return row.id
+        if proof or trial:
+            self.services.live.give_up(piece_id)  # what comes later would lie on top of this one
         recipe = recipe or piece.recipe
         recipe = recipe.proof() if proof else recipe
         recipe = add_mend(recipe, trial) if trial else recipe

@@ -32,10 +32,14 @@ class Live:
         """
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         recipe = tried(piece.recipe) if tried else piece.recipe
-        self.services.give_up(piece_id, (ShowProof, JudgeProof, BakeInto))
+        self.give_up(piece_id)
         return await self._follow(
             piece_id, ShowProof(recipe, self.services.pieces.sources(rows), key, tried is not None)
         )
+
+    def give_up(self, piece_id: int) -> None:
+        """End what is under way."""
+        self.services.give_up(piece_id, (ShowProof, JudgeProof, BakeInto))
 
     async def judge(self, piece_id: int, key: str) -> bytes:
         """The same picture with all samples, and how the proof is seen."""

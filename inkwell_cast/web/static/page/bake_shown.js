@@ -56,6 +56,7 @@ export async function showMap(wanted) {
   state.key = key; state.choice = wanted;
   for (const chip of $("map-chips").children) chip.setAttribute("aria-pressed", chip.dataset.key === wanted);
   if ($("map-choice")) $("map-choice").value = wanted;
+  $("heat").setAttribute("aria-pressed", wanted === "likeness");
   const facts = state.facts;
   const kept = (name) => { if (!state.bitmaps.has(name)) state.bitmaps.set(name, loadBitmaps(facts, name)); return state.bitmaps.get(name); };
   const flipped = (made) => Object.fromEntries(Object.entries(made).map(([name, m]) => [name, m.flipped]));

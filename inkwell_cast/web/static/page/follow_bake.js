@@ -1,5 +1,6 @@
 // Following a bake that is at work: its preview, its end, and what the page must then draw anew.
 import { showBake } from "./bake_shown.js";
+import { tend } from "./live.js";
 import { loadCage, loadLow, loadMeshes } from "./meshes_shown.js";
 import { $, ask, base, model, sheet, state, toast } from "./page.js";
 
@@ -41,6 +42,7 @@ document.body.addEventListener("bake-ended", async (e) => {
   baking = false;
   model.clearMarks(); sheet.setHatched(null); // of a flaw of before
   if (e.detail.facts || peeked) await showBake(e.detail.facts || state.facts);
+  tend(state.facts);
   peeked = "";
   const step = e.detail.facts ? `${base}/panel/review` : stepHere();
   if (step) ask("GET", step, "#panel").then(() => { if ($("trial") || $("mended")) $("panel").scrollTop = 0; });

@@ -5,6 +5,7 @@ import { stepFinding } from "./findings.js";
 import { $, ask, model, sheet, state, toast } from "./page.js";
 import { parts, slice } from "./pointer_link.js";
 import { setShow, shows } from "./show_and_wipe.js";
+import { setHeat, setRake, setSquares, turnLight } from "./surface.js";
 
 function toggle(id, apply) {
   const button = $(id);
@@ -18,10 +19,12 @@ const flips = {
   r: toggle("rays-on", (on) => { model.raysOn = on; model.draw(); }),
   n: toggle("normals-on", (on) => { model.normalsOn = on; model.draw(); }),
   l: toggle("lit", (on) => { model.lit = on; model.draw(); }),
+  o: toggle("rake", setRake),
+  e: toggle("heat", setHeat),
+  g: toggle("squares", setSquares),
   u: toggle("uvs-on", (on) => { sheet.uvsOn = on; sheet.draw(); }),
 };
 for (const chip of document.querySelectorAll("[data-show]")) chip.onclick = () => setShow(chip.dataset.show);
-$("light").addEventListener("input", () => { model.light = $("light").value * Math.PI / 180; model.draw(); });
 // Do what a button does, also in the moment in which it was drawn anew and does not listen yet.
 function act(button) { if (button && !button.disabled) ask("POST", button.getAttribute("hx-post"), button.getAttribute("hx-target")); }
 document.addEventListener("keydown", (e) => {
@@ -38,13 +41,14 @@ document.addEventListener("keydown", (e) => {
   else if (key === "w") setShow(shows[(shows.indexOf(model.show) + 1) % shows.length]);
   else if (key === "p") act($("proof"));
   else if (key === "b") act($("full-bake"));
-  else if (key === "s") showLeaf(slice.shown ? "bakes" : "section");
+  else if (key === "s") showLeaf(slice.shown ? "" : "section");
   else if (key === "j") stepFinding(1);
   else if (key === "a") act(document.querySelector("#trial [data-mend]") || document.querySelector(".finding > details[open] [data-mend]"));
   else if (key === "t") act(document.querySelector(".finding > details[open] [data-try]"));
   else if (key === "x" && model.other) against.flip();
+  else if (key === "d" && model.other) against.differ();
   else if (key === "h" || key === "i") parts.key(key === "i");
-  else if (key === "[" || key === "]") { $("light").value = (Number($("light").value) + (key === "]" ? 15 : 345)) % 360; $("light").dispatchEvent(new Event("input")); }
+  else if (key === "[" || key === "]") turnLight(key === "]" ? 15 : -15);
   else if (key === "k") stepFinding(-1);
   else if (key === "f") { model.fit(); sheet.fit(); }
   else if (key === "?") $("keys").hidden = !$("keys").hidden;

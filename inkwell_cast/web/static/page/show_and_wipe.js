@@ -20,12 +20,13 @@ function placeWipe() {
 function setWipe(share) { model.wipe = sheet.wipe = Math.min(Math.max(share, 0.02), 0.98); placeWipe(); model.draw(); sheet.draw(); }
 export function placeAgainst() {
   const bakes = model.show === "low" && model.other, [left, right] = $("wipe").children;
-  $("wipe").hidden = model.show !== "wipe" && (!bakes || model.flipped);
+  $("wipe").hidden = model.show !== "wipe" && (!bakes || model.flipped || model.difference);
   left.textContent = bakes ? "shown" : "low";
   right.textContent = bakes ? against.facts?.name ?? "" : "sculpt";
   $("wipe").setAttribute("aria-label", bakes ? "Wipe between two bakes" : "Wipe between low and sculpt");
   $("against").hidden = !model.other;
-  if (model.other) $("against-words").textContent = model.flipped ? `${against.facts.name}, alone` : `wiped against ${against.facts.name}`;
+  $("against-differ").setAttribute("aria-pressed", model.difference);
+  if (model.other) $("against-words").textContent = model.difference ? `eight times what differs from ${against.facts.name}` : model.flipped ? `${against.facts.name}, alone` : `wiped against ${against.facts.name}`;
 }
 $("wipe").addEventListener("pointerdown", (e) => $("wipe").setPointerCapture(e.pointerId));
 $("wipe").addEventListener("pointermove", (e) => { if (e.buttons) { const r = $("model").getBoundingClientRect(); setWipe((e.clientX - r.left) / r.width); } });
@@ -36,4 +37,5 @@ document.addEventListener("click", (e) => {
   if (id) { setShow("low"); against.open(id).catch((error) => toast(error.message)); }
 });
 $("against-flip").onclick = () => against.flip();
+$("against-differ").onclick = () => against.differ();
 $("against-close").onclick = () => against.close();

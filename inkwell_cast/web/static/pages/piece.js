@@ -5,6 +5,8 @@ import "../page/follow_bake.js";
 import "../page/panel_memory.js";
 import "../page/flaw_numbers.js";
 import "../page/at_work.js";
+import "../page/tour.js";
+import "../page/save_picture.js";
 import { Coverage } from "../panels/coverage.js";
 import { HandoffPanel } from "../panels/handoff.js";
 import { MeshesPanel } from "../panels/meshes.js";
@@ -16,7 +18,8 @@ import { hideFinding } from "../page/findings.js";
 import { tryLive } from "../page/live.js";
 import { loadCage, loadMeshes, tellForms } from "../page/meshes_shown.js";
 import { $, ask, base, json, model, sayProgress, sheet, toast, tools } from "../page/page.js";
-import { clicked } from "../page/pointer_link.js";
+import { clicked, slice } from "../page/pointer_link.js";
+import { leafShown, showLeaf } from "../page/drawer.js";
 import { setShow } from "../page/show_and_wipe.js";
 
 sendPictures(toast);
@@ -29,9 +32,35 @@ const meshes = new MeshesPanel(base, {
     if (said.length) toast(said.join(" "));
   },
 });
+// The step Cage opens on cage and sculpt together, at the worst place, with the slice pinned there.
+const EASED = 260; // milliseconds until the camera stands
+let entered = null;
+function press(id, on) { if (($(id).getAttribute("aria-pressed") === "true") !== on) $(id).click(); }
+function enter(worst) {
+  entered = { show: model.show, cage: $("cage-on").getAttribute("aria-pressed") === "true", leaf: leafShown() };
+  setShow("both");
+  press("cage-on", true);
+  if (!worst) return;
+  model.turnTo(new Float32Array(0), [worst.slice(0, 3), worst[3]], 0.3);
+  showLeaf("section", false);
+  setTimeout(() => {
+    const [x, y] = model.screenOf(worst.slice(0, 3)), r = model.canvas.getBoundingClientRect();
+    const at = $("reach-rule") && model.uvAt({ clientX: r.left + x, clientY: r.top + y });
+    if (at) { slice.pin(null); slice.pin(at); }
+  }, EASED);
+}
+function leave() {
+  if (!entered) return;
+  if (model.show === "both") setShow(entered.show);
+  press("cage-on", entered.cage);
+  slice.pin(null);
+  if (leafShown() === "section") showLeaf(entered.leaf, false);
+  entered = null;
+}
 const cover = new Coverage(base, model, {
   toast, sayProgress, tryLive,
   mark: (header, arrays) => { setShow("low"); model.showMarks(arrays.corners, header.place); sheet.setHatched(arrays.uvs); },
+  enter, leave,
   turnTo: (place, show) => { setShow(show); model.turnTo(new Float32Array(0), [place.slice(0, 3), place[3]]); },
 });
 

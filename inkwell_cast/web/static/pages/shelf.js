@@ -58,3 +58,10 @@ document.body.addEventListener("htmx:responseError", (e) => {
   try { text = JSON.parse(e.detail.xhr.responseText).error || text; } catch { /* not JSON */ }
   tell(text);
 });
+
+// Once, for who is new here.
+const first = document.getElementById("first-run");
+if (first && !localStorage.getItem("tour")) {
+  first.hidden = false;
+  document.getElementById("no-tour").onclick = () => { localStorage.setItem("tour", "no"); first.hidden = true; };
+}

@@ -5,8 +5,9 @@ import { ReachRule } from "./reach_slider.js";
 const $ = (id) => document.getElementById(id);
 
 export class Coverage {
-  constructor(base, model, { toast, sayProgress, mark, turnTo, tryLive }) {
-    Object.assign(this, { base, model, toast, sayProgress, mark, turnTo, tryLive });
+  constructor(base, model, { toast, sayProgress, mark, turnTo, tryLive, enter, leave }) {
+    Object.assign(this, { base, model, toast, sayProgress, mark, turnTo, tryLive, enter, leave });
+    this.fresh = false; // the step was just entered, and what it measures is not there yet
     this.rule = null;
     this.trying = null;
     document.body.addEventListener("htmx:afterSettle", (e) => {
@@ -23,8 +24,9 @@ export class Coverage {
     const waiting = $("measuring");
     if (waiting && !waiting.dataset.tended) { waiting.dataset.tended = "yes"; this.sayProgress(() => waiting); }
     const svg = $("reach-rule");
-    if (!svg) { if (this.rule) { this.rule = null; this.model.setPoints(null); } return; }
+    if (!svg) { if (this.rule) { this.rule = null; this.model.setPoints(null); this.leave(); } return; }
     if (svg.dataset.tended) return;
+    this.fresh ||= !this.rule;
     svg.dataset.tended = "yes";
     const scope = encodeURIComponent(svg.dataset.scope);
     this.rule = new ReachRule(svg, (reach) => this.tryReach(reach, scope), (reach) => {
@@ -53,6 +55,7 @@ export class Coverage {
     const covered = $("covered");
     if (!covered || !this.rule) return;
     this.rule.setRule(JSON.parse(covered.dataset.rule));
+    if (this.fresh) { this.fresh = false; this.enter(covered.querySelector("[data-place]")?.dataset.place.split(",").map(Number)); }
     const found = await fetchMesh(`${this.base}/coverage/points?${query}`);
     if (found && $("reach-rule")) this.model.setPoints(found.arrays.points, found.arrays.low);
   }

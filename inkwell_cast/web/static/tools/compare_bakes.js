@@ -29,9 +29,13 @@ export class CompareBakes {
 
   flip() { this.model.flipped = !this.model.flipped; this.sheet.flipped = this.model.flipped; this.model.draw(); this.sheet.draw(); this.changed(); }
 
+  // Both at once: how far they are apart.
+  differ(on = !this.model.difference) { this.model.difference = this.sheet.difference = on; this.model.draw(); this.sheet.draw(); this.changed(); }
+
   close() {
     if (!this.facts) return;
     this.facts = null;
+    this.model.difference = this.sheet.difference = false;
     this.model.other = this.model.flipped = this.sheet.flipped = false;
     this.model.setOther(null, null); this.sheet.setOther(null);
     this.changed();

@@ -20,6 +20,7 @@ export class ModelView extends Overlays {
     this.controls.addEventListener("change", () => this.draw());
     this.scenes = { low: new THREE.Scene(), sculpt: new THREE.Scene(), marks: new THREE.Scene(), over: new THREE.Scene() };
     this.show = "low"; this.mapsOn = true; this.cageOn = false; this.lit = true; this.wipe = 0.5; this.light = 0; this.other = false; this.flipped = false; this.others = {}; this.otherFacts = null; this.shades = {};
+    this.rake = new THREE.Vector3(-0.9, 0.4, 0); this.roughness = 0.4; this.metalness = 0; this.squares = false; this.difference = false; // how surfaces look
     this.low = null; this.box = new THREE.Box3(); this.standIn = false; this.normalsOn = false; this.marks = null; this.points = null; this.balls = []; this.textures = {};
     this.blank = new THREE.DataTexture(new Uint8Array([128, 128, 255, 255]), 1, 1);
     this.blank.needsUpdate = true;
@@ -37,7 +38,7 @@ export class ModelView extends Overlays {
   material() {
     return new THREE.ShaderMaterial({
       vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.FrontSide,
-      uniforms: { map: { value: this.blank }, shade_map: { value: this.blank }, shaded: { value: false }, clear: { value: 1 }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 } },
+      uniforms: { map: { value: this.blank }, other_map: { value: this.blank }, rake: { value: new THREE.Vector3() }, roughness: { value: 0.4 }, metalness: { value: 0 }, texels: { value: new THREE.Vector2(1, 1) }, usual: { value: 1 }, shade_map: { value: this.blank }, shaded: { value: false }, clear: { value: 1 }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 } },
     });
   }
 
@@ -88,12 +89,30 @@ export class ModelView extends Overlays {
       for (const [name, attribute] of Object.entries(shared.attributes)) part.setAttribute(name, attribute);
       part.setIndex(corners);
       const mesh = new THREE.Mesh(part, this.material());
-      mesh.userData.sheet = number === 255 ? null : header.sheets[number].name;
+      const sheet = number === 255 ? null : header.sheets[number];
+      mesh.userData.sheet = sheet?.name ?? null;
+      if (sheet) mesh.userData.texels = [sheet.width, sheet.height];
       this.scenes.low.add(mesh);
     }
+    this.usual = this.densityOf(header, arrays);
     this.widen(header);
     this.normalLines.geometry.dispose();
     this.normalLines.geometry = new THREE.BufferGeometry();
+  }
+
+  // Texels in a scene unit, over all that lies on sheets.
+  densityOf(header, { position, uv, sheet }) {
+    const a = new THREE.Vector3(), b = new THREE.Vector3(), c = new THREE.Vector3();
+    let texels = 0, area = 0;
+    for (let t = 0; t < sheet.length; t++) {
+      const on = header.sheets[sheet[t]];
+      if (!on) continue;
+      a.fromArray(position, 9 * t); b.fromArray(position, 9 * t + 3).sub(a); c.fromArray(position, 9 * t + 6).sub(a);
+      area += b.cross(c).length();
+      const [u, v] = [uv[6 * t], uv[6 * t + 1]];
+      texels += Math.abs((uv[6 * t + 2] - u) * (uv[6 * t + 5] - v) - (uv[6 * t + 4] - u) * (uv[6 * t + 3] - v)) * on.width * on.height;
+    }
+    return area > 0 && texels > 0 ? Math.sqrt(texels / area) : 1;
   }
 
   // Which pair each vertex is of, in both scenes, and where the middle of each pair's low lies.
@@ -221,7 +240,10 @@ export class ModelView extends Overlays {
       for (const { material, userData } of scene.children) {
         const u = material.uniforms, texture = name === "low" ? textures[userData.sheet] : null;
         u.lit.value = this.lit; u.cameraTurn.value = turn; u.light.value = this.light; u.parts.value = this.partTexture || this.blank; u.partCount.value = this.partTexture ? this.partNames.length : 0;
+        u.rake.value = this.rake; u.roughness.value = this.roughness; u.metalness.value = this.metalness;
         u.kind.value = this.mapsOn && texture ? KINDS[this.mapKey] || 3 : 0;
+        if (this.squares && userData.texels) { u.kind.value = 5; u.texels.value.set(...userData.texels); u.usual.value = this.usual; }
+        else if (this.difference && texture && this.others[userData.sheet]) { u.kind.value = 4; u.other_map.value = this.others[userData.sheet]; }
         u.clipped.value = u.kind.value === 3 && Boolean(facts?.clipped.includes(this.mapKey));
         u.map.value = texture || this.blank;
         const shade = this.mapsOn && textures === this.textures && name === "low" && this.shades[userData.sheet];
@@ -280,6 +302,24 @@ export class ModelView extends Overlays {
     this.draw();
   }
 
+  // What the view shows as a PNG, `times` as large; with a `turn` about the vertical through what it looks at, radians.
+  async picture(times, turn = 0) {
+    const { clientWidth: w, clientHeight: h } = this.element, most = this.renderer.capabilities.maxTextureSize / Math.max(w, h);
+    const { position, quaternion } = this.camera, kept = [position.clone(), quaternion.clone()];
+    if (turn) {
+      position.sub(this.controls.target).applyAxisAngle(this.camera.up, turn).add(this.controls.target);
+      this.camera.lookAt(this.controls.target);
+    }
+    this.renderer.setPixelRatio(Math.min(times, most));
+    this.renderer.setSize(w, h, false);
+    this.drawNow();
+    const blob = await new Promise((resolve) => { this.canvas.toBlob(resolve, "image/png"); });
+    position.copy(kept[0]); quaternion.copy(kept[1]);
+    this.resize();
+    this.drawNow();
+    return blob;
+  }
+
   draw() {
     if (this.waiting) return;
     this.waiting = requestAnimationFrame(() => { this.waiting = 0; this.drawNow(); });
@@ -299,7 +339,7 @@ export class ModelView extends Overlays {
       r.setViewport(0, 0, w, h);
       r.render(scene, this.camera);
     };
-    if (this.show === "low" && this.other) {
+    if (this.show === "low" && this.other && !this.difference) {
       const at = this.flipped ? 0 : this.wipe;
       pass(this.scenes.low, 0, at);
       this.dress(this.others, this.otherFacts);

@@ -1,18 +1,36 @@
 // The shaders of the model view.
+
+// A made studio: a warm large window, a cool one across, a strip behind, a floor. Reflections see it, blurred by
+// roughness; what is matt receives the windows as soft lights. A raking light from the pointer's side shows dents.
 const SHADE = `
+float window_(vec3 d, vec3 at, vec2 size, float soft) {
+  vec3 u = normalize(cross(vec3(0.0, 1.0, 0.0), at)), v = cross(at, u);
+  float z = dot(d, at);
+  vec2 p = vec2(dot(d, u), dot(d, v)) / max(z, 1e-3), e = smoothstep(size + soft, size - soft, abs(p));
+  return step(0.0, z) * e.x * e.y;
+}
+vec3 studio(vec3 d, float rough) {
+  float soft = 0.06 + 1.5 * rough, dim = 1.0 / (1.0 + 5.0 * rough);
+  vec3 c = mix(vec3(0.16, 0.145, 0.125), vec3(0.34, 0.37, 0.42), smoothstep(-0.4 - rough, 0.5 + rough, d.y));
+  c += vec3(4.2, 3.9, 3.4) * dim * window_(d, normalize(vec3(-0.45, 0.62, 0.64)), vec2(0.42, 0.62), soft);
+  c += vec3(1.1, 1.25, 1.5) * dim * window_(d, normalize(vec3(0.86, 0.18, 0.32)), vec2(0.5, 0.8), soft);
+  c += vec3(2.6, 2.5, 2.4) * dim * window_(d, normalize(vec3(0.35, 0.45, -0.82)), vec2(0.9, 0.16), soft);
+  return c;
+}
 vec3 shade(vec3 n, vec3 v, vec3 base) {
   mat3 about = cameraTurn * mat3(cos(light), 0.0, -sin(light), 0.0, 1.0, 0.0, sin(light), 0.0, cos(light));
-  vec3 key = normalize(about * vec3(-0.45, 0.62, 0.64)), rim = normalize(about * vec3(0.75, 0.35, -0.55));
-  float wrap = max(dot(n, key) * 0.82 + 0.18, 0.0);
-  float sky = 0.5 + 0.5 * n.y;
-  vec3 c = base * (vec3(0.045, 0.045, 0.05) + vec3(0.13, 0.14, 0.16) * sky + vec3(0.74, 0.70, 0.63) * wrap * wrap);
-  vec3 h = normalize(key + v), r = reflect(-v, n);
-  float f = 0.05 + 0.95 * pow(1.0 - max(dot(n, v), 0.0), 5.0);
-  vec3 tint = mix(vec3(0.30), base * 1.5 + 0.08, 0.75);
-  c += tint * (pow(max(dot(n, h), 0.0), 60.0) * 0.95 + pow(max(dot(n, h), 0.0), 9.0) * 0.14);
-  c += tint * pow(max(dot(n, normalize(rim + v)), 0.0), 16.0) * 0.22;
-  c += (tint * 0.20 + f * 0.12) * smoothstep(-0.15, 0.75, r.y);
-  return c;
+  mat3 back = transpose(about);
+  if (rake.z > 0.5) {
+    vec3 way = normalize(cameraTurn * vec3(rake.xy, 0.16)), h = normalize(way + v);
+    return base * (0.05 + 1.25 * max(dot(n, way), 0.0)) + 0.18 * pow(max(dot(n, h), 0.0), 40.0);
+  }
+  vec3 m = back * n, key = normalize(vec3(-0.45, 0.62, 0.64)), cool = normalize(vec3(0.86, 0.18, 0.32));
+  float wrap = max(dot(m, key) * 0.82 + 0.18, 0.0), sky = 0.5 + 0.5 * n.y;
+  vec3 got = vec3(0.05, 0.05, 0.055) + vec3(0.13, 0.14, 0.16) * sky + vec3(0.74, 0.70, 0.63) * wrap * wrap;
+  got += vec3(0.10, 0.12, 0.15) * max(dot(m, cool), 0.0);
+  vec3 r = back * reflect(-v, n), f0 = mix(vec3(0.045), base, metalness);
+  vec3 f = f0 + (max(vec3(1.0 - roughness), f0) - f0) * pow(1.0 - max(dot(n, v), 0.0), 5.0);
+  return base * got * (1.0 - 0.92 * metalness) + f * studio(r, roughness) * mix(0.6, 1.0, metalness);
 }
 vec3 toScreen(vec3 c) { c = c * (1.0 + 0.08 * c) / (1.0 + 0.30 * c); return pow(max(c, 0.0), vec3(1.0 / 2.2)); }`;
 
@@ -27,23 +45,31 @@ void main() {
   gl_Position = own.w > 0.5 ? projectionMatrix * viewMatrix * world : vec4(2.0, 2.0, 2.0, 1.0);
 }`;
 
-// The receiver's side of the basis, in the form that the map was made for.
+// The receiver's side of the basis, in the form that the map was made for. Kinds: 1 tangent space, 2 object space, 3 a
+// colour painted on, 4 the difference of two pictures, 5 squares of texels, coloured by their density.
 export const FRAGMENT = `
 precision highp float;
-uniform sampler2D map; uniform sampler2D shade_map; uniform bool shaded; uniform float clear; uniform int kind; uniform float green; uniform bool lit; uniform bool clipped; uniform mat3 cameraTurn; uniform float light;
-uniform bool perVertex; uniform bool unit; uniform float hand;
+uniform sampler2D map; uniform sampler2D other_map; uniform sampler2D shade_map; uniform bool shaded; uniform float clear; uniform int kind; uniform float green; uniform bool lit; uniform bool clipped; uniform mat3 cameraTurn; uniform float light;
+uniform bool perVertex; uniform bool unit; uniform float hand; uniform vec3 rake; uniform float roughness; uniform float metalness; uniform vec2 texels; uniform float usual;
 varying vec3 vN, vT, vB, vP, vC; varying float vW; varying vec2 vUv;
 ${SHADE}
+vec3 squares() {
+  vec2 at = vUv * texels, cell = floor(at / 32.0);
+  float of = abs(determinant(mat2(dFdx(at), dFdy(at)))), area = length(cross(dFdx(vP), dFdy(vP)));
+  float finer = 0.5 * log2(max(of, 1e-20) / max(area, 1e-20)) - log2(usual);
+  vec3 tone = mix(vec3(0.62), finer > 0.0 ? vec3(0.12, 0.48, 0.42) : vec3(0.77, 0.25, 0.18), min(abs(finer) / 1.5, 1.0));
+  return tone * (mod(cell.x + cell.y, 2.0) < 0.5 ? 1.0 : 0.68);
+}
 void main() {
   vec3 n = normalize(vN), s = texture2D(map, vUv).xyz;
   if (kind == 1) { vec3 t = 2.0 * s - 1.0; t.y *= green * hand; vec3 N = unit ? normalize(vN) : vN, T = unit ? normalize(vT) : vT, B = perVertex ? (unit ? normalize(vB) : vB) : vW * cross(N, T); n = normalize(t.x * T + t.y * B + t.z * N); }
   if (kind == 2) n = normalize(2.0 * s - 1.0);
+  if (kind == 4) { gl_FragColor = vec4(min(abs(s - texture2D(other_map, vUv).xyz) * 8.0, 1.0), 1.0); return; }
   if (clipped && (s.x < 0.003 || s.x > 0.997) && mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) < 2.6) { gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0); return; }
+  if (kind == 5) s = squares();
   if (!lit) { gl_FragColor = vec4(kind > 0 ? s : 0.5 * n + 0.5, 1.0); return; }
-  vec3 base = kind == 3 ? 0.9 * pow(s, vec3(2.2)) : vC; // other maps are painted on
+  vec3 base = kind == 3 || kind == 5 ? 0.9 * pow(s, vec3(2.2)) : vC; // other maps are painted on
   vec3 seen = shade(n, normalize(cameraPosition - vP), base);
   if (shaded) seen *= texture2D(shade_map, vUv).x;
   gl_FragColor = vec4(toScreen(seen), clear);
 }`;
-
-// A colour of the page as the screen shows it, light or dark.

@@ -8,7 +8,7 @@ export class SheetView {
     this.canvas = element.querySelector("canvas");
     this.context = this.canvas.getContext("2d");
     this.bitmap = null; this.size = [1, 1]; this.zoom = 1; this.centre = [0.5, 0.5];
-    this.uvsOn = false; this.lines = null; this.mark = null; this.hatched = null; this.other = null; this.flipped = false; this.wipe = 0.5; this.seams = null;
+    this.uvsOn = false; this.lines = null; this.mark = null; this.hatched = null; this.other = null; this.flipped = false; this.difference = false; this.wipe = 0.5; this.seams = null;
     new ResizeObserver(() => this.draw()).observe(element);
     this.canvas.addEventListener("wheel", (e) => { e.preventDefault(); this.zoomBy(Math.exp(-e.deltaY * 0.0015), e); }, { passive: false });
     this.canvas.addEventListener("pointerdown", (e) => { this.drag = [e.clientX, e.clientY]; this.canvas.setPointerCapture(e.pointerId); });
@@ -24,6 +24,18 @@ export class SheetView {
   setOther(bitmap) { this.other = bitmap; this.draw(); }
 
   setMap(bitmap, size) { this.bitmap = bitmap; this.size = size; this.draw(); }
+
+  // How far two pictures are apart, eightfold, so that it can be seen.
+  drawDifference(c, x0, y0, width, height) {
+    c.save();
+    c.globalCompositeOperation = "difference";
+    c.drawImage(this.other, x0, y0, width, height);
+    c.globalCompositeOperation = "lighter"; // twice, and that twice, and so on
+    for (let n = 0; n < 3; n++) c.drawImage(this.canvas, ...this.inPixels(x0, y0, width, height), x0, y0, width, height);
+    c.restore();
+  }
+
+  inPixels(...box) { const ratio = window.devicePixelRatio || 1; return box.map((v) => v * ratio); }
 
   // UV triangles of one sheet (6 numbers each, origin at the bottom left), each moved into the tile.
   path(uv, wanted = () => true) {
@@ -146,7 +158,8 @@ export class SheetView {
       c.imageSmoothingQuality = "high";
       c.drawImage(this.bitmap, x0, y0, width, height);
     }
-    if (this.bitmap && this.other) {
+    if (this.bitmap && this.other && this.difference) this.drawDifference(c, x0, y0, width, height);
+    else if (this.bitmap && this.other) {
       const at = this.flipped ? 0 : w * this.wipe;
       c.save();
       c.beginPath(); c.rect(at, 0, w - at, h); c.clip();
