@@ -19,7 +19,7 @@ $(READY): pyproject.toml requirements.lock
 $(TESTS_READY): $(READY) requirements-dev.lock requirements-usd.lock tests/package.json
 	$(PIP) -r requirements-dev.lock -r requirements-usd.lock
 	@command -v chromium >/dev/null || (apt-get update -q && apt-get install -y -q --no-install-recommends chromium)
-	@test -d tests/node_modules/mikktspace -a -d tests/node_modules/ag-psd -a -d tests/node_modules/gltf-validator -a -d tests/node_modules/three -a -d tests/node_modules/@biomejs/biome || npm install --silent --no-audit --no-fund --prefix tests
+	@test -d tests/node_modules/mikktspace -a -d tests/node_modules/ag-psd -a -d tests/node_modules/gltf-validator -a -d tests/node_modules/three -a -d tests/node_modules/@biomejs/biome -a -d tests/node_modules/axe-core || npm install --silent --no-audit --no-fund --prefix tests
 	@touch $(TESTS_READY)
 
 demo: $(READY)

@@ -21,7 +21,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from .memory_watch import NO_ROOM
-from .messages import GIVES_WAY, INNER, OUT_OF_MEMORY, QUICK, Asked, Done, Failed, Job, Told, rank
+from .messages import GIVES_WAY, OUT_OF_MEMORY, QUICK, Asked, Done, Failed, Job, Told, rank
 from .pace import Pace
 from .worker import run
 
@@ -149,8 +149,9 @@ class Engine:
         self._thread.join(timeout=5)
 
     def _serve(self) -> None:
-        while self._after and not (self._after.ready.wait(LOOK_EVERY) or self._waiting or self._closing.is_set()):
-            pass
+        while self._after and not (self._after.ready.wait(LOOK_EVERY) or self._closing.is_set()):
+            if self._waiting and self._after.told.stage != "compiling":  # which two at once would only do twice
+                break
         self._spawn()
         while (ticket := self._next()) is not None:
             result: Any = None
@@ -299,7 +300,7 @@ class Engine:
     def _hand_on_inner(self) -> None:
         """Send the process what it answers in the midst of the job at work."""
         with self._changed:
-            taken = [waiting for waiting in self._waiting if isinstance(waiting.job, INNER)]
+            taken = [waiting for waiting in self._waiting if isinstance(waiting.job, QUICK)]
             for ticket in taken:
                 self._waiting.remove(ticket)
                 if ticket.future.set_running_or_notify_cancel():

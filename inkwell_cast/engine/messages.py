@@ -263,8 +263,7 @@ Job = (
     | SectionAt
     | Export
 )
-QUICK = (ProbeAt, SectionAt)  # jobs that follow the pointer
-INNER = (*QUICK, Cover)  # those that a process answers in the midst of another
+QUICK = (ProbeAt, SectionAt)  # jobs that follow the pointer: a process answers them in the midst of another
 GIVES_WAY = (CheckPiece,)  # those that end and begin again when one of a lower rank comes; what they found is kept
 FIRST = (ProbeAt, SectionAt, Load, LoadPacked)  # of what waits
 SECOND = (ShowProof, Draw, Cover)

@@ -284,7 +284,7 @@ class _Worker:
 
     def _probe(self, job: ProbeAt) -> Probe | None:
         assembly = self._put_together(job.recipe, job.sources)
-        refuse_unusable(assembly)
+        refuse_unusable(assembly, self._warm)
         laid = laid_out(assembly, self._read(job.sources), self._warm)
         for sheet in laid.sheets:
             if sheet.name == job.sheet:

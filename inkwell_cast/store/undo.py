@@ -37,6 +37,14 @@ def move(db: sqlite3.Connection, piece_id: int, steps: int) -> bool:
     return cursor.rowcount == 1
 
 
+def listed(db: sqlite3.Connection, piece_id: int, most: int) -> list[tuple[int, str]]:
+    """The states of a piece by step, the newest first, each with the words of the change that led to it."""
+    rows = db.execute(
+        "SELECT step, words FROM change WHERE piece_id = ? ORDER BY step DESC LIMIT ?", (piece_id, most)
+    )  # fmt: skip
+    return [(int(row["step"]), str(row["words"])) for row in rows]
+
+
 def recipe_at(db: sqlite3.Connection, piece_id: int, step: int) -> Recipe | None:
     """The settings after a change; None for one that is forgotten."""
     row = db.execute("SELECT recipe FROM change WHERE piece_id = ? AND step = ?", (piece_id, step)).fetchone()

@@ -162,7 +162,7 @@ def stale(row: BakeRecord, recipe: Recipe, rows: list[MeshRow]) -> str:
     if row.summary.brought:
         return ""
     wanted = add_mend(recipe, row.trial) if row.trial else recipe
-    free = {"handoff": row.recipe.handoff, "limits": row.recipe.limits}  # they need no other bake
+    free = {name: getattr(row.recipe, name) for name in ("handoff", "limits", "world")}  # they need no other bake
     wanted = wanted.model_copy(update=free)
     return "" if row.recipe in (wanted, wanted.proof()) else "settings"
 

@@ -106,6 +106,8 @@ class LaidOut:
     sheets: list[SheetWork]
     cage: Cage
     outside: int
+    low: Mesh
+    laid_by: str  # the settings that say where the low lies on which sheet
     meshes: list[Mesh]  # held, so that the key's identities stay theirs
     cast_from: tuple[object, ...]
     spent: dict[str, float] = field(default_factory=dict)
@@ -127,16 +129,19 @@ def laid_out(
 
 
 def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: Progress, before: LaidOut | None) -> LaidOut:
-    recipe, layout = assembly.recipe, lay_out_sheets(assembly.recipe, assembly.low)
-    lows = prepare_lows(assembly.low, layout.sheets, recipe.sheet.channel, recipe.sheet.samples)
+    recipe, low = assembly.recipe, assembly.low
+    laid_by = f"{recipe.sheet.model_dump(exclude={'padding', 'adaptive'})} {recipe.sizes}"
+    if before and before.low is low and before.laid_by == laid_by:
+        named, outside = [(sheet.name, sheet.low) for sheet in before.sheets], before.outside
+    else:
+        layout = lay_out_sheets(recipe, low)
+        lows = prepare_lows(low, layout.sheets, recipe.sheet.channel, recipe.sheet.samples)
+        named, outside = [(plan.name, on) for plan, on in zip(layout.sheets, lows, strict=True)], layout.outside
     cage = cage_of(assembly, warm, tell)
-    sheets = [
-        SheetWork(plan.name, low, rays_of(assembly, cage, low.triangles))
-        for plan, low in zip(layout.sheets, lows, strict=True)
-    ]
+    sheets = [SheetWork(name, on, rays_of(assembly, cage, on.triangles)) for name, on in named]
     members = [(pair.name, role, part.key) for pair in assembly.paired.pairs for role, part in pair.members]
     cast_from = warm.sculpt(assembly).serial, members, recipe.sheet.adaptive
-    laid = LaidOut(sheets, cage, layout.outside, held, cast_from)
+    laid = LaidOut(sheets, cage, outside, low, laid_by, held, cast_from)
     if before and before.cast_from == laid.cast_from:
         _take_over(before, laid, assembly)
     return laid

@@ -102,7 +102,7 @@ class LiveProof:
     def _changes_much(self, proof: Recipe, meshes: BakeMeshes) -> bool:
         """Whether more must be cast than is quickly done."""
         assembly = assemble(proof, meshes, self._warm)
-        refuse_unusable(assembly)
+        refuse_unusable(assembly, self._warm)
         if displaces(proof):
             return False  # what lies on the sheet is known after the cast only
         sheets = laid_out(assembly, meshes, self._warm).sheets

@@ -44,7 +44,7 @@ def bake(
     stages, warm = Stages(progress, cancel), warm or Warm()
     with stages.stage("checking"):
         assembly = assemble(recipe, meshes, warm)
-        refuse_unusable(assembly)
+        refuse_unusable(assembly, warm)
     with stages.stage("scene"):
         sculpt = warm.sculpt(assembly)
     with stages.stage("preparing"):

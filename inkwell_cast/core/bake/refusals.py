@@ -7,21 +7,30 @@ from ..base.errors import InputProblem
 from ..cast.hits import Cast
 from ..mesh.mesh import Mesh
 from ..piece.piece import Assembly
+from ..piece.scene_cache import Slot, Warm
 from ..tangent.frame import tangents_for
 
+NOT_EMPTY = Slot[list[Mesh]]()
 
-def refuse_unusable(assembly: Assembly) -> None:
+
+def refuse_unusable(assembly: Assembly, warm: Warm | None = None) -> None:
     """Raise InputProblem for meshes that cannot be baked at all."""
-    paired, recipe = assembly.paired, assembly.recipe
+    paired, recipe, files = assembly.paired, assembly.recipe, list(assembly.files.values())
     refuse_unpaired(assembly)
-    for mesh in assembly.files.values():
-        refuse_empty(mesh)
+    (warm or Warm()).once(NOT_EMPTY, str([id(mesh) for mesh in files]), lambda: _refused_empty(files))
     for pair in paired.pairs:
         for part in pair.lows:
             mesh = assembly.files[part.file]
             _refuse_without_uvs(mesh, mesh.object_names.index(part.name), recipe.sheet.channel)
     if recipe.basis.tangents == "file":
         tangents_for(assembly.low, recipe.sheet.channel, recipe.basis)
+
+
+def _refused_empty(files: list[Mesh]) -> list[Mesh]:
+    """The files, held so that their identities stay theirs. Raises InputProblem."""
+    for mesh in files:
+        refuse_empty(mesh)
+    return files
 
 
 def refuse_unpaired(assembly: Assembly) -> None:

@@ -27,6 +27,8 @@ from .kernel import cast_rays
 
 def same_low(one: Low, other: Low) -> bool:
     """Whether two lows lie on their sheets alike, with the same shape and normals."""
+    if one is other:
+        return True
     grids = all(_same(getattr(one.grid, f.name), getattr(other.grid, f.name)) for f in fields(Grid))
     arrays = (one.triangles, one.normals, one.tangents), (other.triangles, other.normals, other.tangents)
     return grids and all(_same(a, b) for a, b in zip(*arrays, strict=True)) and _same_mesh(one.mesh, other.mesh)

@@ -133,7 +133,7 @@ def _as_bake(done: Bake, pictures: Pictures, empty: list[int], reading: str) -> 
 def _fitting(recipe: Recipe, meshes: BakeMeshes, images: list[Any], warm: Warm) -> Recipe:
     """The recipe with sheets as large as the pictures, and a bake's normals alone."""
     assembly = assemble(recipe, meshes, warm)
-    refuse_unusable(assembly)
+    refuse_unusable(assembly, warm)
     plans = lay_out_sheets(recipe, assembly.low).sheets
     if len(plans) != len(images):
         names = ", ".join(plan.name or "the only one" for plan in plans)

@@ -1,6 +1,6 @@
 """Assembling a piece: files treated, objects paired, lows joined to one mesh."""
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -17,7 +17,7 @@ from ..settings.mends_overlay import mended
 from ..settings.pairing import Paired, Part, pair_up
 from ..settings.recipe import Recipe
 from .piece import Assembly, BakeMeshes, take
-from .scene_cache import Warm
+from .scene_cache import Slot, Warm
 
 
 def parts_of(meshes: list[Mesh]) -> list[Part]:
@@ -38,14 +38,37 @@ def assemble(recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None) -> As
     """Put a piece together. Nothing is refused here; see `checks`."""
     given = meshes.distinct()
     asked = with_roles(recipe, given)
-    recipe = mended(asked)
-    files = (warm or Warm()).treated({name: mesh for name, mesh, _ in given}, recipe)
-    paired = pair_up(parts_of(list(files.values())), recipe.pairing, recipe.files)
-    cages = list[Mesh | None]()
+    recipe, warm = mended(asked), warm or Warm()
+    files = warm.treated({name: mesh for name, mesh, _ in given}, recipe)
+    settings = (recipe.files, recipe.pairing, recipe.normals, recipe.subdivision, recipe.levels, recipe.sheet.channel)
+    key = f"{settings} {[(name, id(mesh)) for name, mesh in files.items()]}"
+    joined = warm.once(JOINED, key, lambda: _join(recipe, files))
+    return Assembly(
+        recipe, files, joined.paired, joined.low, joined.low_pair, joined.keys, list(joined.cages), given=asked
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Joined:
+    """What `assemble` makes of treated files; those are held, so that their identities stay theirs."""
+
+    files: list[Mesh]
+    paired: Paired
+    low: Mesh
+    low_pair: I32
+    keys: tuple[str, ...]
+    cages: list[Mesh | None]
+
+
+JOINED = Slot[_Joined]()
+
+
+def _join(recipe: Recipe, files: dict[str, Mesh]) -> _Joined:
+    paired, cages = pair_up(parts_of(list(files.values())), recipe.pairing, recipe.files), list[Mesh | None]()
     for pair in paired.pairs:
         cage = [_cage_part(recipe, files[part.file], part, files, pair.lows) for part in pair.cages]
         cages.append(merge(cage, pair.name) if cage else None)
-    return Assembly(recipe, files, paired, *_lows_of(recipe, files, paired), cages, given=asked)
+    return _Joined(list(files.values()), paired, *_lows_of(recipe, files, paired), cages)
 
 
 def _lows_of(recipe: Recipe, files: dict[str, Mesh], paired: Paired) -> tuple[Mesh, I32, tuple[str, ...]]:

@@ -19,6 +19,7 @@ from .pairing import Pairing
 from .reach import Reach
 from .regions import Crease, Heal, Omission, Patch, Pocket, Stroke
 from .sheet import Sheet, Size
+from .world import World
 
 PROOF_SIDE, PROOF_RAYS = 512, 16
 LENGTHS = {"occlusion": "distance", "curvature": "radius", "thickness": "limit"}  # in the unit of their own group
@@ -28,6 +29,7 @@ class Recipe(SettingsGroup):
     """Everything a bake needs besides the meshes."""
 
     reach: Reach = Reach()
+    world: World = World()
     normals: Normals = Normals()
     subdivision: Subdivision = Subdivision()
     sheet: Sheet = Sheet()

@@ -80,6 +80,7 @@ TABLE: dict[str, tuple[str, ...]] = {
     "patches": (MAPS,),
     "heals": (MAPS,),
     "handoff": (HANDOFF,),
+    "world": (),  # how lengths are typed
     "limits": (),  # what a bake is held to, not what it is
     "mends": (),  # laid over all others, which tell: see `mends_overlay.mended`
 }

@@ -3,6 +3,7 @@
 import json
 import math
 from collections.abc import Callable
+from contextlib import suppress
 from typing import Any, cast, get_args
 
 from fastapi import APIRouter, Request
@@ -22,6 +23,7 @@ from ...core.settings.pairing import Paired
 from ...core.settings.reach_unit import REACH, with_reach_unit
 from ...core.settings.recipe import Recipe, refusals
 from ...core.settings.staleness import CAGE_VIEW, LOW_VIEW, MESHES, stale_after
+from ...core.settings.typed_numbers import length, number
 from ...store.bakes import BakeRecord
 from ...store.meshes import MeshRow
 from ...store.pieces import Piece
@@ -71,6 +73,7 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
         "pockets_drawn": [
             {"centre": p.centre, "radius": p.radius * piece.recipe.reach.scale(diagonal)} for p in piece.recipe.pockets
         ],
+        "changes": services.settings.steps(piece_id),
         "stale": stale(shown, piece.recipe, meshes) if shown else "",
         "disk_use": services.bakes.disk_use,
         "need": needed(piece.recipe, sheet_sizes(piece.recipe, shown)).words,
@@ -188,6 +191,8 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
     form = await request.form()
     before, scope = values["piece"].recipe, values["scope"]
 
+    form = _with_lengths(form, before, values["diagonal"])
+
     def edit(recipe: Recipe) -> Recipe:
         if scope == "piece":
             return _with_fields(*_in_unit_of(form, recipe, values["diagonal"]))
@@ -205,6 +210,23 @@ async def settings(request: Request, piece_id: int, step: str) -> Response:
         return render(request, "panel.html", **values)
     after = services_of(request).pieces.wanted(piece_id)[0].recipe
     return changed(request, piece_id, step, *redraws(before, after))
+
+
+def _with_lengths(form: FormData, recipe: Recipe, diagonal: float) -> FormData:
+    """A form whose reaches may name a unit of their own, in that of the piece; what cannot be read stays as typed."""
+    chosen = str(form.get("reach.unit", recipe.reach.unit))
+    unit = cast(Unit, chosen) if chosen in get_args(Unit) else recipe.reach.unit
+    fields = []
+    for name, text in form.multi_items():
+        if name.partition(".")[2] in REACH and name.partition(".")[0] in ("reach", "level"):
+            with suppress(ValueError):
+                text = f"{length(str(text), unit, diagonal, recipe.world.unit):g}" if not _is_plain(text) else text
+        fields.append((name, text))
+    return FormData(fields)
+
+
+def _is_plain(text: Any) -> bool:
+    return not isinstance(_plain(str(text)), str)
 
 
 def _in_unit_of(form: FormData, recipe: Recipe, diagonal: float) -> tuple[Recipe, FormData]:
@@ -267,6 +289,8 @@ def _plain(text: str) -> Any:
             return kind(text.strip())
         except ValueError:
             continue
+    with suppress(ValueError):
+        return number(text)
     return text.strip()
 
 
@@ -291,9 +315,9 @@ async def id_color(request: Request, piece_id: int) -> Response:
 
 @router.post("/step-back")
 async def step_back(request: Request, piece_id: int, step: str, by: int = -1) -> Response:
-    """Undo (by -1) or redo (by 1) a change of settings."""
+    """Undo (by below 0) or redo so many changes of settings."""
     before = context(request, piece_id, step)["piece"].recipe
-    services_of(request).settings.step_back(piece_id, 1 if by > 0 else -1)
+    services_of(request).settings.step_back(piece_id, by)
     after = context(request, piece_id, step)["piece"].recipe
     return changed(request, piece_id, step, *redraws(before, after))
 

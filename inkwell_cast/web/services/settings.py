@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ...core.base.errors import InputProblem
+from ...core.settings.changes_in_words import in_words
 from ...core.settings.merge_changes import merged
 from ...core.settings.recipe import Recipe
 from ...store import pieces, undo
@@ -13,6 +14,9 @@ if TYPE_CHECKING:
     from .services import Services
 
 KEPT_MAKERS = 5000
+SHOWN_STEPS = 40
+FORMS = ("Meshes", "Cage", "Basis", "Maps", "Review", "Handoff")  # words of changes that were made in a form of a step
+MEASURED = ("Measure", "Fit")
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +55,7 @@ class Settings:
                 changed, said = _joined(undo.recipe_at(db, piece_id, shown.step), edit, piece.recipe)
             if changed == piece.recipe:
                 return said
-            undo.set_recipe(db, piece_id, changed, words)
+            undo.set_recipe(db, piece_id, changed, _called(words, piece.recipe, changed))
             if shown:
                 self._made_by[piece_id, piece.step + 1] = shown.tab
                 while len(self._made_by) > KEPT_MAKERS:
@@ -64,8 +68,23 @@ class Settings:
         return before <= now and all(self._made_by.get((piece_id, n)) == tab for n in range(before + 1, now + 1))
 
     def step_back(self, piece_id: int, steps: int) -> None:
+        """Go back (below 0) or forth along the changes; what followed the old settings is given up."""
         with self.store.writing() as db:
             undo.move(db, piece_id, steps)
+        self.services.give_up(piece_id)
+
+    def steps(self, piece_id: int) -> list[tuple[int, str]]:
+        """The states of a piece that can be gone to, the newest first, each with what led to it."""
+        with self.store.reading() as db:
+            return undo.listed(db, piece_id, SHOWN_STEPS)
+
+
+def _called(words: str, before: Recipe, after: Recipe) -> str:
+    """What a change is called: by what it changed, after the word of a button that measured it."""
+    said = in_words(before, after)
+    if words in MEASURED and said:
+        return f"{words}: {said}"
+    return said if said and words in FORMS else words
 
 
 def _joined(base: Recipe | None, edit: Callable[[Recipe], Recipe], now: Recipe) -> tuple[Recipe, list[str]]:

@@ -2,7 +2,7 @@
 import { showBake } from "./bake_shown.js";
 import { tend } from "./live.js";
 import { loadCage, loadLow, loadMeshes } from "./meshes_shown.js";
-import { $, ask, base, model, sheet, state, toast } from "./page.js";
+import { $, ask, base, json, model, sheet, state, toast } from "./page.js";
 
 const stepHere = () => document.querySelector("#steps .here")?.getAttribute("hx-get");
 let baking = false; // whether the bake box showed a bake at work when last looked at
@@ -11,7 +11,7 @@ async function peek({ bake, peek: mark }) {
   if (!mark || mark === peeked) return;
   peeked = mark;
   const response = await fetch(`${base}/bakes/${bake}/peek.png`);
-  if (response.status !== 200) return;
+  if (response.status !== 200 || document.body.dataset.live !== "off") return; // the live proof is worth more
   const bitmap = await createImageBitmap(await response.blob());
   if (!baking) return;
   $("sheet-note").textContent = "As far as it is baked.";
@@ -48,6 +48,22 @@ document.body.addEventListener("bake-ended", async (e) => {
   if (step) ask("GET", step, "#panel").then(() => { if ($("trial") || $("mended")) $("panel").scrollTop = 0; });
   $("table").dataset.ended = Number($("table").dataset.ended || 0) + 1;
 });
+// A tab that was left shows what was changed elsewhere meanwhile when it is come back to.
+document.addEventListener("visibilitychange", look);
+addEventListener("focus", look);
+let looking = false;
+async function look() {
+  if (document.hidden || looking || !stepHere()) return;
+  looking = true;
+  try {
+    const now = await json(`${base}/state`), shown = $("shown-step")?.dataset.step;
+    if (shown !== undefined && String(now.step) !== shown) {
+      await ask("GET", stepHere(), { target: "#panel" });
+      await loadMeshes(false);
+    }
+  } catch { /* told where something is asked for */ }
+  looking = false;
+}
 const redraw = (work) => () => work().catch((error) => toast(error.message));
 document.body.addEventListener("meshes-changed", redraw(() => loadMeshes(false)));
 document.body.addEventListener("low-changed", redraw(loadLow));

@@ -2,7 +2,7 @@
 import { against, showMap } from "./bake_shown.js";
 import { showLeaf } from "./drawer.js";
 import { stepFinding } from "./findings.js";
-import { $, ask, model, sheet, state, toast } from "./page.js";
+import { $, ask, model, sheet, state, toast, tools } from "./page.js";
 import { parts, slice } from "./pointer_link.js";
 import { setShow, shows } from "./show_and_wipe.js";
 import { setHeat, setRake, setSquares, turnLight } from "./surface.js";
@@ -48,7 +48,7 @@ document.addEventListener("keydown", (e) => {
   else if (key === "x" && model.other) against.flip();
   else if (key === "d" && model.other) against.differ();
   else if (key === "h" || key === "i") parts.key(key === "i");
-  else if (key === "[" || key === "]") turnLight(key === "]" ? 15 : -15);
+  else if (key === "[" || key === "]") { if (tools.brush?.on) tools.brush.resize(key === "]" ? 1.15 : 1 / 1.15); else turnLight(key === "]" ? 15 : -15); }
   else if (key === "k") stepFinding(-1);
   else if (key === "f") { model.fit(); sheet.fit(); }
   else if (key === "?") $("keys").hidden = !$("keys").hidden;

@@ -5,7 +5,7 @@ for (const head of document.querySelectorAll("[data-whole]")) {
   head.addEventListener("dblclick", (e) => { if (!e.target.closest("button")) $("bench").classList.toggle(head.dataset.whole === "model-view" ? "whole-model" : "whole-sheet"); });
 }
 const KEPT = "split";
-function setSplit(share) { localStorage.setItem(KEPT, share); $("model-view").style.flex = `${share} 1 0`; $("sheet-view").style.flex = `${1 - share} 1 0`; }
+function setSplit(share) { localStorage.setItem(KEPT, share); $("split").setAttribute("aria-valuenow", Math.round(share * 100)); $("model-view").style.flex = `${share} 1 0`; $("sheet-view").style.flex = `${1 - share} 1 0`; }
 $("split").addEventListener("pointerdown", (e) => $("split").setPointerCapture(e.pointerId));
 $("split").addEventListener("pointermove", (e) => { if (e.buttons) { const r = $("bench").getBoundingClientRect(); setSplit(Math.min(Math.max((e.clientX - r.left) / r.width, 0.2), 0.8)); } });
 let splitShare = Number(localStorage.getItem(KEPT)) || 0.5;

@@ -7,6 +7,8 @@ import "../page/flaw_numbers.js";
 import "../page/at_work.js";
 import "../page/tour.js";
 import "../page/save_picture.js";
+import "../page/number_fields.js";
+import "../page/filters.js";
 import { Coverage } from "../panels/coverage.js";
 import { HandoffPanel } from "../panels/handoff.js";
 import { MeshesPanel } from "../panels/meshes.js";

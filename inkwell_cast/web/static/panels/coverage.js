@@ -2,6 +2,7 @@
 import { fetchMesh } from "../views/mesh_message.js";
 import { ReachRule } from "./reach_slider.js";
 
+const BETWEEN = 400; // milliseconds from one measuring to the next while a handle is dragged
 const $ = (id) => document.getElementById(id);
 
 export class Coverage {
@@ -48,6 +49,7 @@ export class Coverage {
       const answer = await fetch(`${this.base}/coverage?${query}`);
       if (answer.ok && $("coverage")) { $("coverage").innerHTML = await answer.text(); this.show(query); }
       if (this.trying && this.trying.outward === outward && this.trying.inward === inward) this.trying = null;
+      else await new Promise((resolve) => { setTimeout(resolve, BETWEEN); }); // the map that follows the handle goes first
     }
   }
 

@@ -14,6 +14,7 @@ export class Brush {
     canvas.addEventListener("pointercancel", () => this.end());
     canvas.addEventListener("pointerleave", () => { if (this.on && !this.points) model.setBrush(null); });
     canvas.addEventListener("keydown", (e) => { if (this.on && e.key === "Enter") this.dab(); });
+    canvas.addEventListener("wheel", (e) => { if (this.on && e.shiftKey) { this.resize(Math.exp(-(e.deltaY || e.deltaX) * 0.001)); e.preventDefault(); e.stopImmediatePropagation(); } }, { capture: true, passive: false });
   }
 
   // Take up the form of a fresh panel, with what was set in the one before.
@@ -37,14 +38,31 @@ export class Brush {
     if (on) this.onStart(); else this.model.setBrush(null);
   }
 
-  values() { return Object.fromEntries(FIELDS.map((name) => [name, this.form.elements[name].value])); }
+  // What the form says; the pressure of a pen, in its mean, is a share of how far or how strongly.
+  values() {
+    const values = Object.fromEntries(FIELDS.map((name) => [name, this.form.elements[name].value]));
+    if (this.pressures?.length) {
+      const share = 2 * this.pressures.reduce((sum, pressure) => sum + pressure, 0) / this.pressures.length; // half pressed is as set
+      for (const name of ["move", "strength"]) values[name] = String(name === "strength" ? Math.min(values[name] * share, 1) : values[name] * share);
+    }
+    return values;
+  }
   get radius() { return Number(this.form.elements.size.value) * Number(this.form.dataset.scale) || 0; }
+
+  // A larger or smaller brush, seen on the surface where it was last.
+  resize(times) {
+    const field = this.form.elements.size;
+    field.value = Number((Number(field.value) * times).toPrecision(3));
+    this.kept = this.values();
+    if (this.last) this.model.setBrush(this.last, this.radius, this.points || []);
+  }
 
   begin(e) {
     const at = this.on && e.button === 0 && this.model.uvAt(e);
     if (!at) return; // beside the model the pointer still turns it
     e.stopImmediatePropagation();
     this.points = [at.place];
+    this.pressures = e.pointerType === "pen" ? [e.pressure] : [];
     this.model.canvas.setPointerCapture(e.pointerId);
     this.model.setBrush(at.place, this.radius, this.points);
   }
@@ -56,15 +74,17 @@ export class Brush {
       const last = this.points[this.points.length - 1];
       if (Math.hypot(...at.place.map((v, k) => v - last[k])) > this.radius / 5 && this.points.length < 2000) { this.points.push(at.place); this.onTry({ ...this.values(), points: [...this.points] }); }
     }
+    if (this.points && e.pointerType === "pen") this.pressures.push(e.pressure);
+    this.last = at ? at.place : null;
     if (at || !this.points) this.model.setBrush(at ? at.place : null, this.radius, this.points || []);
   }
 
   end() {
     if (!this.points) return;
-    const points = this.points;
-    this.points = null;
+    const stroke = { ...this.values(), points: this.points };
+    this.points = null; this.pressures = [];
     this.model.setBrush(null);
-    this.onStroke({ ...this.values(), points });
+    this.onStroke(stroke);
   }
 
   // From the keyboard: one dab in the middle of the view.

@@ -20,7 +20,7 @@ export class ModelView extends Overlays {
     this.controls.addEventListener("change", () => this.draw());
     this.scenes = { low: new THREE.Scene(), sculpt: new THREE.Scene(), marks: new THREE.Scene(), over: new THREE.Scene() };
     this.show = "low"; this.mapsOn = true; this.cageOn = false; this.lit = true; this.wipe = 0.5; this.light = 0; this.other = false; this.flipped = false; this.others = {}; this.otherFacts = null; this.shades = {};
-    this.rake = new THREE.Vector3(-0.9, 0.4, 0); this.roughness = 0.4; this.metalness = 0; this.squares = false; this.difference = false; // how surfaces look
+    this.rake = new THREE.Vector3(-0.9, 0.4, 0); this.roughness = 0.3; this.metalness = 0; this.squares = false; this.difference = false; // how surfaces look
     this.low = null; this.box = new THREE.Box3(); this.standIn = false; this.normalsOn = false; this.marks = null; this.points = null; this.balls = []; this.textures = {};
     this.blank = new THREE.DataTexture(new Uint8Array([128, 128, 255, 255]), 1, 1);
     this.blank.needsUpdate = true;

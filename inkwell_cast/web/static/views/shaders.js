@@ -10,9 +10,9 @@ float window_(vec3 d, vec3 at, vec2 size, float soft) {
   return step(0.0, z) * e.x * e.y;
 }
 vec3 studio(vec3 d, float rough) {
-  float soft = 0.06 + 1.5 * rough, dim = 1.0 / (1.0 + 5.0 * rough);
+  float soft = 0.06 + 1.5 * rough, dim = 1.0 / (1.0 + 3.5 * rough);
   vec3 c = mix(vec3(0.16, 0.145, 0.125), vec3(0.34, 0.37, 0.42), smoothstep(-0.4 - rough, 0.5 + rough, d.y));
-  c += vec3(4.2, 3.9, 3.4) * dim * window_(d, normalize(vec3(-0.45, 0.62, 0.64)), vec2(0.42, 0.62), soft);
+  c += vec3(5.6, 5.2, 4.6) * dim * window_(d, normalize(vec3(-0.45, 0.62, 0.64)), vec2(0.42, 0.62), soft);
   c += vec3(1.1, 1.25, 1.5) * dim * window_(d, normalize(vec3(0.86, 0.18, 0.32)), vec2(0.5, 0.8), soft);
   c += vec3(2.6, 2.5, 2.4) * dim * window_(d, normalize(vec3(0.35, 0.45, -0.82)), vec2(0.9, 0.16), soft);
   return c;
@@ -25,10 +25,10 @@ vec3 shade(vec3 n, vec3 v, vec3 base) {
     return base * (0.05 + 1.25 * max(dot(n, way), 0.0)) + 0.18 * pow(max(dot(n, h), 0.0), 40.0);
   }
   vec3 m = back * n, key = normalize(vec3(-0.45, 0.62, 0.64)), cool = normalize(vec3(0.86, 0.18, 0.32));
-  float wrap = max(dot(m, key) * 0.82 + 0.18, 0.0), sky = 0.5 + 0.5 * n.y;
-  vec3 got = vec3(0.05, 0.05, 0.055) + vec3(0.13, 0.14, 0.16) * sky + vec3(0.74, 0.70, 0.63) * wrap * wrap;
-  got += vec3(0.10, 0.12, 0.15) * max(dot(m, cool), 0.0);
-  vec3 r = back * reflect(-v, n), f0 = mix(vec3(0.045), base, metalness);
+  float wrap = max(dot(m, key) * 0.9 + 0.1, 0.0), sky = 0.5 + 0.5 * n.y;
+  vec3 got = vec3(0.035, 0.035, 0.04) + vec3(0.085, 0.09, 0.105) * sky + vec3(0.84, 0.79, 0.70) * wrap * wrap;
+  got += vec3(0.07, 0.09, 0.12) * max(dot(m, cool), 0.0);
+  vec3 r = back * reflect(-v, n), f0 = mix(vec3(0.06), base, metalness);
   vec3 f = f0 + (max(vec3(1.0 - roughness), f0) - f0) * pow(1.0 - max(dot(n, v), 0.0), 5.0);
   return base * got * (1.0 - 0.92 * metalness) + f * studio(r, roughness) * mix(0.6, 1.0, metalness);
 }
