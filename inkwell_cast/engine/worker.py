@@ -1,7 +1,6 @@
 """The baking process: reads, bakes and keeps what the next job will want again."""
 
 import contextlib
-import hashlib
 import pathlib
 import signal
 import time
@@ -10,8 +9,6 @@ from collections import OrderedDict
 from dataclasses import replace
 from multiprocessing.connection import Connection
 from multiprocessing.synchronize import Event
-
-import numpy as np
 
 from ..core.bake import pipeline
 from ..core.bake.cast_store import laid_out
@@ -29,7 +26,7 @@ from ..core.cage.fit import cage_of
 from ..core.cage.inverse_rays import located_of
 from ..core.checks import Finding, check
 from ..core.formats import read_mesh, write_mesh
-from ..core.handoff.batch import run_item
+from ..core.handoff.batch import Outcome, run_item
 from ..core.handoff.convert_normals import convert_file
 from ..core.handoff.export_meshes import EXPORTS
 from ..core.handoff.hand_off import Handed, hand_off
@@ -50,6 +47,7 @@ from ..core.review.section import Section, section
 from ..core.settings.recipe import Recipe
 from .compile_kernels import warm_up
 from .memory_watch import MemoryWatch, limit_single_requests
+from .mesh_facts import facts_of
 from .messages import (
     OUT_OF_MEMORY,
     PEEK,
@@ -71,7 +69,6 @@ from .messages import (
     LoadPacked,
     MeasureReach,
     Mix,
-    PartFacts,
     ProbeAt,
     Result,
     RunItem,
@@ -185,39 +182,25 @@ class _Worker:
                 self._export(job)
                 return None
             case ConvertMap():
-                low = self._assembled(job.recipe, job.sources).low
-                given, result_path, channel = pathlib.Path(job.given), pathlib.Path(job.made), job.recipe.sheet.channel
-                return convert_file(given, result_path, low, job.source, job.target, channel)
+                return self._convert(job)
             case Mix():
                 mix_files(job.kind, [pathlib.Path(path) for path in job.given], pathlib.Path(job.made))
                 return None
             case BakeInto():
                 return self._bake(job)
             case ShowProof():
-                shown = self._live.show(job.recipe, self._read(job.sources), job.key, job.draft, self._stopped)
-                return b"".join(shown.packed())
+                meshes = self._read(job.sources)
+                return self._live.show(job.recipe, meshes, job.key, job.draft, self._stopped).packed()
             case JudgeProof():
-                judged = self._live.judge(job.recipe, self._read(job.sources), job.key, self._stopped)
-                return b"".join(judged.packed())
+                return self._live.judge(job.recipe, self._read(job.sources), job.key, self._stopped).packed()
             case BringIn():
                 return self._bring_in(job)
             case HandOff():
                 return self._hand_off(job)
             case LoadPacked():
-                return _facts(read_foreign(pathlib.Path(job.path).read_bytes(), job.name))
+                return facts_of(read_foreign(pathlib.Path(job.path).read_bytes(), job.name))
             case RunItem():
-                out = pathlib.Path(job.out)
-                return run_item(
-                    job.item,
-                    job.recipe,
-                    job.receiver,
-                    out,
-                    job.mend,
-                    self._tell,
-                    self._stopped,
-                    self._warm,
-                    job.limits,
-                )
+                return self._run_item(job)
 
     def _tell(self, stage: str, share: float, at_once: bool = False) -> None:
         now = time.monotonic()
@@ -233,7 +216,17 @@ class _Worker:
             raise Cancelled
         self._tell("keeping", 0.6)
         write_packed(pathlib.Path(job.copy), mesh)
-        return _facts(mesh)
+        return facts_of(mesh)
+
+    def _convert(self, job: ConvertMap) -> str:
+        low, channel = self._assembled(job.recipe, job.sources).low, job.recipe.sheet.channel
+        return convert_file(pathlib.Path(job.given), pathlib.Path(job.made), low, job.source, job.target, channel)
+
+    def _run_item(self, job: RunItem) -> Outcome:
+        return run_item(
+            job.item, job.recipe, job.receiver, pathlib.Path(job.out), job.mend, self._tell, self._stopped, self._warm,
+            job.limits,
+        )  # fmt: skip
 
     def _hand_off(self, job: HandOff) -> Handed:
         self._tell("handing off", 0.0, True)
@@ -382,27 +375,3 @@ def _mesh_files(sources: list[Source], meshes: BakeMeshes, assembly: Assembly) -
 
 def _key(recipe: Recipe, sources: list[Source]) -> str:
     return recipe.model_dump_json() + "".join(s.path + s.name for s in sources)
-
-
-def _facts(mesh: Mesh) -> Loaded:
-    return Loaded(
-        len(mesh.triangles), len(mesh.positions), _parts(mesh), [n for n in mesh.material_names if n], len(mesh.uvs),
-        mesh.diagonal, mesh.colors is not None,
-    )  # fmt: skip
-
-
-def _parts(mesh: Mesh) -> list[PartFacts]:
-    """What the server remembers of every object, to pair it and to say what a reload changed."""
-    parts = []
-    for n, name in enumerate(mesh.object_names):
-        rows = mesh.objects == n
-        points = mesh.positions[mesh.triangles[rows]].reshape(-1, 3)
-        digest = ""
-        if mesh.uvs:
-            corners = mesh.uvs[0].corners[rows]
-            digest = hashlib.sha256(
-                np.where(corners[..., None] < 0, -1, mesh.uvs[0].values[corners]).tobytes()
-            ).hexdigest()
-        low, high = (points.min(axis=0), points.max(axis=0)) if len(points) else (np.zeros(3), np.zeros(3))
-        parts.append(PartFacts(name, int(rows.sum()), (tuple(low.tolist()), tuple(high.tolist())), digest[:16]))
-    return parts

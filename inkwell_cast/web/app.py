@@ -16,6 +16,7 @@ from .routes import (
     batches,
     brought,
     cage,
+    folders,
     guide,
     handoff,
     library,
@@ -39,7 +40,7 @@ def create_app(services: Services) -> FastAPI:
     app.add_middleware(Guard)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     step_routes = live, turntable, basis, handoff, library, mends, brought, bakes, meshes, cage
-    for module in (at_work, guide, piece_file, shelf, batches, *step_routes, piece):
+    for module in (at_work, folders, guide, piece_file, shelf, batches, *step_routes, piece):
         app.include_router(module.router)
     app.add_exception_handler(InputProblem, _refused)
     app.add_exception_handler(JobFailed, _refused)

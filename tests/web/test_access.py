@@ -16,7 +16,11 @@ def violations(page: Page) -> list[str]:
     """What axe finds wrong on a page, one line a kind: its rule, what it asks for, and the first element."""
     page.evaluate(f"() => {{ {AXE.read_text()}; }}") if not page.evaluate("() => 'axe' in window") else None
     found = page.evaluate("(rules) => axe.run(document, { runOnly: rules })", RULES)["violations"]
-    return [f"{v['id']} ({len(v['nodes'])}): {n['html'][:140]} · {n['failureSummary'][-180:]}" for v in found for n in v['nodes'][:3]]
+    return [
+        f"{v['id']} ({len(v['nodes'])}): {n['html'][:140]} · {n['failureSummary'][-180:]}"
+        for v in found
+        for n in v["nodes"][:3]
+    ]
 
 
 @pytest.mark.parametrize("scheme", ["light", "dark"])

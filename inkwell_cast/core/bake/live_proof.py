@@ -13,7 +13,7 @@ import numpy as np
 
 from .. import maps
 from ..base.array_types import U8, U16
-from ..mesh.binary_message import Blocks, pack
+from ..mesh.binary_message import pack
 from ..piece.assembly import assemble
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
@@ -47,12 +47,12 @@ class Shown:
     draft: bool
     seen: SeenFacts | None = None
 
-    def packed(self) -> Blocks:
+    def packed(self) -> bytes:
         """A message of the pictures in the order of the header's sheets."""
         sheets = [{"name": name, "width": p.shape[1], "height": p.shape[0]} for name, p in self.pictures.items()]
         seen = self.seen.model_dump() if self.seen else None
         header = {"key": self.key, "sheets": sheets, "draft": self.draft, "seen": seen, **self.facts}
-        return pack(header, {f"sheet{n}": picture for n, picture in enumerate(self.pictures.values())})
+        return b"".join(pack(header, {f"sheet{n}": picture for n, picture in enumerate(self.pictures.values())}))
 
 
 class LiveProof:

@@ -46,13 +46,19 @@ def cage_mesh(assembly: Assembly, warm: Warm) -> Mesh:
     positions, triangles, _ = vertices(low)
     moved = positions.astype(np.float32).copy()
     moved[triangles] = positions[triangles] + cage_of(assembly, warm).corners
-    suffix, end = assembly.recipe.pairing.cage, assembly.recipe.pairing.low
-    names = tuple((n[: -len(end)] if n.lower().endswith(end.lower()) else n) + suffix for n in low.object_names)
+    pairing = assembly.recipe.pairing
+    names = tuple(_without(name, pairing.suffixes("low")) + pairing.first("cage") for name in low.object_names)
     uvs = tuple(CornerValues(uv.values, uv.corners) for uv in low.uvs)
     return Mesh(
         "cage", moved, triangles, uvs=uvs, objects=low.objects, object_names=names, materials=low.materials,
         material_names=low.material_names, material_colors=low.material_colors,
     )  # fmt: skip
+
+
+def _without(name: str, ends: list[str]) -> str:
+    """A name without the suffix that it ends with."""
+    end = next((end for end in ends if name.lower().endswith(end)), "")
+    return name[: len(name) - len(end)]
 
 
 def displaced_mesh(assembly: Assembly, warm: Warm) -> Mesh:

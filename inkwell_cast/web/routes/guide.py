@@ -8,15 +8,23 @@ from markdown_it import MarkdownIt
 from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, RedirectResponse, Response
 
-from ..templating import HERE, render
+from ..templating import HERE, render, templates
 
 router = APIRouter(prefix="/guide")
 FOLDER = HERE / "guide"
+INDEX_OF_FLAWS = "<p>FLAW_INDEX</p>"
+AROUND = 60  # characters shown before what was found
 
 
 @router.get("")
 def start() -> Response:
     return RedirectResponse("/guide/index")
+
+
+@router.get("/search")
+def searched(request: Request, q: str = "") -> Response:
+    """The pages that have some words."""
+    return render(request, "guide.html", title=f"“{q}”", body="", here="", found=search(q[:200]), wanted=q)
 
 
 @router.get("/pictures/{name}")
@@ -34,21 +42,58 @@ def page(request: Request, name: str) -> Response:
     if not re.fullmatch(r"[\w-]+", name) or not (FOLDER / f"{name}.md").is_file():
         raise HTTPException(404, "The guide has no such page.")
     title, body = _page(name)
-    return render(request, "guide.html", title=title, body=body, here=name)
+    return render(request, "guide.html", title=title, body=body, here=name, found=None, wanted="")
 
 
 @lru_cache
 def _page(name: str) -> tuple[str, str]:
     """Title and HTML of a page; headings get what a link calls them by."""
     reader = MarkdownIt("commonmark").enable("table")
-    tokens = reader.parse((FOLDER / f"{name}.md").read_text(encoding="utf-8"))
+    tokens = reader.parse(_text(name))
     title = ""
     for n, token in enumerate(tokens):
         if token.type == "heading_open":
             words = tokens[n + 1].content
             token.attrSet("id", slug(words))
             title = title or words
-    return title, str(reader.renderer.render(tokens, reader.options, {}))
+    body = str(reader.renderer.render(tokens, reader.options, {}))
+    if INDEX_OF_FLAWS in body:
+        body = body.replace(INDEX_OF_FLAWS, templates.get_template("flaw_index.html").render(flaws=_flaws()))
+    return title, body
+
+
+def _text(name: str) -> str:
+    return (FOLDER / f"{name}.md").read_text(encoding="utf-8")
+
+
+def _flaws() -> list[tuple[str, str, bool]]:
+    """Every flaw's page, its title, and whether there is a picture of it."""
+    names = sorted(path.stem for path in FOLDER.glob("flaw-*.md"))
+    return [(name, _page(name)[0], (FOLDER / "pictures" / f"{name}.png").is_file()) for name in names]
+
+
+@lru_cache
+def _index() -> list[tuple[str, str, str]]:
+    """Every page: its name, its title and its plain words."""
+    pages = []
+    for path in sorted(FOLDER.glob("*.md")):
+        plain = re.sub(r"\[([^\]]*)\]\([^)]*\)|[`*#|>]|FLAW_INDEX", r"\1", _text(path.stem))
+        pages.append((path.stem, _page(path.stem)[0], " ".join(plain.split())))
+    return pages
+
+
+def search(wanted: str) -> list[tuple[str, str, str]]:
+    """Pages with all the words that are wanted, those with them in the title first: name, title, a few words there."""
+    words = [word for word in re.split(r"\W+", wanted.lower()) if word]
+    found = []
+    for name, title, text in _index():
+        low = f"{title} {text}".lower()
+        if not words or not all(word in low for word in words):
+            continue
+        at = max(text.lower().find(words[0]) - AROUND, 0)
+        in_title = sum(word in title.lower() for word in words)
+        found.append((-in_title, -sum(low.count(word) for word in words), (name, title, text[at : at + 3 * AROUND])))
+    return [page for _, _, page in sorted(found)]
 
 
 def slug(words: str) -> str:

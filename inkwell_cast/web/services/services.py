@@ -12,6 +12,7 @@ from .batches import Batches
 from .disk import Disk
 from .drawings import Drawings
 from .exports import Exports
+from .folders import Folders
 from .handoffs import Handoffs
 from .live import Live
 from .measures import Measures
@@ -34,7 +35,7 @@ class Services:
         self.pieces, self.settings = Pieces(self), Settings(self)
         self.drawings, self.measures, self.exports = Drawings(self), Measures(self), Exports(self)
         self.bakes, self.batches, self.disk = Bakes(self), Batches(self), Disk(self)
-        self.live, self.work = Live(self), Work(self)
+        self.live, self.work, self.folders = Live(self), Work(self), Folders(self)
         self.receivers, self.handoffs, self.piece_files = Receivers(self), Handoffs(self), PieceFiles(self)
         store.remove_deleted(time.time() - DELETED_DAYS * 86400)
         store.tidy()

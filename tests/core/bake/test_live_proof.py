@@ -86,7 +86,7 @@ def test_it_is_judged_as_the_saved_proof_is(live, meshes, tmp_path):
 
 
 def test_a_message_holds_pictures_by_sheet_and_what_is_seen(live, meshes):
-    message = b"".join(live.judge(RECIPE, meshes, "normal", quietly).packed())
+    message = live.judge(RECIPE, meshes, "normal", quietly).packed()
     header, arrays = unpack(np.frombuffer(message, np.uint8))
     assert header["sheets"] == [{"name": "", "width": 256, "height": 256}]
     assert arrays["sheet0"].shape == (256, 256, 4)

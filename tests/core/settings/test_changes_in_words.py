@@ -16,7 +16,7 @@ PLAIN = Recipe()
         (Recipe(reach=Reach(outward=3.1)), "Outward 1.5 → 3.1"),
         (Recipe(reach=Reach(outward=3.1, inward=2)), "Outward 1.5 → 3.1 and 1 more"),
         (Recipe(reach=Reach(straighten=True)), "Straighten flat faces off → on"),
-        (Recipe(sheet=Sheet(samples=16)), f"{Sheet.model_fields['samples'].title} 4 → 16"),
+        (Recipe(sheet=Sheet(samples=64)), f"{Sheet.model_fields['samples'].title} {PLAIN.sheet.samples} → 64"),
         (Recipe(output=Output(maps=[*PLAIN.output.maps, "occlusion"])), "Add the map occlusion"),
         (set_level(PLAIN, "pair:lid", {"outward": 2.0}), "Outward of lid inherited → 2"),
         (add_pocket(PLAIN, (0.0, 0.0, 0.0)), ""),

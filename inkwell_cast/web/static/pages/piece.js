@@ -10,6 +10,7 @@ import "../page/save_picture.js";
 import "../page/number_fields.js";
 import "../page/filters.js";
 import { Coverage } from "../panels/coverage.js";
+import "../panels/folders.js";
 import { HandoffPanel } from "../panels/handoff.js";
 import { MeshesPanel } from "../panels/meshes.js";
 import { sendPictures } from "../panels/send_pictures.js";
