@@ -7,7 +7,7 @@ import platform
 import sys
 from typing import Any
 
-from . import cast, checking, latency, leaving, looking, maps, memory, reading, scale
+from . import cast, checking, latency, leaving, live, looking, maps, memory, reading, scale
 
 DOCS = pathlib.Path(__file__).parent.parent / "docs"
 
@@ -30,6 +30,7 @@ def main(only: list[str]) -> None:
         ("latency", latency.measure),
         ("looking", looking.measure),
         ("looking_large", looking.measure_large),
+        ("live", live.measure),
         ("leaving", leaving.measure),
         ("memory", memory.measure),
     ):
@@ -61,6 +62,7 @@ def table(f: dict[str, Any]) -> str:
          f"above the meshes, besides pages of files on disk ({f['memory']['disk_gigabytes']:.1f} GB); {f['memory']['maps']} maps, 4 rays each, {f['memory']['seconds']:.0f} s"),
         ("Proof, 512², normal and occlusion at 16 rays", f"{m['proof_seconds']:.2f} s", "≤ 1.5 s", "warm, cast anew, a million triangles"),
         *looking_rows(o, f["looking_large"]),
+        *live_rows(f["live"]),
         ("Change of basis at 2048²", f"{m['basis_seconds']:.2f} s", "≤ 0.5 s", "without a ray"),
     ]  # fmt: skip
     for suffix, target in (("ply", "≤ 2"), ("glb", "≤ 2")):
@@ -108,6 +110,25 @@ def table(f: dict[str, Any]) -> str:
         "",
     ]
     return "\n".join(lines)
+
+
+def live_rows(v: dict[str, Any]) -> list[tuple[str, str, str, str]]:
+    """What follows the hand, as a page waits for it through the lanes."""
+    beside = "the worst of eight while a 2048² bake with occlusion is at work"
+    return [
+        ("Live: picture after a pocket", f"{v['pocket_seconds']:.2f} s", "≤ 0.3 s", "a million triangles, 512², all samples, warm"),
+        ("After a stroke", f"{v['stroke_seconds']:.2f} s", "≤ 0.3 s", "its tiles alone"),
+        ("After a change of the whole reach", f"{v['reach_seconds']:.2f} s", "≤ 0.3 s",
+         f"one sample a texel; judged with all samples after {v['judged_seconds']:.1f} s more"),
+        ("Dragged: pictures a second", f"{v['drag_reach_per_second']:.1f}", "≥ 5",
+         f"the reach of the piece; a stroke {v['drag_stroke_per_second']:.1f}"),
+        ("Opened: low, stand-in, first picture", f"{v['first_low_seconds']:.1f}, {v['first_stand_in_seconds']:.1f}, "
+         f"{v['first_picture_seconds']:.1f} s", "0.5, 2, 3 s", f"of a million triangles never seen, the scene built; all three processes were ready {v['start_seconds']:.0f} s after the start"),
+        ("Probe beside a full bake", f"{1000 * v['probe_beside_seconds']:.0f} ms", "≤ 100 ms",
+         f"{beside}; alone {1000 * v['probe_alone_seconds']:.0f} ms; section {1000 * v['section_beside_seconds']:.0f} ms"),
+        ("A file read beside it", f"{v['file_beside_seconds']:.2f} s", "≤ 2 s", f"{v['file_megabytes']:.1f} MB of OBJ"),
+        ("Coverage, a draft beside it", f"{v['coverage_beside_seconds']:.2f}, {v['picture_beside_seconds']:.2f} s", "", beside),
+    ]  # fmt: skip
 
 
 def looking_rows(o: dict[str, Any], big: dict[str, Any]) -> list[tuple[str, str, str, str]]:

@@ -11,13 +11,14 @@ import cv2
 import numpy as np
 import pytest
 
+from inkwell_cast.core.formats import write_mesh
 from inkwell_cast.core.settings.recipe import Recipe
-from inkwell_cast.engine.messages import Loaded, PartFacts
 from inkwell_cast.store import bakes
 from inkwell_cast.web.services.services import Services
-from inkwell_cast.web.services.uploads import role_by_name, safe_name
+from inkwell_cast.web.services.uploads import safe_name
 from inkwell_cast.web.templating import HERE
 
+from ..shapes import torus
 from .helpers import baked, mesh_id_of
 
 
@@ -237,15 +238,17 @@ def test_names_are_never_trusted(sent, kept):
     assert safe_name(sent) == kept
 
 
-@pytest.mark.parametrize(("name", "uvs", "triangles", "role"), [
-    ("lid_low.obj", 0, 9, ""), ("LID_HIGH.ply", 1, 9, ""), ("lid_high2.ply", 1, 9, ""), ("lid.obj", 1, 900, "low"),
-    ("lid.ply", 0, 900, "high"), ("lid.ply", 1, 900_000, "high"),
-])  # fmt: skip
-def test_the_first_guess_of_a_role(name, uvs, triangles, role):
-    part = PartFacts("Cube", triangles, ((0.0,) * 3, (1.0,) * 3), "")
-    assert role_by_name(name, Loaded(triangles, 1, [part], [], uvs, 1.0, False)) == role
-    named = PartFacts("Cube_low", triangles, ((0.0,) * 3, (1.0,) * 3), "")
-    assert role_by_name(name, Loaded(triangles, 1, [part, named], [], uvs, 1.0, False)) == ""
+def test_roles_are_guessed_for_files_whose_names_say_nothing(client, ring_files, tmp_path):
+    write_mesh(tmp_path / "shell.obj", torus(20, 10))
+    files = {"shell.obj": tmp_path / "shell.obj", "ring_low.obj": ring_files[0], "scan.ply": ring_files[1]}
+    tokens = {
+        name: client.put("/uploads", params={"name": name}, content=path.read_bytes()).json()["token"]
+        for name, path in files.items()
+    }
+    found = client.post("/uploads/roles", json=[tokens["shell.obj"], tokens["scan.ply"]]).json()
+    assert found[tokens["shell.obj"]]["role"] == "low"
+    assert found[tokens["scan.ply"]] == {"role": "high", "why": "100 times the triangles of shell.obj, in its place"}
+    assert client.post("/uploads/roles", json=[tokens["ring_low.obj"], "unknown"]).json() == {}
 
 
 def test_the_stylesheet_is_built_from_its_source(tmp_path):

@@ -9,6 +9,7 @@ from .files import Role
 
 DENSER = 3.0  # times the triangles of a low that a sculpt of it has at least
 TOGETHER = 0.3  # of the smaller box: with less in common two meshes are not of one piece
+MANY = 100_000  # triangles of a mesh that is hardly a low
 AROUND = 1e-6  # of its diagonal by which a cage stands off its low
 
 
@@ -66,8 +67,10 @@ def _guess(facts: MeshFacts, known: dict[str, MeshFacts], others: dict[str, Mesh
     ]
     if facts.uvs and highs:
         return Guess("low", f"has UVs, and fewer triangles than {highs[0]} in its place")
+    if facts.uvs and facts.triangles < MANY:
+        return Guess("low", "has UVs, and no more triangles than a low")
     if facts.uvs:
-        return Guess("low", "has UVs")
+        return Guess("high", f"has UVs, but {facts.triangles:,} triangles".replace(",", "\u202f"))
     return Guess("high", "has no UVs, so nothing can be baked onto it")
 
 

@@ -31,6 +31,13 @@ def test_a_mesh_of_the_low_s_triangles_around_it_is_its_cage():
     assert found == {"low": "low", "shell": "cage", "rock": "high"}
 
 
+@pytest.mark.parametrize(
+    ("triangles", "uvs", "role"), [(500, True, "low"), (500, False, "high"), (900_000, True, "high")]
+)
+def test_a_file_alone_is_judged_by_its_size_and_uvs(triangles, uvs, role):
+    assert roles(lantern=MeshFacts(triangles, uvs, HERE)) == {"lantern": role}
+
+
 def test_names_are_never_overruled_and_guide_the_rest():
     named = MeshFacts(50_000, True, HERE, role="low")
     assert roles(lamp_low=named, scan=MeshFacts(60_000, False, AROUND)) == {"scan": "high"}
