@@ -14,7 +14,7 @@ LIKENESS = "likeness"  # the key of the picture of angles to the sculpt, among t
 PARALLAX = "parallax"  # and that of what no map cures
 DIFFERENCE = "difference"  # and what the page calls the difference of the first to that of the bake before
 SIDES = "sides."  # before the name of a lit picture from four sides, likewise
-VIEWS = 5  # raised whenever what is drawn of the same meshes changes, so that older drawings are made anew
+VIEWS = 6  # raised whenever what is drawn of the same meshes changes, so that older drawings are made anew
 
 
 def _digest(*parts: Any) -> str:

@@ -114,7 +114,7 @@ def view_of_sculpt(mesh: Mesh, names: tuple[str, ...], tell: Tell = lambda share
     mesh = with_normals(take(mesh, names))
     header = {
         "name": mesh.name, "triangles": len(mesh.triangles), "bounds": mesh.bounds.tolist(), "standIn": False,
-        "keys": [f"{mesh.name}/{name}" for name in mesh.object_names],
+        "keys": [f"{mesh.name}/{name}" for name in mesh.object_names], "materials": list(mesh.material_names),
     }  # fmt: skip
     if len(mesh.triangles) <= STAND_IN_ABOVE:
         return pack(header, _indexed(mesh))
@@ -122,9 +122,9 @@ def view_of_sculpt(mesh: Mesh, names: tuple[str, ...], tell: Tell = lambda share
     arrays = {
         "position": light.positions, "normal": light.normals.values if light.normals else light.positions,
         "color": _vertex_colors(light), "index": light.triangles.astype(np.uint32).reshape(-1),
-        "object": _vertex_objects(light),
+        "object": _at_vertices(light, light.objects), "material": _at_vertices(light, light.materials),
     }  # fmt: skip
-    return pack(header | {"standIn": True}, arrays)
+    return pack(header | {"standIn": True, "materials": list(light.material_names)}, arrays)
 
 
 def _colors(mesh: Mesh) -> Any_:
@@ -138,11 +138,11 @@ def _vertex_colors(mesh: Mesh) -> Any_:
     return colors
 
 
-def _vertex_objects(mesh: Mesh) -> I32:
-    """The object of every vertex, (V,); of one that several share, the last."""
-    objects = np.zeros(len(mesh.positions), np.int32)
-    objects[mesh.triangles] = mesh.objects[:, None]
-    return objects
+def _at_vertices(mesh: Mesh, of: I32) -> I32:
+    """The object or material `of` (T,) of every vertex, (V,); of one that several share, the last."""
+    found = np.zeros(len(mesh.positions), np.int32)
+    found[mesh.triangles] = of[:, None]
+    return found
 
 
 def _indexed(mesh: Mesh) -> dict[str, Any_]:
@@ -152,14 +152,14 @@ def _indexed(mesh: Mesh) -> dict[str, Any_]:
         return {
             "position": mesh.positions, "normal": normals.values[: len(mesh.positions)],
             "color": _vertex_colors(mesh), "index": mesh.triangles.astype(np.uint32).reshape(-1),
-            "object": _vertex_objects(mesh),
+            "object": _at_vertices(mesh, mesh.objects), "material": _at_vertices(mesh, mesh.materials),
         }  # fmt: skip
     return {
         "position": corner_positions(mesh).reshape(-1, 3),
         "normal": normals.at_corners().reshape(-1, 3),
         "color": np.repeat(_colors(mesh), 3, axis=0),
-        "object": np.repeat(mesh.objects, 3),
-    }
+        "object": np.repeat(mesh.objects, 3), "material": np.repeat(mesh.materials, 3),
+    }  # fmt: skip
 
 
 def stand_in(mesh: Mesh, tell: Tell = lambda share: None) -> Mesh:

@@ -20,8 +20,8 @@ class Limits(SettingsGroup):
         str,
         setting(
             "Limits",
-            "What a bake may look like at worst, such as “mean 5, over30 1 %, missed 0”; a bake beyond one is said to "
-            "be so on the page, in the report and in batches. None by default.",
+            "What a bake may look like at worst, such as “mean 5, over30 1 %, missed 0”. One beyond is told: on the "
+            "page, in the report and in batches. None by default.",
         ),
     ] = ""
 

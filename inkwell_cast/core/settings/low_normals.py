@@ -14,8 +14,8 @@ class Normals(SettingsGroup):
         NormalMode,
         setting(
             "Normals of the low",
-            "Keep those of the file; or compute them anew: smooth everywhere, split where faces meet at more than the "
-            "angle, split at UV seams, or weighted by face area so that large faces stay flat (split by the angle).",
+            "Keep those of the file, or compute them anew. Smooth everywhere, or split: where faces meet at more than "
+            "the angle, or at UV seams. Weighted by face area, split by the angle, large faces stay flat.",
         ),
     ] = "keep"
     angle: Annotated[

@@ -37,8 +37,8 @@ class Occlusion(SettingsGroup):
         Literal["pair", "piece", "low", "pair x low", "piece x low"],
         setting(
             "Occluders",
-            "What casts shade: the highs of the own pair, those of the whole piece, the lows alone, seen from the low, "
-            "or highs and lows, multiplied. Floaters never do.",
+            "What casts shade: highs of the own pair, of the whole piece, the lows alone, or highs and lows "
+            "multiplied. Floaters never do.",
         ),
     ] = "pair"
     denoise: Annotated[
@@ -142,8 +142,8 @@ class Ids(SettingsGroup):
         Literal["material", "object", "part", "color", "pair", "file", "library"],
         setting(
             "One for each",
-            "Material, object, connected part, vertex colour, pair or file of the sculpt; or material of the library, "
-            "as assigned, and by the sculpt's own names elsewhere.",
+            "Material, object, connected part, vertex colour, pair or file of the sculpt. Or material of the library "
+            "as assigned, elsewhere by the sculpt's own names.",
         ),
     ] = "material"
     masks: Annotated[bool, setting("Masks", "Writes a black-and-white picture for each colour too.")] = False
@@ -151,8 +151,8 @@ class Ids(SettingsGroup):
         bool,
         setting(
             "OpenRaster",
-            "Writes an OpenRaster file too: a folder for each channel of the material library with a masked layer of "
-            "colour for each ID, the ID map below. What is not in the library keeps its own colour.",
+            "Writes an OpenRaster file too: for each channel of the material library a folder of masked layers, one an "
+            "ID. The ID map lies below; what is not in the library keeps its own colour.",
         ),
     ] = False
     psd: Annotated[

@@ -84,6 +84,21 @@ def changed(library: Library, name: str, /, **values: object) -> Library:
     return library.model_copy(update={"materials": materials, "assigned": assigned})
 
 
+def with_found(library: Library, found: list[tuple[Literal["part", "object", "material"], str, str]]) -> Library:
+    """A material for each kind, name and colour "#rrggbb" found on a sculpt that has none yet, assigned to it.
+
+    One whose name is in the library gets that.
+    """
+    for kind, name, color in found:
+        if name in library.of(kind):
+            continue
+        if library.find(name) is None:
+            library = with_material(library, name)
+            library = changed(library, name, colors=dict.fromkeys(library.channels[:1], color))
+        library = assign(library, kind, name, name)
+    return library
+
+
 def without(library: Library, name: str) -> Library:
     """The library without a material and its assignments."""
     kept = [material for material in library.materials if material.name != name]

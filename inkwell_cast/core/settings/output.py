@@ -23,7 +23,7 @@ class Form(SettingsGroup):
     ] = 8
     format: Annotated[
         Literal["png", "tga", "tiff", "exr", "jpeg"],
-        setting("Format", "PNG has 8 or 16 bits, TGA and JPEG 8, TIFF 8, 16 or 32, OpenEXR 16 (half) or 32 (float)."),
+        setting("Format", "PNG has 8 or 16 bits, TGA and JPEG 8. TIFF has 8, 16 or 32, OpenEXR half or float."),
     ] = "png"
 
     @model_validator(mode="after")

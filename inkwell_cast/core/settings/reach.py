@@ -34,7 +34,7 @@ class Reach(SettingsGroup):
         Directions,
         setting(
             "Directions",
-            "Averaged rays leave no gap at hard edges but lean near them; split rays keep to each face's own normal "
+            "Averaged rays leave no gap at hard edges but lean near them. Split rays keep to each face's own normal, "
             "and leave gaps beyond hard edges.",
         ),
     ] = "averaged"

@@ -44,8 +44,8 @@ class Sheet(SettingsGroup):
         Literal["one", "material", "tile"],
         setting(
             "Sheets",
-            "One for everything (UVs beyond the tile wrap around), one for each material of the low, or one for each "
-            "UV tile, numbered from 1001.",
+            "One for everything, where UVs beyond the tile wrap around. Or one for each material of the low, or for "
+            "each UV tile, numbered from 1001.",
         ),
     ] = "one"
 

@@ -1,12 +1,15 @@
 """The material library of a piece."""
 
+import asyncio
 from collections.abc import Callable
 from typing import Any
 
+import numpy as np
 from fastapi import APIRouter, Request
 from starlette.responses import JSONResponse, Response
 
 from ...core.base.errors import InputProblem
+from ...core.mesh.binary_message import read_packed
 from ...core.settings import material_library
 from ...core.settings.material_library import Library, read_library
 from ...core.settings.recipe import Recipe
@@ -15,6 +18,7 @@ from .meshes import file_stem
 from .piece import change, changed, context, extend
 
 router = APIRouter(prefix="/pieces/{piece_id}/library")
+GREY = "#808080"
 
 
 @extend("maps")
@@ -41,6 +45,29 @@ def library_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
                 names += [("part", name) for name in entry.facts["legend"]]
     names += [(assignment.kind, assignment.name) for assignment in values["piece"].recipe.library.assigned]
     return {"sculpt_names": list(dict.fromkeys(names))}
+
+
+def _found(values: dict[str, Any], colors: dict[str, str]) -> list[tuple[Any, str, str]]:
+    """The sculpt's own materials, or its objects where it has one material or none, with their colours."""
+    names = values["sculpt_names"]
+    materials = [(kind, name, colors.get(name, GREY)) for kind, name in names if kind == "material"]
+    return materials if len(materials) > 1 else [(kind, name, GREY) for kind, name in names if kind == "object"]
+
+
+@router.post("/found")
+async def found(request: Request, piece_id: int) -> Response:
+    """Make a library of what the sculpt has."""
+    values, services = context(request, piece_id, "maps"), services_of(request)
+    colors = dict[str, str]()
+    for row in values["meshes"]:
+        mesh = await asyncio.to_thread(read_packed, services.store.files.path(row.copy))
+        steps = np.rint(np.clip(mesh.material_colors, 0, 1) * 255).astype(int).tolist()
+        for name, color in zip(mesh.material_names, steps, strict=False):
+            colors[name] = "#{:02x}{:02x}{:02x}".format(*color[:3])
+    return _edit(
+        request, piece_id, "Library of the sculpt",
+        lambda current: material_library.with_found(current, _found(values, colors)),
+    )  # fmt: skip
 
 
 def _edit(request: Request, piece_id: int, words: str, edit: Callable[[Library], Library]) -> Response:

@@ -130,3 +130,14 @@ def test_a_library_is_changed_as_a_whole():
     ):
         with pytest.raises(InputProblem):
             broken()
+
+
+def test_a_library_is_made_of_what_the_sculpt_has():
+    found = [("material", "brass", "#b08d3c"), ("material", "glass", "#203040"), ("object", "lid", "#808080")]
+    made = material_library.with_found(Library(), found)
+    assert [(m.name, m.colors["Colour"]) for m in made.materials] == [(name, color) for _, name, color in found]
+    assert made.of("material") == {"brass": "brass", "glass": "glass"}
+    assert made.of("object") == {"lid": "lid"}
+    assert material_library.with_found(made, found) == made  # what has one is left alone
+    own = material_library.assign(material_library.with_material(Library(), "gold"), "material", "brass", "gold")
+    assert material_library.with_found(own, found[:1]) == own

@@ -15,6 +15,7 @@ import { HandoffPanel } from "../panels/handoff.js";
 import { MeshesPanel } from "../panels/meshes.js";
 import { sendPictures } from "../panels/send_pictures.js";
 import { Brush } from "../tools/brush.js";
+import { LitMaterials } from "../tools/lit_materials.js";
 import { MendByHand } from "../tools/mend_by_hand.js";
 import { Pockets } from "../tools/pockets.js";
 import { hideFinding } from "../page/findings.js";
@@ -80,6 +81,7 @@ const pockets = new Pockets(model, {
   tried: (pocket, values) => tryLive({ pocket, ...values }),
 });
 const brush = tools.brush = new Brush(model, (stroke) => sendToCage("nudges", stroke), () => { pockets.placing = false; setShow("low"); }, (stroke) => tryLive({ stroke }));
+new LitMaterials(model, setShow);
 const hand = new MendByHand(model, {
   clicked, begin: () => setShow("low"), send: (values) => postPanel("mends/place", values),
 });

@@ -38,7 +38,7 @@ export class ModelView extends Overlays {
   material() {
     return new THREE.ShaderMaterial({
       vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.FrontSide,
-      uniforms: { map: { value: this.blank }, other_map: { value: this.blank }, rake: { value: new THREE.Vector3() }, roughness: { value: 0.4 }, metalness: { value: 0 }, texels: { value: new THREE.Vector2(1, 1) }, usual: { value: 1 }, shade_map: { value: this.blank }, shaded: { value: false }, clear: { value: 1 }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 } },
+      uniforms: { map: { value: this.blank }, other_map: { value: this.blank }, rake: { value: new THREE.Vector3() }, roughness: { value: 0.4 }, metalness: { value: 0 }, texels: { value: new THREE.Vector2(1, 1) }, usual: { value: 1 }, shade_map: { value: this.blank }, shaded: { value: false }, lighting: { value: false }, clear: { value: 1 }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 } },
     });
   }
 
@@ -69,7 +69,7 @@ export class ModelView extends Overlays {
 
   addSculpt({ header, arrays }) {
     const mesh = new THREE.Mesh(this.geometry(arrays), this.material());
-    mesh.userData = { keys: header.keys, objects: arrays.object };
+    mesh.userData = { keys: header.keys, objects: arrays.object, materials: arrays.material, named: header.materials };
     this.scenes.sculpt.add(mesh);
     this.widen(header);
     if (header.standIn) this.standIn = true;
@@ -261,6 +261,18 @@ export class ModelView extends Overlays {
     sculpt.matrixAutoUpdate = false;
     if (matrix) sculpt.matrix.set(...matrix); else sculpt.matrix.identity();
     sculpt.matrixWorldNeedsUpdate = true;
+    this.draw();
+  }
+
+  // What bears one of some names, an object or a material of the sculpt, stands out; null for all alike.
+  lightUp(names) {
+    const wanted = new Set(names || []);
+    for (const { geometry, userData, material } of this.scenes.sculpt.children) {
+      material.uniforms.lighting.value = Boolean(names);
+      if (!names) continue;
+      const objects = userData.keys.map((key) => wanted.has(key.slice(key.lastIndexOf("/") + 1))), materials = userData.named.map((name) => wanted.has(name));
+      geometry.setAttribute("lifted", new THREE.BufferAttribute(Float32Array.from(userData.objects, (own, n) => (objects[own] || materials[userData.materials[n]] ? 1 : 0)), 1));
+    }
     this.draw();
   }
 

@@ -35,11 +35,11 @@ vec3 shade(vec3 n, vec3 v, vec3 base) {
 vec3 toScreen(vec3 c) { c = c * (1.0 + 0.08 * c) / (1.0 + 0.30 * c); return pow(max(c, 0.0), vec3(1.0 / 2.2)); }`;
 
 export const VERTEX = `
-attribute vec4 tangent; attribute vec3 tint; attribute float part;
+attribute vec4 tangent; attribute vec3 tint; attribute float part; attribute float lifted;
 uniform sampler2D parts; uniform float partCount;
-varying vec3 vN, vT, vB, vP, vC; varying float vW; varying vec2 vUv;
+varying vec3 vN, vT, vB, vP, vC; varying float vW, vL; varying vec2 vUv;
 void main() {
-  vN = mat3(modelMatrix) * normal; vT = tangent.xyz; vW = tangent.w; vB = vW * cross(normal, tangent.xyz); vUv = uv; vC = tint;
+  vL = lifted; vN = mat3(modelMatrix) * normal; vT = tangent.xyz; vW = tangent.w; vB = vW * cross(normal, tangent.xyz); vUv = uv; vC = tint;
   vec4 own = partCount > 0.0 && part >= 0.0 ? texture2D(parts, vec2((part + 0.5) / partCount, 0.5)) : vec4(0.0, 0.0, 0.0, 1.0);
   vec4 world = modelMatrix * vec4(position + own.xyz, 1.0); vP = world.xyz;
   gl_Position = own.w > 0.5 ? projectionMatrix * viewMatrix * world : vec4(2.0, 2.0, 2.0, 1.0);
@@ -51,7 +51,8 @@ export const FRAGMENT = `
 precision highp float;
 uniform sampler2D map; uniform sampler2D other_map; uniform sampler2D shade_map; uniform bool shaded; uniform float clear; uniform int kind; uniform float green; uniform bool lit; uniform bool clipped; uniform mat3 cameraTurn; uniform float light;
 uniform bool perVertex; uniform bool unit; uniform float hand; uniform vec3 rake; uniform float roughness; uniform float metalness; uniform vec2 texels; uniform float usual;
-varying vec3 vN, vT, vB, vP, vC; varying float vW; varying vec2 vUv;
+uniform bool lighting;
+varying vec3 vN, vT, vB, vP, vC; varying float vW, vL; varying vec2 vUv;
 ${SHADE}
 vec3 squares() {
   vec2 at = vUv * texels, cell = floor(at / 32.0);
@@ -69,6 +70,7 @@ void main() {
   if (kind == 5) s = squares();
   if (!lit) { gl_FragColor = vec4(kind > 0 ? s : 0.5 * n + 0.5, 1.0); return; }
   vec3 base = kind == 3 || kind == 5 ? 0.9 * pow(s, vec3(2.2)) : vC; // other maps are painted on
+  if (lighting) base = vL > 0.5 ? mix(base, vec3(0.10, 0.46, 0.40), 0.55) : vec3(dot(base, vec3(0.3, 0.6, 0.1)) * 0.5 + 0.12);
   vec3 seen = shade(n, normalize(cameraPosition - vP), base);
   if (shaded) seen *= texture2D(shade_map, vUv).x;
   gl_FragColor = vec4(toScreen(seen), clear);
