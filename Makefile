@@ -36,7 +36,7 @@ test: $(TESTS_READY)
 	tests/node_modules/.bin/biome lint --error-on-warnings inkwell_cast/web/static
 	$(BIN)/inkwell-cast compile
 	$(BIN)/pytest -n 2 --ignore tests/web --ignore tests/test_campaign.py
-	$(BIN)/pytest tests/web tests/test_campaign.py
+	$(BIN)/pytest -n 2 --dist loadfile tests/web tests/test_campaign.py
 
 fuzz: $(TESTS_READY)
 	$(BIN)/python -m tests.fuzz

@@ -154,7 +154,7 @@ def test_changes_are_undone_and_done_again(client, piece, services):
     client.post(f"{piece}/settings/cage", data={"reach.outward": "7"})
     undone = client.post(f"{piece}/step-back", params={"step": "cage"})
     assert outward() == 1.5
-    assert "Redo: Cage" in undone.text
+    assert "Redo: Outward 1.5 → 7" in undone.text
     assert "cage-changed" in undone.headers["HX-Trigger"]
     client.post(f"{piece}/step-back", params={"step": "cage", "by": 1})
     assert outward() == 7

@@ -36,6 +36,7 @@ async function go(n) {
   next.textContent = n === STOPS.length - 1 ? "Done" : "Next";
   if (document.querySelector("#steps .here")?.textContent.trim().toLowerCase() !== step && document.querySelector(`#steps [href$="step=${step}"]`)) {
     await ask("GET", `${base}/panel/${step}`, { target: "#panel" });
+    if (at !== n) return; // ended, or gone on, meanwhile
   }
   card.hidden = false;
   place();
@@ -60,7 +61,7 @@ card.addEventListener("click", (e) => {
   if (e.target.className === "tour-end") end();
   else if (by) go(Math.max(at + by, 0));
 });
-card.addEventListener("keydown", (e) => { if (e.key === "Escape") { end(); e.stopPropagation(); } });
+document.addEventListener("keydown", (e) => { if (e.key === "Escape" && at >= 0) { end(); e.stopPropagation(); } }, true);
 addEventListener("resize", place);
 document.body.addEventListener("htmx:afterSettle", place);
 $("start-tour").onclick = start;
