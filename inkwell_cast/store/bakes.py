@@ -91,10 +91,12 @@ _LIGHT = (
     "trial != '' AS tries, summary"
 )
 
+_THERE = "live < 2"  # not a live proof in whose place another stands
+
 
 def _row(row: sqlite3.Row) -> BakeRow:
     values = {f.name: row[f.name] for f in fields(BakeRow)}
-    flags = {name: bool(row[name]) for name in ("proof", "live", "tries")}
+    flags = {"proof": bool(row["proof"]), "live": row["live"] == 1, "tries": bool(row["tries"])}
     return BakeRow(**values | flags | {"summary": BakeSummary.model_validate_json(row["summary"])})
 
 
@@ -125,23 +127,24 @@ def add(
     return bake_id
 
 
-def passing_live(db: sqlite3.Connection, piece_id: int, rest: float) -> list[int]:
-    """The live proof of a piece, unless it has been there for `rest` seconds."""
-    rows = db.execute("SELECT id FROM bake WHERE piece_id = ? AND live AND ended > ?", (piece_id, time.time() - rest))
-    return [int(row["id"]) for row in rows]
+def passed_live(db: sqlite3.Connection, piece_id: int) -> list[int]:
+    """The live proof of a piece in whose place another stands: pages may still fetch its pictures."""
+    return [int(row["id"]) for row in db.execute("SELECT id FROM bake WHERE piece_id = ? AND live = 2", (piece_id,))]
 
 
 def put_live(
-    db: sqlite3.Connection, piece_id: int, gone: list[int], meshes: str, manifest: Manifest,
-    pictures: dict[tuple[str, str], str], started: float,
+    db: sqlite3.Connection, piece_id: int, meshes: str, manifest: Manifest, pictures: dict[tuple[str, str], str],
+    started: float, rest: float,
 ) -> int:  # fmt: skip
-    """The proof of a piece as it is now in the place of those `gone`; another live one stays, and is kept.
+    """The proof of a piece as it is now, in the place of the live one before.
 
-    `started` is in seconds since 1970.
+    That one is kept where it stood for `rest` seconds, else removed with the next. `started` is in seconds since 1970.
     """
-    db.execute("UPDATE bake SET live = 0 WHERE piece_id = ? AND live", (piece_id,))
+    db.execute("DELETE FROM bake WHERE piece_id = ? AND live = 2", (piece_id,))
+    db.execute(
+        "UPDATE bake SET live = iif(ended <= ?, 0, 2) WHERE piece_id = ? AND live = 1", (time.time() - rest, piece_id)
+    )
     bake_id = add(db, piece_id, manifest.recipe, meshes, proof=True)
-    db.executemany("DELETE FROM bake WHERE id = ?", [(n,) for n in gone])  # after that, so that no number comes twice
     finish(db, bake_id, manifest, pictures)
     db.execute("UPDATE bake SET live = 1, started = ? WHERE id = ?", (started, bake_id))
     return bake_id
@@ -169,21 +172,23 @@ def row_of(db: sqlite3.Connection, bake_id: int) -> BakeRow | None:
 def of_piece(db: sqlite3.Connection, piece_id: int, most: int = -1) -> list[BakeRow]:
     """The newest bakes of a piece, newest first; all by default."""
     rows = db.execute(
-        f"SELECT {_LIGHT} FROM bake WHERE piece_id = ? AND deleted IS NULL ORDER BY id DESC LIMIT ?", (piece_id, most)
+        f"SELECT {_LIGHT} FROM bake WHERE piece_id = ? AND deleted IS NULL AND {_THERE} ORDER BY id DESC LIMIT ?",
+        (piece_id, most),
     )
     return [_row(row) for row in rows]
 
 
 def count_done(db: sqlite3.Connection, piece_id: int) -> int:
     row = db.execute(
-        "SELECT count(*) FROM bake WHERE piece_id = ? AND state = 'done' AND deleted IS NULL", (piece_id,)
+        f"SELECT count(*) FROM bake WHERE piece_id = ? AND state = 'done' AND deleted IS NULL AND {_THERE}", (piece_id,)
     ).fetchone()
     return int(row[0])
 
 
 def newest_done(db: sqlite3.Connection, piece_id: int) -> BakeRow | None:
     row = db.execute(
-        f"SELECT {_LIGHT} FROM bake WHERE piece_id = ? AND state = 'done' AND deleted IS NULL ORDER BY id DESC LIMIT 1",
+        f"SELECT {_LIGHT} FROM bake WHERE piece_id = ? AND state = 'done' AND deleted IS NULL AND {_THERE} "
+        "ORDER BY id DESC LIMIT 1",
         (piece_id,),
     ).fetchone()
     return _row(row) if row else None
@@ -193,7 +198,8 @@ def done_before(db: sqlite3.Connection, row: BakeRow) -> int | None:
     """The bake of the same kind that ended well before another one: what that is compared with."""
     earlier = db.execute(
         "SELECT id FROM bake WHERE piece_id = ? AND id < ? AND state = 'done' AND trial = '' AND proof = ? "
-        "AND NOT coalesce(json_extract(summary, '$.brought'), 0) AND deleted IS NULL ORDER BY id DESC LIMIT 1",
+        "AND NOT coalesce(json_extract(summary, '$.brought'), 0) AND live < 2 AND deleted IS NULL "
+        "ORDER BY id DESC LIMIT 1",
         (row.piece_id, row.id, row.proof),
     ).fetchone()
     return int(earlier["id"]) if earlier else None

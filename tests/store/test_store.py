@@ -3,6 +3,7 @@ import sqlite3
 
 import pytest
 
+from inkwell_cast.core.bake.manifest import Manifest
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.store import Store, bakes, meshes, pieces, undo
@@ -254,3 +255,33 @@ def test_a_file_of_the_same_name_takes_the_place_of_the_old_one(store):
         again = meshes.of_piece(db, piece_id)
     assert [(m.id, m.copy, m.place, m.watched) for m in again] == [(first.id, "2" * 64, "there", True)]
     assert first.facts == FACTS
+
+
+def test_a_live_proof_stands_in_the_place_of_the_one_before(store):
+    """Lists show one of them; what stood for a while, or was kept, stays; no number is given twice."""
+    recipe = Recipe()
+    manifest = Manifest(
+        recipe=recipe, meshes=[], maps=[], diagonal=1, outward_reach=1, inward_reach=1, coverage=1, texels=0,
+        missed_texels=0, shared_texels=0, warnings=[], seconds={},
+    )  # fmt: skip
+    with store.writing() as db:
+        piece = pieces.add(db, "p", recipe)
+
+        def renew(rest=20.0):
+            return bakes.put_live(db, piece, "key", manifest, {}, 0.0, rest)
+
+        def shown():
+            return [(row.id, row.live) for row in bakes.of_piece(db, piece)]
+
+        ids = [renew(), renew(), renew()]
+        assert shown() == [(ids[2], True)]
+        assert bakes.get(db, ids[1])  # its pictures may still be asked for
+        assert bakes.get(db, ids[0]) is None
+        assert bakes.count_done(db, piece) == 1
+        bakes.keep(db, ids[2])
+        ids.append(renew())
+        assert shown() == [(ids[3], True), (ids[2], False)]
+        ids.append(renew(rest=0.0))  # somebody stayed with the one before
+        assert shown() == [(ids[4], True), (ids[3], False), (ids[2], False)]
+        assert bakes.done_before(db, bakes.row_of(db, ids[4])) == ids[3]
+        assert len(set(ids)) == len(ids)

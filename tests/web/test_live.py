@@ -257,3 +257,30 @@ def test_what_the_view_shows_is_saved(alive: Page, server, ring_files, tmp_path,
     else:
         assert path.suffix == ".webp"
         assert path.read_bytes()[30:34] == b"ANIM"
+
+
+def test_newer_figures_never_bring_back_a_step_that_was_left(alive: Page, server, services, ring_files):
+    """The panel of Review is fetched anew when a proof is done; Cage is chosen while that is under way."""
+    page = alive
+    make_piece(page, server, ring_files)
+    renewed(page, 1)
+    page.get_by_role("link", name="Review").click()
+    expect(page.locator("#steps .here")).to_have_text("Review")
+    asked = []
+
+    def late(route):
+        asked.append(route.request.url)
+        page.wait_for_timeout(1500)
+        route.continue_()
+
+    page.route(re.compile("renewed=yes"), late)
+    services.settings.change(
+        1, "Reach", lambda r: r.model_copy(update={"reach": r.reach.model_copy(update={"outward": 6.5})})
+    )
+    page.evaluate("dispatchEvent(new Event('focus'))")
+    while not asked:
+        page.wait_for_timeout(100)
+    page.get_by_role("link", name="Cage").click()
+    page.wait_for_timeout(2500)
+    expect(page.locator("#steps .here")).to_have_text("Cage")
+    expect(page.locator("#panel h1")).to_have_text("Cage")

@@ -9,6 +9,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import JSONResponse, Response
 
 from ...core.base.errors import InputProblem
+from ...core.maps.ids import colors_of
 from ...core.mesh.binary_message import read_packed
 from ...core.settings import material_library
 from ...core.settings.material_library import Library, read_library
@@ -44,7 +45,9 @@ def library_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
             if entry.key == "ids" and entry.facts.get("by") == "part":
                 names += [("part", name) for name in entry.facts["legend"]]
     names += [(assignment.kind, assignment.name) for assignment in values["piece"].recipe.library.assigned]
-    return {"sculpt_names": list(dict.fromkeys(names))}
+    library = values["piece"].recipe.library
+    shown = colors_of(tuple(material.name for material in library.materials), library.id_colors())
+    return {"sculpt_names": list(dict.fromkeys(names)), "id_colors": shown}
 
 
 def _found(values: dict[str, Any], colors: dict[str, str]) -> list[tuple[Any, str, str]]:

@@ -60,9 +60,8 @@ class Live:
             with self.store.files.adopting() as adopt:
                 files = await asyncio.to_thread(kept_files, manifest, folder, adopt)
                 with self.store.writing() as db:
-                    gone = bakes.passing_live(db, piece_id, REST)
-                    hashes = set[str]().union(*disk.of_bakes(db, gone).values())
-                    bake_id = bakes.put_live(db, piece_id, gone, meshes_key(rows), manifest, files, started)
+                    hashes = set[str]().union(*disk.of_bakes(db, bakes.passed_live(db, piece_id)).values())
+                    bake_id = bakes.put_live(db, piece_id, meshes_key(rows), manifest, files, started, REST)
                     free = disk.unnamed(db, hashes)
             for digest in free:
                 self.store.files.remove(digest)

@@ -5,6 +5,7 @@ import { showBake } from "./bake_shown.js";
 import { $, ask, base, model, sheet, state, toast } from "./page.js";
 
 const SLOW = 3000; // milliseconds of a picture, twice in a row, from which on a piece is too large for this machine
+const RENEWED = "renewed=yes", TOLD = ["review", "maps", "basis", "handoff"]; // steps whose panel tells of a bake
 const switchOf = `live:${base}`;
 const button = $("live"), words = $("live-words");
 let on = localStorage.getItem(switchOf) !== "off";
@@ -91,9 +92,21 @@ async function finished(facts) {
   button.title = "The map follows every change. P keeps a proof by hand.";
   await showBake(facts);
   htmx.trigger(document.body, "bakes-changed");
-  if (!pressed) await ask("GET", stepHere(), { target: "#panel" });
+  if (!pressed && needsPanel()) await ask("GET", `${stepHere()}${location.search ? `${location.search}&` : "?"}${RENEWED}`, { target: "#panel" });
   $("table").dataset.renewed = Number($("table").dataset.renewed || 0) + 1;
 }
+
+// Whether the panel tells of the newest bake, or the step line does not know yet that there is one.
+function needsPanel() { return TOLD.some((step) => stepHere()?.endsWith(step)) || Boolean(document.querySelector("#steps .off")); }
+
+// A panel that only shows newer figures gives way to one that was asked for meanwhile, as by a click on another step.
+const wanted = new Set();
+document.body.addEventListener("htmx:beforeRequest", (e) => { if (e.detail.target?.id === "panel" && !e.detail.pathInfo.requestPath.endsWith(RENEWED)) wanted.add(e.detail.xhr); });
+document.body.addEventListener("htmx:afterRequest", (e) => wanted.delete(e.detail.xhr));
+document.body.addEventListener("htmx:beforeSwap", (e) => {
+  const path = e.detail.pathInfo?.requestPath ?? "";
+  if (path.endsWith(RENEWED) && (wanted.size || path.split("?")[0] !== stepHere())) { e.detail.shouldSwap = false; e.stopImmediatePropagation(); }
+}, true);
 
 function note(facts) { figures = { seen: facts?.seen ?? null, flaws: facts?.flaws ?? null }; }
 
