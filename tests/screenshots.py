@@ -52,6 +52,7 @@ class Studio:
         page.goto(self.address + path)
         if "/pieces/" in path:
             page.wait_for_selector("#table[data-views=ready]")
+            page.wait_for_selector("body:is([data-live=current], [data-live=off])")
         yield page
         page.wait_for_timeout(1200)
         page.screenshot(path=FOLDER / f"{name}.png")
@@ -164,9 +165,10 @@ def cage(studio: Studio) -> None:
     studio.set(GULL, lambda given: given["reach"].update(shape="fitted"))
     with studio.page(f"/pieces/{GULL}?step=cage", "cage") as page:
         page.wait_for_selector("#covered", state="attached")
-        page.keyboard.press("c")
-        page.keyboard.press("s")
-        page.mouse.click(*at(page, 0.5, 0.45))
+        page.wait_for_timeout(2500)
+        if not page.locator("#section.pinned").count():  # the cage holds all there is
+            page.keyboard.press("s")
+            page.mouse.click(*at(page, 0.5, 0.45))
         page.wait_for_selector("#section.pinned path")
     studio.set(GULL, lambda given: given["reach"].update(shape="even"))
 
@@ -175,7 +177,7 @@ def nudges(studio: Studio) -> None:
     studio.set(GULL, lambda given: given["reach"].update(outward=1.2, inward=1.5))
     with studio.page(f"/pieces/{GULL}?step=cage", "nudges") as page:
         page.wait_for_selector("#covered", state="attached")
-        page.keyboard.press("c")
+        page.wait_for_timeout(2500)
         page.locator("#brush-on").click()
         for height in (0.42, 0.5):
             page.mouse.move(*at(page, 0.42, height))
@@ -216,7 +218,7 @@ def disk(studio: Studio) -> None:
 
 
 def guide(studio: Studio) -> None:
-    with studio.page("/guide/flaw-missed", "guide"):
+    with studio.page("/guide/index", "guide"):
         pass
 
 

@@ -39,9 +39,12 @@ document.addEventListener("keydown", (e) => {
   if (!by || !e.target.matches?.(FIELD)) return;
   const value = Number(e.target.value);
   if (!Number.isFinite(value)) return;
+  e.target.dataset.stepped = "yes"; // a browser tells of no change that a script made
   put(e.target, Math.max(value + by * step(value) * (e.shiftKey ? 10 : 1), 0), "input");
   e.preventDefault();
 });
 document.addEventListener("focusout", (e) => {
-  if (e.target.matches?.(FIELD) && e.target.value !== e.target.defaultValue && !e.target.matches(":focus")) e.target.dispatchEvent(new Event("change", { bubbles: true }));
+  if (!e.target.dataset?.stepped) return;
+  delete e.target.dataset.stepped;
+  e.target.dispatchEvent(new Event("change", { bubbles: true }));
 });

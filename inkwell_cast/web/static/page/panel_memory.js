@@ -35,7 +35,7 @@ document.body.addEventListener("htmx:afterSwap", () => {
   if (!field) return;
   if (typing.dirty) {
     field.value = typing.value;
-    field.addEventListener("focusout", () => { if (field.value !== field.defaultValue) field.dispatchEvent(new Event("change", { bubbles: true })); }, { once: true });
+    field.addEventListener("focusout", () => { if (field.value !== field.defaultValue && Number(field.value) !== Number(field.defaultValue)) field.dispatchEvent(new Event("change", { bubbles: true })); }, { once: true });
   }
   field.focus();
   field.setSelectionRange(typing.from, typing.to);
