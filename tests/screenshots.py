@@ -100,7 +100,7 @@ def basis(studio: Studio) -> None:
 
 def maps(studio: Studio) -> None:
     with studio.page(f"/pieces/{INKSTAND}?step=maps", "maps") as page:
-        page.locator("#map-curvature summary").click()
+        page.locator("#map-curvature > summary").click()
         page.locator("#map-choice").select_option("curvature")
 
 
@@ -158,7 +158,7 @@ def relief(studio: Studio) -> None:
     studio.set(TOKEN, lambda given: given["sheet"].update(width=1024, height=1024))
     studio.bake(TOKEN)
     with studio.page(f"/pieces/{TOKEN}?step=maps", "relief") as page:
-        page.locator("#map-displacement summary").click()
+        page.locator("#map-displacement > summary").click()
 
 
 def cage(studio: Studio) -> None:

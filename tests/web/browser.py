@@ -47,3 +47,12 @@ def full_bake(page: Page) -> None:
 def model_picture(page: Page) -> np.ndarray:
     page.wait_for_timeout(400)
     return cv2.imdecode(np.frombuffer(page.locator("#model").screenshot(), np.uint8), cv2.IMREAD_COLOR).astype(int)
+
+
+def picture_other_than(page: Page, before: np.ndarray, differs: bool = True) -> np.ndarray:
+    """The model's picture once it differs from one of before, or is the same again; the last one seen if it never is."""
+    for _ in range(40):
+        now = model_picture(page)
+        if (np.abs(now - before).max() > 8) == differs:
+            break
+    return now

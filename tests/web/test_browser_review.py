@@ -100,7 +100,7 @@ def test_a_place_is_mended_by_a_click(quiet: Page, server, ring_files):
     make_piece(page, server, ring_files)
     set_size(page, 96, 64)
     full_bake(page)
-    page.locator("#by-hand summary").click()
+    page.locator("#by-hand > summary").click()
     expect(page.locator("#hand-reach")).to_be_visible()  # of a pocket
     page.locator("#hand select").select_option("heal")
     page.locator("#hand input[name=radius]").fill("0.4")

@@ -35,7 +35,9 @@ document.body.addEventListener("htmx:afterSwap", () => {
   if (!field) return;
   if (typing.dirty) {
     field.value = typing.value;
-    field.addEventListener("focusout", () => { if (field.value !== field.defaultValue && Number(field.value) !== Number(field.defaultValue)) field.dispatchEvent(new Event("change", { bubbles: true })); }, { once: true });
+    const send = () => { if (field.value !== field.defaultValue && Number(field.value) !== Number(field.defaultValue)) field.dispatchEvent(new Event("change", { bubbles: true })); };
+    field.addEventListener("focusout", send, { once: true });
+    field.addEventListener("keydown", (e) => { if (e.key === "Enter") send(); }); // a browser tells of no change that a script made
   }
   field.focus();
   field.setSelectionRange(typing.from, typing.to);
