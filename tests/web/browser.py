@@ -6,7 +6,7 @@ import cv2
 import numpy as np
 from playwright.sync_api import Page, expect
 
-SLOW = 60_000
+SLOW = 180_000  # milliseconds: on a busy machine full bakes give way to all else
 
 
 def make_piece(page: Page, server: str, ring_files) -> None:
