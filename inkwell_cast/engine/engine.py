@@ -159,7 +159,7 @@ class Engine:
             try:
                 if ticket.began is None:
                     _keep_books(ticket.on_start)
-                ticket.began = time.monotonic()
+                ticket.began, ticket.pace = time.monotonic(), Pace()  # what it waited is no part of its pace
                 result = self._run(ticket)
             except _GaveWay:
                 with self._changed:
@@ -286,7 +286,7 @@ class Engine:
         result, failed = _result_of(answer)
         if failed is None:
             return result
-        if failed.kind == "cancelled" and not ticket.stopped.is_set() and not self._closing.is_set():
+        if failed.kind == "cancelled" and isinstance(ticket.job, GIVES_WAY) and not ticket.stopped.is_set():
             raise _GaveWay
         raise failed
 

@@ -188,7 +188,7 @@ def count_done(db: sqlite3.Connection, piece_id: int) -> int:
 def newest_done(db: sqlite3.Connection, piece_id: int) -> BakeRow | None:
     row = db.execute(
         f"SELECT {_LIGHT} FROM bake WHERE piece_id = ? AND state = 'done' AND deleted IS NULL AND {_THERE} "
-        "ORDER BY id DESC LIMIT 1",
+        "ORDER BY ended DESC, id DESC LIMIT 1",  # a live proof may begin after a bake and end before it
         (piece_id,),
     ).fetchone()
     return _row(row) if row else None

@@ -222,12 +222,14 @@ class Stuttering(Engine):
         def serve():
             with contextlib.suppress(EOFError):
                 while True:
-                    asked = theirs.recv()
-                    theirs.send(Done(asked.number - 1, "stale"))
-                    theirs.send(Told(asked.number + 7, "stale", 0.5))
-                    theirs.send(Done(asked.number, asked.job))
+                    self.reply(theirs, theirs.recv())
 
         threading.Thread(target=serve, daemon=True).start()
+
+    def reply(self, pipe, asked):
+        pipe.send(Done(asked.number - 1, "stale"))
+        pipe.send(Told(asked.number + 7, "stale", 0.5))
+        pipe.send(Done(asked.number, asked.job))
 
     def _end_process(self):
         self._process = None
@@ -321,28 +323,19 @@ def test_checks_give_way_to_a_file_and_end_all_the_same(engine, sources, tmp_pat
 
 
 class GivingWay(Stuttering):
-    """An engine whose process works at checks until it is told to stop."""
+    """An engine whose process works at its first job until it is told to stop."""
 
     def __init__(self):
         self.begun = []
         super().__init__()
 
-    def _spawn(self):
-        self._pipe, theirs = multiprocessing.Pipe()
-        self._process, self._cancel = threading.current_thread(), threading.Event()
-
-        def serve():
-            with contextlib.suppress(EOFError):
-                while True:
-                    asked = theirs.recv()
-                    self.begun.append(type(asked.job).__name__)
-                    if len(self.begun) == 1:
-                        self._cancel.wait(10)
-                        theirs.send(Failed(asked.number, "cancelled", "Cancelled."))
-                    else:
-                        theirs.send(Done(asked.number, "done"))
-
-        threading.Thread(target=serve, daemon=True).start()
+    def reply(self, pipe, asked):
+        self.begun.append(type(asked.job).__name__)
+        if len(self.begun) == 1:
+            self._cancel.wait(10)
+            pipe.send(Failed(asked.number, "cancelled", "Cancelled."))
+        else:
+            pipe.send(Done(asked.number, "done"))
 
 
 def test_a_job_that_gave_way_begins_again_after_what_was_more_urgent():
@@ -354,4 +347,31 @@ def test_a_job_that_gave_way_begins_again_after_what_was_more_urgent():
     assert wait(file, 10) == "done"
     assert wait(checks, 10) == "done"
     assert engine.begun == ["CheckPiece", "Load", "CheckPiece"]
+    engine.close()
+
+
+def test_a_job_that_gives_up_by_itself_is_not_begun_for_ever():
+    """Only what gives way is begun again."""
+
+    class GivingUp(Stuttering):
+        def reply(self, pipe, asked):
+            pipe.send(Failed(asked.number, "cancelled", "Cancelled."))
+
+    engine = GivingUp()
+    with pytest.raises(JobFailed, match=r"Cancelled\."):
+        wait(engine.submit(Load("a", "a.obj", "b")), 10)
+    engine.close()
+
+
+def test_what_a_job_waited_is_no_part_of_its_pace():
+    engine = GivingWay()
+    first = engine.submit(CheckPiece(SHORT, []))
+    while not engine.begun:
+        time.sleep(0.01)
+    second = engine.submit(CheckPiece(SHORT, []))
+    handed_in = second.pace.began
+    time.sleep(0.3)
+    first.stop()
+    assert wait(second, 10) == "done"
+    assert second.pace.began >= handed_in + 0.3
     engine.close()

@@ -285,3 +285,8 @@ def test_a_live_proof_stands_in_the_place_of_the_one_before(store):
         assert shown() == [(ids[4], True), (ids[3], False), (ids[2], False)]
         assert bakes.done_before(db, bakes.row_of(db, ids[4])) == ids[3]
         assert len(set(ids)) == len(ids)
+        large = bakes.add(db, piece, recipe, "key")
+        ids.append(renew())
+        assert bakes.newest_done(db, piece).id == ids[-1]
+        bakes.finish(db, large, manifest, {})  # begun before that proof, and ended after it
+        assert bakes.newest_done(db, piece).id == large

@@ -106,6 +106,7 @@ def test_it_is_held_still_on_wish_and_p_keeps_one_by_hand(alive: Page, server, s
     page.wait_for_timeout(1500)
     assert services.bakes.newest(1)[0].id == first.id
     expect(page.locator("#sheet-fact")).to_contain_text("changed since")
+    expect(page.locator("#live-words")).to_have_text(re.compile(r"^was .*° · was \d+ flaws?$"))
     page.reload()
     ready(page)
     expect(page.locator("#live")).to_have_attribute("aria-pressed", "false")  # it remembers
@@ -284,3 +285,38 @@ def test_newer_figures_never_bring_back_a_step_that_was_left(alive: Page, server
     page.wait_for_timeout(2500)
     expect(page.locator("#steps .here")).to_have_text("Cage")
     expect(page.locator("#panel h1")).to_have_text("Cage")
+
+
+def test_a_full_bake_that_ends_after_a_live_proof_began_is_what_is_shown(alive: Page, server, services, ring_files):
+    """Both are of the same settings; the bake was asked for first and is the larger."""
+    page = alive
+    make_piece(page, server, ring_files)
+    renewed(page, 1)
+    bake_id = services.bakes.start(1, False)
+    page.evaluate(  # a proof that begins and ends beside it
+        "fetch(`${location.pathname}/live/proof`, { method: 'POST' }).then((r) => r.json())"
+    )
+    while services.bakes.get(bake_id).open:
+        page.wait_for_timeout(100)
+    assert services.bakes.newest(1)[0].id == bake_id
+
+
+def test_the_step_cage_opens_on_its_worst_place_with_the_section_there(alive: Page, server, services, ring_files):
+    page = alive
+    make_piece(page, server, ring_files)
+    renewed(page, 1)
+    page.get_by_role("link", name="Meshes").click()
+    expect(page.locator("#steps .here")).to_have_text("Meshes")
+    low = page.locator("[data-show=low]")
+    expect(low).to_have_attribute("aria-pressed", "true")
+    small = services.pieces.get(1)[0].recipe.reach.model_copy(update={"outward": 0.01, "inward": 0.01})
+    services.settings.change(1, "Reach", lambda r: r.model_copy(update={"reach": small}))
+    page.get_by_role("link", name="Cage").click()
+    expect(page.locator("#section.pinned")).to_be_visible(timeout=SLOW)
+    expect(page.locator("#section path").first).to_be_attached(timeout=SLOW)
+    for pressed in ("[data-show=both]", "#cage-on"):
+        expect(page.locator(pressed)).to_have_attribute("aria-pressed", "true")
+    page.get_by_role("link", name="Basis").click()
+    expect(low).to_have_attribute("aria-pressed", "true")
+    expect(page.locator("#cage-on")).to_have_attribute("aria-pressed", "false")
+    expect(page.locator("#section")).to_be_hidden()

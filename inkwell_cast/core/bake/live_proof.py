@@ -11,9 +11,9 @@ from typing import Any
 
 import numpy as np
 
-from .. import maps
 from ..base.array_types import U8, U16
 from ..mesh.binary_message import pack
+from ..mesh.mesh import Mesh
 from ..piece.assembly import assemble
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
@@ -61,7 +61,7 @@ class LiveProof:
     def __init__(self, warm: Warm) -> None:
         self._warm = warm
         self._coarse = False  # whether drafts of what is dragged are half as wide, so that they follow
-        self._judged: tuple[Recipe, list[int], Judgement] | None = None
+        self._judged: tuple[Recipe, list[Mesh], Judgement] | None = None
 
     def show(self, recipe: Recipe, meshes: BakeMeshes, key: str, draft: bool, cancel: Cancel) -> Shown:
         """The picture of a map of the recipe; of its first where it has none of that name.
@@ -90,14 +90,17 @@ class LiveProof:
         pictures = Pictures([sheet.images[normals] for sheet in baked.sheets], normals == "normal_object")
         judged = baked.judgement(pictures)
         if recipe.output.form_of(normals).format != "jpeg":  # whose file holds something else
-            self._judged = recipe.proof(), [id(mesh) for _, mesh, _ in meshes.distinct()], judged
+            self._judged = recipe.proof(), [mesh for _, mesh, _ in meshes.distinct()], judged
         return replace(shown, seen=SeenFacts.of(judged.seen.whole, judged.best.whole, judged.seen.never_seen))
 
     def judgement_of(self, proof: Recipe, meshes: BakeMeshes) -> Judgement | None:
         """The judgement that `judge` came to last, if it was of this proof and these meshes."""
-        if self._judged is None or self._judged[:2] != (proof, [id(mesh) for _, mesh, _ in meshes.distinct()]):
+        if self._judged is None:
             return None
-        return self._judged[2]
+        judged, held, judgement = self._judged
+        given = [mesh for _, mesh, _ in meshes.distinct()]
+        same = len(held) == len(given) and all(a is b for a, b in zip(held, given, strict=True))
+        return judgement if same and judged == proof else None
 
     def _changes_much(self, proof: Recipe, meshes: BakeMeshes) -> bool:
         """Whether more must be cast than is quickly done."""
@@ -133,12 +136,9 @@ def _half(side: int) -> int:
 
 
 def _shown(baked: Bake, key: str, draft: bool) -> Shown:
-    recipe = baked.recipe
     pictures = {sheet.name: _drawable(sheet.images[key]) for sheet in baked.sheets}
-    facts = {
-        "basis": recipe.basis.model_dump(), "label": maps.REGISTRY[key].LABEL,
-        "clipped": any(sheet.facts[key].get("clipped_share") for sheet in baked.sheets),
-    }  # fmt: skip
+    clipped = any(sheet.facts[key].get("clipped_share") for sheet in baked.sheets)
+    facts = {"basis": baked.recipe.basis.model_dump(), "clipped": clipped}
     return Shown(key, pictures, facts, draft)
 
 

@@ -11,6 +11,7 @@ from ...core.base.errors import InputProblem
 from ...core.settings import editing
 from ...core.settings.recipe import Recipe, refusals
 from ..templating import services_of
+from .bakes import bake_of
 from .cage import Brushed, stroke_of
 from .piece import context, facts_of
 
@@ -78,5 +79,5 @@ async def proof(request: Request, piece_id: int) -> Response:
 @router.post("/{bake_id}/keep")
 def keep(request: Request, piece_id: int, bake_id: int) -> Response:
     """Keep a live proof in the history."""
-    services_of(request).live.keep(bake_id)
+    services_of(request).live.keep(bake_of(request, piece_id, bake_id).id)
     return Response(status_code=204)

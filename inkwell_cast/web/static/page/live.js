@@ -11,7 +11,7 @@ const button = $("live"), words = $("live-words");
 let on = localStorage.getItem(switchOf) !== "off";
 let turn = 0; // of the change that is being shown
 let slow = 0;
-let figures = { seen: null, flaws: null };
+let figures = { seen: null, flaws: null }, stale = false; // of the newest bake, and whether something changed since
 let trying = null, asking = false;
 
 const stepHere = () => document.querySelector("#steps .here")?.getAttribute("hx-get");
@@ -19,7 +19,7 @@ const stepHere = () => document.querySelector("#steps .here")?.getAttribute("hx-
 function say(stage) {
   document.body.dataset.live = on ? stage : "off";
   button.setAttribute("aria-pressed", on);
-  const old = { map: [true, true], seen: [true, true], flaws: [false, true] }[stage] || [false, false];
+  const old = { map: [true, true], seen: [true, true], flaws: [false, true] }[stage] || [stale, stale];
   const { seen, flaws } = figures, was = (word, is) => (is ? `was ${word}` : word);
   const told = [
     seen === null ? "" : was(`${seen.toFixed(2)}°`, old[0]),
@@ -59,7 +59,7 @@ async function wear({ header, arrays }, mine) {
 }
 
 // Renew the proof; each stage only if nothing newer began meanwhile.
-export async function renew() {
+async function renew() {
   if (!on) { say("off"); return; }
   const mine = ++turn, began = performance.now();
   say("map");
@@ -108,12 +108,13 @@ document.body.addEventListener("htmx:beforeSwap", (e) => {
   if (path.endsWith(RENEWED) && (wanted.size || path.split("?")[0] !== stepHere())) { e.detail.shouldSwap = false; e.stopImmediatePropagation(); }
 }, true);
 
-function note(facts) { figures = { seen: facts?.seen ?? null, flaws: facts?.flaws ?? null }; }
+function note(facts) { stale = Boolean(facts?.stale); figures = { seen: facts?.seen ?? null, flaws: facts?.flaws ?? null }; }
 
 function tooSlow(milliseconds) {
   slow = milliseconds > SLOW ? slow + 1 : 0;
   if (slow < 2 || localStorage.getItem(switchOf) === "on") return;
   on = false;
+  stale = true;
   turn++;
   say("off");
   toast(`Live is off now: a proof of this piece takes ${(milliseconds / 1000).toFixed(0)} s here. Press P for one, or switch it on again.`);

@@ -48,10 +48,18 @@ function enter(worst) {
   model.turnTo(new Float32Array(0), [worst.slice(0, 3), worst[3]], 0.3);
   showLeaf("section", false);
   setTimeout(() => {
-    const [x, y] = model.screenOf(worst.slice(0, 3)), r = model.canvas.getBoundingClientRect();
-    const at = $("reach-rule") && model.uvAt({ clientX: r.left + x, clientY: r.top + y });
+    const at = $("reach-rule") && lowNear(worst.slice(0, 3));
     if (at) { slice.pin(null); slice.pin(at); }
   }, EASED);
+}
+// The low where a place of the sculpt is seen, or beside it where the sculpt stands over its border.
+function lowNear(place) {
+  const [x, y] = model.screenOf(place), r = model.canvas.getBoundingClientRect();
+  for (let ring = 0; ring <= 10; ring++) for (let n = 0; n < Math.max(8 * ring, 1); n++) {
+    const turn = 2 * Math.PI * n / Math.max(8 * ring, 1), at = model.uvAt({ clientX: r.left + x + 9 * ring * Math.cos(turn), clientY: r.top + y + 9 * ring * Math.sin(turn) });
+    if (at) return at;
+  }
+  return null;
 }
 function leave() {
   if (!entered) return;
