@@ -10,6 +10,7 @@ from typing import Any
 from . import cast, checking, latency, leaving, live, looking, maps, memory, reading, scale
 
 DOCS = pathlib.Path(__file__).parent.parent / "docs"
+Row = tuple[str, str, str, str]  # what, measured, aim, how
 
 
 def main(only: list[str]) -> None:
@@ -45,54 +46,7 @@ def main(only: list[str]) -> None:
 
 def table(f: dict[str, Any]) -> str:
     """The figures as a page; targets are those the product sets itself."""
-    names = ("cast", "scale", "first_use", "taking_in", "latency", "maps", "leaving", "looking")
-    c, s, u, t, a, m, g, o = (f[name] for name in names)
-    rows = [
-        ("Cast efficiency", f"{c['casting_over_bare']:.2f}", "≤ 1.25",
-         f"casting {c['casting_seconds']:.2f} s over a bare loop {c['bare_seconds']:.2f} s, {c['rays'] / 1e6:.1f} M rays"),
-        ("Whole warm bake over the bare loop", f"{c['bake_over_bare']:.2f}", "",
-         f"{c['bake_seconds']:.2f} s with basis, padding and quantising; 2048², 4 samples, {c['triangles'] / 1e6:.1f} M triangles"),
-        ("Adaptive sampling, worst demo piece", f"{f['adaptive']['error_over_plain_16']:.2f}", "≤ 1",
-         f"error of adaptive 64 against plain 64 over that of plain 16, with {f['adaptive']['rays_over_plain_64']:.0%} of the rays of plain 64; 512²"),
-        ("Occlusion efficiency", f"{m['occlusion_over_bare']:.2f}", "≤ 1.15",
-         f"64 rays a texel at 1024²: {m['occlusion_seconds']:.2f} s over a bare loop {m['bare_seconds']:.2f} s, {m['rays'] / 1e6:.1f} M rays"),
-        ("Denoised occlusion of 16 rays, worst demo piece", f"{f['denoise']['denoised_over_rough']:.2f}", "",
-         f"its error over that without; over that of 128 plain rays {f['denoise']['denoised_over_128']:.1f} (aim 1); 512²"),
-        ("Memory at 8192², 64 samples, all maps", f"{f['memory']['gigabytes']:.2f} GB", "< 4 GB",
-         f"above the meshes, besides pages of files on disk ({f['memory']['disk_gigabytes']:.1f} GB); {f['memory']['maps']} maps, 4 rays each, {f['memory']['seconds']:.0f} s"),
-        ("Proof, 512², normal and occlusion at 16 rays", f"{m['proof_seconds']:.2f} s", "≤ 1.5 s", "warm, cast anew, a million triangles"),
-        *looking_rows(o, f["looking_large"]),
-        *live_rows(f["live"]),
-        ("Change of basis at 2048²", f"{m['basis_seconds']:.2f} s", "≤ 0.5 s", "without a ray"),
-    ]  # fmt: skip
-    for suffix, target in (("ply", "≤ 2"), ("glb", "≤ 2")):
-        r = f["reading"][suffix]
-        rows.append((f"Reading {suffix.upper()}", f"{r['read_over_bytes']:.2f}", target,
-                     f"{1000 * r['read_seconds']:.0f} ms over {1000 * r['bytes_seconds']:.0f} ms for the bytes, {r['megabytes']:.0f} MB"))  # fmt: skip
-    r = f["reading"]["obj"]
-    rows += [
-        ("Reading OBJ, a million triangles", f"{r['read_seconds']:.2f} s", "< 4 s", f"{r['megabytes']:.0f} MB"),
-        (f"Scale, {s['triangles'] / 1e6:.0f} M triangles", f"{s['whole_seconds']:.1f} s", "≤ 25 s",
-         f"read {s['read_seconds']:.1f} s, build {s['scene_seconds']:.1f} s, cast {s['casting_seconds']:.1f} s"),
-        ("Peak memory of that process", f"{s['peak_gigabytes']:.2f} GB", "≤ 5 GB", "the highest resident size"),
-        ("First use, kernels compiled", f"{u['first_seconds']:.1f} s", "≤ 30 s", "empty cache"),
-        ("All checks, a million triangles", f"{f['checks']['seconds']:.1f} s", "< 5 s", "17 checks, warm kernels"),
-        (f"Taking in {t['triangles'] / 1e6:.0f} M triangles", f"{t['keep_seconds'] + t['stand_in_seconds']:.0f} s", "",
-         f"read and keep {t['keep_seconds']:.1f} s, stand-in for display {t['stand_in_seconds']:.1f} s, made once"),
-        ("Peak memory of that", f"{t['peak_gigabytes']:.2f} GB", "≤ 5 GB", "the highest resident size"),
-        ("Coverage after a move of the reach", f"{1000 * a['coverage_seconds']:.0f} ms", "≤ 200 ms", "warm, a million triangles"),
-        ("Section at the pointer", f"{1000 * a['section_seconds']:.0f} ms", "≤ 100 ms", "the same"),
-        ("Bake after one mend stroke, 1024²", f"{1000 * a['mend_seconds']:.0f} ms", "≤ 1 s",
-         f"normal and occlusion at 16 rays; {a['mend_share']:.1%} of the tiles, {a['mend_over_whole']:.0%} of the time of the first bake"),
-        ("Fit of the cage", f"{a['fit_seconds']:.1f} s", "",
-         f"once; holds {a['fit_held']:.2%}, rays start at {a['fit_share_of_even']:.0%} of the even reach that does"),
-        ("Handoff of a 2048² bake", f"{g['seconds']:.2f} s", "",
-         f"{g['files']} files, {g['megabytes']:.0f} MB, one of them packed; copying them takes {g['copy_seconds']:.2f} s"),
-        ("A million triangles as GLB", f"{g['glb_seconds']:.2f} s", "", "written with normals"),
-        ("The same with its low as a piece file", f"{g['save_seconds']:.2f} s", "",
-         f"{g['piece_megabytes']:.0f} MB; opened and checked in {g['open_seconds']:.2f} s"),
-        ("Later starts", f"{u['later_seconds']:.1f} s", "≤ 2 s", "import and kernels from disk"),
-    ]  # fmt: skip
+    rows = [*casting_rows(f), *reading_rows(f), *waiting_rows(f)]
     lines = [
         "# Benchmarks",
         "",
@@ -112,7 +66,71 @@ def table(f: dict[str, Any]) -> str:
     return "\n".join(lines)
 
 
-def live_rows(v: dict[str, Any]) -> list[tuple[str, str, str, str]]:
+def casting_rows(f: dict[str, Any]) -> list[Row]:
+    """What a bake costs, and looking at it."""
+    c, m = f["cast"], f["maps"]
+    return [
+        ("Cast efficiency", f"{c['casting_over_bare']:.2f}", "≤ 1.25",
+         f"casting {c['casting_seconds']:.2f} s over a bare loop {c['bare_seconds']:.2f} s, {c['rays'] / 1e6:.1f} M rays"),
+        ("Whole warm bake over the bare loop", f"{c['bake_over_bare']:.2f}", "",
+         f"{c['bake_seconds']:.2f} s with basis, padding and quantising; 2048², 4 samples, {c['triangles'] / 1e6:.1f} M triangles"),
+        ("Adaptive sampling, worst demo piece", f"{f['adaptive']['error_over_plain_16']:.2f}", "≤ 1",
+         f"error of adaptive 64 against plain 64 over that of plain 16, with {f['adaptive']['rays_over_plain_64']:.0%} of the rays of plain 64; 512²"),
+        ("Occlusion efficiency", f"{m['occlusion_over_bare']:.2f}", "≤ 1.15",
+         f"64 rays a texel at 1024²: {m['occlusion_seconds']:.2f} s over a bare loop {m['bare_seconds']:.2f} s, {m['rays'] / 1e6:.1f} M rays"),
+        ("Denoised occlusion of 16 rays, worst demo piece", f"{f['denoise']['denoised_over_rough']:.2f}", "",
+         f"its error over that without; over that of 128 plain rays {f['denoise']['denoised_over_128']:.1f} (aim 1); 512²"),
+        ("Memory at 8192², 64 samples, all maps", f"{f['memory']['gigabytes']:.2f} GB", "< 4 GB",
+         f"above the meshes, besides pages of files on disk ({f['memory']['disk_gigabytes']:.1f} GB); {f['memory']['maps']} maps, 4 rays each, {f['memory']['seconds']:.0f} s"),
+        ("Proof, 512², normal and occlusion at 16 rays", f"{m['proof_seconds']:.2f} s", "≤ 1.5 s", "warm, cast anew, a million triangles"),
+        *looking_rows(f["looking"], f["looking_large"]),
+        *live_rows(f["live"]),
+        ("Change of basis at 2048²", f"{m['basis_seconds']:.2f} s", "≤ 0.5 s", "without a ray"),
+    ]  # fmt: skip
+
+
+def reading_rows(f: dict[str, Any]) -> list[Row]:
+    """Files, large sculpts and checks."""
+    s, u, t, rows = f["scale"], f["first_use"], f["taking_in"], list[Row]()
+    for suffix, target in (("ply", "≤ 2"), ("glb", "≤ 2")):
+        r = f["reading"][suffix]
+        rows.append((f"Reading {suffix.upper()}", f"{r['read_over_bytes']:.2f}", target,
+                     f"{1000 * r['read_seconds']:.0f} ms over {1000 * r['bytes_seconds']:.0f} ms for the bytes, {r['megabytes']:.0f} MB"))  # fmt: skip
+    r = f["reading"]["obj"]
+    rows += [
+        ("Reading OBJ, a million triangles", f"{r['read_seconds']:.2f} s", "< 4 s", f"{r['megabytes']:.0f} MB"),
+        (f"Scale, {s['triangles'] / 1e6:.0f} M triangles", f"{s['whole_seconds']:.1f} s", "≤ 25 s",
+         f"read {s['read_seconds']:.1f} s, build {s['scene_seconds']:.1f} s, cast {s['casting_seconds']:.1f} s"),
+        ("Peak memory of that process", f"{s['peak_gigabytes']:.2f} GB", "≤ 5 GB", "the highest resident size"),
+        ("First use, kernels compiled", f"{u['first_seconds']:.1f} s", "≤ 30 s", "empty cache"),
+        ("All checks, a million triangles", f"{f['checks']['seconds']:.1f} s", "< 5 s", "17 checks, warm kernels"),
+        (f"Taking in {t['triangles'] / 1e6:.0f} M triangles", f"{t['keep_seconds'] + t['stand_in_seconds']:.0f} s", "",
+         f"read and keep {t['keep_seconds']:.1f} s, stand-in for display {t['stand_in_seconds']:.1f} s, made once"),
+        ("Peak memory of that", f"{t['peak_gigabytes']:.2f} GB", "≤ 5 GB", "the highest resident size"),
+    ]  # fmt: skip
+    return rows
+
+
+def waiting_rows(f: dict[str, Any]) -> list[Row]:
+    """What is waited for at the cage, at a handoff and at a start."""
+    u, a, g = f["first_use"], f["latency"], f["leaving"]
+    return [
+        ("Coverage after a move of the reach", f"{1000 * a['coverage_seconds']:.0f} ms", "≤ 200 ms", "warm, a million triangles"),
+        ("Section at the pointer", f"{1000 * a['section_seconds']:.0f} ms", "≤ 100 ms", "the same"),
+        ("Bake after one mend stroke, 1024²", f"{1000 * a['mend_seconds']:.0f} ms", "≤ 1 s",
+         f"normal and occlusion at 16 rays; {a['mend_share']:.1%} of the tiles, {a['mend_over_whole']:.0%} of the time of the first bake"),
+        ("Fit of the cage", f"{a['fit_seconds']:.1f} s", "",
+         f"once; holds {a['fit_held']:.2%}, rays start at {a['fit_share_of_even']:.0%} of the even reach that does"),
+        ("Handoff of a 2048² bake", f"{g['seconds']:.2f} s", "",
+         f"{g['files']} files, {g['megabytes']:.0f} MB, one of them packed; copying them takes {g['copy_seconds']:.2f} s"),
+        ("A million triangles as GLB", f"{g['glb_seconds']:.2f} s", "", "written with normals"),
+        ("The same with its low as a piece file", f"{g['save_seconds']:.2f} s", "",
+         f"{g['piece_megabytes']:.0f} MB; opened and checked in {g['open_seconds']:.2f} s"),
+        ("Later starts", f"{u['later_seconds']:.1f} s", "≤ 2 s", "import and kernels from disk"),
+    ]  # fmt: skip
+
+
+def live_rows(v: dict[str, Any]) -> list[Row]:
     """What follows the hand, as a page waits for it through the lanes."""
     beside = "the worst of eight while a 2048² bake with occlusion is at work"
     return [
@@ -131,7 +149,7 @@ def live_rows(v: dict[str, Any]) -> list[tuple[str, str, str, str]]:
     ]  # fmt: skip
 
 
-def looking_rows(o: dict[str, Any], big: dict[str, Any]) -> list[tuple[str, str, str, str]]:
+def looking_rows(o: dict[str, Any], big: dict[str, Any]) -> list[Row]:
     """What judging costs, at a million triangles and at many."""
     return [
         ("As seen, 2048²", f"{o['seen_over_cast']:.2f}", "≤ 0.5",
