@@ -7,7 +7,7 @@ import platform
 import sys
 from typing import Any
 
-from . import cast, checking, latency, leaving, live, looking, maps, memory, reading, scale
+from . import cast, checking, growth, latency, leaving, live, looking, maps, memory, reading, scale
 
 DOCS = pathlib.Path(__file__).parent.parent / "docs"
 Row = tuple[str, str, str, str]  # what, measured, aim, how
@@ -26,7 +26,9 @@ def main(only: list[str]) -> None:
         ("denoise", maps.measure_denoise),
         ("reading", reading.measure),
         ("scale", scale.measure_scale),
+        ("large_maps", scale.measure_large_maps),
         ("checks", checking.measure),
+        ("checks_large", checking.measure_large),
         ("taking_in", checking.measure_taking_in),
         ("latency", latency.measure),
         ("looking", looking.measure),
@@ -34,14 +36,16 @@ def main(only: list[str]) -> None:
         ("live", live.measure),
         ("leaving", leaving.measure),
         ("memory", memory.measure),
+        ("growth", growth.measure),
     ):
         if only and name not in only:
             continue
         print(f"{name} …", flush=True)
         found[name] = measure()
         print(json.dumps(found[name], indent=2), flush=True)
-    (DOCS / "benchmarks.json").write_text(json.dumps(found, indent=2) + "\n")
+        (DOCS / "benchmarks.json").write_text(json.dumps(found, indent=2) + "\n")
     (DOCS / "benchmarks.md").write_text(table(found))
+    (DOCS / "growth.svg").write_text(growth.drawn(found["growth"]))
 
 
 def table(f: dict[str, Any]) -> str:
@@ -62,21 +66,37 @@ def table(f: dict[str, Any]) -> str:
         "as texels come closer: at the demo pieces' own 2048² its error is 1.01 (gull) and 0.67 (inkstand) of that of 128",
         "plain rays; that takes half an hour to measure and is not part of every run.",
         "",
+        *growth_lines(f["growth"]),
     ]
     return "\n".join(lines)
+
+
+def growth_lines(g: dict[str, Any]) -> list[str]:
+    """The curves, and what each is of."""
+    return [
+        "## Growth",
+        "",
+        "![Time and memory against triangles, texels, samples, rays, parts and threads](growth.svg)",
+        "",
+        "Seconds are drawn full, the peak of the process dashed, both axes logarithmic. Behind each name stands the",
+        "exponent over the last stretch: 1 where twice as much takes twice as long.",
+        "",
+        *(f"- **{case}**: {growth.OF[case]}; time {g[case]['seconds']:+.2f}, memory {g[case]['peak']:+.2f}." for case in g),
+        "",
+    ]  # fmt: skip
 
 
 def casting_rows(f: dict[str, Any]) -> list[Row]:
     """What a bake costs, and looking at it."""
     c, m = f["cast"], f["maps"]
     return [
-        ("Cast efficiency", f"{c['casting_over_bare']:.2f}", "≤ 1.25",
+        ("Cast efficiency", f"{c['casting_over_bare']:.2f}", "≤ 0.75",
          f"casting {c['casting_seconds']:.2f} s over a bare loop {c['bare_seconds']:.2f} s, {c['rays'] / 1e6:.1f} M rays"),
-        ("Whole warm bake over the bare loop", f"{c['bake_over_bare']:.2f}", "",
+        ("Whole warm bake over the bare loop", f"{c['bake_over_bare']:.2f}", "≤ 1",
          f"{c['bake_seconds']:.2f} s with basis, padding and quantising; 2048², 4 samples, {c['triangles'] / 1e6:.1f} M triangles"),
         ("Adaptive sampling, worst demo piece", f"{f['adaptive']['error_over_plain_16']:.2f}", "≤ 1",
          f"error of adaptive 64 against plain 64 over that of plain 16, with {f['adaptive']['rays_over_plain_64']:.0%} of the rays of plain 64; 512²"),
-        ("Occlusion efficiency", f"{m['occlusion_over_bare']:.2f}", "≤ 1.15",
+        ("Occlusion efficiency", f"{m['occlusion_over_bare']:.2f}", "≤ 0.9",
          f"64 rays a texel at 1024²: {m['occlusion_seconds']:.2f} s over a bare loop {m['bare_seconds']:.2f} s, {m['rays'] / 1e6:.1f} M rays"),
         ("Denoised occlusion of 16 rays, worst demo piece", f"{f['denoise']['denoised_over_rough']:.2f}", "",
          f"its error over that without; over that of 128 plain rays {f['denoise']['denoised_over_128']:.1f} (aim 1); 512²"),
@@ -91,7 +111,7 @@ def casting_rows(f: dict[str, Any]) -> list[Row]:
 
 def reading_rows(f: dict[str, Any]) -> list[Row]:
     """Files, large sculpts and checks."""
-    s, u, t, rows = f["scale"], f["first_use"], f["taking_in"], list[Row]()
+    s, u, t, k, rows = f["scale"], f["first_use"], f["taking_in"], f["checks_large"], list[Row]()
     for suffix, target in (("ply", "≤ 2"), ("glb", "≤ 2")):
         r = f["reading"][suffix]
         rows.append((f"Reading {suffix.upper()}", f"{r['read_over_bytes']:.2f}", target,
@@ -102,13 +122,28 @@ def reading_rows(f: dict[str, Any]) -> list[Row]:
         (f"Scale, {s['triangles'] / 1e6:.0f} M triangles", f"{s['whole_seconds']:.1f} s", "≤ 25 s",
          f"read {s['read_seconds']:.1f} s, build {s['scene_seconds']:.1f} s, cast {s['casting_seconds']:.1f} s"),
         ("Peak memory of that process", f"{s['peak_gigabytes']:.2f} GB", "≤ 5 GB", "the highest resident size"),
+        *large_rows(f["large_maps"]),
         ("First use, kernels compiled", f"{u['first_seconds']:.1f} s", "≤ 30 s", "empty cache"),
         ("All checks, a million triangles", f"{f['checks']['seconds']:.1f} s", "< 5 s", "17 checks, warm kernels"),
-        (f"Taking in {t['triangles'] / 1e6:.0f} M triangles", f"{t['keep_seconds'] + t['stand_in_seconds']:.0f} s", "",
-         f"read and keep {t['keep_seconds']:.1f} s, stand-in for display {t['stand_in_seconds']:.1f} s, made once"),
+        (f"All checks, {k['triangles'] / 1e6:.0f} M triangles", f"{k['seconds']:.1f} s", "≤ 20 s",
+         f"a first time, warm kernels; peak {k['peak_gigabytes']:.1f} GB (aim 4)"),
+        (f"Stand-in of {t['triangles'] / 1e6:.0f} M triangles", f"{t['stand_in_seconds']:.1f} s", "≤ 6 s",
+         f"for display, made once; reading and keeping the file {t['keep_seconds']:.1f} s before it"),
         ("Peak memory of that", f"{t['peak_gigabytes']:.2f} GB", "≤ 5 GB", "the highest resident size"),
     ]  # fmt: skip
     return rows
+
+
+def large_rows(m: dict[str, Any]) -> list[Row]:
+    """All maps of a large sculpt beside its normals alone."""
+    alone, whole = m["normal"], m["all"]
+    slow = sorted(((s, n) for n, s in whole["stages"].items()), reverse=True)[:4]
+    return [
+        (f"All maps of {whole['triangles'] / 1e6:.0f} M triangles over the normal alone", f"{whole['seconds'] / alone['seconds']:.1f}", "≤ 3",
+         f"{whole['seconds']:.0f} s for {whole['maps']} maps, 1024², one sample, over {alone['seconds']:.0f} s; most for "
+         + ", ".join(f"{name} {seconds:.0f} s" for seconds, name in slow)),
+        ("Peak memory of that", f"{whole['peak_gigabytes']:.1f} GB", "≤ 5 GB", f"the normal alone {alone['peak_gigabytes']:.1f} GB"),
+    ]  # fmt: skip
 
 
 def waiting_rows(f: dict[str, Any]) -> list[Row]:

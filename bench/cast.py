@@ -11,7 +11,6 @@ from inkwell_cast.core.cage.cage import rays_of
 from inkwell_cast.core.cast.hits import OFF, Cast
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
-from inkwell_cast.core.rays.embree import first_hit
 from inkwell_cast.core.rays.ray import make_ray
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
@@ -20,6 +19,7 @@ from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.core.uv.rasterise import sample_barycentrics
 from inkwell_cast.demo import gull, inkstand, token
 
+from .bare import bare_scene, strike
 from .shapes import sphere
 
 RECIPE = Recipe(
@@ -31,13 +31,6 @@ RECIPE = Recipe(
 def with_reach(outward: float) -> Recipe:
     """The same bake, but for a reach that makes it cast anew."""
     return RECIPE.model_copy(update={"reach": Reach(outward=outward, inward=3)})
-
-
-@numba.njit(nogil=True, parallel=True)
-def _trace(tracers, rays, out):  # type: ignore[no-untyped-def]
-    for i in numba.prange(len(rays)):
-        r = rays[i]
-        out[i] = first_hit(tracers, 0, r[0], r[1], r[2], r[3], r[4], r[5], r[6])[3]
 
 
 @numba.njit(nogil=True)
@@ -69,12 +62,12 @@ def measure(rounds: int = 5) -> dict[str, float]:
     first = bake(RECIPE, meshes, warm=warm)
     g, from_low = first.low.grid, rays_of(first.assembly, first.cage, first.low.triangles)
     rays = _rays(first.cast.low_triangle, g.record, from_low.record)
-    tracer, out = first.sculpt.tracers, np.empty(len(rays), np.int32)
-    _trace(tracer, rays, out)
+    scene, out = bare_scene(first.sculpt.scenes[0].vertices, first.sculpt.mesh.triangles), np.empty(len(rays), np.int32)
+    strike(scene, rays, out)
     bare, casting, whole = [], [], []
     for n in range(rounds):
         started = time.perf_counter()
-        _trace(tracer, rays, out)
+        strike(scene, rays, out)
         bare.append(time.perf_counter() - started)
         started = time.perf_counter()
         casting.append(bake(with_reach(3 + 1e-6 * (n + 1)), meshes, warm=warm).seconds["casting"])

@@ -1,10 +1,6 @@
 """Checks before a bake, and how a very large file is taken in."""
 
-import json
-import os
 import pathlib
-import subprocess
-import sys
 import tempfile
 import time
 from dataclasses import replace
@@ -15,6 +11,7 @@ from inkwell_cast.core.piece.scene_cache import Warm
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
 
+from .scale import run
 from .shapes import sphere, write_large
 
 _TAKE_IN = """
@@ -35,6 +32,19 @@ print(json.dumps({"keep_seconds": kept - started, "stand_in_seconds": time.perf_
     "peak_gigabytes": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 / 1e9}))
 """
 
+_CHECK = """
+import json, resource, sys, time
+from bench.checking import *
+sizes = 80, int(sys.argv[1])
+small, large = (replace(sphere(n, 0.02, uvs=False), name="high", object_names=("high",)) for n in sizes)
+recipe = Recipe(reach=Reach(outward=3, inward=3))
+check(recipe, BakeMeshes([sphere(60)], [small]))
+started = time.perf_counter()
+check(recipe, BakeMeshes([sphere(60)], [large]))
+print(json.dumps({"triangles": len(large.triangles), "seconds": time.perf_counter() - started,
+    "peak_gigabytes": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 / 1e9}))
+"""
+
 
 def measure(rounds: int = 3) -> dict[str, float]:
     """Seconds of all checks on a low and a high of a million triangles, the best of several."""
@@ -48,11 +58,14 @@ def measure(rounds: int = 3) -> dict[str, float]:
     return {"triangles": len(meshes.highs[0].triangles), "seconds": min(seconds)}
 
 
+def measure_large(triangles: int = 20_000_000) -> object:
+    """The same once for a very large sculpt, in a process of its own."""
+    return run(_CHECK, str(int(triangles**0.5)))
+
+
 def measure_taking_in(triangles: int = 20_000_000) -> object:
     """From a binary PLY to the piece's copy and the stand-in that the browser draws."""
     with tempfile.TemporaryDirectory() as folder:
         path = pathlib.Path(folder) / "large.ply"
         write_large(path, triangles)
-        command = [sys.executable, "-c", _TAKE_IN, str(path)]
-        output = subprocess.run(command, check=True, capture_output=True, text=True, env=os.environ).stdout
-        return json.loads(output.splitlines()[-1])
+        return run(_TAKE_IN, str(path))

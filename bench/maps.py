@@ -16,7 +16,6 @@ from inkwell_cast.core.maps.layer import empty
 from inkwell_cast.core.maps.occlusion import LIFT
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
-from inkwell_cast.core.rays.embree import blocked
 from inkwell_cast.core.settings.basis import Basis
 from inkwell_cast.core.settings.maps import Occlusion
 from inkwell_cast.core.settings.output import Output
@@ -26,16 +25,10 @@ from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.core.uv.rasterise import tile_box
 from inkwell_cast.demo import gull, inkstand, token
 
+from .bare import bare_scene, is_blocked
 from .shapes import sphere
 
 RAYS, BITS, TILES = 64, 6, 256  # a quarter of the sheet: its rays fit into memory
-
-
-@numba.njit(nogil=True, parallel=True)
-def _trace(blocker, rays, out):  # type: ignore[no-untyped-def]
-    for i in numba.prange(len(rays)):
-        r = rays[i]
-        out[i] = blocked(blocker[0], blocker[1], r[0], r[1], r[2], r[3], r[4], r[5], 1e30)
 
 
 @numba.njit(nogil=True)
@@ -70,7 +63,7 @@ def measure(rounds: int = 5) -> dict[str, float]:
     warm, meshes = Warm(), BakeMeshes([low], [high])
     recipe = Recipe(
         reach=Reach(outward=3, inward=3), sheet=Sheet(width=1024, height=1024, samples=1),
-        output=Output(maps=["normal"]), occlusion=Occlusion(rays=RAYS),
+        output=Output(maps=["normal"]), occlusion=Occlusion(rays=RAYS, noise=0),
     )  # fmt: skip
     made = bake(recipe, meshes, warm=warm)
     context, work = made.sheets[0].context, laid_out(made.assembly, meshes, warm).sheets[0]
@@ -81,11 +74,12 @@ def measure(rounds: int = 5) -> dict[str, float]:
     count = _rays(part.record, context.low.grid.record, context.sculpt.record, LIFT * low.diagonal, rays)
     rays, ready, out = rays[:count], occlusion.prepare(context), empty(LAYERS["occlusion"], context.cast)
     found = np.empty(count, np.bool_)
-    _trace(ready[0][1].blockers[0], rays, found)
+    scene = bare_scene(context.sculpt.scenes[0].vertices, context.sculpt.mesh.triangles, both_sides=True)
+    is_blocked(scene, rays, found)
     bare, layer = [], []
     for _ in range(rounds):
         started = time.perf_counter()
-        _trace(ready[0][1].blockers[0], rays, found)
+        is_blocked(scene, rays, found)
         bare.append(time.perf_counter() - started)
         started = time.perf_counter()
         occlusion.gather(context, part, ready, out, lambda share: None, lambda: False)
@@ -126,7 +120,7 @@ def measure_denoise(size: int = 512) -> dict[str, float]:
             recipe = Recipe(
                 reach=Reach(unit="scene", outward=outward, inward=inward),
                 sheet=Sheet(width=size, height=size, samples=4),
-                output=Output(maps=["occlusion"], depth=16), occlusion=Occlusion(rays=rays, denoise=denoise),
+                output=Output(maps=["occlusion"], depth=16), occlusion=Occlusion(rays=rays, noise=0, denoise=denoise),
             )  # fmt: skip
             made = bake(recipe, meshes, warm=warm)
             shades.append(made.images["occlusion"][made.cast.struck > 0].astype(np.float64))

@@ -34,6 +34,28 @@ print(json.dumps({"triangles": len(high.triangles), "read_seconds": read, "scene
     "missed": result.cast.missed, "peak_gigabytes": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 / 1e9}))
 """
 
+_LARGE_MAPS = """
+import json, resource, sys, time
+from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.maps import MAPS
+from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
+from bench.shapes import sphere
+maps = [key for key in MAPS if key != "displacement"] if sys.argv[2] == "all" else ["normal"]
+recipe = Recipe(reach=Reach(outward=3, inward=3), sheet=Sheet(width=1024, height=1024, samples=1),
+                output=Output(maps=maps))
+small = recipe.model_copy(update={"sheet": Sheet(width=64, height=64)})
+bake(small, BakeMeshes([sphere(40)], [sphere(60, 0.02, uvs=False)]))
+high = sphere(int(int(sys.argv[1]) ** 0.5), 0.02, uvs=False)
+started = time.perf_counter()
+made = bake(recipe, BakeMeshes([sphere(60)], [high]))
+print(json.dumps({"triangles": len(high.triangles), "maps": len(maps), "seconds": time.perf_counter() - started,
+    "stages": made.seconds, "peak_gigabytes": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 / 1e9}))
+"""
+
 _FIRST_USE = """
 import json, time
 started = time.perf_counter()
@@ -48,6 +70,11 @@ def run(code: str, *arguments: str, **environment: str) -> object:
     command = [sys.executable, "-c", code, *arguments]
     output = subprocess.run(command, check=True, capture_output=True, text=True, env=os.environ | environment).stdout
     return json.loads(output.splitlines()[-1])
+
+
+def measure_large_maps(triangles: int = 20_000_000) -> dict[str, object]:
+    """The normal alone and all maps but the displacement, each from nothing but the meshes, 1024², one sample."""
+    return {which: run(_LARGE_MAPS, str(triangles), which) for which in ("normal", "all")}
 
 
 def measure_scale(triangles: int = 20_000_000) -> object:

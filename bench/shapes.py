@@ -4,7 +4,7 @@ import pathlib
 
 import numpy as np
 
-from inkwell_cast.core.formats import ply
+from inkwell_cast.core.formats.ply_writer import write
 from inkwell_cast.core.mesh.mesh import CornerValues, Mesh
 
 
@@ -33,4 +33,4 @@ def sphere(around: int, bumps: float = 0.0, uvs: bool = True) -> Mesh:
 
 def write_large(path: pathlib.Path, triangles: int) -> None:
     """A displaced sphere with normals as binary PLY."""
-    ply.write(path, sphere(int(triangles**0.5), 0.02, uvs=False))
+    write(path, sphere(int(triangles**0.5), 0.02, uvs=False))
