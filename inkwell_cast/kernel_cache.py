@@ -2,8 +2,8 @@
 
 Numba looks for a kernel by its own file alone, though functions and constants of other modules are compiled into it.
 So the folder is named by a hash of all sources that take part and of the versions of the compiler and the ray library:
-after a change nothing old is found. Set before Numba is imported; folders of older states are removed once the new one
-is filled.
+after a change nothing old is found. Set just before Numba is imported; folders of older states are removed once the new
+one is filled.
 """
 
 import hashlib
@@ -94,6 +94,23 @@ def use() -> None:
     numba = sys.modules.get("numba")
     if numba is not None:  # imported before, by a program that uses this one
         numba.config.CACHE_DIR = chosen
+
+
+class _Before:
+    """Finds no module, but calls `use` before Numba is imported: only then is it worth reading all sources."""
+
+    def find_spec(self, name: str, path: object = None, target: object = None) -> None:
+        if name == "numba":
+            sys.meta_path.remove(self)  # type: ignore[arg-type]
+            use()
+
+
+def use_with_numba() -> None:
+    """Call `use` as soon as Numba is imported, or now if it was."""
+    if "numba" in sys.modules:
+        use()
+    else:
+        sys.meta_path.insert(0, _Before())  # type: ignore[arg-type]
 
 
 def remove_older() -> None:

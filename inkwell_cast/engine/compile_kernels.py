@@ -26,6 +26,7 @@ from ..core.checks import check
 from ..core.formats import read_mesh, write_mesh
 from ..core.images import png
 from ..core.maps import REGISTRY, ReadsNormals
+from ..core.maps.curvature import curvature_of
 from ..core.mesh import adjacency, normals
 from ..core.mesh.mesh import CornerValues, Mesh
 from ..core.piece.assembly import assemble
@@ -36,6 +37,7 @@ from ..core.piece.sculpt import Sculpt
 from ..core.rays.embree import Scene, Vertices, tracers_of
 from ..core.rays.modifiers.modifiers import no_modifiers
 from ..core.rays.ray import rays_through
+from ..core.review import display_meshes
 from ..core.review.likeness import likeness
 from ..core.review.probe import probe
 from ..core.review.section import section
@@ -158,6 +160,7 @@ def compile_maps() -> None:
     """What maps beyond normals need."""
     for recipe in OTHERS:
         bake(recipe, BakeMeshes([one_triangle()], [one_triangle()]))
+    curvature_of(patch(6, 0.01), 1.0)  # of a surface much finer than the radius
 
 
 def compile_readers() -> None:
@@ -196,6 +199,7 @@ def compile_cages() -> None:
 def compile_judging() -> None:
     """What looks at a bake: likeness, flaws and repairs, and what is carried over."""
     low, high = patch(3), patch(6, 0.01, name="warm-up high")
+    display_meshes.thinned(high)
     with tempfile.TemporaryDirectory() as folder:
         shaded = MENDED.model_copy(update={"output": Output(maps=["normal", "occlusion"])})
         save(bake(shaded, BakeMeshes([low], [high])), folder, previews=folder)

@@ -58,7 +58,9 @@ def _adaptive(bake: "Bake") -> list[str]:
     left = sum(int(((baked.cast.covered == few) & (baked.cast.low_triangle >= 0)).sum()) for baked in bake.sheets)
     if not texels or not left:
         return []
+    saved = left * (sheet.samples - few) / (texels * sheet.samples)
     return [
-        f"Adaptive sampling decided {left / texels:.0%} of the texels by {few} samples. A rim or wire thinner than a "
+        f"Adaptive sampling decided {left / texels:.0%} of the texels by {few} samples, which saved {saved:.0%} of the "
+        f"rays. A rim or wire thinner than a "
         f"texel can slip between those: such places are as rough as a bake of {few} samples, not of {sheet.samples}."
     ]

@@ -46,7 +46,7 @@ def bake(
         assembly = assemble(recipe, meshes, warm)
         refuse_unusable(assembly, warm)
     with stages.stage("scene"):
-        sculpt = warm.sculpt(assembly)
+        sculpt = warm.sculpt(assembly, lambda share: stages.say("scene", share))
     with stages.stage("preparing"):
         assembly = displaced(assembly, warm, stages.part_of("preparing", 0.0, 0.5))
         laid = laid_out(assembly, meshes, warm, stages.part_of("preparing", 0.5, 0.5))

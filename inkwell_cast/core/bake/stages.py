@@ -47,6 +47,10 @@ class Stages:
         """A share of the stage at work is done; its name comes first in `words`. Raises Cancelled."""
         if self.cancelled():
             raise Cancelled
+        self.say(words, share)
+
+    def say(self, words: str, share: float) -> None:
+        """The same without asking whether to go on."""
         self.progress(words, self.done + STAGES[words.partition(" ")[0]] * share)
 
     def part_of(self, name: str, first: float, size: float) -> Callable[[float], None]:

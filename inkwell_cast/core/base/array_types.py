@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 F32 = NDArray[np.float32]
 F64 = NDArray[np.float64]
+I8 = NDArray[np.int8]
 I32 = NDArray[np.int32]
 I64 = NDArray[np.int64]
 U8 = NDArray[np.uint8]

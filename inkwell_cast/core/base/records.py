@@ -46,6 +46,13 @@ def record_of(kind: np.dtype[np.void], **values: Any) -> Record:
     return keeping(row, *(values[name] for name in elements))[0]
 
 
+def aligned(kind: np.dtype[np.void], line: int = 64) -> Record:
+    """A record of zeros, of a plain structured kind, that begins on a line of the cache."""
+    room = np.zeros(kind.itemsize + line, np.uint8)
+    skip = -room.ctypes.data % line
+    return keeping(room[skip : skip + kind.itemsize].view(kind), room)[0]
+
+
 def rows_of(values: Any, kind: np.dtype[np.void]) -> Any:
     """Rows of numbers (N, K) as an array (N,) of a structured kind with K fields float64."""
     return np.ascontiguousarray(values, np.float64).reshape(-1, len(kind.names or ())).view(kind).reshape(-1)

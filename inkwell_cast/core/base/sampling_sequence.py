@@ -88,21 +88,30 @@ def turn(share):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
-def cosine_direction(u, v, widest, nx, ny, nz):  # type: ignore[no-untyped-def]
-    """A unit direction about the unit normal n, cosine-weighted, at most asin(`widest`) away from it.
+def frame_about(nx, ny, nz):  # type: ignore[no-untyped-def]
+    """Two unit vectors (3 numbers each) that are at right angles to the unit normal n and to each other.
 
-    The frame about n: T. Duff et al., "Building an Orthonormal Basis, Revisited", JCGT 6(1), 2017.
+    T. Duff et al., "Building an Orthonormal Basis, Revisited", JCGT 6(1), 2017.
     """
-    r, (c, s) = widest * np.sqrt(u), turn(v)
-    x, y, z = r * c, r * s, np.sqrt(max(0.0, 1 - r * r))
     sign = 1.0 if nz >= 0 else -1.0
     p = -1 / (sign + nz)
     q = nx * ny * p
-    return (
-        x * (1 + sign * nx * nx * p) + y * q + z * nx,
-        x * sign * q + y * (sign + ny * ny * p) + z * ny,
-        -x * sign * nx - y * ny + z * nz,
-    )
+    return 1 + sign * nx * nx * p, sign * q, -sign * nx, q, sign + ny * ny * p, -ny
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def cosine_point(u, v, widest):  # type: ignore[no-untyped-def]
+    """A unit vector about z, cosine-weighted, at most asin(`widest`) away from it."""
+    r, (c, s) = widest * np.sqrt(u), turn(v)
+    return r * c, r * s, np.sqrt(max(0.0, 1 - r * r))
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def cosine_direction(u, v, widest, nx, ny, nz):  # type: ignore[no-untyped-def]
+    """The same about the unit normal n."""
+    x, y, z = cosine_point(u, v, widest)
+    ax, ay, az, bx, by, bz = frame_about(nx, ny, nz)
+    return x * ax + y * bx + z * nx, x * ay + y * by + z * ny, x * az + y * bz + z * nz
 
 
 @numba.njit(cache=True, nogil=True, inline="always")

@@ -69,6 +69,15 @@ def in_batches(
             stop.set()
 
 
+def in_shares(count: int, work: Callable[[int, int], None]) -> None:
+    """Call `work(first, last)` for as many even parts of range(count) as there are threads.
+
+    For work that reads everything, and writes only what belongs to its part.
+    """
+    threads = numba.get_num_threads()
+    in_batches(threads, lambda i, j: work(count * i // threads, count * j // threads))
+
+
 def awaited(work: Callable[[], T], look: Callable[[], None]) -> T:
     """What one long native call gives; `look()` is called meanwhile, and what it raises gives the call up.
 

@@ -19,14 +19,13 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
 from hashlib import sha256
+from typing import Any
 
 import numba
 import numpy as np
-from scipy.optimize import linprog
-from scipy.sparse import coo_array, csr_array, eye_array, hstack, vstack
-from scipy.sparse.csgraph import dijkstra
 
 from ..base.array_types import F32, F64, I32, I64, Bool
+from ..base.on_demand import on_demand
 from ..base.threads import awaited, in_batches
 from ..mesh.adjacency import edges_of
 from ..mesh.mesh import corner_positions
@@ -37,6 +36,14 @@ from ..rays.embree import hit_along
 from .cage import Cage, build_cage, reaches
 from .inverse_rays import Located, locate, located_of
 from .ray_directions import directions_of
+
+linprog = on_demand("scipy.optimize", "linprog")
+coo_array = on_demand("scipy.sparse", "coo_array")
+csr_array = on_demand("scipy.sparse", "csr_array")
+eye_array = on_demand("scipy.sparse", "eye_array")
+hstack = on_demand("scipy.sparse", "hstack")
+vstack = on_demand("scipy.sparse", "vstack")
+dijkstra = on_demand("scipy.sparse.csgraph", "dijkstra")
 
 SLOPE = 1.0
 CELLS = 4  # a face is cut into CELLS x CELLS cells; only the highest point of each is asked for at first
@@ -67,7 +74,7 @@ class _Surface:
 class _Rows:
     """What points ask for: b (N, vertices) with b · o >= asked (N,), and b · o <= most (N,) where that can be had."""
 
-    b: csr_array
+    b: Any
     asked: F64
     most: F64
 
@@ -267,7 +274,7 @@ def _solve(
 
 
 def _least(
-    area: F64, limit: F64, even: F64, b: csr_array, asked: F64, most: F64, links: I64, steps: F64, clearance: float,
+    area: F64, limit: F64, even: F64, b: Any, asked: F64, most: F64, links: I64, steps: F64, clearance: float,
     look: Callable[[], None],
 ) -> F64:  # fmt: skip
     """The offsets of one object nearest to the even ones: the program of the module's docstring.
@@ -277,7 +284,7 @@ def _least(
     count, k = len(area), len(links)
     capped = np.flatnonzero(most < 2 * max(float(even.max(initial=0)), float(np.max(asked, initial=clearance))))
     tie = csr_array((np.tile([1.0, -1.0], k), (np.repeat(np.arange(k), 2), links.reshape(-1))), shape=(k, count))
-    asks: csr_array = vstack([-b, tie, -tie, b[capped]])
+    asks: Any = vstack([-b, tie, -tie, b[capped]])
     over = csr_array((asks.shape[0], len(capped)))
     if len(capped):
         over = vstack([csr_array((asks.shape[0] - len(capped), len(capped))), -eye_array(len(capped))])

@@ -9,13 +9,14 @@ directions make the field continuous over edges, so the search walks from triang
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
+from typing import Any
 
 import numba
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..base.array_types import F32, F64, I32, I64, Any_
 from ..base.errors import Cancelled
+from ..base.on_demand import on_demand
 from ..base.threads import in_batches
 from ..mesh.adjacency import edges_of
 from ..mesh.mesh import corner_positions
@@ -25,6 +26,8 @@ from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
 from .cage import build_cage
 from .ray_directions import directions_of
+
+cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 SEEDS = 60_000
 MOST_POINTS = 1_000_000
@@ -109,7 +112,7 @@ def locate(
 
 
 def _find(
-    tree: cKDTree, owners: I64, places: F64, normals: F32, field: tuple[F64, F64, I32], out: tuple[Any_, ...],
+    tree: Any, owners: I64, places: F64, normals: F32, field: tuple[F64, F64, I32], out: tuple[Any_, ...],
     i: int, j: int,
 ) -> None:  # fmt: skip
     """Locate places i to j, from the low triangle of the nearest seed on."""

@@ -7,17 +7,20 @@ from ..base.array_types import I64
 from ..rays.ray import point_on_low
 from ..uv.rasterise import sample_barycentrics
 
-AGREE = float(np.cos(np.radians(7.5)))  # normals that lean apart by more are worth more samples
+AGREE = float(np.cos(np.radians(15)))  # normals that lean apart by more are worth more samples
+BENT = 0.04  # so are those whose second difference is larger: what bends evenly has the mean that four samples have
 STEEP = 3.0  # so are heights that differ by more than this many times the way between two samples
+# (column, row) of a texel's samples: the first and last of the four lie across from each other, so do the others
 FIRST = {
     16: ((1, 0), (3, 1), (0, 2), (2, 3)),
     64: ((3, 1), (6, 3), (1, 4), (4, 6)),
-}  # (column, row) of a texel's samples
+}
 
 
 def sample_order(side: int, adaptive: bool) -> tuple[I64, int]:
     """The samples of a texel (S, 2), column and row, as they are traced in turn, and after how many to look."""
     every = [(column, row) for row in range(side) for column in range(side)]
+    every.sort(key=lambda place: (place[1] // 4, place[0] // 4))  # sixteen that follow one another lie together
     if not adaptive or side * side not in FIRST:
         return np.array(every, np.int64), side * side
     first = FIRST[side * side]
@@ -40,7 +43,7 @@ def distance_apart(where, owner, order, grid, rays):  # type: ignore[no-untyped-
 
     where: column and row of the texel, and of its first sample in `owner`. grid and rays are records.
     """
-    x, y, left, top, _ = where
+    x, y, left, top = where
     square = 0.0
     ax = ay = az = 0.0
     for s in range(2):

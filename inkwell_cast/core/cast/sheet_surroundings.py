@@ -53,8 +53,18 @@ def open_skies(cast: Cast, radii: tuple[float, ...], island: I32, normal: F32, p
     """The same for several radii, (H, W, radii), from what the other functions here give."""
     free = np.ones((*cast.covered.shape, len(radii)), np.float32)
     for n, radius in enumerate(radii):
-        _look(radius, cast.struck, cast.low_triangle, island, normal, points, free[..., n])
+        _look(_steps(radius), cast.struck, cast.low_triangle, island, normal, points, free[..., n])
     return free
+
+
+def _steps(radius: float) -> I32:
+    """How many texels to the side and down each step of each slice lies from its own, (SLICES, STEPS, 2)."""
+    angle = 2 * np.pi * (np.arange(SLICES) + 0.5) / SLICES
+    step = np.arange(1, STEPS + 1)
+    reach = radius * (step / STEPS) ** 1.5  # closer ones matter more
+    reach[:2] = np.maximum(reach[:2], step[:2])
+    ways = np.stack([np.cos(angle), np.sin(angle)], axis=1)
+    return np.floor(0.5 + reach[None, :, None] * ways[:, None]).astype(np.int32)
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
@@ -72,7 +82,7 @@ def _points(lows, casts, height, rays, out):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _look(radius, struck, low_triangle, island, normal, points, free):  # type: ignore[no-untyped-def]
+def _look(steps, struck, low_triangle, island, normal, points, free):  # type: ignore[no-untyped-def]
     height, width = free.shape
     for y in numba.prange(height):
         for x in range(width):
@@ -80,12 +90,9 @@ def _look(radius, struck, low_triangle, island, normal, points, free):  # type: 
                 continue
             island_here, hidden = island[low_triangle[y, x]], 0.0
             for k in range(SLICES):
-                a = 2 * np.pi * (k + 0.5) / SLICES
-                dx, dy, highest = np.cos(a), np.sin(a), 0.0
-                for step in range(1, STEPS + 1):
-                    share = (step / STEPS) ** 1.5  # closer ones matter more
-                    reach = max(share * radius, np.float64(step)) if step <= 2 else share * radius
-                    u, v = int(np.floor(x + 0.5 + reach * dx)), int(np.floor(y + 0.5 + reach * dy))
+                highest = 0.0
+                for step in range(STEPS):
+                    u, v = x + steps[k, step, 0], y + steps[k, step, 1]
                     if u < 0 or v < 0 or u >= width or v >= height or (u == x and v == y) or struck[v, u] == 0:
                         continue
                     if island[low_triangle[v, u]] != island_here:

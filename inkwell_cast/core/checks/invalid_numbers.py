@@ -15,10 +15,12 @@ LARGEST = 1e18  # squares of larger ones leave float32
 def find(piece: Inspected) -> Iterator[Finding]:
     for subject in piece.all:
         mesh = subject.mesh
-        bad = ~np.asarray((np.abs(mesh.positions) < LARGEST).all(axis=1))
-        faces = bad[mesh.triangles].any(axis=1)
+        faces = np.zeros(len(mesh.triangles), bool)
+        good = np.asarray(np.abs(mesh.positions) < LARGEST)
+        if not good.all():
+            faces |= ~np.asarray(good.all(axis=1))[mesh.triangles].all(axis=1)
         for layer in [mesh.normals, *mesh.uvs]:
-            if layer is not None and len(layer.values):
+            if layer is not None and not np.isfinite(layer.values).all():
                 wrong = ~np.asarray(np.isfinite(layer.values).all(axis=1))
                 faces |= (wrong[layer.corners] & (layer.corners >= 0)).any(axis=1)
         if faces.any():

@@ -5,12 +5,14 @@ from collections.abc import Iterator
 
 import numba
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..base.array_types import F64, I32, I64
+from ..base.on_demand import on_demand
 from ..uv.layout import lay_out_sheets
 from ..uv.rasterise import TILE, fill_tile, grid
 from .finding import Finding, Inspected, Subject, plural
+
+cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 KEY = "overlaps"
 TITLE = "Overlapping islands"

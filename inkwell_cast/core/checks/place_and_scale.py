@@ -7,6 +7,7 @@ import numpy as np
 from ..base.array_types import F64
 from ..mesh.alignment import alignment_of, axes_of, turn_of
 from ..mesh.fixes import matrix_of
+from ..mesh.surface_samples import surface_of
 from .finding import Finding, Inspected, Remedy, Subject
 
 KEY = "place"
@@ -66,7 +67,9 @@ def _alignment(piece: Inspected, lows: list[Subject], highs: list[Subject]) -> t
     if len(files) != 1 or files & {s.part.file for s in lows}:
         return None, ""
     file = files.pop()
-    alignment = alignment_of(*(_triangles(subjects) for subjects in (lows, highs)))
+    alignment = alignment_of(
+        *(surface_of([(s.mesh.positions, s.mesh.triangles) for s in subjects]) for subjects in (lows, highs))
+    )
     if alignment is None:
         return None, ""
     settings = piece.assembly.recipe.file(file)
@@ -90,7 +93,3 @@ def _alignment(piece: Inspected, lows: list[Subject], highs: list[Subject]) -> t
         turn=turn,
         change=tuple(matrix.reshape(-1).tolist()),
     ), said
-
-
-def _triangles(subjects: list[Subject]) -> F64:
-    return np.concatenate([s.mesh.positions[s.mesh.triangles].astype(np.float64) for s in subjects])

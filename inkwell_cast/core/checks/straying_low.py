@@ -3,10 +3,13 @@
 from collections.abc import Iterator
 
 import numpy as np
-from scipy.spatial import cKDTree
 
+from ..base.on_demand import on_demand
 from ..cage.cage import reaches
+from ..mesh.surface_samples import surface_of
 from .finding import Finding, Inspected, plural
+
+cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 KEY = "stray"
 TITLE = "Low strays from its high"
@@ -27,7 +30,7 @@ def find(piece: Inspected) -> Iterator[Finding]:
         if not highs or pair.sources:
             continue
         points = np.concatenate([mesh.positions for mesh in highs])
-        area = sum(_area(mesh.positions[mesh.triangles]) for mesh in highs)
+        area = surface_of([(mesh.positions, mesh.triangles) for mesh in highs]).area
         step = max(1, len(points) // MOST_POINTS)
         tree = cKDTree(points[::step])
         spacing = np.sqrt(area / max(len(points) / step, 1)) * 1.5
@@ -45,9 +48,3 @@ def find(piece: Inspected) -> Iterator[Finding]:
                     f"{float(distance[far].max()):.3g} scene units from the high; the reach is {allowed:.3g}.",
                     "Raise the reach, or shape the low after the sculpt.", marks=low.marks(far),
                 )  # fmt: skip
-
-
-def _area(corners: np.ndarray) -> float:  # type: ignore[type-arg]
-    return float(
-        np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1).sum() / 2
-    )

@@ -8,17 +8,20 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
 
-from ..base.array_types import F64, I64, Bool
+from ..base.array_types import F64, I32, I64, Bool
+from ..base.on_demand import on_demand
 from ..mesh.shells import MOST_SHELLS, place_in, shells_of, volume_of
-from ..mesh.surface_samples import few_over
+from ..mesh.surface_samples import surface_of
 from .finding import Finding, Inspected, Remedy, Subject, plural
+
+cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 KEY = "winding"
 TITLE = "Winding"
 CLOSED = 0.02  # share of open edges up to which a volume means something
-LOW_POINTS, HIGH_POINTS = 20_000, 200_000
+LOW_POINTS, HIGH_POINTS = 20_000, 200_000  # over all pairs together,
+LOW_A_PAIR, HIGH_A_PAIR = 500, 5_000  # but no fewer than so many over each
 AWAY = 0.8  # share of a shell's points that must meet a face looking the other way
 FEWEST = 12  # points
 NEAR = 0.1  # of the low's diagonal: what lies farther off is no partner
@@ -39,17 +42,19 @@ def find(piece: Inspected) -> Iterator[Finding]:
             )  # fmt: skip
         elif len(subject.mesh.triangles) and subject.role != "float":
             consistent.append(subject)
-    told = set[tuple[str, int]]()
-    for subject in consistent:
-        for number, rows in _shells(subject):
-            if _encloses_less_than_nothing(subject, rows):
-                told.add((subject.part.key, number))
-                yield _finding(subject, rows, "looks inward, so rays pass through it")
-    for pair in piece.assembly.paired.pairs:
+    told, shells = set[tuple[str, int]](), {s.part.key: _shells(s) for s in consistent}
+    for shell in (shell for own in shells.values() for shell in own):
+        if shell.encloses_less_than_nothing():
+            told.add(shell.key)
+            yield _finding(shell.subject, shell.rows, "looks inward, so rays pass through it")
+    pairs = piece.assembly.paired.pairs
+    counts = max(LOW_POINTS // max(len(pairs), 1), LOW_A_PAIR), max(HIGH_POINTS // max(len(pairs), 1), HIGH_A_PAIR)
+    for pair in pairs:
         lows, highs = (
-            [s for s in given if s.pair == pair.name and s in consistent] for given in (piece.lows, piece.highs)
-        )  # fmt: skip
-        for shell in _opposed(lows, highs, told):
+            [shell for s in given if s.pair == pair.name for shell in shells.get(s.part.key, [])]
+            for given in (piece.lows, piece.highs)
+        )
+        for shell in _opposed(lows, highs, told, counts):
             yield _finding(shell.subject, shell.rows, "looks away from what lies opposite, so no ray strikes it")
 
 
@@ -62,8 +67,9 @@ class _Shell:
     rows: I64
 
     @property
-    def corners(self) -> F64:
-        return self.subject.mesh.positions[self.subject.mesh.triangles[self.rows]].astype(np.float64)
+    def triangles(self) -> I32:
+        every = self.subject.mesh.triangles
+        return every if len(every) == len(self.rows) else every[self.rows]
 
     @property
     def key(self) -> tuple[str, int]:
@@ -71,41 +77,41 @@ class _Shell:
 
     @property
     def closed(self) -> bool:
-        return bool(self.subject.edges.open[self.rows].mean() <= CLOSED)
+        return bool((self.subject.edges.uses[self.rows] == 1).mean() <= CLOSED)
+
+    def encloses_less_than_nothing(self) -> bool:
+        """Whether it is (nearly) closed and encloses a negative volume."""
+        mesh = self.subject.mesh
+        return self.closed and volume_of(mesh.positions, self.triangles) < -1e-9 * mesh.diagonal**3
 
     def contradicts_itself(self) -> bool:
         """Whether the normals of the file look away from the faces."""
         normals = self.subject.mesh.normals
         if normals is None:
             return False
-        p = self.corners
+        p = self.subject.mesh.positions[self.triangles].astype(np.float64)
         facing = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
         along = np.einsum("tkc,tc->t", normals.at_corners()[self.rows], facing)
         return bool((along < 0).mean() > AWAY)
 
 
-def _shells(subject: Subject) -> list[tuple[int, I64]]:
-    """The largest shells of a part with their triangles."""
+def _shells(subject: Subject) -> list[_Shell]:
+    """The largest shells of a part."""
     shell = shells_of(subject.edges)
     order = np.argsort(shell, kind="stable")
     groups = np.split(order, np.cumsum(np.bincount(shell))[:-1])
-    return sorted(enumerate(groups), key=lambda one: -len(one[1]))[:MOST_SHELLS]
+    shells = [_Shell(subject, number, rows) for number, rows in enumerate(groups)]
+    return sorted(shells, key=lambda one: -len(one.rows))[:MOST_SHELLS]
 
 
-def _encloses_less_than_nothing(subject: Subject, rows: I64) -> bool:
-    """Whether a (nearly) closed shell encloses a negative volume."""
-    if subject.edges.open[rows].mean() > CLOSED:
-        return False
-    corners = subject.mesh.positions[subject.mesh.triangles[rows]].astype(np.float64)
-    return volume_of(corners) < -1e-9 * subject.mesh.diagonal**3
-
-
-def _opposed(lows: list[Subject], highs: list[Subject], told: set[tuple[str, int]]) -> list[_Shell]:
+def _opposed(
+    lows: list[_Shell], highs: list[_Shell], told: set[tuple[str, int]], counts: tuple[int, int]
+) -> list[_Shell]:  # fmt: skip
     """Shells that look the other way than their partners all over; of two, the one that is more likely wrong."""
-    sides = [[_Shell(s, n, rows) for s in given for n, rows in _shells(s)] for given in (lows, highs)]
+    sides = lows, highs
     if not sides[0] or not sides[1] or max(map(len, sides)) > MOST_SHELLS:
         return []
-    clouds = [_cloud(shells, count) for shells, count in zip(sides, (LOW_POINTS, HIGH_POINTS), strict=True)]
+    clouds = [_cloud(shells, count) for shells, count in zip(sides, counts, strict=True)]
     (points, normals, owner), (others, facing, partner) = clouds
     limit = NEAR * float(np.linalg.norm(np.ptp(points, axis=0)))
     distance, nearest = cKDTree(others).query(points, distance_upper_bound=max(limit, 1e-30), workers=-1)
@@ -137,11 +143,11 @@ def _blamed(high: _Shell, lows: list[_Shell]) -> list[_Shell]:
 
 def _cloud(shells: list[_Shell], count: int) -> tuple[F64, F64, I64]:
     """Places spread over some shells, the normals of their faces, and whose they are."""
-    corners = np.concatenate([shell.corners for shell in shells])
-    of = np.repeat(np.arange(len(shells)), [len(shell.rows) for shell in shells])
+    surface = surface_of([(shell.subject.mesh.positions, shell.triangles) for shell in shells])
+    places, owner = surface.places(count)
+    corners = surface.corners(owner)
     normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    owner, b = few_over(corners, count)
-    return np.einsum("nk,nkc->nc", b, corners[owner]), normals[owner], of[owner]
+    return places, normals, surface.part_of(owner)
 
 
 def _wrong(owner: I64, away: Bool, count: int) -> Bool:

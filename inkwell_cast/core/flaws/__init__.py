@@ -11,11 +11,9 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
-from scipy.spatial import cKDTree
 
 from ..base.array_types import F32, I64, Bool
+from ..base.on_demand import on_demand
 from ..cast.context import Context
 from ..checks import Finding
 from ..mesh.binary_message import pack, unpack, write_blocks
@@ -36,6 +34,10 @@ from .flaw import Flaw, Found, Spot
 from .from_checks import CHECKED, flaw_of
 from .texel_rows import Seen, seen_of
 from .visible import FEW, Visible
+
+coo_array = on_demand("scipy.sparse", "coo_array")
+connected_components = on_demand("scipy.sparse.csgraph", "connected_components")
+cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 __all__ = [
     "CHECKED", "COARSE_MARKS", "FLAW_MARKS", "IN_TEXELS", "REGISTRY", "Flaw", "FlawList", "Shown", "Visible",

@@ -1,9 +1,9 @@
 """Flaws that the checks before a bake can tell already, where a viewer of the bake sees them."""
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..base.array_types import F32, Bool
+from ..base.on_demand import on_demand
 from ..checks import Finding, Remedy
 from ..mesh.marks import MOST_MARKS
 from ..settings.files import Fix
@@ -12,6 +12,8 @@ from ..settings.pairing import Placing
 from .flaw import Flaw
 from .texel_rows import Seen
 from .visible import FEW
+
+cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 # by check: the cause, and how wrong its place looks at least before it is told, in degrees
 CAUSES = {

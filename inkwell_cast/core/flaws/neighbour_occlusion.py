@@ -29,7 +29,7 @@ def find(seen: Seen) -> Found:
         rows = np.flatnonzero(seen.struck > 0)
         rows = rows[:: -(-len(rows) // MOST_ROWS) or 1]
         at = seen.y[rows], seen.x[rows]
-        both = [occluders_on(context, which).blockers for which in ("piece", "pair")]
+        both = [occluders_on(context, which).tracers for which in ("piece", "pair")]
         hidden = _hidden(  # type: ignore[call-arg]
             points_of(context)[at], unit_normals(context)[at], context.rays.pair[seen.triangle[rows]], *both,
             LIFT * context.assembly.low.diagonal, RAYS,

@@ -2,10 +2,10 @@
 
 import numba
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..base.array_types import F64, I64
 from ..base.borrowed_arrays import block
+from ..base.on_demand import on_demand
 from ..cage.cage import rays_of
 from ..cage.fit import cage_of
 from ..cast.shading_normal import shading_normal
@@ -16,6 +16,8 @@ from ..rays.ray import make_ray
 from . import offered_mends
 from .flaw import Explanation, Found, length
 from .texel_rows import Seen
+
+cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 KEY, TITLE = "seam", "Seam break"
 ANGLE = 10.0  # degrees between the normals of both sides

@@ -2,9 +2,9 @@
 
 import numba
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..base.array_types import F64, I32, I64
+from ..base.on_demand import on_demand
 from ..cast.context import Context
 from ..cast.sheet_surroundings import points_of
 from ..mesh.surface_samples import spread_over
@@ -13,6 +13,8 @@ from ..settings.mends import Mend
 from . import offered_mends
 from .flaw import Explanation, Found, Spot, length
 from .texel_rows import Seen
+
+cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 KEY, TITLE = "other", "Struck another part"
 FAR, SHARE = 4.0, 0.35  # texels from the low to the hit; and how much closer the hit lies to another place of the low

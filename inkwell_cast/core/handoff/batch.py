@@ -20,8 +20,10 @@ from ..base.errors import InputProblem
 from ..formats import REGISTRY, read_mesh
 from ..formats.files_beside import companions_of
 from ..mending.mend_all import mend_all
+from ..piece.assembly import assemble
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
+from ..settings.handoff import Handoff
 from ..settings.limits import Limits
 from ..settings.mends_overlay import mended
 from ..settings.pairing import Pairing, read_name
@@ -30,9 +32,11 @@ from ..settings.recipe import Recipe
 from . import piece_file
 from .bake_on_disk import Finished
 from .file_names import plain
+from .foretold import Foretold, foretold
 from .hand_off import hand_off
 from .plan import refuse_unready
-from .whole_or_nothing import is_handoff, is_unchanged
+from .shared_folder import manifest_of
+from .whole_or_nothing import MANIFEST, is_handoff, is_unchanged
 
 SUMMARY, TABLE = "summary.json", "summary.txt"
 
@@ -62,7 +66,7 @@ class Item:
 class Outcome(BaseModel):
     """What became of a piece; likeness in degrees as seen, inputs a hash of all that the result follows.
 
-    beyond says which limits it passes, where some were given.
+    beyond says which limits it passes, where some were given; folder is empty where its files lie among others.
     """
 
     piece: str
@@ -77,12 +81,19 @@ class Outcome(BaseModel):
     beyond: list[str] = []
     inputs: str = ""
 
+    @property
+    def manifest(self) -> str:
+        """Where the manifest of its handoff lies, from the folder of the batch."""
+        return f"{self.folder}/{MANIFEST}" if self.folder else manifest_of(self.piece)
+
     @classmethod
-    def of(cls, piece: str, folder: str, seconds: float, manifest: Manifest) -> "Outcome":
-        """Of a piece that was baked and handed off into a folder."""
+    def of(cls, piece: str, seconds: float, manifest: Manifest, place: pathlib.Path, out: pathlib.Path) -> "Outcome":
+        """Of a piece that was baked and handed off into a folder of the batch's folder `out`, or into that itself."""
+        folder = "" if place == out else place.name
         return cls(
-            piece=piece, state="done", folder=folder, seconds=round(seconds, 2), texels=manifest.texels,
-            likeness=manifest.seen.bake.mean if manifest.seen else None, missed_texels=manifest.missed_texels,
+            piece=piece, state="done", folder=folder,
+            seconds=round(seconds, 2), texels=manifest.texels, missed_texels=manifest.missed_texels,
+            likeness=manifest.seen.bake.mean if manifest.seen else None,
             flaws=None if manifest.flaws is None else len(manifest.flaws), beyond=manifest.beyond,
         )  # fmt: skip
 
@@ -235,7 +246,8 @@ def run_item(
     wanted = receiver.laid_over(settings) if receiver else settings
     if limits is not None:
         wanted = wanted.model_copy(update={"limits": Limits(words=limits)})
-    refuse_unready(wanted.handoff, name, mended(wanted), out / plain(item.name), "replace")
+    handoff, target = in_batch(wanted.handoff, item.name, out)
+    refuse_unready(handoff, name, mended(wanted), target, handoff.existing)
 
     def tell(stage: str, share: float) -> None:
         progress(stage, 0.9 * share)
@@ -249,13 +261,30 @@ def run_item(
     with tempfile.TemporaryDirectory(dir=_made(out), prefix=".baked-") as folder:
         place = pathlib.Path(folder)
         manifest = save(baked, place, sources, place, report)
+        finished = Finished.of_folder(item.name if handoff.shared else name, manifest, place, place)
         handed = hand_off(
-            Finished.of_folder(name, manifest, place, place), baked.assembly, baked.warm,
-            wanted.handoff.model_copy(update={"existing": "replace"}), out / plain(item.name),
+            finished, baked.assembly, baked.warm, handoff, target,
             receiver.name if receiver else "", progress=lambda stage, share: progress(stage, 0.9 + 0.1 * share),
             cancel=cancel,
         )  # fmt: skip
-    return Outcome.of(item.name, handed.path.name, time.monotonic() - started, manifest)
+    return Outcome.of(item.name, time.monotonic() - started, manifest, handed.path, out)
+
+
+def plan_of(item: Item, recipe: Recipe, receiver: Receiver | None, out: pathlib.Path) -> Foretold:
+    """What `run_item` would hand off, told before anything is baked."""
+    try:
+        _, settings, meshes, _ = loaded(item, recipe)
+        assembly = assemble(receiver.laid_over(settings) if receiver else settings, meshes)
+        return foretold(assembly, item.name, *in_batch(assembly.recipe.handoff, item.name, out))
+    except InputProblem as problem:
+        return Foretold(piece=item.name, place=str(out), problems=[str(problem)])
+
+
+def in_batch(handoff: Handoff, piece: str, out: pathlib.Path) -> tuple[Handoff, pathlib.Path]:
+    """How and where a piece is handed off by a batch into `out`: in a folder of its own an earlier one gives way."""
+    if handoff.shared:
+        return handoff, out
+    return handoff.model_copy(update={"existing": "replace"}), out / plain(piece)
 
 
 def _made(folder: pathlib.Path) -> pathlib.Path:
@@ -295,7 +324,7 @@ def still_good(outcome: Outcome | None, inputs: str, out: pathlib.Path) -> bool:
         outcome is not None
         and outcome.state == "done"
         and outcome.inputs == inputs
-        and is_unchanged(out / outcome.folder)
+        and is_unchanged(out / outcome.manifest)
     )
 
 

@@ -9,7 +9,7 @@ import errno
 import pathlib
 import shutil
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from pydantic import BaseModel, Field
 
@@ -26,10 +26,11 @@ from .bake_on_disk import Finished
 from .channel_packing import packed
 from .export_meshes import cage_mesh, low_mesh
 from .file_names import plain
-from .plan import Planned, plan
+from .plan import Planned, is_shared, own_names, plan, refuse_place
 from .report import report
+from .shared_folder import Change, counted, put_into
 from .textured_glb import by_sheet, worn
-from .whole_or_nothing import KIND, MANIFEST, REPORT, archive_of, beside, put, refuse_taken
+from .whole_or_nothing import KIND, archive_of, beside, put
 
 __all__ = ["Finished", "Handed", "HandedFile", "hand_off", "plain"]
 
@@ -71,6 +72,12 @@ class Handed:
 
     path: pathlib.Path
     manifest: HandedManifest
+    changes: list[Change] = field(default_factory=list)
+
+    @property
+    def words(self) -> str:
+        """What became of files among those of others, such as "2 changed, 9 the same"; else empty."""
+        return counted(self.changes)
 
 
 def hand_off(
@@ -84,7 +91,7 @@ def hand_off(
     progress: Progress = lambda stage, share: None,
     cancel: Cancel = lambda: False,
 ) -> Handed:
-    """Write a handoff of a bake: a folder, or an archive where `target` ends with .zip.
+    """Write a handoff of a bake: a folder, files in one that others use, or an archive where `target` ends with .zip.
 
     `assembly` is the piece as that bake put it together (with its low displaced, if it was), `handoff` what to write.
     Raises InputProblem for names that clash, maps that a packed picture misses, a target that is taken or cannot be
@@ -94,11 +101,11 @@ def hand_off(
     planned = plan(
         handoff, finished.piece, finished.manifest.recipe, finished.manifest.sheets, finished.manifest.maps, day
     )  # fmt: skip
-    zipped = target.suffix.lower() == ".zip"
-    refuse_taken(target, handoff.existing)
+    refuse_place(handoff, finished.piece, target, planned)
+    shared = is_shared(handoff, target)
     try:
-        target.parent.mkdir(parents=True, exist_ok=True)
-        with beside(target) as folder:
+        (target if shared else target.parent).mkdir(parents=True, exist_ok=True)
+        with beside(target, inside=shared) as folder:
             files = list[HandedFile]()
             for n, file in enumerate(planned):
                 if cancel():
@@ -106,16 +113,14 @@ def hand_off(
                 progress(f"handing off {file.label}", 0.05 + 0.85 * n / max(len(planned), 1))
                 _write(folder / file.name, file, finished, assembly, warm)
                 files += _written(folder, file, finished)
-            manifest = _manifest(finished, handoff, receiver, day, files)
-            if handoff.report:
-                (folder / REPORT).write_text(report(finished, manifest), encoding="utf-8")
-                files.append(_described(folder / REPORT, Planned(REPORT, "Report"), finished))
-                manifest = manifest.model_copy(update={"files": files})
-            (folder / MANIFEST).write_text(manifest.model_dump_json(indent=2) + "\n", encoding="utf-8")
+            manifest = _told(folder, finished, _manifest(finished, handoff, receiver, day, files), shared)
             progress("handing off", 0.95)
             if cancel():
                 raise Cancelled
-            if zipped:
+            if shared:
+                done = put_into(folder, target, finished.piece, handoff.existing == "replace")
+                return Handed(target, manifest, done)
+            if target.suffix.lower() == ".zip":
                 folder = archive_of(folder)
             return Handed(put(folder, target, handoff.existing), manifest)
     except OSError as error:
@@ -123,6 +128,17 @@ def hand_off(
             str(target), f"The handoff cannot be written ({error.strerror or error}).",
             "Free some space or choose another folder." if error.errno == errno.ENOSPC else "Choose another folder.",
         ) from error  # fmt: skip
+
+
+def _told(folder: pathlib.Path, finished: Finished, manifest: HandedManifest, shared: bool) -> HandedManifest:
+    """Write the report, if there is to be one, and the manifest, which then names it."""
+    own, page = own_names(manifest.handoff, finished.piece, archive=not shared)
+    if manifest.handoff.report:
+        (folder / page).write_text(report(finished, manifest), encoding="utf-8")
+        files = [*manifest.files, _described(folder / page, Planned(page, "Report"), finished)]
+        manifest = manifest.model_copy(update={"files": files})
+    (folder / own).write_text(manifest.model_dump_json(indent=2) + "\n", encoding="utf-8")
+    return manifest
 
 
 def _written(folder: pathlib.Path, file: Planned, finished: Finished) -> list[HandedFile]:

@@ -12,7 +12,8 @@ from ..settings.handoff import Handoff, Pack
 from ..settings.recipe import Recipe
 from .channel_packing import needed
 from .file_names import Named, check_pattern, named_all
-from .whole_or_nothing import refuse_taken
+from .shared_folder import changes, manifest_of, refuse_foreign, report_of
+from .whole_or_nothing import MANIFEST, REPORT, refuse_taken
 
 MESHES = {"glb": ("low", ".glb"), "obj": ("low", ".obj"), "cage": ("cage", ".obj")}
 
@@ -85,12 +86,43 @@ def example(
     return plan(handoff, piece, recipe, sheets, maps, day)
 
 
+def is_shared(handoff: Handoff, target: pathlib.Path) -> bool:
+    """Whether a handoff goes among the files of others; an archive never does."""
+    return handoff.shared and target.suffix.lower() != ".zip"
+
+
+def refuse_place(handoff: Handoff, piece: str, target: pathlib.Path, planned: list[Planned]) -> None:
+    """Raise InputProblem for a place where a handoff may not go, `Taken` where it may if that is wished."""
+    if not is_shared(handoff, target):
+        refuse_taken(target, handoff.existing)
+        return
+    found = changes(target, piece, coming(planned, handoff, piece, target))
+    refuse_foreign(target, found, handoff.existing == "replace")
+
+
+def own_names(handoff: Handoff, piece: str, archive: bool = False) -> tuple[str, str]:
+    """What manifest and report are called: after the piece among the files of others."""
+    return (manifest_of(piece), report_of(piece)) if handoff.shared and not archive else (MANIFEST, REPORT)
+
+
+def coming(planned: list[Planned], handoff: Handoff, piece: str, target: pathlib.Path) -> dict[str, str]:
+    """The names that files of a handoff take in a shared folder, for `changes`, their hashes not known.
+
+    Materials are written beside an OBJ where the low has some: those that are there count.
+    """
+    names = [file.name for file in planned]
+    beside = [pathlib.PurePath(file.name).with_suffix(".mtl").name for file in planned if file.mesh in ("obj", "cage")]
+    names += [name for name in beside if (target / name).exists()]
+    return dict.fromkeys(names + [report_of(piece)] * handoff.report, "")
+
+
 def refuse_unready(handoff: Handoff, piece: str, recipe: Recipe, target: pathlib.Path, existing: str) -> None:
     """Raise InputProblem before a bake for what its handoff would refuse after it.
 
     A target that is taken, a pattern that is none or names two files alike, packed pictures of maps that are not baked.
     """
-    refuse_taken(target, existing)
+    asked = handoff.model_copy(update={"existing": existing})
+    refuse_place(asked, piece, target, [])
     sheet = SheetFacts(
         name="", width=recipe.sheet.width, height=recipe.sheet.height, coverage=0, texels=0, missed_texels=0,
         shared_texels=0, pairs=[],
@@ -98,7 +130,7 @@ def refuse_unready(handoff: Handoff, piece: str, recipe: Recipe, target: pathlib
     several = recipe.sheet.split != "one"  # then their names tell sheets apart, which are not known yet
     check_pattern(handoff.pattern)
     if not several:
-        example(handoff, piece, recipe, [sheet], datetime.date.today())
+        refuse_place(asked, piece, target, example(handoff, piece, recipe, [sheet], datetime.date.today()))
     lacking = needed(handoff.packs, list(recipe.output.maps))
     if lacking:
         raise InputProblem(

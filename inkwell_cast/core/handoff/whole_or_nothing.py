@@ -9,6 +9,7 @@ import tempfile
 import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 
 from ..bake.manifest import sha256_of
 from ..base.errors import InputProblem
@@ -19,9 +20,9 @@ MOST_NUMBERS = 10_000
 
 
 @contextmanager
-def beside(target: pathlib.Path) -> Iterator[pathlib.Path]:
-    """A temporary folder on the disk of the target; whatever is left of it at the end is removed."""
-    whole = pathlib.Path(tempfile.mkdtemp(prefix=".inkwell-", dir=target.parent))
+def beside(target: pathlib.Path, inside: bool = False) -> Iterator[pathlib.Path]:
+    """A temporary folder on the disk of the target, or inside it; whatever is left of it at the end is removed."""
+    whole = pathlib.Path(tempfile.mkdtemp(prefix=".inkwell-", dir=target if inside else target.parent))
     folder = whole / (target.stem if target.suffix.lower() == ".zip" else target.name)
     folder.mkdir()
     try:
@@ -76,31 +77,40 @@ def _is_empty(target: pathlib.Path) -> bool:
     return target.is_dir() and not any(target.iterdir())
 
 
-def files_of(folder: pathlib.Path) -> dict[str, tuple[int, str]] | None:
-    """The files that the manifest of a handoff names, with their bytes and SHA-256; None where it is no handoff."""
+@dataclass(frozen=True, slots=True)
+class Listing:
+    """What a manifest says: its own file name, the piece, and its files with their bytes and SHA-256."""
+
+    name: str
+    piece: str
+    files: dict[str, tuple[int, str]]
+
+
+def listing_of(path: pathlib.Path) -> Listing | None:
+    """What the manifest of a handoff says; None for a file that is none."""
     try:
-        manifest = json.loads((folder / MANIFEST).read_bytes())
+        manifest = json.loads(path.read_bytes())
         named = {str(entry["file"]): (int(entry["bytes"]), str(entry["sha256"])) for entry in manifest["files"]}
         plain = all(pathlib.PurePath(name).name == name for name in named)
-        return named if manifest["kind"] == KIND and plain else None
+        return Listing(path.name, str(manifest["piece"]), named) if manifest["kind"] == KIND and plain else None
     except (OSError, ValueError, KeyError, TypeError, RecursionError):
         return None
 
 
 def is_handoff(folder: pathlib.Path) -> bool:
     """Whether a folder is a handoff; other files may lie in it too."""
-    return files_of(folder) is not None
+    return listing_of(folder / MANIFEST) is not None
 
 
-def is_unchanged(folder: pathlib.Path) -> bool:
-    """Whether a folder is a handoff with every file as it was written."""
-    named = files_of(folder)
-    if named is None:
+def is_unchanged(manifest: pathlib.Path) -> bool:
+    """Whether every file that a handoff's manifest names is as it was written."""
+    listing = listing_of(manifest)
+    if listing is None:
         return False
     try:
         return all(
-            (folder / name).stat().st_size == size and sha256_of(folder / name) == digest
-            for name, (size, digest) in named.items()
+            (manifest.parent / name).stat().st_size == size and sha256_of(manifest.parent / name) == digest
+            for name, (size, digest) in listing.files.items()
         )
     except OSError:
         return False
@@ -144,7 +154,8 @@ def put(folder: pathlib.Path, target: pathlib.Path, existing: str) -> pathlib.Pa
 
 def _take_along(old: pathlib.Path, new: pathlib.Path) -> None:
     """Put what others laid into an old handoff into the new one too, before that takes its place."""
-    ours = {*(files_of(old) or {}), MANIFEST, REPORT}
+    listing = listing_of(old / MANIFEST)
+    ours = {*(listing.files if listing else {}), MANIFEST, REPORT}
     for entry in sorted(old.iterdir()):
         if entry.name in ours:
             continue
@@ -154,12 +165,12 @@ def _take_along(old: pathlib.Path, new: pathlib.Path) -> None:
                 "Move it away, or choose another folder.",
             )  # fmt: skip
         if entry.is_dir() and not entry.is_symlink():
-            shutil.copytree(entry, new / entry.name, symlinks=True, copy_function=_twin)
+            shutil.copytree(entry, new / entry.name, symlinks=True, copy_function=twin)
         else:
-            _twin(entry, new / entry.name)
+            twin(entry, new / entry.name)
 
 
-def _twin(source: str | pathlib.Path, target: str | pathlib.Path) -> None:
+def twin(source: str | pathlib.Path, target: str | pathlib.Path) -> None:
     """The same file under a second name; a copy where the disk has no hard links."""
     try:
         os.link(source, target, follow_symlinks=False)

@@ -1,17 +1,22 @@
 """PSD, for programs that read no open layered format; written by the library psd-tools."""
 
 import pathlib
+from typing import TYPE_CHECKING
 
 from PIL import Image
-from psd_tools import PSDImage
-from psd_tools.api.layers import Group
 
 from ..base.array_types import U8
 from .layer_stack import PictureLayer, Stack, merged
 
+if TYPE_CHECKING:
+    from psd_tools import PSDImage
+    from psd_tools.api.layers import Group
+
 
 def write(path: pathlib.Path, content: list[Stack | PictureLayer]) -> None:
     """Write stacks and layers of one size, the topmost first; alpha becomes the mask of its layer."""
+    from psd_tools import PSDImage
+
     file = PSDImage.frompil(_picture(merged(content)[..., :3]))
     for entry in reversed(content):  # the library adds on top
         if isinstance(entry, PictureLayer):
@@ -25,7 +30,7 @@ def write(path: pathlib.Path, content: list[Stack | PictureLayer]) -> None:
     file.save(path)
 
 
-def _add(parent: PSDImage | Group, layer: PictureLayer) -> None:
+def _add(parent: "PSDImage | Group", layer: PictureLayer) -> None:
     image = layer.make()
     pixels = parent.create_pixel_layer(_picture(image[..., :3]), name="layer")
     pixels.name = layer.name  # names that are not Latin are taken here only

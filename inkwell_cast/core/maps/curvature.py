@@ -2,25 +2,26 @@
 
 The layer holds the mean curvature of the sculpt in 1 / scene unit: positive where convex, 1 / r on a sphere of radius
 r. In a triangle it is half the divergence of its interpolated vertex normals, sum of n_i . grad(phi_i) / 2; spread to
-vertices by area. It is gathered within a radius R by one step of diffusion, (M + R^2 / 4 S) k = M k0, with the lumped
-mass M and the cotangent stiffness S of linear elements (M. Botsch et al., "Polygon Mesh Processing", 2010, chapters 3
-and 4), so that neither the density nor the pattern of triangles shows, nor any seam of UVs, which the sculpt does not
-have.
+vertices by area. It is gathered within a radius R by two steps of diffusion of R^2 / 8 each, so that neither density
+nor the pattern of triangles shows, nor any seam of UVs, which the sculpt does not have; surfaces much finer than the
+radius are gathered into patches first (`mesh.patches`).
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numba
 import numpy as np
-from scipy.sparse import csr_array
-from scipy.sparse.linalg import cg
 
 from ..base.array_types import F32, F64, I32, Any_
 from ..base.setting import scene_units
+from ..base.threads import in_shares
 from ..cast.context import Context
 from ..cast.hits import Hits
+from ..mesh.diffusion import Links, diffused, links_of
 from ..mesh.mesh import Mesh
 from ..mesh.normals import vertices, with_normals
+from ..mesh.patches import patches_of
 from ..piece.scene_cache import Slot
 from ..settings.recipe import Recipe
 from .derived import Derived, one_sided, signed
@@ -47,7 +48,10 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
     return Derived(image, facts | {"unit": "1 / scene unit", "signs": settings.signs}, layer.copy)
 
 
-CLOSE = 1e-4  # of the residual
+STEPS = 2  # of diffusion: of one step alone long waves would be lost, and short ones kept
+CELLS = 3.0  # to a radius, into which the vertices of fine surfaces are gathered
+FINE = 2.0  # vertices to a cell from which on they are
+BLURRED = 0.46  # square cells of a square radius that gathering and spreading even out themselves
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,7 +71,7 @@ class CurvatureLayer:
         if self.group == "curvature":
             radius = settings.radius * scene_units(settings.unit, context.assembly.low.diagonal)
         key, mesh = f"{context.sculpt.serial} {radius}", context.sculpt.mesh
-        return context.warm.once(CURVATURES[self.group], key, lambda: curvature_of(mesh, radius))
+        return context.warm.once(CURVATURES[self.group], key, lambda: curvature_of(mesh, radius, context.warm.stopped))
 
     def gather(
         self, context: Context, hits: Hits, ready: tuple[F32, I32], out: Any_, progress: Progress, cancelled: Cancel
@@ -75,55 +79,84 @@ class CurvatureLayer:
         over_tiles(hits, context.low.grid, mean_of_corners, (*ready, out), progress, cancelled)
 
 
-def curvature_of(mesh: Mesh, radius: float) -> tuple[F32, I32]:
-    """Values (V, 1) float32 and the row of each corner (T, 3) int32; radius in scene units, 0 for none."""
-    positions, triangles, shared = vertices(mesh)
-    ids = shared[triangles]
-    used, place = np.unique(ids.reshape(-1), return_inverse=True)
-    corners = place.reshape(-1, 3).astype(np.int32)
-    points = positions[used].astype(np.float64)
-    dressed = with_normals(mesh)
-    assert dressed.normals is not None
-    normals = _at_vertices(points, corners, dressed.normals.values, dressed.normals.corners)
-    sums, mass, weights = _by_triangle(points, normals, corners)
-    values = sums / np.maximum(mass, 1e-300)
+def curvature_of(
+    mesh: Mesh, radius: float, cancelled: Callable[[], bool] = lambda: False
+) -> tuple[F32, I32]:  # fmt: skip
+    """Values (V, 1) float32 and the row of each corner (T, 3) int32; radius in scene units, 0 for none.
+
+    Raises Cancelled.
+    """
+    points, triangles, shared = vertices(mesh)
+    corners: I32 = triangles if (shared == np.arange(len(shared))).all() else shared[triangles]
+    normals = _normals_of(mesh, points, corners)
+    sums, mass = np.zeros(len(points)), np.zeros(len(points))
+    in_shares(len(points), lambda first, last: _by_triangle(first, last, points, normals, corners, sums, mass))
+    cell = radius / CELLS
+    if radius > 0 and np.count_nonzero(mass) >= FINE * float(mass.sum()) / cell**2:
+        patches = patches_of(points, normals, corners, sums, mass, cell, cancelled)
+        left = float(np.sqrt(radius**2 - BLURRED * cell**2))
+        evened = _evened(patches.means, patches.mass, patches.links, left, cancelled)
+        return patches.spread(evened, points)[:, None], corners
+    means = np.divide(sums, mass, out=sums, where=mass > 0)
     if radius > 0:
-        values = _diffused(values, mass, weights, corners, radius)
-    return values.astype(np.float32)[:, None], corners
+        means = _evened(means, mass, links_of(points, corners), radius, cancelled)
+    return means.astype(np.float32)[:, None], corners
+
+
+def _normals_of(mesh: Mesh, points: F32, corners: I32) -> F32:
+    """The mesh's own normal of each point, where several meet in one their mean, (V, 3) unit float32."""
+    dressed = with_normals(mesh).normals
+    assert dressed is not None
+    if corners is mesh.triangles and np.array_equal(dressed.corners, corners):
+        return dressed.values
+    normals = np.zeros((len(points), 3), np.float32)
+    arguments = points, corners, dressed.values, dressed.corners, normals
+    in_shares(len(points), lambda first, last: _at_vertices(first, last, *arguments))
+    return normals
+
+
+def _evened(
+    values: F64, mass: F64, links: Links, radius: float, cancelled: Callable[[], bool]
+) -> F64:  # fmt: skip
+    """Values (V,) evened out within a radius."""
+    for _ in range(STEPS):
+        values = diffused(values, mass, links, radius * radius / (4 * STEPS), cancelled)
+    return values
 
 
 @numba.njit(cache=True, nogil=True)
-def _at_vertices(points, corners, values, rows):  # type: ignore[no-untyped-def]
-    """The mesh's own normals of all corners that meet at a vertex, weighted with their angles, (V, 3) unit."""
-    sums = np.zeros((len(points), 3))
+def _at_vertices(first, last, points, corners, values, rows, sums):  # type: ignore[no-untyped-def]
+    """Of points first to last the mean of the normals of all corners that meet there, by their angles, (V, 3)."""
     for t in range(len(corners)):
         for i in range(3):
-            a, b, c = corners[t, i], corners[t, (i + 1) % 3], corners[t, (i + 2) % 3]
-            ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
-            vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
+            if not first <= corners[t, i] < last:
+                continue
+            a, b, c = points[corners[t, i]], points[corners[t, (i + 1) % 3]], points[corners[t, (i + 2) % 3]]
+            ux, uy, uz = np.float64(b[0]) - a[0], np.float64(b[1]) - a[1], np.float64(b[2]) - a[2]
+            vx, vy, vz = np.float64(c[0]) - a[0], np.float64(c[1]) - a[1], np.float64(c[2]) - a[2]
             cx, cy, cz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
             angle = np.arctan2(np.sqrt(cx * cx + cy * cy + cz * cz), ux * vx + uy * vy + uz * vz)
             for k in range(3):
-                sums[a, k] += angle * values[rows[t, i], k]
-    for v in range(len(sums)):
-        length = np.sqrt(sums[v, 0] ** 2 + sums[v, 1] ** 2 + sums[v, 2] ** 2)
+                sums[corners[t, i], k] += angle * values[rows[t, i], k]
+    for v in range(first, last):
+        length = np.sqrt(np.float64(sums[v, 0]) ** 2 + np.float64(sums[v, 1]) ** 2 + np.float64(sums[v, 2]) ** 2)
         if length > 0:
             for k in range(3):
                 sums[v, k] /= length
-    return sums
 
 
 @numba.njit(cache=True, nogil=True)
-def _by_triangle(points, normals, corners):  # type: ignore[no-untyped-def]
-    """Curvature times area (V,), area (V,) and cotangents (T, 3) across from each corner."""
-    sums, mass = np.zeros(len(points)), np.zeros(len(points))
-    weights = np.zeros((len(corners), 3))
+def _by_triangle(first, last, points, normals, corners, sums, mass):  # type: ignore[no-untyped-def]
+    """Of points first to last curvature times area, and area, (V,)."""
     e = np.empty((3, 3))
     for t in range(len(corners)):
+        p, q, r = corners[t, 0], corners[t, 1], corners[t, 2]
+        if not (first <= p < last or first <= q < last or first <= r < last):
+            continue
         for i in range(3):
-            a, b = corners[t, (i + 1) % 3], corners[t, (i + 2) % 3]
+            a, b = points[corners[t, (i + 1) % 3]], points[corners[t, (i + 2) % 3]]
             for k in range(3):
-                e[i, k] = points[b, k] - points[a, k]  # the edge across from corner i
+                e[i, k] = np.float64(b[k]) - a[k]  # the edge across from corner i
         nx = e[0, 1] * e[1, 2] - e[0, 2] * e[1, 1]
         ny = e[0, 2] * e[1, 0] - e[0, 0] * e[1, 2]
         nz = e[0, 0] * e[1, 1] - e[0, 1] * e[1, 0]
@@ -138,36 +171,10 @@ def _by_triangle(points, normals, corners):  # type: ignore[no-untyped-def]
             gz = (nx * e[i, 1] - ny * e[i, 0]) / (double * double)
             v = corners[t, i]
             bend += normals[v, 0] * gx + normals[v, 1] * gy + normals[v, 2] * gz
-            j, k = (i + 1) % 3, (i + 2) % 3
-            dot = e[j, 0] * e[k, 0] + e[j, 1] * e[k, 1] + e[j, 2] * e[k, 2]
-            weights[t, i] = max(-dot / double, 1e-3)  # obtuse corners would make it oscillate
-        for i in range(3):
-            sums[corners[t, i]] += 0.5 * bend * double / 6
-            mass[corners[t, i]] += double / 6
-    return sums, mass, weights
-
-
-def _diffused(values: F64, mass: F64, weights: F64, corners: I32, radius: float) -> F64:
-    count = len(values)
-    ends = [(corners[:, (i + 1) % 3], corners[:, (i + 2) % 3], weights[:, i] / 2) for i in range(3)]
-    rows = np.concatenate([np.concatenate([a, b]) for a, b, _ in ends])
-    columns = np.concatenate([np.concatenate([b, a]) for a, b, _ in ends])
-    links = np.concatenate([np.concatenate([w, w]) for _, _, w in ends])
-    whole = np.bincount(rows, links, count)
-    step = radius * radius / 4
-    diagonal = mass + step * whole
-    every = np.arange(count)
-    system = csr_array(
-        (
-            np.concatenate([-step * links, diagonal]),
-            (np.concatenate([rows, every]), np.concatenate([columns, every])),
-        ),
-        shape=(count, count),
-    )
-    scale = 1 / np.maximum(diagonal, 1e-300)
-    jacobi = csr_array((scale, (every, every)), shape=(count, count))
-    smoothed, _ = cg(system, mass * values, x0=values, rtol=CLOSE, maxiter=500, M=jacobi)
-    return np.asarray(smoothed)
+        for v in (p, q, r):
+            if first <= v < last:
+                sums[v] += 0.5 * bend * double / 6
+                mass[v] += double / 6
 
 
 GATHERS = CurvatureLayer("curvature")

@@ -12,12 +12,11 @@ from dataclasses import replace
 
 import numba
 import numpy as np
-from scipy.sparse import csr_array, diags_array
-from scipy.sparse.linalg import cg
 
 from ..base.array_types import F32, F64, I64, Any_
 from ..base.borrowed_arrays import block
 from ..base.errors import InputProblem
+from ..base.on_demand import on_demand
 from ..base.records import shared
 from ..base.threads import in_batches
 from ..cage.cage import pockets_of, reaches
@@ -37,6 +36,10 @@ from ..rays.ray import make_ray, rays_through
 from ..settings.staleness import RELIEF, displaces, settings_behind
 from ..uv.rasterise import texel_barycentrics
 from .derived import Derived, signed
+
+csr_array = on_demand("scipy.sparse", "csr_array")
+diags_array = on_demand("scipy.sparse", "diags_array")
+cg = on_demand("scipy.sparse.linalg", "cg")
 
 KEY, LABEL = "displacement", "Displacement"
 REASON = "The large forms move the subdivided low; the other maps are baked onto what that gives."

@@ -6,6 +6,7 @@ import numba
 import numpy as np
 
 from ..base.borrowed_arrays import block
+from ..base.records import Record
 from ..base.threads import in_batches
 from ..cast.hits import Hits
 from ..mesh.normals import face_normal
@@ -17,13 +18,16 @@ Cancel = Callable[[], bool]
 
 def over_tiles(
     hits: Hits, grid: Grid, kernel: Callable[..., None], arguments: tuple[object, ...],
-    progress: Progress, cancelled: Cancel,
+    progress: Progress, cancelled: Cancel, room: Callable[[], Record] | None = None,
 ) -> None:  # fmt: skip
-    """Call a kernel with (first, last, hits, grid, *arguments), some tiles at a time; hits and grid are records."""
+    """Call a kernel with (first, last, hits, grid, *arguments), some tiles at a time; hits and grid are records.
+
+    `room()` is a record that each call gets for itself, as its last argument.
+    """
     records = hits.record, grid.record
 
     def work(first: int, last: int) -> None:
-        kernel(first, last, *records, *arguments)
+        kernel(first, last, *records, *arguments, *((room(),) if room else ()))
 
     in_batches(len(hits.tiles), work, progress, cancelled)
 
@@ -82,16 +86,6 @@ def weights_at(n, hits):  # type: ignore[no-untyped-def]
     uv = block(hits.uv, (hits.uv_count, 2), np.uint16)
     u, v = uv[n, 0] / 65535.0, uv[n, 1] / 65535.0
     return 1 - u - v, u, v
-
-
-@numba.njit(cache=True, nogil=True, inline="always")
-def hits_in(first, stride, side, triangle):  # type: ignore[no-untyped-def]
-    """How many samples of a texel struck; its first lies at `first`, rows of samples are `stride` apart."""
-    count = 0
-    for j in range(side):
-        for i in range(side):
-            count += triangle[first + j * stride + i] >= 0
-    return count
 
 
 @numba.njit(cache=True, nogil=True, inline="always")

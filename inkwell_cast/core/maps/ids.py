@@ -12,11 +12,10 @@ from dataclasses import dataclass
 
 import numba
 import numpy as np
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 
 from ..base.array_types import F32, I32, Any_
 from ..base.color_space import to_linear, to_srgb
+from ..base.on_demand import on_demand
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..mesh.mesh import Mesh
@@ -29,6 +28,9 @@ from ..settings.staleness import gathered, settings_behind
 from ..uv.rasterise import tile_box
 from .derived import Derived
 from .hits_of_tile import Cancel, Progress, over_tiles, samples_of, tiles_of, triangles_of
+
+coo_array = on_demand("scipy.sparse", "coo_array")
+connected_components = on_demand("scipy.sparse.csgraph", "connected_components")
 
 KEY, LABEL = "ids", "ID colours"
 REASON = "One flat colour for each material, object or part of the sculpt, never blended."

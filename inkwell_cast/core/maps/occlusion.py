@@ -12,8 +12,8 @@ import numpy as np
 from ..base.array_types import F32, Any_
 from ..base.borrowed_arrays import block
 from ..base.disk_arrays import on_disk, room
-from ..base.records import record_kind, record_of
-from ..base.sampling_sequence import cosine_direction, points_of_texel, square_point
+from ..base.records import record_of
+from ..base.sampling_sequence import points_of_texel
 from ..base.setting import scene_units
 from ..cast.context import Context
 from ..cast.hits import Hits
@@ -21,7 +21,6 @@ from ..cast.occluders import Occluders, occluders_on
 from ..cast.shading_normal import shading_normal
 from ..cast.texel import barycentrics_at, triangle_at
 from ..mesh.normals import face_normal
-from ..rays.embree import blocked, hit_along
 from ..rays.ray import point_on_low
 from ..settings.recipe import Recipe
 from ..uv.rasterise import tile_box
@@ -30,7 +29,6 @@ from .derived import Derived
 from .hits_of_tile import (
     Cancel,
     Progress,
-    hits_in,
     over_tiles,
     point_of,
     samples_of,
@@ -38,6 +36,7 @@ from .hits_of_tile import (
     triangles_of,
     weights_at,
 )
+from .ray_bundle import AROUND, add_hit, empty_bundle, look
 
 KEY, LABEL = "occlusion", "Occlusion"
 REASON = "How much of the sky above a texel is free, by rays."
@@ -59,11 +58,6 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
 CHANNELS, KIND = 4, np.float32  # the share that is occluded, and the mean free direction times its weight
 LIFT = 1e-5  # of the low's diagonal
 FALLOFFS = ("none", "linear", "square")
-
-AROUND = record_kind(
-    {"tracers": np.uint64, "blockers": np.uint64},
-    rays=np.int64, bits=np.int64, falloff=np.int64, far=np.float64, widest=np.float64, lift=np.float64,
-)  # fmt: skip
 
 
 def cost(recipe: Recipe) -> float:
@@ -106,16 +100,16 @@ def look_around(
     far = settings.distance * scene_units(settings.unit, diagonal) or (1e30 if settings.falloff == "none" else diagonal)
     widest = np.sin(np.radians(min(settings.cone, 180.0) / 2))
     around = record_of(
-        AROUND, tracers=ready.tracers, blockers=ready.blockers, rays=settings.rays,
+        AROUND, tracers=ready.tracers, rays=settings.rays,
         bits=bits_for(settings.rays), far=far, falloff=FALLOFFS.index(settings.falloff), widest=widest,
-        lift=LIFT * diagonal,
+        lift=LIFT * diagonal, noise=settings.noise,
     )  # fmt: skip
     if which == "low":
         arguments = (context.low.record, context.cast.record, context.rays.record, around, out)
-        over_tiles(hits, context.low.grid, _of_low, arguments, progress, cancelled)
+        over_tiles(hits, context.low.grid, _of_low, arguments, progress, cancelled, empty_bundle)
         return
     arguments = (context.cast.record, context.rays.record, context.sculpt.record, around, out)
-    over_tiles(hits, context.low.grid, _of_sculpt, arguments, progress, cancelled)
+    over_tiles(hits, context.low.grid, _of_sculpt, arguments, progress, cancelled, empty_bundle)
 
 
 def bits_for(rays: int) -> int:
@@ -124,40 +118,31 @@ def bits_for(rays: int) -> int:
 
 
 @numba.njit(cache=True, nogil=True)
-def _of_sculpt(first, last, hits, grid, cast, rays, sculpt, around, out):  # type: ignore[no-untyped-def]
+def _of_sculpt(first, last, hits, grid, cast, rays, sculpt, around, out, bundle):  # type: ignore[no-untyped-def]
     """What is around the hits of each texel, into out (H, W, channels); the others are records."""
-    tiles, triangle, side, sums = tiles_of(hits), triangles_of(hits), grid.side, np.zeros(5)
+    tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
     pair = block(rays.pair, rays.pair_count, np.int32)
     for k in range(first, last):
         x0, y0, columns, rows = tile_box(tiles[k], grid)
         for y in range(rows):
             for x in range(columns):
                 begin, stride = samples_of(k, x, y, columns, hits, grid)
-                count = hits_in(begin, stride, side, triangle)
-                if not count:
-                    continue
-                each = (around.rays + count - 1) // count
-                taken, seed = points_of_texel(x0 + x, y0 + y, 1, around.bits)
-                p = pair[triangle_at(x0 + x, y0 + y, cast)]
-                sums[:] = 0
-                for j in range(side):
-                    for i in range(side):
-                        n = begin + j * stride + i
-                        if triangle[n] < 0:
-                            continue
+                for s in range(side * side):
+                    n = begin + s // side * stride + s % side
+                    if triangle[n] >= 0:
                         place, face = point_of(n, triangle[n], around.lift, hits, sculpt)
                         _, b1, b2 = weights_at(n, hits)
-                        _look(
-                            taken, each, seed, place, shading_normal(triangle[n], b1, b2, sculpt), face, p, around, sums
-                        )
-                        taken += each
-                _keep(out[y0 + y, x0 + x], sums)
+                        add_hit(place, shading_normal(triangle[n], b1, b2, sculpt), face, bundle)
+                if bundle.hits:
+                    start, seed = points_of_texel(x0 + x, y0 + y, 1, around.bits)
+                    look(start, seed, pair[triangle_at(x0 + x, y0 + y, cast)], around, bundle)
+                    _keep(out[y0 + y, x0 + x], bundle)
 
 
 @numba.njit(cache=True, nogil=True)
-def _of_low(first, last, hits, grid, low, cast, rays, around, out):  # type: ignore[no-untyped-def]
+def _of_low(first, last, hits, grid, low, cast, rays, around, out, bundle):  # type: ignore[no-untyped-def]
     """What is around each texel of the low itself, into out (H, W, channels); the others are records."""
-    tiles, sums, pair = tiles_of(hits), np.zeros(5), block(rays.pair, rays.pair_count, np.int32)
+    tiles, pair = tiles_of(hits), block(rays.pair, rays.pair_count, np.int32)
     points = block(rays.points, (rays.points_count, 3, 3), np.float32)
     normals = block(low.normals, (low.normals_count, 3, 3), np.float32)
     for k in range(first, last):
@@ -177,54 +162,16 @@ def _of_low(first, last, hits, grid, low, cast, rays, around, out):  # type: ign
                 length = np.sqrt(nx * nx + ny * ny + nz * nz)
                 if length == 0:
                     continue
-                sums[:] = 0
-                begin, seed = points_of_texel(x, y, 1, around.bits)
                 place = (px + around.lift * gx, py + around.lift * gy, pz + around.lift * gz)
-                normal = (nx / length, ny / length, nz / length)
-                _look(begin, around.rays, seed, place, normal, (gx, gy, gz), pair[t], around, sums)
-                _keep(out[y, x], sums)
-
-
-@numba.njit(cache=True, nogil=True, error_model="numpy")
-def _look(first, count, seed, place, normal, face, pair, around, sums):  # type: ignore[no-untyped-def]
-    """Trace `count` rays of a pair from a place about its shading normal, none of them into its face.
-
-    Adds to sums (5,): rays, occlusion, free direction.
-    """
-    (px, py, pz), (nx, ny, nz) = place, normal
-    falloff, far = around.falloff, around.far
-    scenes = block(around.tracers if falloff else around.blockers, (around.tracers_count, 2), np.uint64)
-    function, scene, seen, shade, x, y, z = scenes[pair, 0], scenes[pair, 1], 0, 0.0, 0.0, 0.0, 0.0
-    for r in range(first, first + count):
-        u, v = square_point(r, seed)
-        dx, dy, dz = cosine_direction(u, v, around.widest, nx, ny, nz)
-        if dx * face[0] + dy * face[1] + dz * face[2] <= 0:
-            continue
-        seen += 1
-        free = 1.0
-        if falloff == 0:
-            if blocked(function, scene, px, py, pz, dx, dy, dz, far):
-                shade += 1
-                continue
-        else:
-            length, _, _, hit = hit_along(function, scene, px, py, pz, dx, dy, dz, far)
-            if hit >= 0:
-                free = length / far
-                if falloff == 2:
-                    free *= 2 - free  # 1 - (1 - t)^2
-                shade += 1 - free
-        x += free * dx
-        y += free * dy
-        z += free * dz
-    sums[0] += seen
-    sums[1] += shade
-    sums[2] += x
-    sums[3] += y
-    sums[4] += z
+                add_hit(place, (nx / length, ny / length, nz / length), (gx, gy, gz), bundle)
+                begin, seed = points_of_texel(x, y, 1, around.bits)
+                look(begin, seed, pair[t], around, bundle)
+                _keep(out[y, x], bundle)
 
 
 @numba.njit(cache=True, nogil=True)
-def _keep(texel, sums):  # type: ignore[no-untyped-def]
-    if sums[0]:
-        for c in range(len(texel)):
-            texel[c] = sums[1 + c] / sums[0]
+def _keep(texel, bundle):  # type: ignore[no-untyped-def]
+    if bundle.seen:
+        texel[0] = bundle.shade / bundle.seen
+        for c in range(1, len(texel)):
+            texel[c] = bundle.free[c - 1] / bundle.seen

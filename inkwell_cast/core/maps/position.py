@@ -6,7 +6,7 @@ from ..base.array_types import F32, Any_
 from ..base.disk_arrays import in_bands
 from ..cast.context import Context
 from ..cast.hits import Hits
-from ..mesh.mesh import Mesh
+from ..mesh.surface_samples import box_around
 from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
 from ..settings.recipe import Recipe
@@ -32,15 +32,7 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
 
 def box_of(sculpt: Sculpt, warm: Warm) -> tuple[F32, F32]:
     """Lowest and highest corner (3,) of the box around a sculpt, scene units."""
-    return warm.once(BOX, str(sculpt.serial), lambda: _box(sculpt.mesh))
-
-
-def _box(mesh: Mesh) -> tuple[F32, F32]:
-    """Lowest and highest corner of what triangles use."""
-    used = np.zeros(len(mesh.positions), bool)
-    used[mesh.triangles] = True
-    points = mesh.positions[used]
-    return points.min(axis=0), points.max(axis=0)
+    return warm.once(BOX, str(sculpt.serial), lambda: box_around(sculpt.mesh.positions, sculpt.mesh.triangles))
 
 
 CHANNELS, KIND = 3, np.float32

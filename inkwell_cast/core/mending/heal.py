@@ -4,15 +4,18 @@ from dataclasses import replace
 
 import numba
 import numpy as np
-from scipy.sparse import coo_array, diags_array
-from scipy.sparse.linalg import cg
-from scipy.spatial import cKDTree
 
 from ..base.array_types import F64, I64, Any_, Bool
+from ..base.on_demand import on_demand
 from ..cast.context import Context
 from ..cast.texel import place_at, triangle_at
 from ..settings.regions import Heal
 from .ball_on_sheet import share_of_radius, tiles_in
+
+coo_array = on_demand("scipy.sparse", "coo_array")
+diags_array = on_demand("scipy.sparse", "diags_array")
+cg = on_demand("scipy.sparse.linalg", "cg")
+cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 RING = 1.25  # of a healed ball's radius: how far around it values are taken from
 NEIGHBOURS = 8

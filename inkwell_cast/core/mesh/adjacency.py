@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numba
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, Bool
+from ..base.array_types import F32, F64, I8, I32, Bool
+from ..base.threads import in_shares
 from .mesh import Mesh
 from .normals import face_normals, vertices
 
@@ -28,7 +29,7 @@ class Edges:
 
     ids: I32
     across: I32
-    side: I32
+    side: I8
     uses: I32
     against: Bool
 
@@ -45,42 +46,78 @@ def edges_of(mesh: Mesh) -> Edges:
     """The edges of a mesh; triangles that use a vertex twice take no part."""
     _, triangles, shared = vertices(mesh)
     ids: I32 = shared[triangles]
-    a, b = ids, np.roll(ids, -1, axis=1)
-    low, high = np.minimum(a, b).astype(np.int64), np.maximum(a, b).astype(np.int64)
-    whole = (ids[:, 0] != ids[:, 1]) & (ids[:, 1] != ids[:, 2]) & (ids[:, 2] != ids[:, 0])
-    keys = (low << 32 | high).reshape(-1)
-    keys[np.repeat(~whole, 3)] = np.iinfo(np.int64).max
-    order = np.argsort(keys, kind="stable")
-    across = np.full(ids.shape, -1, np.int32)
-    side = np.zeros(ids.shape, np.int32)
-    uses = np.zeros(ids.shape, np.int32)
-    against = np.zeros(ids.shape, np.bool_)
-    _join(keys, order, ids, across, side, uses, against)
+    across, side = np.full(ids.shape, -1, np.int32), np.zeros(ids.shape, np.int8)
+    uses, against = np.zeros(ids.shape, np.int32), np.zeros(ids.shape, np.bool_)
+    in_shares(len(shared), lambda first, last: _join(first, last, ids, across, side, uses, against))
     return Edges(ids, across, side, uses, against)
 
 
+MANY = 64  # edges of one vertex from which on they are sorted, not compared one by one
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def _lower(ids, f, k):  # type: ignore[no-untyped-def]
+    """The lower of the vertices of edge k, -1 where the triangle uses a vertex twice."""
+    a, b, c = ids[f, 0], ids[f, 1], ids[f, 2]
+    return -1 if a == b or b == c or c == a else min(ids[f, k], ids[f, (k + 1) % 3])
+
+
 @numba.njit(cache=True, nogil=True)
-def _join(keys, order, ids, across, side, uses, against):  # type: ignore[no-untyped-def]
-    none = np.iinfo(np.int64).max
-    i = 0
-    while i < len(order) and keys[order[i]] != none:
-        j = i
-        while j < len(order) and keys[order[j]] == keys[order[i]]:
-            j += 1
-        for p in range(i, j):
-            f, k = order[p] // 3, order[p] % 3
-            uses[f, k] = j - i
-            forward = ids[f, k] < ids[f, (k + 1) % 3]
-            for q in range(p + 1, j):
-                g, m = order[q] // 3, order[q] % 3
-                same = (ids[g, m] < ids[g, (m + 1) % 3]) == forward
-                if same:
-                    if j - i == 2:
-                        against[f, k] = against[g, m] = True
-                elif across[f, k] < 0 and across[g, m] < 0:
-                    across[f, k], across[g, m] = g, f
-                    side[f, k], side[g, m] = m, k
-        i = j
+def _join(first, last, ids, across, side, uses, against):  # type: ignore[no-untyped-def]
+    """All of the edges whose lower vertex is one from first to last."""
+    starts = np.zeros(last - first + 2, np.int64)
+    for f in range(len(ids)):
+        for k in range(3):
+            v = _lower(ids, f, k)
+            if first <= v < last:
+                starts[v - first + 2] += 1
+    for v in range(1, len(starts)):
+        starts[v] += starts[v - 1]
+    own = np.empty(starts[-1], np.int64)
+    for f in range(len(ids)):
+        for k in range(3):
+            v = _lower(ids, f, k)
+            if first <= v < last:
+                own[starts[v - first + 1]] = 3 * f + k
+                starts[v - first + 1] += 1
+    for v in range(last - first):
+        edges = own[starts[v] : starts[v + 1]]
+        if len(edges) > MANY:
+            ends = np.empty(len(edges), np.int64)
+            for n in range(len(edges)):
+                f, k = edges[n] // 3, edges[n] % 3
+                ends[n] = max(ids[f, k], ids[f, (k + 1) % 3])
+            edges = edges[np.argsort(ends, kind="mergesort")]
+        _match(edges, ids, across, side, uses, against)
+
+
+@numba.njit(cache=True, nogil=True)
+def _match(edges, ids, across, side, uses, against):  # type: ignore[no-untyped-def]
+    """Join those of one lower vertex that have the same upper one; many are sorted by it."""
+    for p in range(len(edges)):
+        f, k = edges[p] // 3, edges[p] % 3
+        end = max(ids[f, k], ids[f, (k + 1) % 3])
+        forward, shared, last = ids[f, k] < ids[f, (k + 1) % 3], 1, p
+        for q in range(p + 1, len(edges)):
+            g, m = edges[q] // 3, edges[q] % 3
+            if max(ids[g, m], ids[g, (m + 1) % 3]) == end:
+                shared, last = shared + 1, q
+            elif len(edges) > MANY:
+                break
+        if uses[f, k] == 0:
+            uses[f, k] = shared
+        for q in range(p + 1, last + 1):
+            g, m = edges[q] // 3, edges[q] % 3
+            if max(ids[g, m], ids[g, (m + 1) % 3]) != end:
+                continue
+            uses[g, m] = uses[f, k]
+            same = (ids[g, m] < ids[g, (m + 1) % 3]) == forward
+            if same:
+                if uses[f, k] == 2:
+                    against[f, k] = against[g, m] = True
+            elif across[f, k] < 0 and across[g, m] < 0:
+                across[f, k], across[g, m] = g, f
+                side[f, k], side[g, m] = m, k
 
 
 def bends(mesh: Mesh, edges: Edges) -> F64:

@@ -7,12 +7,15 @@ move that does not bring them together is not offered.
 
 from dataclasses import dataclass
 from itertools import permutations, product
+from typing import Any
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..base.array_types import F64
-from .surface_samples import few_over
+from ..base.on_demand import on_demand
+from .surface_samples import Surface
+
+cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 POINTS = 700  # of each surface, to choose among all tries
 CHECKED = 6000  # and to judge the best of them
@@ -75,20 +78,20 @@ def _plainness(turn: str) -> tuple[bool, int]:
     return bool(np.linalg.det(axes_of(turn)) < 0), 3 - sum(turn[2 * n : 2 * n + 2] == f"+{'xyz'[n]}" for n in range(3))
 
 
-def alignment_of(low: F64, high: F64) -> Alignment | None:
-    """The plainest change that lays triangles `high (N, 3, 3)` onto `low (M, 3, 3)`.
+def alignment_of(low: Surface, high: Surface) -> Alignment | None:
+    """The plainest change that lays `high` onto `low`.
 
     None where no change does, or where they lie together already.
     A surface that is like itself after a turn is not turned.
     """
-    few, many = (_points(low, POINTS), _points(high, POINTS)), (_points(low, CHECKED), _points(high, CHECKED))
+    few, many = ((low.places(n)[0], high.places(n)[0]) for n in (POINTS, CHECKED))
     if not all(len(points) for points in (*few, *many)):
         return None
-    diagonal = float(np.linalg.norm(np.ptp(low.reshape(-1, 3), axis=0)))
+    diagonal = float(np.linalg.norm(np.ptp(low.box, axis=0)))
     before = _apart(*many) / max(diagonal, 1e-300)
     if before < TOGETHER or not np.isfinite(before):
         return None
-    tries = _tries(low, high)
+    tries = _tries(low.box, high.box)
     trees = cKDTree(few[0]), cKDTree(few[1])
     scores = np.array([_apart_by(few, trees, *one) for one in tries]) / diagonal
     best = float(scores.min())
@@ -101,14 +104,9 @@ def alignment_of(low: F64, high: F64) -> Alignment | None:
     return None
 
 
-def _points(triangles: F64, count: int) -> F64:
-    owner, b = few_over(triangles, count)
-    return np.einsum("nk,nkc->nc", b, triangles[owner])
-
-
 def _tries(low: F64, high: F64) -> list[tuple[str, float, tuple[float, float, float]]]:
-    """Every turn with every factor that brings the sizes near each other: at the origin, then box on box."""
-    boxes = [np.stack([t.reshape(-1, 3).min(axis=0), t.reshape(-1, 3).max(axis=0)]) for t in (low, high)]
+    """Every turn with every factor that brings two boxes to about one size: at the origin, then box on box."""
+    boxes = low, high
     sizes = [float(np.linalg.norm(box[1] - box[0])) for box in boxes]
     wanted = sizes[0] / max(sizes[1], 1e-300)
     factors = [factor for factor in FACTORS if 0.6 < factor / wanted < 1.7]
@@ -131,7 +129,7 @@ def _apart(one: F64, other: F64) -> float:
 
 
 def _apart_by(
-    points: tuple[F64, F64], trees: tuple[cKDTree, cKDTree], turn: str, scale: float, move: tuple[float, float, float]
+    points: tuple[F64, F64], trees: tuple[Any, Any], turn: str, scale: float, move: tuple[float, float, float]
 ) -> float:  # fmt: skip
     """The same for a try, in the space of the low; the high's own tree serves for all of them."""
     axes = axes_of(turn)

@@ -4,11 +4,13 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
-from scipy.spatial import cKDTree
 
 from ..base.array_types import F32, I32
+from ..base.on_demand import on_demand
+
+coo_array = on_demand("scipy.sparse", "coo_array")
+connected_components = on_demand("scipy.sparse.csgraph", "connected_components")
+cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 MOST_GROUPED = 6000
 MOST_PLACES = 12

@@ -8,9 +8,9 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..base.array_types import F64, I64, Bool
+from ..base.on_demand import on_demand
 from ..settings.files import FileSettings
 from .adjacency import Edges, edges_of, islands_of, seams_of, shaded
 from .alignment import axes_of
@@ -19,6 +19,8 @@ from .normals import smooth, weld, with_normals
 from .shells import shell_near
 from .transforms import transformed
 from .vertex_colors import with_linear_colors
+
+cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 MERGE_WITHIN = 1e-5  # of the mesh's diagonal
 Box = tuple[tuple[float, ...], tuple[float, ...]]
@@ -65,9 +67,8 @@ def near_pairs(mesh: Mesh, edges: Edges, chosen: Bool | None = None) -> I64:
 
     (N, 2) rows of the positions, the smaller first; only borders of `chosen (T,)` triangles.
     """
-    loose = edges.open if chosen is None else edges.open & chosen[:, None]
-    ends = np.concatenate([mesh.triangles[loose], np.roll(mesh.triangles, -1, axis=1)[loose]])
-    rows = np.unique(ends).astype(np.int64)
+    t, k = np.divmod(np.flatnonzero(edges.open if chosen is None else edges.open & chosen[:, None]), 3)
+    rows = np.unique(np.concatenate([mesh.triangles[t, k], mesh.triangles[t, (k + 1) % 3]])).astype(np.int64)
     if len(rows) < 2:
         return np.zeros((0, 2), np.int64)
     rows = rows[np.unique(weld(mesh.positions[rows]))]

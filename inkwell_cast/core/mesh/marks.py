@@ -30,7 +30,8 @@ class Marks:
 
 def marks_of(mesh: Mesh, chosen: Any_, uvs: F32 | None, on_low: bool) -> Marks:
     """At most `MOST_MARKS` triangles, spread evenly: those marked (T,), or marked in a corner or edge (T, 3)."""
-    rows = np.flatnonzero(chosen.any(axis=tuple(range(1, chosen.ndim))))
+    rows = np.flatnonzero(chosen) // max(chosen.size // max(len(chosen), 1), 1)
+    rows = rows[np.diff(rows, prepend=-1) > 0]
     if len(rows) > MOST_MARKS:
         rows = rows[np.linspace(0, len(rows) - 1, MOST_MARKS).astype(np.int64)]
     flat = np.zeros((0, 3, 2), np.float32) if uvs is None else uvs[rows]

@@ -99,7 +99,8 @@ class Mesh:
     @property
     def bounds(self) -> F32:
         """Lowest and highest corner of the box around the mesh: (2, 3) float32."""
-        return np.stack([self.positions.min(axis=0), self.positions.max(axis=0)])
+        columns = self.positions.T  # many times as fast as axis 0 of rows
+        return np.array([[column.min() for column in columns], [column.max() for column in columns]], np.float32)
 
     @property
     def diagonal(self) -> float:

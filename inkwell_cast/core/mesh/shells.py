@@ -1,5 +1,6 @@
 """Shells: parts of an object whose faces hang together over edges that they run in opposite directions."""
 
+import numba
 import numpy as np
 
 from ..base.array_types import F64, I32, Bool
@@ -33,7 +34,20 @@ def place_in(corners: F64) -> tuple[float, float, float]:
     return x, y, z
 
 
-def volume_of(corners: F64) -> float:
-    """Signed volume under triangles (N, 3, 3): positive for a closed shell whose faces look outward."""
-    p = corners - corners.reshape(-1, 3).mean(axis=0)
-    return float(np.einsum("ti,ti->", p[:, 0], np.cross(p[:, 1], p[:, 2])) / 6)
+@numba.njit(cache=True, nogil=True)
+def volume_of(positions, triangles):  # type: ignore[no-untyped-def]
+    """Signed volume under triangles (N, 3) of positions (V, 3): positive where a closed shell looks outward."""
+    middle, sums, p = np.zeros(3), 0.0, np.empty((3, 3))
+    for t in range(len(triangles)):
+        for i in range(3):
+            for k in range(3):
+                middle[k] += positions[triangles[t, i], k]
+    middle /= max(3 * len(triangles), 1)
+    for t in range(len(triangles)):
+        for i in range(3):
+            for k in range(3):
+                p[i, k] = positions[triangles[t, i], k] - middle[k]
+        sums += p[0, 0] * (p[1, 1] * p[2, 2] - p[1, 2] * p[2, 1])
+        sums += p[0, 1] * (p[1, 2] * p[2, 0] - p[1, 0] * p[2, 2])
+        sums += p[0, 2] * (p[1, 0] * p[2, 1] - p[1, 1] * p[2, 0])
+    return sums / 6

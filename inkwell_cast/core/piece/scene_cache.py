@@ -80,8 +80,8 @@ class Warm:
         self._treated = kept
         return {name: entry[2] for name, entry in kept.items()}
 
-    def sculpt(self, assembly: Assembly) -> Sculpt:
-        """The highs of every pair, and their scenes."""
+    def sculpt(self, assembly: Assembly, tell: Callable[[float], None] = lambda share: None) -> Sculpt:
+        """The highs of every pair, and their scenes; `tell(share)` hears how much of those is built."""
         wanted = [
             (assembly.files[file], names)
             for pair in assembly.paired.pairs
@@ -95,7 +95,7 @@ class Warm:
             return known[1]
         self._sculpt = known = None  # let the old scenes go before the new ones need their memory,
         self._kept.clear()  # and all that was computed of them
-        self._sculpt = wanted, _build(wanted, ends, assembly.sculpt_keys, self)
+        self._sculpt = wanted, _build(wanted, ends, assembly.sculpt_keys, self, tell)
         return self._sculpt[1]
 
 
@@ -106,7 +106,10 @@ def _own_names(mesh: Mesh, name: str) -> Mesh:
     return mesh if mesh.name == name else replace(mesh, name=name)
 
 
-def _build(wanted: list[tuple[Mesh, tuple[str, ...]]], ends: I64, keys: tuple[str, ...], warm: Warm) -> Sculpt:
+def _build(
+    wanted: list[tuple[Mesh, tuple[str, ...]]], ends: I64, keys: tuple[str, ...], warm: Warm,
+    tell: Callable[[float], None],
+) -> Sculpt:  # fmt: skip
     dressed: dict[int, Mesh] = {}
     pieces = []
     for mesh, names in wanted:
@@ -119,5 +122,11 @@ def _build(wanted: list[tuple[Mesh, tuple[str, ...]]], ends: I64, keys: tuple[st
     mesh = with_normals(merge(pieces, "sculpt"))
     warm.look()
     shared = Vertices(mesh.positions)
-    scenes = [Scene(shared, mesh.triangles[a:b], cancelled=warm.stopped_alone) for a, b in pairwise(first.tolist())]
+    scenes, every = list[Scene](), max(len(mesh.triangles), 1)
+    for a, b in pairwise(first.tolist()):
+
+        def told(share: float, a: int = a, b: int = b) -> None:
+            tell((a + share * (b - a)) / every)
+
+        scenes.append(Scene(shared, mesh.triangles[a:b], cancelled=warm.stopped_alone, tell=told))
     return Sculpt(mesh, first, tracers_of(scenes), scenes, keys)

@@ -1,8 +1,9 @@
 """The ray library, and nothing else that knows it.
 
 Embree 4 through its C API. `Scene` builds the acceleration structure over shared buffers; `first_hit` is called from
-Numba kernels with `scene.tracer` and returns plain numbers. Triangles seen from behind are passed through by a
-filter, so that a ray that starts inside a thin part still reaches the front it belongs to.
+Numba kernels with the rows of `tracers_of` and returns plain numbers. Triangles seen from behind are passed through,
+so that a ray that starts inside a thin part still reaches the front it belongs to: a ray is traced without any filter,
+and once more with one only where it struck such a triangle first, as calling a filter at each hit costs more.
 """
 
 import ctypes
@@ -10,6 +11,7 @@ import functools
 import importlib.metadata
 import pathlib
 import sys
+import threading
 import weakref
 from collections.abc import Callable, Sequence
 from typing import Any
@@ -22,19 +24,27 @@ from numba.core import cgutils
 from numba.extending import intrinsic
 
 from ..base.array_types import F32, I32, Any_
-from ..base.borrowed_arrays import keeping
+from ..base.borrowed_arrays import block, keeping
 from ..base.errors import Cancelled, RayLibraryMissing
+from ..base.threads import LOOK_SECONDS
 from .back_face_filter import front_faces_only
 
-_TRIANGLES, _INDEX, _VERTEX, _UINT3, _FLOAT3, _ROBUST = 0, 0, 1, 0x5003, 0x9003, 4
+_TRIANGLES, _INDEX, _VERTEX, _UINT3, _FLOAT3 = 0, 0, 1, 0x5003, 0x9003
+_ROBUST, _FILTER_IN_ARGUMENTS = 1 << 2, 1 << 3  # of a scene
+_INVOKE_FILTER, _ALL_FEATURES = 1 << 1, 0xFFFFFFFF  # of a query
 
+# What kernels find at the address that comes with a scene: functions of the library, and the arguments of a query that
+# passes triangles seen from behind, 0 for scenes that are struck from both sides.
+CALLS, INTERSECT, OCCLUDED, INTERSECT_16, OCCLUDED_16, FRONT_ONLY = 5, 0, 1, 2, 3, 4
 
 _RAY_FLOATS, _RAY_HIT_FLOATS = 16, 32
+_CALL = types.UniTuple(types.uint64, 2)
 
 
 _INVALID = 0xFFFFFFFF
 
 
+TOLD_ABOVE = 500_000  # triangles: smaller scenes are there in a blink
 _CANCELLED = 6  # RTC_ERROR_CANCELLED
 
 
@@ -72,7 +82,6 @@ def _library() -> ctypes.CDLL:
         ("rtcSetSceneFlags", None, [pointer, unsigned]),
         ("rtcNewGeometry", pointer, [pointer, unsigned]),
         ("rtcSetSharedGeometryBuffer", None, [pointer, unsigned, unsigned, unsigned, pointer, size, size, size]),
-        ("rtcSetGeometryIntersectFilterFunction", None, [pointer, pointer]),
         ("rtcCommitGeometry", None, [pointer]),
         ("rtcAttachGeometry", unsigned, [pointer, pointer]),
         ("rtcReleaseGeometry", None, [pointer]),
@@ -107,16 +116,19 @@ class Vertices:
 class Scene:
     """Triangles ready for rays.
 
-    triangles (T, 3) int32 over `vertices`. Rays strike front faces, or both sides. Kernels get it by `tracers_of` and
-    `blockers_of`. Building asks `cancelled()` and raises Cancelled; it raises MemoryError where there is no room.
+    triangles (T, 3) int32 over `vertices`. Rays strike front faces, or both sides; none slips through between two
+    triangles, unless `watertight` is given up for speed. Kernels get it by `tracers_of`. Building asks `cancelled()`
+    from threads of the library and raises Cancelled; `tell(share)` hears from the caller's how much is built. It raises
+    MemoryError where there is no room.
     """
 
     def __init__(
         self, vertices: Vertices, triangles: I32, both_sides: bool = False,
-        cancelled: Callable[[], bool] = lambda: False,
+        cancelled: Callable[[], bool] = lambda: False, watertight: bool = True,
+        tell: Callable[[float], None] = lambda share: None,
     ) -> None:  # fmt: skip
         library, device = _library(), _device()
-        self.vertices = vertices
+        self.vertices, self.both_sides = vertices, both_sides
         self._triangles = np.ascontiguousarray(triangles, np.int32)
         geometry = library.rtcNewGeometry(device, _TRIANGLES)
         for kind, layout, array, rows in (
@@ -124,19 +136,13 @@ class Scene:
             (_INDEX, _UINT3, self._triangles, len(triangles)),
         ):
             library.rtcSetSharedGeometryBuffer(geometry, kind, 0, layout, array.ctypes.data, 0, 12, rows)
-        if not both_sides:
-            library.rtcSetGeometryIntersectFilterFunction(geometry, front_faces_only.address)
         library.rtcCommitGeometry(geometry)
         scene = library.rtcNewScene(device)
         weakref.finalize(self, library.rtcReleaseScene, scene)
-        library.rtcSetSceneFlags(scene, _ROBUST)
+        library.rtcSetSceneFlags(scene, _ROBUST * watertight + (0 if both_sides else _FILTER_IN_ARGUMENTS))
         library.rtcAttachGeometry(scene, geometry)
         library.rtcReleaseGeometry(geometry)
-        monitor = _MONITOR(lambda _, share: not cancelled())
-        library.rtcSetSceneProgressMonitorFunction(scene, monitor, None)
-        library.rtcCommitScene(scene)
-        library.rtcSetSceneProgressMonitorFunction(scene, _MONITOR(), None)
-        error = library.rtcGetDeviceError(device)
+        error = _built(library, device, scene, cancelled, tell, len(triangles) > TOLD_ABOVE)
         if error == _CANCELLED:
             raise Cancelled
         if error:
@@ -146,31 +152,72 @@ class Scene:
         self._handle = scene
 
 
-def tracers_of(scenes: Sequence[Scene]) -> Any_:
-    """What kernels hand to `first_hit`, a row a scene, (S, 2) uint64. The array keeps the scenes alive."""
-    return _handles(scenes, "rtcIntersect1")
+def _built(
+    library: ctypes.CDLL, device: int, scene: int, cancelled: Callable[[], bool], tell: Callable[[float], None],
+    large: bool,
+) -> int:  # fmt: skip
+    """Build a scene, a large one in a thread of its own, as only this one may tell; gives the error, 0 for none."""
+    done, errors, given_up = 0.0, list[int](), False
+
+    def look(_: object, share: float) -> bool:
+        nonlocal done
+        done = max(done, share)  # threads of the library tell in any order
+        return not (given_up or cancelled())
+
+    def build() -> None:
+        library.rtcCommitScene(scene)
+        errors.append(library.rtcGetDeviceError(device))  # the library keeps one for each thread
+
+    monitor = _MONITOR(look)
+    library.rtcSetSceneProgressMonitorFunction(scene, monitor, None)
+    try:
+        if not large:
+            build()
+            return errors[0]
+        builder = threading.Thread(target=build, name="scene")
+        builder.start()
+        try:
+            while builder.is_alive():
+                builder.join(LOOK_SECONDS)
+                tell(done)
+        finally:
+            given_up = True
+            builder.join()
+    finally:
+        library.rtcSetSceneProgressMonitorFunction(scene, _MONITOR(), None)
+    return errors[0]
 
 
-def blockers_of(scenes: Sequence[Scene]) -> Any_:
-    """The same for `blocked`."""
-    return _handles(scenes, "rtcOccluded1")
+def tracers_of(scenes: Sequence[Scene], both_sides: bool = False) -> Any_:
+    """What kernels hand to `first_hit` and the like, a row a scene, (S, 2) uint64. The array keeps the scenes alive.
+
+    With both_sides those that are built for front faces are struck from either, too.
+    """
+    rows = [[_calls(both_sides or scene.both_sides).ctypes.data, scene._handle] for scene in scenes]
+    return keeping(np.array(rows, np.uint64).reshape(-1, 2), *scenes)
 
 
-def as_packet_tracers(tracers: Any_) -> Any_:
-    """Tracers (S, 2) as `packet.trace` wants them."""
-    rows = tracers.copy()
-    rows[:, 0] = _address_of("rtcIntersect16")
-    return keeping(rows, tracers)
+@functools.cache
+def _calls(both_sides: bool) -> Any_:
+    """What lies at the first number of a tracer, see CALLS."""
+    names = {
+        INTERSECT: "rtcIntersect1", OCCLUDED: "rtcOccluded1", INTERSECT_16: "rtcIntersect16",
+        OCCLUDED_16: "rtcOccluded16",
+    }  # fmt: skip
+    calls = np.zeros(CALLS, np.uint64)
+    for place, name in names.items():
+        calls[place] = int(ctypes.cast(getattr(_library(), name), ctypes.c_void_p).value or 0)
+    if not both_sides:
+        calls[FRONT_ONLY] = _front_only().ctypes.data
+    return calls
 
 
-def _address_of(function: str) -> int:
-    return int(ctypes.cast(getattr(_library(), function), ctypes.c_void_p).value or 0)
-
-
-def _handles(scenes: Sequence[Scene], function: str) -> Any_:
-    address = _address_of(function) if scenes else 0
-    rows = np.array([[address, scene._handle] for scene in scenes], np.uint64).reshape(-1, 2)
-    return keeping(rows, *scenes)
+@functools.cache
+def _front_only() -> Any_:
+    """RTCIntersectArguments (`rtcore_common.h`): flags, feature mask, context, filter, and two that are not needed."""
+    arguments = np.zeros(8, np.uint64)
+    arguments[0], arguments[2] = _INVOKE_FILTER | _ALL_FEATURES << 32, int(front_faces_only.address or 0)
+    return arguments
 
 
 def _call(builder: Any, arguments: Any, size: int, whole: dict[int, int]) -> Any:
@@ -183,7 +230,8 @@ def _call(builder: Any, arguments: Any, size: int, whole: dict[int, int]) -> Any
         place = builder.gep(record, [ir.Constant(i32, 0), ir.Constant(i32, index)])
         return builder.bitcast(place, kind.as_pointer())
 
-    function_address, scene_address, *ray = arguments
+    call, scene_address, *ray = arguments
+    function_address, query_address = (builder.extract_value(call, n) for n in (0, 1))
     zero = ir.Constant(f32, 0.0)
     floats = {0: ray[0], 1: ray[1], 2: ray[2], 3: zero, 4: ray[3], 5: ray[4], 6: ray[5], 7: zero, 8: ray[6]}
     for index, value in floats.items():
@@ -192,30 +240,34 @@ def _call(builder: Any, arguments: Any, size: int, whole: dict[int, int]) -> Any
         builder.store(ir.Constant(i32, number), field(index, i32))
     kind = ir.FunctionType(ir.VoidType(), [byte, byte, byte])
     function = builder.inttoptr(function_address, kind.as_pointer())
-    null = ir.Constant(byte, None)
-    builder.call(function, [builder.inttoptr(scene_address, byte), builder.bitcast(record, byte), null])
+    query = builder.inttoptr(query_address, byte)
+    builder.call(function, [builder.inttoptr(scene_address, byte), builder.bitcast(record, byte), query])
     return lambda index, kind=f32: builder.load(field(index, kind))
 
 
 @intrinsic  # type: ignore[untyped-decorator]
-def _intersect(context, address, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignore[no-untyped-def]
-    """One rtcIntersect1; gives (t, u, v, triangle)."""
-    result = types.Tuple((types.float32, types.float32, types.float32, types.int32))
-    signature = result(types.uint64, types.uint64, *([types.float32] * 7))
+def intersect(context, call, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignore[no-untyped-def]
+    """One rtcIntersect1: (t, u, v, triangle, normal (3), not of unit length).
+
+    call: the function's address, and that of its arguments or 0 for none, both uint64.
+    """
+    single = types.float32
+    result = types.Tuple((single, single, single, types.int32, single, single, single))
+    signature = result(_CALL, types.uint64, *([single] * 7))
 
     def build(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
         whole = {9: _INVALID, 10: 0, 11: 0, 17: _INVALID, 18: _INVALID, 19: _INVALID}
         read = _call(builder, arguments, _RAY_HIT_FLOATS, whole)
-        values = [read(8), read(15), read(16), read(17, ir.IntType(32))]
+        values = [read(8), read(15), read(16), read(17, ir.IntType(32)), read(12), read(13), read(14)]
         return context.make_tuple(builder, signature.return_type, values)
 
     return signature, build
 
 
 @intrinsic  # type: ignore[untyped-decorator]
-def _occluded(context, address, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignore[no-untyped-def]
-    """One rtcOccluded1; gives its t, negative where something lies in the way."""
-    signature = types.float32(types.uint64, types.uint64, *([types.float32] * 7))
+def occluded(context, call, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignore[no-untyped-def]
+    """One rtcOccluded1, called likewise; gives its t, negative where something lies in the way."""
+    signature = types.float32(_CALL, types.uint64, *([types.float32] * 7))
 
     def build(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
         return _call(builder, arguments, _RAY_FLOATS, {9: _INVALID, 10: 0, 11: 0})(8)
@@ -227,23 +279,27 @@ def _occluded(context, address, scene, ox, oy, oz, dx, dy, dz, far):  # type: ig
 def first_hit(tracers, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
     """First front face along a ray of unit direction: (t, u, v, triangle); triangle is -1 where nothing is struck.
 
-    `tracers (S, 2)` are those of some scenes, `scene` which of them the ray sees; the triangle counts within it.
-
-    The point struck is (1 - u - v) a + u b + v c of the triangle's corners a, b, c.
+    `tracers (S, 2)` are those of some scenes, `scene` which of them the ray sees; the triangle counts within it. In
+    scenes of both sides it is the first face of either. The point struck is (1 - u - v) a + u b + v c of its corners.
     """
-    f = np.float32
-    return _intersect(tracers[scene, 0], tracers[scene, 1], f(ox), f(oy), f(oz), f(dx), f(dy), f(dz), f(length))
+    return hit_along(tracers[scene, 0], tracers[scene, 1], ox, oy, oz, dx, dy, dz, length)
 
 
 @numba.njit(cache=True, nogil=True)
-def hit_along(function, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
+def hit_along(calls, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
     """The same for the two numbers of one tracer."""
     f, u = np.float32, np.uint64
-    return _intersect(u(function), u(scene), f(ox), f(oy), f(oz), f(dx), f(dy), f(dz), f(length))
+    ox, oy, oz, dx, dy, dz, far = f(ox), f(oy), f(oz), f(dx), f(dy), f(dz), f(length)
+    known, whole = block(calls, CALLS, np.uint64), u(scene)
+    t, b1, b2, hit, gx, gy, gz = intersect((known[INTERSECT], u(0)), whole, ox, oy, oz, dx, dy, dz, far)
+    if hit >= 0 and known[FRONT_ONLY] and gx * dx + gy * dy + gz * dz >= 0:
+        t, b1, b2, hit, _, _, _ = intersect((known[INTERSECT], known[FRONT_ONLY]), whole, ox, oy, oz, dx, dy, dz, far)
+    return t, b1, b2, hit
 
 
 @numba.njit(cache=True, nogil=True)
-def blocked(function, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
-    """Whether anything, from either side, lies in the way of a ray; the two numbers are those of one `blocker`."""
+def blocked(calls, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
+    """Whether anything, from either side, lies in the way of a ray; the two numbers are those of one tracer."""
     f, u = np.float32, np.uint64
-    return _occluded(u(function), u(scene), f(ox), f(oy), f(oz), f(dx), f(dy), f(dz), f(length)) < 0
+    known = block(calls, CALLS, np.uint64)
+    return occluded((known[OCCLUDED], u(0)), u(scene), f(ox), f(oy), f(oz), f(dx), f(dy), f(dz), f(length)) < 0

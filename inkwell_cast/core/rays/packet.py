@@ -1,5 +1,7 @@
 """Packets: sixteen rays that run close to each other, traced together, which is some three times as fast as one by one.
 
+Where one strikes a triangle from behind that rays pass through, it alone is traced again, as `hit_along` does it.
+
 Layout and flags: RTCRayHit16 and RTCIntersectArguments of Embree 4 (`rtcore_ray.h`, `rtcore_common.h`).
 """
 
@@ -11,11 +13,17 @@ from llvmlite import ir
 from numba import types
 from numba.extending import intrinsic
 
+from ..base.borrowed_arrays import block
+from .embree import CALLS, FRONT_ONLY, INTERSECT_16, OCCLUDED_16, hit_along
+
 WIDTH = 16
 _FIELDS = 21  # of RTCRayHit16, one of them spare
-_ORIGIN, _NEAR, _WAY, _TIME, _FAR, _MASK, _ID, _FLAGS = 0, 3, 4, 7, 8, 9, 10, 11
-_U, _V, _TRIANGLE, _SHAPE = 15, 16, 17, 18
-_COHERENT, _ALL_FEATURES = 1 << 16, -1
+REACH = _FIELDS  # a row of our own: how far each ray is to go
+ROWS = _FIELDS + 1
+NEARLY_NONE = np.float32(1e-12)  # of a unit vector: near 1e-18 the library loses coherent rays, so less than this is 0
+ORIGIN, _NEAR, WAY, _TIME, _FAR, _MASK, _ID, _FLAGS = 0, 3, 4, 7, 8, 9, 10, 11
+_NORMAL, _U, _V, _TRIANGLE, _SHAPE = 12, 15, 16, 17, 18
+COHERENT, ALL_KINDS = 1 << 16, -1  # told of a packet: its rays are alike; anything may be struck
 _INVALID = -1
 _LINE = 16  # words of a cache line, by which the library wants packets to be aligned
 
@@ -37,31 +45,77 @@ def _call(context, address, valid, scene, rays, arguments):  # type: ignore[no-u
 
 @numba.njit(cache=True, nogil=True)
 def packet():  # type: ignore[no-untyped-def]
-    """Room for a packet of one thread: rows (fields, WIDTH) as float32 and as int32, and the words that go with it."""
-    room = np.empty(_LINE * (_FIELDS + 3), np.float32)
+    """Room for a packet of one thread: rows (fields, WIDTH) as float32 and as int32, and the words that go with it.
+
+    The first WIDTH of those words are -1 for rays that count, 0 for others.
+    """
+    room = np.empty(_LINE * (ROWS + 3), np.float32)
     skip = (-(room.ctypes.data // 4)) % _LINE
-    numbers = room[skip : skip + WIDTH * _FIELDS].reshape(_FIELDS, WIDTH)
-    rest = room[skip + WIDTH * _FIELDS : skip + WIDTH * (_FIELDS + 2)].view(np.int32)
+    numbers = room[skip : skip + WIDTH * ROWS].reshape(ROWS, WIDTH)
+    rest = room[skip + WIDTH * ROWS : skip + WIDTH * (ROWS + 2)].view(np.int32)
     rest[:WIDTH], rest[WIDTH:] = -1, 0  # all rays are valid
-    rest[WIDTH], rest[WIDTH + 1] = _COHERENT, _ALL_FEATURES
+    rest[WIDTH], rest[WIDTH + 1] = COHERENT, ALL_KINDS
     return numbers, numbers.view(np.int32), rest
 
 
 @numba.njit(cache=True, nogil=True)
-def trace(function, scene, rays, origins, way, length):  # type: ignore[no-untyped-def]
-    """First hits of parallel rays: `rays` of `packet` afterwards holds them, see `hit_of`.
+def trace(calls, scene, rays, origins, way, length):  # type: ignore[no-untyped-def]
+    """First hits of rays that run close to each other: `rays` of `packet` afterwards holds them, see `hit_of`.
 
-    function and scene are of `as_packet_tracers`; origins (3, WIDTH); way is a unit vector and length in scene units,
-    or (3, WIDTH) and (WIDTH,) where each ray has its own, which must run close to the others.
+    calls and scene are the numbers of a tracer; origins (3, WIDTH); way is a unit vector and length in scene units, or
+    (3, WIDTH) and (WIDTH,) where each ray has its own.
     """
-    numbers, whole, rest = rays
-    numbers[_NEAR], numbers[_TIME], numbers[_FAR] = 0.0, 0.0, length
-    whole[_MASK], whole[_ID], whole[_FLAGS] = _INVALID, 0, 0
-    whole[_TRIANGLE], whole[_SHAPE], whole[_SHAPE + 1] = _INVALID, _INVALID, _INVALID
+    numbers, _, _ = rays
+    numbers[REACH] = length
     for c in range(3):
-        numbers[_ORIGIN + c] = origins[c]
-        numbers[_WAY + c] = way[c]
-    _call(np.uint64(function), rest.ctypes.data, np.uint64(scene), numbers.ctypes.data, rest[WIDTH:].ctypes.data)
+        numbers[ORIGIN + c] = origins[c]
+        numbers[WAY + c] = way[c]
+    strike(calls, scene, rays)
+
+
+@numba.njit(cache=True, nogil=True)
+def strike(calls, scene, rays):  # type: ignore[no-untyped-def]
+    """The same for rays whose rows ORIGIN, WAY (three each) and REACH of a packet are filled already."""
+    numbers, whole, rest = rays
+    whole[_TRIANGLE], whole[_SHAPE], whole[_SHAPE + 1] = _INVALID, _INVALID, _INVALID
+    _set_out(numbers, whole)
+    known = block(calls, CALLS, np.uint64)
+    _call(known[INTERSECT_16], rest.ctypes.data, np.uint64(scene), numbers.ctypes.data, rest[WIDTH:].ctypes.data)
+    if known[FRONT_ONLY]:
+        _pass_backs(calls, scene, numbers, whole)
+
+
+@numba.njit(cache=True, nogil=True)
+def strike_any(calls, scene, rays):  # type: ignore[no-untyped-def]
+    """Whether anything, from either side, lies in the way of such rays, see `was_blocked`."""
+    numbers, whole, rest = rays
+    _set_out(numbers, whole)
+    known = block(calls, CALLS, np.uint64)
+    _call(known[OCCLUDED_16], rest.ctypes.data, np.uint64(scene), numbers.ctypes.data, rest[WIDTH:].ctypes.data)
+
+
+@numba.njit(cache=True, nogil=True)
+def _set_out(numbers, whole):  # type: ignore[no-untyped-def]
+    """The rest of what the library wants to know of each ray."""
+    numbers[_NEAR], numbers[_TIME], numbers[_FAR] = 0.0, 0.0, numbers[REACH]
+    whole[_MASK], whole[_ID], whole[_FLAGS] = _INVALID, 0, 0
+    for c in range(WAY, WAY + 3):
+        for k in range(WIDTH):
+            way = numbers[c, k]
+            numbers[c, k] = way if abs(way) >= NEARLY_NONE else np.float32(0)
+
+
+@numba.njit(cache=True, nogil=True)
+def _pass_backs(calls, scene, numbers, whole):  # type: ignore[no-untyped-def]
+    """Trace again what struck a triangle from behind, each ray alone."""
+    ox, oy, oz = numbers[ORIGIN], numbers[ORIGIN + 1], numbers[ORIGIN + 2]
+    dx, dy, dz = numbers[WAY], numbers[WAY + 1], numbers[WAY + 2]
+    gx, gy, gz = numbers[_NORMAL], numbers[_NORMAL + 1], numbers[_NORMAL + 2]
+    for k in range(WIDTH):
+        if whole[_TRIANGLE, k] >= 0 and gx[k] * dx[k] + gy[k] * dy[k] + gz[k] * dz[k] >= 0:
+            numbers[_FAR, k], numbers[_U, k], numbers[_V, k], whole[_TRIANGLE, k] = hit_along(
+                calls, scene, ox[k], oy[k], oz[k], dx[k], dy[k], dz[k], numbers[REACH, k]
+            )
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
@@ -69,3 +123,9 @@ def hit_of(k, rays):  # type: ignore[no-untyped-def]
     """What ray k of a packet struck: (t, u, v, triangle) as of `first_hit`."""
     numbers, whole, _ = rays
     return numbers[_FAR, k], numbers[_U, k], numbers[_V, k], whole[_TRIANGLE, k]
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def was_blocked(k, rays):  # type: ignore[no-untyped-def]
+    """Whether something lay in the way of ray k after `strike_any`."""
+    return rays[0][_FAR, k] < 0

@@ -24,7 +24,7 @@ from ..cast.shading_normal import shading_normal
 from ..maps.normal import encoded
 from ..mesh.normals import averaged
 from ..piece.scene_cache import Slot
-from ..rays.embree import as_packet_tracers, blocked, hit_along
+from ..rays.embree import blocked, hit_along
 from ..rays.packet import WIDTH
 from ..uv.padding import nearest_covered, pad
 from ..uv.rasterise import GRID, tile_box
@@ -116,9 +116,9 @@ def _chosen(context: Context, kernel: Any, begun: Candidate, open_to: U8 | None)
     cast, low, diagonal = context.cast, context.low, context.assembly.low.diagonal
     sculpt, on_low = occluders_on(context, "all"), occluders_on(context, "low")
     tried = record_of(
-        TRIED, sculpt=sculpt.tracers, packets=as_packet_tracers(sculpt.tracers), low=on_low.blockers,
-        front_packets=as_packet_tracers(context.sculpt.tracers),
-        low_packets=as_packet_tracers(on_low.tracers),
+        TRIED, sculpt=sculpt.tracers, packets=sculpt.tracers, low=on_low.tracers,
+        front_packets=context.sculpt.tracers,
+        low_packets=on_low.tracers,
         directions=np.ascontiguousarray(averaged(context.assembly.low)[low.triangles]), far=FAR * diagonal,
         clear=CLEAR * diagonal,
     )  # fmt: skip

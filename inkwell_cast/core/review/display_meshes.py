@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from dataclasses import replace
 
+import numba
 import numpy as np
 
 from ..base.array_types import F32, I32, U8, Any_
@@ -10,8 +11,10 @@ from ..cage.drawing import cage_lines, dent_lines, sparse_rays
 from ..cage.fit import cage_of
 from ..mesh.adjacency import edges_of, seams_of
 from ..mesh.binary_message import Blocks, pack
+from ..mesh.cells import numbered_cells
 from ..mesh.mesh import CornerValues, Mesh, corner_positions, merge
 from ..mesh.normals import smooth, weld, with_normals
+from ..mesh.surface_samples import surface_of
 from ..piece.assembly import low_part, undivided
 from ..piece.piece import Assembly, take
 from ..piece.scene_cache import Warm
@@ -20,7 +23,9 @@ from ..uv.layout import SheetPlan, lay_out_sheets
 
 STAND_IN_ABOVE = 500_000
 STAND_IN_TRIANGLES = 240_000
-THIN_OUT_ABOVE = 4_000_000
+THIN_OUT_ABOVE = 1_500_000
+THINNED = 700_000  # triangles, of cells of a grid, from which the stand-in is made then
+MOST_CELLS = 2000  # along the longest side
 NO_SHEET = 255
 NEIGHBOURS = 6
 FEWEST_TRIANGLES = 400
@@ -186,7 +191,7 @@ def _lighter(mesh: Mesh, share: float, tell: Tell) -> Mesh:
     if wanted >= len(mesh.triangles):
         return plain
     tell(0.1)
-    points, faces, corner = _thinned(mesh)
+    points, faces, corner = thinned(mesh)
     tell(0.4)
     if wanted < len(faces):
         fewer, faces = fast_simplification.simplify(points, faces, 1 - wanted / len(faces))
@@ -211,25 +216,35 @@ def _facing(mesh: Mesh, near: Any_, normals: F32) -> Any_:
     return near[np.arange(len(near)), best]
 
 
-def _thinned(mesh: Mesh) -> tuple[F32, I32, Any_]:
+def thinned(mesh: Mesh) -> tuple[F32, I32, I32]:
     """Positions, triangles, and for every position a corner of the mesh that has it.
 
     Vertices at one place become one, else decimating tears files apart that have a vertex for every corner. Of a very
     large mesh so do those of one cell of a fine grid, so that it stays quick.
     """
-    corner = np.zeros(len(mesh.positions), np.int64)
-    corner[mesh.triangles.reshape(-1)] = np.arange(3 * len(mesh.triangles))
     if len(mesh.triangles) <= THIN_OUT_ABOVE:
-        return _joined(mesh, *np.unique(weld(mesh.positions), return_inverse=True), corner)
-    low, high = mesh.bounds.astype(np.float64)
-    cell = (high - low).max() / 500
-    grid = np.floor((mesh.positions - low) / cell).astype(np.int64)
-    keys = (grid[:, 0] << 42) | (grid[:, 1] << 21) | grid[:, 2]
-    _, kept, place = np.unique(keys, return_index=True, return_inverse=True)
-    return _joined(mesh, kept, place, corner)
+        kept, of = np.unique(weld(mesh.positions), return_inverse=True)
+        place: I32 = of.astype(np.int32)
+    else:
+        area = surface_of([(mesh.positions, mesh.triangles)]).area
+        widest = float(np.ptp(mesh.bounds, axis=0).max())
+        place, kept = numbered_cells(mesh.positions, max(np.sqrt(2 * area / THINNED), widest / MOST_CELLS))
+    triangles, corner = _between(mesh.triangles, place, len(kept))
+    return mesh.positions[kept], triangles, corner
 
 
-def _joined(mesh: Mesh, kept: Any_, place: Any_, corner: Any_) -> tuple[F32, Any_, Any_]:
-    triangles: Any_ = place[mesh.triangles].astype(np.int32)
-    a, b, c = triangles.T
-    return mesh.positions[kept], triangles[(a != b) & (b != c) & (c != a)], corner[kept]
+@numba.njit(cache=True, nogil=True)
+def _between(triangles, place, count):  # type: ignore[no-untyped-def]
+    """Triangles between the places of their vertices that still have three, and a corner that is at each place."""
+    kept, corner = 0, np.zeros(count, np.int32)
+    for t in range(len(triangles)):
+        a, b, c = place[triangles[t, 0]], place[triangles[t, 1]], place[triangles[t, 2]]
+        corner[a], corner[b], corner[c] = 3 * t, 3 * t + 1, 3 * t + 2
+        kept += a != b and b != c and c != a
+    out, n = np.empty((kept, 3), np.int32), 0
+    for t in range(len(triangles)):
+        a, b, c = place[triangles[t, 0]], place[triangles[t, 1]], place[triangles[t, 2]]
+        if a != b and b != c and c != a:
+            out[n, 0], out[n, 1], out[n, 2] = a, b, c
+            n += 1
+    return out, corner

@@ -21,7 +21,7 @@ from ..maps.position import box_of
 from ..piece.piece import Assembly
 from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
-from ..rays.embree import Scene, Vertices, as_packet_tracers, tracers_of
+from ..rays.embree import Scene, Vertices, tracers_of
 from ..rays.packet import WIDTH, hit_of, packet, trace
 from .likeness import heat, stored
 from .pictures_around import BLOCK, aim, framed
@@ -130,7 +130,7 @@ def _strike(tracers: F64, views: F64, warm: Warm) -> _Struck:
     """What the rays of the four pictures strike of a scene, FINE on each side of a pixel."""
     side = FINE * SIDE
     triangle, b = np.empty(SIDES * side * side, np.int32), np.empty((SIDES * side * side, 2), np.float32)
-    record = record_of(TRACED, tracers=as_packet_tracers(tracers))
+    record = record_of(TRACED, tracers=tracers)
 
     def work(first: int, last: int) -> None:
         _strike_blocks(first, last, views, side, record, triangle, b)

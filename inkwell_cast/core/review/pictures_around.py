@@ -22,7 +22,7 @@ from ..cast.shading_normal import shading_normal
 from ..maps.position import box_of
 from ..mesh.normals import face_normal
 from ..piece.scene_cache import Slot
-from ..rays.embree import Scene, Vertices, as_packet_tracers, tracers_of
+from ..rays.embree import Scene, Vertices, tracers_of
 from ..rays.packet import WIDTH, hit_of, packet, trace
 
 VIEWS, PROOF_VIEWS = 32, 16
@@ -125,7 +125,7 @@ def _scenes(context: Context, pair: int | None) -> _Scenes:
         tracers, first = occluders_on(context, "all").tracers[pair : pair + 1], int(sculpt.first[pair])
     scene = Scene(Vertices(low.positions), low.triangles[rows], cancelled=stopped)
     record = record_of(
-        SCENES, low=as_packet_tracers(tracers_of([scene])), rows=rows, sculpt=as_packet_tracers(tracers), first=first,
+        SCENES, low=tracers_of([scene]), rows=rows, sculpt=tracers, first=first,
         apart=APART * low.diagonal,
     )  # fmt: skip
     return _Scenes(rows, record)

@@ -63,7 +63,7 @@ def fill(number, box, low, cast, rays, averaged, open_to, block_of):  # type: ig
 def strike(tracers, at, ready, found, triangles):  # type: ignore[no-untyped-def]
     """First hits of the rays of a block, each in the scene of its pair: found (3, WIDTH) are length, u and v.
 
-    And triangles (WIDTH,), -1 for none; tracers (P, 2) are of `as_packet_tracers`, ready of `room_for_rays`.
+    And triangles (WIDTH,), -1 for none; tracers (P, 2) are a row a pair, ready of `room_for_rays`.
     """
     origins, ways, reach, hits = ready
     lengths = np.empty(WIDTH, np.float32)

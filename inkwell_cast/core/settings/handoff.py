@@ -82,6 +82,14 @@ class Handoff(SettingsGroup):
             "new one, which gets a number.",
         ),
     ] = "ask"
+    shared: Annotated[
+        bool,
+        setting(
+            "Others use the folder",
+            "Files go among those of others. Only what an earlier handoff of this piece wrote is replaced. What is the "
+            "same is not touched. Manifest and report are called after the piece.",
+        ),
+    ] = False
     packs: Annotated[
         list[Pack], setting("Packed pictures", "Pictures whose channels come from several maps.", max_length=32)
     ] = Field(default_factory=list)

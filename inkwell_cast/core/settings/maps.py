@@ -17,8 +17,13 @@ class Occlusion(SettingsGroup):
     """Ambient occlusion, and the bent normal that comes from the same rays."""
 
     rays: Annotated[
-        int, setting("Rays", "In each texel, shared by its samples; more are smoother.", "a texel", ge=1, le=4096)
+        int,
+        setting("Rays", "At most in each texel, shared by its samples; more are smoother.", "a texel", ge=1, le=4096),
     ] = 64
+    noise: Annotated[
+        float,
+        setting("Noise", "A texel takes no more rays once its error is below this; 0 for all.", "of white", ge=0, le=1),
+    ] = 0.025
     distance: Annotated[
         float, setting("Distance", "What lies further off does not occlude; 0 for no limit.", "unit", ge=0, le=1e6)
     ] = 0.0
@@ -127,7 +132,13 @@ class Displacement(SettingsGroup):
 class Thickness(SettingsGroup):
     """How much of the body lies behind a texel."""
 
-    rays: Annotated[int, setting("Rays", "In each texel, shared by its samples.", "a texel", ge=1, le=4096)] = 32
+    rays: Annotated[int, setting("Rays", "At most in each texel, shared by its samples.", "a texel", ge=1, le=4096)] = (
+        32
+    )
+    noise: Annotated[
+        float,
+        setting("Noise", "A texel takes no more rays once its error is below this; 0 for all.", "of white", ge=0, le=1),
+    ] = 0.025
     limit: Annotated[
         Positive | Literal["auto"],
         setting("White at", "Bodies this thick are white; auto takes a fifth of the low's diagonal.", "unit"),

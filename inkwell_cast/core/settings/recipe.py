@@ -125,3 +125,8 @@ def refusals(problem: ValidationError) -> dict[str, str]:
         said.setdefault(name, []).append(error["msg"][:1].lower() + error["msg"][1:])
     values = {".".join(str(part) for part in e["loc"][:2]): e["input"] for e in problem.errors()}
     return {name: f"{values[name]!r} cannot be used: {', or '.join(words)}" for name, words in said.items()}
+
+
+def refused_words(error: ValidationError) -> str:
+    """The same in one line."""
+    return "; ".join(f"{name or 'recipe'}: {words}" for name, words in refusals(error).items())

@@ -55,6 +55,7 @@ TABLE: dict[str, tuple[str, ...]] = {
     "basis.hand": (MAPS,),
     "basis.dither": (MAPS,),
     "occlusion.rays": (gathered("occlusion"), gathered("floaters")),
+    "occlusion.noise": (gathered("occlusion"), gathered("floaters")),
     "occlusion.distance": (gathered("occlusion"), gathered("floaters")),
     "occlusion.unit": (gathered("occlusion"), gathered("floaters")),
     "occlusion.falloff": (gathered("occlusion"), gathered("floaters")),

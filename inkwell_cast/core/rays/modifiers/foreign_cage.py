@@ -12,19 +12,22 @@ from dataclasses import dataclass
 
 import numba
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ...base.array_types import F32, F64, I32, I64, Any_, Bool
 from ...base.borrowed_arrays import block, keeping
+from ...base.on_demand import on_demand
 from ...base.records import Record, record_kind, record_of
 from ...mesh.mesh import Mesh, corner_positions
 from ...mesh.normals import averaged, with_normals
 from ..closest_point import closest_on_triangle
 from ..embree import Scene, Vertices, hit_along, tracers_of
 
+cKDTree = on_demand("scipy.spatial", "cKDTree")
+
 NEAR = 1e-3  # of the low's diagonal: closer than this the cage lies on the low
 MOST_CELLS = 400_000
 COARSEST, FINEST = 4, 24
+FAR = 4.0  # cells to the way to the cage, at least
 JUMP = 6.0  # times their own distance: neighbours on the sheet may take points of the cage that far apart
 USABLE = 0.5  # of the low's surface; a cage that serves less of it only limits length
 FOREIGN_CAGE = record_kind(
@@ -179,7 +182,8 @@ def cells_of(points: F32, directions: F32, corners: F32, normals: F32) -> _Cells
     balls = _balls(corners)
     middle, size = points.mean(axis=1, dtype=np.float64), _sizes(points)
     most = int(np.clip(np.sqrt(MOST_CELLS / max(len(points), 1)), 2, FINEST))
-    wanted = np.ceil(2 * size / max(float(np.median(balls[:, 3])), 1e-300))
+    away, _ = cKDTree(balls[:, :3]).query(middle)  # from afar the nearest point of a cage hardly moves
+    wanted = np.ceil(2 * size / np.maximum(max(float(np.median(balls[:, 3])), 1e-300), away / FAR))
     grid = np.clip(wanted, min(COARSEST, most), most).astype(np.int32)
     count = grid.astype(np.int64) ** 2
     first = np.cumsum(count) - count

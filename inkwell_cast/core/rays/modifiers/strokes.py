@@ -10,15 +10,17 @@ from dataclasses import dataclass, replace
 
 import numba
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ...base.array_types import F32, F64, I32, I64
 from ...base.borrowed_arrays import block
+from ...base.on_demand import on_demand
 from ...base.records import Record, record_kind, record_of, rows_of
 from ...mesh.surface_samples import spread_over
 from ...settings.regions import Stroke
 from ..closest_point import SEGMENT, distance_to_segment
 from .soft_rim import fade
+
+cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 KINDS = ("out", "in", "smooth", "erase", "straighten")
 OUT, IN, SMOOTH, ERASE, STRAIGHTEN = range(5)
