@@ -14,7 +14,8 @@ from ..core.handoff.export_meshes import cage_mesh
 from ..core.piece.assembly import assemble
 from ..core.piece.piece import Assembly
 from ..core.piece.scene_cache import Warm
-from .input import Bar, meshes_of, recipe_of
+from .bar import Bar
+from .input import meshes_of, recipe_of
 
 
 def put_together(options: argparse.Namespace, bar: "Bar") -> tuple[Assembly, Warm]:

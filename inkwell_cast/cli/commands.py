@@ -6,8 +6,6 @@ import pathlib
 from collections.abc import Callable
 from typing import TypeVar
 
-from pydantic import BaseModel
-
 from ..core.bake.baked import Bake
 from ..core.bake.manifest import Manifest, MeshFile, SeenFacts
 from ..core.bake.measured_reach import measure
@@ -28,25 +26,12 @@ from ..core.settings.basis import Basis
 from ..core.settings.limits import Limits, limits_of
 from ..core.settings.mends_overlay import Report
 from ..core.settings.recipe import Recipe
-from .input import Bar, meshes_of, recipe_file, recipe_of
+from .bar import Bar
+from .input import meshes_of, recipe_file, recipe_of
 
 SAID = 10  # flaws
 T = TypeVar("T")
 BEYOND = 3  # exit code for what is worse than a limit
-
-
-def run_settings(options: argparse.Namespace) -> int:
-    """Every setting by name, with its default, unit and reason."""
-    for group, part in Recipe.model_fields.items():
-        if not (isinstance(part.annotation, type) and issubclass(part.annotation, BaseModel)):
-            continue
-        named = {"reach": "in reach.unit", "margin": "in reach.margin_unit", "unit": f"in {group}.unit"}
-        for name, field in part.annotation.model_fields.items():
-            extra = field.json_schema_extra
-            unit = str(extra.get("unit", "")) if isinstance(extra, dict) else ""
-            unit, default = named.get(unit, unit), field.get_default(call_default_factory=True)
-            print(f"{group}.{name} = {json.dumps(default)}{f' {unit}' if unit else ''}\n    {field.description}")
-    return 0
 
 
 def run_check(options: argparse.Namespace) -> int:
@@ -248,41 +233,3 @@ def _say_mending(report: Report) -> None:
     print(f"mended all: {before} flaws before, {after} after; {more:.2f}° to mend before, {less:.2f}° after")
     if report.seen:
         print(f"mean angle as seen, on trials: {report.seen[0]:.2f}° before, {report.seen[1]:.2f}° after")
-
-
-def run_compile(options: argparse.Namespace) -> int:
-    """Compile what is not compiled yet; done again it takes a moment."""
-    from ..engine.compile_kernels import COMPLETE, compile_all
-    from ..kernel_cache import folder
-
-    if not (folder() / COMPLETE).exists():
-        bar = Bar()
-        try:
-            compile_all(lambda share: bar.show("compiling kernels", share))
-        finally:
-            bar.end()
-    print(f"The kernels of this version are in {folder()}")
-    return 0
-
-
-def run_serve(options: argparse.Namespace) -> int:
-    from ..web.serve import serve
-
-    return serve(options.data, options.port, demo=False, browser=options.open)
-
-
-def run_demo(options: argparse.Namespace) -> int:
-    from ..web.serve import serve
-
-    bar = Bar()
-
-    def compiling(share: float) -> None:
-        bar.show("compiling, the first time only", share)
-
-    return serve(options.data, options.port, demo=True, compiling=compiling, browser=options.open)
-
-
-def run_shortcut(options: argparse.Namespace) -> int:
-    from .shortcut import run
-
-    return run(options)

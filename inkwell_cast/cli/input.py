@@ -3,8 +3,6 @@
 import argparse
 import json
 import pathlib
-import sys
-import time
 from typing import Any
 
 from ..core.bake.manifest import MeshFile, sha256_of
@@ -17,73 +15,10 @@ from ..core.piece.piece import BakeMeshes
 from ..core.rays.modifiers.straighten import stored_picture
 from ..core.settings.material_library import join, read_library_file
 from ..core.settings.pairing import Pairing, read_name
-from ..core.settings.reach import Reach
 from ..core.settings.reach_unit import with_reach_unit
 from ..core.settings.receivers import find_receiver
 from ..core.settings.recipe import Recipe
-
-
-def add_meshes(command: argparse.ArgumentParser) -> None:
-    path = pathlib.Path
-    command.add_argument(
-        "files",
-        nargs="*",
-        type=path,
-        metavar="FILE",
-        help="meshes whose parts say their role by name; or one .icast, with its settings",
-    )
-    command.add_argument("--low", nargs="+", default=[], type=path, metavar="FILE", help="meshes to bake onto")
-    command.add_argument("--high", nargs="+", default=[], type=path, metavar="FILE", help="sculpts they receive from")
-    command.add_argument(
-        "--together", action="store_true", help="every low receives from every high, whatever the names"
-    )
-
-
-def add_cage(command: argparse.ArgumentParser) -> None:
-    add = command.add_argument
-    add(
-        "--reach",
-        nargs=2,
-        type=float,
-        metavar=("OUT", "IN"),
-        help="outward and inward reach in scene units; no other length changes",
-    )
-    add("--cage", nargs="+", default=[], type=pathlib.Path, metavar="FILE", help="cage meshes; their names say of what")
-    add("--fit", action="store_true", help="fit the cage to the sculpt: it starts rays just beyond it, smoothly")
-    add("--clearance", type=float, metavar="D", help=f"{reason(Reach, 'clearance')} In the unit of the reach.")
-    add(
-        "--straighten", metavar="flat|PICTURE",
-        help="turn rays to the faces that they leave from: on flat faces, or where a grey picture laid by UV is white",
-    )  # fmt: skip
-    add("--directions", choices=("averaged", "split"), help=reason(Reach, "directions"))
-    _add_set(command)
-
-
-def _add_set(command: argparse.ArgumentParser) -> None:
-    command.add_argument(
-        "--set", nargs="+", action="extend", default=[], metavar="NAME=VALUE",
-        help="any setting by name; see `inkwell-cast settings`",
-    )  # fmt: skip
-    command.add_argument(
-        "--recipe", type=pathlib.Path, metavar="FILE", help="JSON with settings; options given here win over it"
-    )
-
-
-def add_settings(command: argparse.ArgumentParser) -> None:
-    """Settings alone, of a piece file or a recipe."""
-    command.add_argument("files", nargs="*", type=pathlib.Path, metavar="FILE.icast", help="a piece with its settings")
-    _add_set(command)
-    command.set_defaults(
-        low=[], high=[], together=False, reach=None, fit=False, clearance=None, directions=None, straighten=None
-    )
-
-
-def reason(model: Any, field: str, bare: bool = False) -> str:
-    info = model.model_fields[field]
-    if bare:
-        return str(info.description).replace("%", "%%")
-    shown = ",".join(info.default) if isinstance(info.default, list) else info.default
-    return f"{info.description} Default {shown}.".replace("%", "%%")
+from .bar import Bar
 
 
 def recipe_of(options: argparse.Namespace, meshes: BakeMeshes | None = None) -> Recipe:
@@ -197,7 +132,7 @@ def name_of(options: argparse.Namespace) -> str:
     return (read[0].stem if read else first.stem) or first.stem
 
 
-def meshes_of(options: argparse.Namespace, bar: "Bar") -> tuple[BakeMeshes, list[MeshFile]]:
+def meshes_of(options: argparse.Namespace, bar: Bar) -> tuple[BakeMeshes, list[MeshFile]]:
     """The meshes of a command line, and what the manifest says of their files."""
     if not options.files + options.low + options.high:
         raise InputProblem("The command", "No mesh is named.", "Give files, or --low and --high.")
@@ -220,24 +155,3 @@ def meshes_of(options: argparse.Namespace, bar: "Bar") -> tuple[BakeMeshes, list
             into.append(mesh)
             sources.append(MeshFile(role=role, file=path.name, sha256=sha256_of(path), triangles=len(mesh.triangles)))
     return meshes, sources
-
-
-class Bar:
-    """A progress bar on standard error, where that is a terminal."""
-
-    def __init__(self) -> None:
-        self._live = sys.stderr.isatty()
-        self._started = time.monotonic()
-
-    def show(self, stage: str, share: float) -> None:
-        if not self._live:
-            return
-        spent = time.monotonic() - self._started
-        left = f"{spent * (1 - share) / share:4.0f} s left" if share > 0.1 else ""
-        filled = int(share * 30)
-        sys.stderr.write(f"\r{'█' * filled}{'·' * (30 - filled)} {share:4.0%} {stage:<24.24} {left:<12}")
-        sys.stderr.flush()
-
-    def end(self) -> None:
-        if self._live:
-            sys.stderr.write("\r" + " " * 78 + "\r")

@@ -9,8 +9,9 @@ from ..core.images import read_picture
 from ..core.piece.piece import BakeMeshes
 from ..core.settings.pairing import read_name
 from ..core.settings.recipe import Recipe
+from .bar import Bar
 from .commands import BEYOND, basis_of, held_to, say_beyond, say_flaws, seen_words, written
-from .input import Bar, meshes_of, recipe_file
+from .input import meshes_of, recipe_file
 
 
 def run_judge(options: argparse.Namespace) -> int:

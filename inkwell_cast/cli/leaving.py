@@ -8,27 +8,38 @@ import tempfile
 from ..core.bake.saving import save
 from ..core.base.errors import InputProblem
 from ..core.handoff.bake_on_disk import Finished
+from ..core.handoff.foretold import Foretold, foretold
 from ..core.handoff.hand_off import hand_off
 from ..core.handoff.piece_file import SUFFIX, read_contents, write_meshes
 from ..core.handoff.plan import refuse_unready
+from ..core.piece.assembly import assemble
+from ..core.settings.handoff import Handoff
 from ..core.settings.material_library import Library
 from ..core.settings.receivers import READY, Receiver, find_receiver, schema
+from .bar import Bar
 from .commands import baked, tell
-from .input import Bar, meshes_of, name_of, recipe_file, recipe_of
+from .input import meshes_of, name_of, recipe_file, recipe_of
+
+CANNOT_BE = 3  # exit code for a handoff that something stands in the way of
 
 
 def run_handoff(options: argparse.Namespace) -> int:
-    """Bake, and hand off what came of it."""
+    """Bake, and hand off what came of it; with --plan say what that would be, exit code 3 where it cannot."""
     bar, name = Bar(), name_of(options)
     try:
         asked = recipe_of(options)
-        refuse_unready(asked.handoff, name, asked, options.out, options.existing or asked.handoff.existing)
+        handoff = _asked_for(asked.handoff, options)
+        if options.plan:
+            meshes, _ = meshes_of(options, bar)
+            assembly = assemble(recipe_of(options, meshes), meshes)
+            bar.end()
+            return tell_plans([foretold(assembly, name, handoff, options.out)], options.json)
+        refuse_unready(handoff, name, asked, options.out, handoff.existing)
         result, report, sources = baked(options, bar)
         with tempfile.TemporaryDirectory() as folder:
             place = pathlib.Path(folder)
             manifest = save(result, place, sources, place, report)
-            given = result.assembly.given.handoff
-            handoff = given.model_copy(update={"existing": options.existing or given.existing})
+            handoff = _asked_for(result.assembly.given.handoff, options)
             receiver = find_receiver(options.receiver).name if options.receiver else ""
             handed = hand_off(
                 Finished.of_folder(name, manifest, place, place), result.assembly, result.warm, handoff, options.out,
@@ -38,7 +49,24 @@ def run_handoff(options: argparse.Namespace) -> int:
         bar.end()
     tell(manifest)
     print(f"{len(handed.manifest.files)} files and their manifest in {handed.path}")
+    if handed.words:
+        print(handed.words)
     return 0
+
+
+def _asked_for(handoff: Handoff, options: argparse.Namespace) -> Handoff:
+    """The settings of a handoff with what the command line says on top."""
+    said = {"existing": options.existing, "shared": options.shared or None}
+    return handoff.model_copy(update={name: value for name, value in said.items() if value is not None})
+
+
+def tell_plans(plans: list[Foretold], as_json: bool) -> int:
+    """Print what handoffs would be; exit code 3 where one cannot."""
+    if as_json:
+        print(json.dumps([each.model_dump() for each in plans], indent=2))
+    else:
+        print("".join(each.table() for each in plans), end="")
+    return CANNOT_BE if any(each.problems for each in plans) else 0
 
 
 def list_receivers(options: argparse.Namespace) -> int:

@@ -14,6 +14,7 @@ from ..core.handoff.batch import (
     Summary,
     find_items,
     inputs_of,
+    plan_of,
     read_summary,
     resumed,
     still_good,
@@ -25,6 +26,7 @@ from ..core.settings.recipe import Recipe
 from ..engine.engine import Engine, JobFailed
 from ..engine.messages import RunItem
 from .input import recipe_file
+from .leaving import tell_plans
 
 SOME_FAILED = 3
 LOOK_EVERY = 0.7
@@ -34,6 +36,9 @@ Stamp = tuple[tuple[str, int, int], ...]
 def run_batch(options: argparse.Namespace) -> int:
     """Exit code 0 when every piece is done, 3 when some failed or are beyond a limit, 2 for folders that hold none."""
     receiver = find_receiver(options.receiver) if options.receiver else None
+    if options.plan:
+        recipe, items = recipe_file(options), find_items(options.paths)
+        return tell_plans([plan_of(item, recipe, receiver, options.out) for item in items], options.json)
     work = _Batch(options, receiver, recipe_file(options))
     try:
         summary = work.round()

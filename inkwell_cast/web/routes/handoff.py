@@ -17,7 +17,8 @@ from ...core.bake.manifest import SheetFacts
 from ...core.base.errors import InputProblem
 from ...core.handoff.channel_packing import packed
 from ...core.handoff.file_names import TOKENS
-from ...core.handoff.plan import example, missing, plan
+from ...core.handoff.plan import example, missing, own_names, plan
+from ...core.handoff.shared_folder import WORDS, Change, counted, refuse_foreign
 from ...core.handoff.whole_or_nothing import Taken
 from ...core.images import png
 from ...core.settings import editing
@@ -57,6 +58,7 @@ def handoff_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
         "ready_receivers": READY, "own_receivers": services.receivers.own(), "receiver": fits, "names": names,
         "name_problem": problem, "tokens": TOKENS, "channels": CHANNELS, "past": services.handoffs.past(piece.id),
         "does": {receiver.name: receiver.does for receiver in services.receivers.all()},
+        "own_names": own_names(recipe.handoff, piece.name),
         "lacking": missing(recipe.handoff, shown.manifest.maps) if shown else [],
     }  # fmt: skip
 
@@ -223,7 +225,8 @@ async def hand_off(request: Request, piece_id: int) -> Response:
     try:
         done = await handoffs.hand_off(piece_id, int(bake) if bake.isdigit() else 0, place, existing)
     except Taken as taken:
-        return render(request, "panel.html", **values | {"taken": str(taken.where), "place": place})
+        asked = {"taken": str(taken), "place": place}
+        return render(request, "panel.html", **values | asked)
     except JobFailed as failed:
         if failed.kind != "cancelled":
             raise
@@ -232,10 +235,23 @@ async def hand_off(request: Request, piece_id: int) -> Response:
             "panel.html",
             **values | {"said": ["The handoff was cancelled; nothing was written."], "place": place},
         )
-    said = f"{len(done.manifest.files) + 1} files are in {done.path}."
+    said = f"{len(done.manifest.files) + 1} files are in {done.path}{': ' if done.words else ''}{done.words}."
     response = render(request, "panel.html", **context(request, piece_id, "handoff") | {"handed": said, "place": place})
     response.headers["HX-Trigger"] = json.dumps({"handed-off": {}})
     return response
+
+
+@router.get(PIECE + "/handoff/coming")
+def coming(request: Request, piece_id: int, bake: int, place: str = "") -> Response:
+    """What a handoff would do to the files of a shared folder."""
+    found, problem = list[Change](), ""
+    try:
+        if place.strip():
+            found = services_of(request).handoffs.coming(piece_id, bake, place)
+            refuse_foreign(pathlib.Path(place), found, replace=True)
+    except InputProblem as refused:
+        problem = str(refused)
+    return render(request, "coming.html", coming=found, problem=problem, words=WORDS, counts=counted(found))
 
 
 @router.post(PIECE + "/handoff/cancel")

@@ -142,12 +142,14 @@ async def split_pair(request: Request, piece_id: int, name: str) -> Response:
 @router.get("/checks")
 async def checks(request: Request, piece_id: int) -> Response:
     """The findings as a list; the rail around it learns of blocking ones."""
+    stopped = False
     try:
         await services_of(request).measures.check(piece_id)
     except JobFailed as failed:
         if failed.kind != "cancelled":
             raise
-    return render(request, "checks.html", **context(request, piece_id, "meshes"), oob=True)
+        stopped = True
+    return render(request, "checks.html", **context(request, piece_id, "meshes"), oob=True, stopped=stopped)
 
 
 async def _finding(request: Request, piece_id: int, number: int) -> Finding:

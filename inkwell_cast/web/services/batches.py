@@ -5,7 +5,7 @@ import pathlib
 from typing import TYPE_CHECKING
 
 from ...core.base.errors import InputProblem
-from ...core.handoff.batch import Outcome, Summary, write_summary
+from ...core.handoff.batch import Outcome, Summary, in_batch, write_summary
 from ...core.handoff.file_names import plain
 from ...core.handoff.plan import refuse_unready
 from ...core.settings.receivers import Receiver
@@ -54,7 +54,8 @@ class Batches:
         for piece_id in piece_ids:
             piece = self.services.pieces.wanted(piece_id)[0]
             recipe = receiver.laid_over(piece.recipe)
-            refuse_unready(recipe.handoff, piece.name, recipe, folder / plain(piece.name), "replace")
+            handoff, target = in_batch(recipe.handoff, piece.name, folder)
+            refuse_unready(handoff, piece.name, recipe, target, handoff.existing)
         waiting = [Outcome(piece=self.services.pieces.wanted(p)[0].name, state="waiting") for p in piece_ids]
         summary = Summary(receiver=receiver.name, outcomes=waiting)
         write_summary(folder, summary)
@@ -114,10 +115,10 @@ class Batches:
             row = await self._ended(bake_id)
             if row.manifest is None:
                 return Outcome(piece=name, state="failed", message=row.message or "The bake was deleted.")
-            handed = await self.services.handoffs.hand_off_batch(piece_id, bake_id, folder / plain(name), receiver)
+            handed = await self.services.handoffs.hand_off_batch(piece_id, bake_id, folder, receiver)
         except (InputProblem, JobFailed) as problem:
             return Outcome(piece=name, state="failed", message=str(problem))
-        return Outcome.of(name, handed.path.name, row.seconds or 0.0, row.manifest)
+        return Outcome.of(name, row.seconds or 0.0, row.manifest, handed.path, folder)
 
     async def _until_idle(self, piece_id: int) -> None:
         """Wait for a bake of the piece that is at work already."""

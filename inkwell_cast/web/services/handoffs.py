@@ -1,6 +1,7 @@
 """Handoffs of bakes: into folders and archives of this machine, or to be fetched."""
 
 import asyncio
+import datetime
 import pathlib
 import secrets
 import shutil
@@ -9,9 +10,11 @@ from typing import TYPE_CHECKING
 
 from ...core.base.errors import InputProblem
 from ...core.handoff.bake_on_disk import Finished
+from ...core.handoff.batch import in_batch
 from ...core.handoff.file_names import plain
 from ...core.handoff.hand_off import Handed
-from ...core.handoff.whole_or_nothing import refuse_taken
+from ...core.handoff.plan import Planned, coming, is_shared, plan, refuse_place
+from ...core.handoff.shared_folder import Change, changes
 from ...core.settings.handoff import Handoff
 from ...core.settings.receivers import Receiver
 from ...engine.engine import Ticket
@@ -60,13 +63,26 @@ class Handoffs:
 
     async def hand_off(self, piece_id: int, bake_id: int, place: str, existing: str = "") -> Handed:
         """Write a handoff to a folder or a .zip of this machine; `existing` wins over the piece's setting."""
-        target = local_path(place, "The folder", "/home/me/textures/lamp")
-        handoff = self._handoff(piece_id, existing)
-        refuse_taken(target, handoff.existing)
+        target, handoff = _target(place), self._handoff(piece_id, existing)
+        finished, _ = self.finished(piece_id, bake_id)
+        refuse_place(handoff, finished.piece, target, _planned(finished, handoff))
         handed, receiver = await self._write(piece_id, bake_id, handoff, target)
         with self.store.writing() as db:
             handoffs.add(db, piece_id, bake_id, str(handed.path), receiver, len(handed.manifest.files) + 1)
         return handed
+
+    def coming(self, piece_id: int, bake_id: int, place: str) -> list[Change]:
+        """What a handoff would do to the files of a folder that others use; nothing for one of its own."""
+        target, handoff = _target(place), self._handoff(piece_id, "")
+        if not is_shared(handoff, target):
+            return []
+        finished, _ = self.finished(piece_id, bake_id)
+        planned = _planned(finished, handoff)
+        made = coming(planned, handoff, finished.piece, target)
+        for file in planned:  # what is packed or cut anew is not made yet
+            entry = finished.map(file.sheet, file.key) if file.key else None
+            made[file.name] = entry.sha256 if entry else ""
+        return changes(target, finished.piece, made)
 
     async def archive(self, piece_id: int, bake_id: int) -> str:
         """Make a handoff as an archive to be fetched; gives its token."""
@@ -96,9 +112,9 @@ class Handoffs:
         with self.store.reading() as db:
             return handoffs.of_piece(db, piece_id)
 
-    async def hand_off_batch(self, piece_id: int, bake_id: int, target: pathlib.Path, receiver: Receiver) -> Handed:
-        """Hand off a bake of a batch as its receiver wants it, in place of an earlier handoff."""
-        handoff = receiver.handoff.model_copy(update={"existing": "replace"})
+    async def hand_off_batch(self, piece_id: int, bake_id: int, out: pathlib.Path, receiver: Receiver) -> Handed:
+        """Hand off a bake of a batch into its folder, as its receiver wants it."""
+        handoff, target = in_batch(receiver.handoff, self.services.pieces.wanted(piece_id)[0].name, out)
         handed, _ = await self._write(piece_id, bake_id, handoff, target, receiver.name)
         return handed
 
@@ -124,3 +140,12 @@ class Handoffs:
         finally:
             self._tickets.pop(piece_id, None)
         return handed, receiver
+
+
+def _target(place: str) -> pathlib.Path:
+    return local_path(place, "The folder", "/home/me/textures/lamp")
+
+
+def _planned(finished: Finished, handoff: Handoff) -> list[Planned]:
+    told = finished.manifest
+    return plan(handoff, finished.piece, told.recipe, told.sheets, told.maps, datetime.date.today())

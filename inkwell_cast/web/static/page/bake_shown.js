@@ -8,7 +8,11 @@ import { placeAgainst } from "./show_and_wipe.js";
 const MOST_CHIPS = 3;
 export const against = new CompareBakes(base, model, sheet, { load: loadBitmaps, shown: () => state, changed: () => placeAgainst(), keep: (id) => keep(id) });
 
+// What is shown where nobody chose: what a receiver shows, the normals with their occlusion where there is one.
+function usual({ maps }) { return maps.includes("normal") && maps.includes("occlusion") ? TOGETHER : maps[0]; }
+
 export async function showBake(facts) {
+  const unchosen = !state.choice || (state.facts && state.choice === usual(state.facts));
   state.facts = facts;
   for (const made of state.bitmaps.values()) for (const pair of Object.values(await made.catch(() => ({})))) pair.flipped.close?.();
   state.bitmaps.clear();
@@ -41,7 +45,8 @@ export async function showBake(facts) {
     chip.onclick = () => showMap(key);
     chips.append(chip);
   }
-  await showMap(choices.some(([, key]) => key === state.choice) ? state.choice : facts.maps[0]);
+  const has = choices.some(([, key]) => key === state.choice);
+  await showMap(has && !unchosen ? state.choice : usual(facts));
 }
 
 export function sheetSize() {

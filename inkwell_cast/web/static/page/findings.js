@@ -4,15 +4,21 @@ import { model, sheet, toast } from "./page.js";
 import { parts } from "./pointer_link.js";
 import { setShow } from "./show_and_wipe.js";
 
+let shown = ""; // the address of the marks that are wanted
+
 export async function showFinding(summary) {
+  const { marks } = summary.dataset;
+  shown = marks;
   moveSculpt(null);
-  const { header, arrays } = await fetchMesh(summary.dataset.marks);
-  if (header.place) { setShow(header.low ? "low" : "sculpt"); if (model.spread || model.hiddenParts.size) parts.all(); }
-  model.showMarks(arrays.corners, header.place);
+  const { header, arrays } = await fetchMesh(marks);
+  if (shown !== marks) return; // another was opened, or this one closed, meanwhile
+  const moved = document.querySelector("[data-move][aria-pressed=true]"); // looked at from where it shows best
+  if (header.place && !moved) { setShow(header.low ? "low" : "sculpt"); if (model.spread || model.hiddenParts.size) parts.all(); }
+  model.showMarks(arrays.corners, moved ? null : header.place);
   sheet.setHatched(arrays.uvs);
   if (arrays.uvs.length) sheet.turnTo(arrays.uvs);
 }
-export function hideFinding() { moveSculpt(null); model.clearMarks(); model.draw(); sheet.setHatched(null); sheet.fit(); }
+export function hideFinding() { shown = ""; moveSculpt(null); model.clearMarks(); model.draw(); sheet.setHatched(null); sheet.fit(); }
 
 // Where a fix would lay the sculpt, shown before it is chosen; null for where it lies.
 export function moveSculpt(button) {

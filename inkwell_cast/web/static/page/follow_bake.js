@@ -1,6 +1,6 @@
 // Following a bake that is at work: its preview, its end, and what the page must then draw anew.
 import { showBake } from "./bake_shown.js";
-import { tend } from "./live.js";
+import { reviewOfEnded, tend } from "./live.js";
 import { loadCage, loadLow, loadMeshes } from "./meshes_shown.js";
 import { $, ask, base, json, model, sheet, state, toast } from "./page.js";
 
@@ -44,7 +44,7 @@ document.body.addEventListener("bake-ended", async (e) => {
   if (e.detail.facts || peeked) await showBake(e.detail.facts || state.facts);
   tend(state.facts);
   peeked = "";
-  const step = e.detail.facts ? `${base}/panel/review` : stepHere();
+  const step = e.detail.facts ? reviewOfEnded() : stepHere();
   if (step) ask("GET", step, "#panel").then(() => { if ($("trial") || $("mended")) $("panel").scrollTop = 0; });
   $("table").dataset.ended = Number($("table").dataset.ended || 0) + 1;
 });

@@ -103,9 +103,14 @@ function needsPanel() { return TOLD.some((step) => stepHere()?.endsWith(step)) |
 const wanted = new Set();
 document.body.addEventListener("htmx:beforeRequest", (e) => { if (e.detail.target?.id === "panel" && !e.detail.pathInfo.requestPath.endsWith(RENEWED)) wanted.add(e.detail.xhr); });
 document.body.addEventListener("htmx:afterRequest", (e) => wanted.delete(e.detail.xhr));
+// So does the review that an ended bake brings, to a step that was chosen since it was asked for.
+let chosen = 0;
+document.body.addEventListener("htmx:beforeRequest", (e) => { if (e.target.closest?.("#steps")) chosen++; });
+export const reviewOfEnded = () => `${base}/panel/review?chosen=${chosen}`;
 document.body.addEventListener("htmx:beforeSwap", (e) => {
-  const path = e.detail.pathInfo?.requestPath ?? "";
-  if (path.endsWith(RENEWED) && (wanted.size || path.split("?")[0] !== stepHere())) { e.detail.shouldSwap = false; e.stopImmediatePropagation(); }
+  const path = e.detail.pathInfo?.requestPath ?? "", since = path.match(/\?chosen=(\d+)$/);
+  const left = path.endsWith(RENEWED) && (wanted.size || path.split("?")[0] !== stepHere());
+  if (left || (since && Number(since[1]) !== chosen)) { e.detail.shouldSwap = false; e.stopImmediatePropagation(); }
 }, true);
 
 function note(facts) { stale = Boolean(facts?.stale); figures = { seen: facts?.seen ?? null, flaws: facts?.flaws ?? null }; }

@@ -4,6 +4,7 @@ import { showBake } from "./bake_shown.js";
 import { tend } from "./live.js";
 import { $, base, json, model, sayProgress, sheet, state } from "./page.js";
 import { parts } from "./pointer_link.js";
+import { tendSurfaces } from "./surface.js";
 
 // Low and UVs first, then the live proof and the sculpts' stand-ins side by side.
 export async function loadMeshes(turn = true) {
@@ -22,6 +23,7 @@ export async function loadMeshes(turn = true) {
   await Promise.all([loadCage(), ...there.sculpts.map(loadSculpt(problems))]);
   done();
   if (model.low?.header.triangles) { model.nameParts(); parts.tend(); }
+  tendSurfaces();
   if (there.meshes) $("model-note").textContent = problems.join(" ");
   if (model.camera.position.equals(fitted) && (turn || before.isEmpty() || !before.equals(model.box))) model.fit();
   model.draw();

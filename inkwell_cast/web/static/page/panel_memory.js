@@ -1,4 +1,4 @@
-// What stays as it was when the panel is drawn anew: unfolded parts, and a field that is being typed in.
+// What stays as it was when the panel is drawn anew: unfolded parts, a field that is being typed in; what does not: its scroll.
 import { RangeRule } from "../panels/range.js";
 import { ask, base } from "./page.js";
 
@@ -42,4 +42,11 @@ document.body.addEventListener("htmx:afterSwap", () => {
   field.focus();
   field.setSelectionRange(typing.from, typing.to);
   typing = null;
+});
+
+// Another step is read from its top.
+let step = document.querySelector("#steps .here")?.textContent;
+document.body.addEventListener("htmx:afterSettle", (e) => {
+  const here = document.querySelector("#steps .here")?.textContent;
+  if (here !== step && e.detail.target?.id === "panel") { step = here; e.detail.target.scrollTop = 0; }
 });

@@ -1,22 +1,48 @@
 // How surfaces look in the model view: light, a raking light, what the map or the texels say, and the camera's turn of it.
 import { showMap } from "./bake_shown.js";
-import { $, model, state } from "./page.js";
+import { Surfaces } from "../views/surfaces.js";
+import { $, base, model, state } from "./page.js";
 
-const KEPT = "surface";
-const kept = JSON.parse(localStorage.getItem(KEPT) || "{}");
+const KEPT = "surface", OWN = `surfaces:${base}`; // of all pieces; of this piece's materials, { name: [roughness, metalness] }
+const kept = { light: 0, roughness: 0.3, metalness: 0, ...JSON.parse(localStorage.getItem(KEPT) || "{}") };
+const own = JSON.parse(localStorage.getItem(OWN) || "{}"), surfaces = new Surfaces(model), of = $("surface-of");
 
-function keep() { localStorage.setItem(KEPT, JSON.stringify({ light: $("light").value, roughness: $("roughness").value, metalness: $("metalness").value })); }
 function apply() {
-  model.light = $("light").value * Math.PI / 180;
-  model.roughness = Number($("roughness").value);
-  model.metalness = Number($("metalness").value);
+  model.light = kept.light * Math.PI / 180;
+  model.roughness = Number(kept.roughness);
+  model.metalness = Number(kept.metalness);
   model.draw();
 }
-for (const name of ["light", "roughness", "metalness"]) {
-  if (kept[name] !== undefined) $(name).value = kept[name];
-  $(name).addEventListener("input", () => { apply(); keep(); });
+// The sliders as they stand for what is chosen: a material, or the whole.
+function show() {
+  const [roughness, metalness] = own[of.value] ?? [kept.roughness, kept.metalness];
+  $("light").value = kept.light; $("roughness").value = roughness; $("metalness").value = metalness;
 }
+$("light").addEventListener("input", () => { kept.light = $("light").value; apply(); localStorage.setItem(KEPT, JSON.stringify(kept)); });
+for (const name of ["roughness", "metalness"]) $(name).addEventListener("input", () => {
+  if (of.value) {
+    own[of.value] = [Number($("roughness").value), Number($("metalness").value)];
+    surfaces.wear(own);
+    localStorage.setItem(OWN, JSON.stringify(own));
+  } else {
+    kept[name] = $(name).value;
+    apply();
+    localStorage.setItem(KEPT, JSON.stringify(kept));
+  }
+});
+of.addEventListener("change", show);
 apply();
+show();
+
+// The materials of meshes that were loaded anew, each with what was chosen for it.
+export function tendSurfaces() {
+  const chosen = of.value, { names } = surfaces;
+  of.replaceChildren(new Option("everything", ""), ...names.map((name) => new Option(name, name)));
+  of.value = names.includes(chosen) ? chosen : "";
+  of.parentElement.hidden = names.length < 2;
+  show();
+  if (Object.keys(own).length) surfaces.wear(own);
+}
 
 export function turnLight(by) { $("light").value = (Number($("light").value) + by + 360) % 360; $("light").dispatchEvent(new Event("input")); }
 

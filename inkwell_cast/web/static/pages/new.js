@@ -47,10 +47,12 @@ $("from-place").addEventListener("submit", async (e) => {
   remove.onclick = () => { row.remove(); judge(); };
   list.append(row);
   judge();
+  $("place").value = ""; // now, not when it is read: another may be typed by then
   const response = await fetch("/uploads/from", { method: "PUT", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ path }) });
   const answer = await response.json().catch(() => ({ error: `The server answered ${response.status}.` }));
   row.dataset.state = response.ok ? "read" : "failed";
-  if (response.ok) { words.textContent = triangleWords(answer); await settle(answer, row); $("place").value = ""; return; }
+  if (response.ok) { words.textContent = triangleWords(answer); await settle(answer, row); return; }
+  $("place").value ||= path;
   words.className = "problem"; words.setAttribute("role", "alert"); words.textContent = answer.error;
   judge();
 });

@@ -35,9 +35,8 @@ export class HandoffPanel {
     const does = JSON.parse(document.getElementById("receivers-do").textContent), here = choice.value, now = words.textContent;
     choice.addEventListener("change", () => {
       words.textContent = does[choice.value] || now;
-      document.getElementById("use-receiver").disabled = !choice.value || choice.value === here;
+      document.getElementById("use-receiver").hidden = !choice.value || choice.value === here;
     });
-    document.getElementById("use-receiver").disabled = true;
   }
 
   busy(on) {

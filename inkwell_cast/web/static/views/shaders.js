@@ -18,6 +18,7 @@ vec3 studio(vec3 d, float rough) {
   return c;
 }
 vec3 shade(vec3 n, vec3 v, vec3 base) {
+  float rough = vG.x > 0.0 ? vG.x : roughness, metal = vG.x > 0.0 ? vG.y : metalness;
   mat3 about = cameraTurn * mat3(cos(light), 0.0, -sin(light), 0.0, 1.0, 0.0, sin(light), 0.0, cos(light));
   mat3 back = transpose(about);
   if (rake.z > 0.5) {
@@ -28,18 +29,18 @@ vec3 shade(vec3 n, vec3 v, vec3 base) {
   float wrap = max(dot(m, key) * 0.9 + 0.1, 0.0), sky = 0.5 + 0.5 * n.y;
   vec3 got = vec3(0.035, 0.035, 0.04) + vec3(0.085, 0.09, 0.105) * sky + vec3(0.84, 0.79, 0.70) * wrap * wrap;
   got += vec3(0.07, 0.09, 0.12) * max(dot(m, cool), 0.0);
-  vec3 r = back * reflect(-v, n), f0 = mix(vec3(0.06), base, metalness);
-  vec3 f = f0 + (max(vec3(1.0 - roughness), f0) - f0) * pow(1.0 - max(dot(n, v), 0.0), 5.0);
-  return base * got * (1.0 - 0.92 * metalness) + f * studio(r, roughness) * mix(0.6, 1.0, metalness);
+  vec3 r = back * reflect(-v, n), f0 = mix(vec3(0.06), base, metal);
+  vec3 f = f0 + (max(vec3(1.0 - rough), f0) - f0) * pow(1.0 - max(dot(n, v), 0.0), 5.0);
+  return base * got * (1.0 - 0.92 * metal) + f * studio(r, rough) * mix(0.6, 1.0, metal);
 }
 vec3 toScreen(vec3 c) { c = c * (1.0 + 0.08 * c) / (1.0 + 0.30 * c); return pow(max(c, 0.0), vec3(1.0 / 2.2)); }`;
 
 export const VERTEX = `
-attribute vec4 tangent; attribute vec3 tint; attribute float part; attribute float lifted;
+attribute vec4 tangent; attribute vec3 tint; attribute float part; attribute float lifted; attribute vec2 gloss;
 uniform sampler2D parts; uniform float partCount;
-varying vec3 vN, vT, vB, vP, vC; varying float vW, vL; varying vec2 vUv;
+varying vec3 vN, vT, vB, vP, vC; varying float vW, vL; varying vec2 vUv, vG;
 void main() {
-  vL = lifted; vN = mat3(modelMatrix) * normal; vT = tangent.xyz; vW = tangent.w; vB = vW * cross(normal, tangent.xyz); vUv = uv; vC = tint;
+  vL = lifted; vG = gloss; vN = mat3(modelMatrix) * normal; vT = tangent.xyz; vW = tangent.w; vB = vW * cross(normal, tangent.xyz); vUv = uv; vC = tint;
   vec4 own = partCount > 0.0 && part >= 0.0 ? texture2D(parts, vec2((part + 0.5) / partCount, 0.5)) : vec4(0.0, 0.0, 0.0, 1.0);
   vec4 world = modelMatrix * vec4(position + own.xyz, 1.0); vP = world.xyz;
   gl_Position = own.w > 0.5 ? projectionMatrix * viewMatrix * world : vec4(2.0, 2.0, 2.0, 1.0);
@@ -52,7 +53,7 @@ precision highp float;
 uniform sampler2D map; uniform sampler2D other_map; uniform sampler2D shade_map; uniform bool shaded; uniform float clear; uniform int kind; uniform float green; uniform bool lit; uniform bool clipped; uniform mat3 cameraTurn; uniform float light;
 uniform bool perVertex; uniform bool unit; uniform float hand; uniform vec3 rake; uniform float roughness; uniform float metalness; uniform vec2 texels; uniform float usual;
 uniform bool lighting;
-varying vec3 vN, vT, vB, vP, vC; varying float vW, vL; varying vec2 vUv;
+varying vec3 vN, vT, vB, vP, vC; varying float vW, vL; varying vec2 vUv, vG;
 ${SHADE}
 vec3 squares() {
   vec2 at = vUv * texels, cell = floor(at / 32.0);

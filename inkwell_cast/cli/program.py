@@ -1,0 +1,126 @@
+"""Commands for the program itself."""
+
+import argparse
+import json
+import pathlib
+from typing import Any
+
+from pydantic import BaseModel, TypeAdapter, ValidationError
+
+from ..core.base.errors import InputProblem
+from ..core.handoff.piece_file import SUFFIX, read_contents
+from ..core.settings.recipe import Recipe, refused_words
+from .bar import Bar
+from .input import recipe_file
+
+
+def run_settings(options: argparse.Namespace) -> int:
+    """Every setting by name, with its default, unit and reason; with --json its range and what is set by name too."""
+    if options.json:
+        print(json.dumps(_every_setting(), indent=2))
+        return 0
+    for group, part in Recipe.model_fields.items():
+        if not (isinstance(part.annotation, type) and issubclass(part.annotation, BaseModel)):
+            continue
+        named = {"reach": "in reach.unit", "margin": "in reach.margin_unit", "unit": f"in {group}.unit"}
+        for name, field in part.annotation.model_fields.items():
+            extra = field.json_schema_extra
+            unit = str(extra.get("unit", "")) if isinstance(extra, dict) else ""
+            unit, default = named.get(unit, unit), field.get_default(call_default_factory=True)
+            print(f"{group}.{name} = {json.dumps(default)}{f' {unit}' if unit else ''}\n    {field.description}")
+    return 0
+
+
+def _every_setting() -> list[dict[str, Any]]:
+    """Name, title, reason, unit, default, and what JSON schema says of the values of each."""
+    rows = []
+    for group, part in Recipe.model_fields.items():
+        kind = part.annotation
+        if isinstance(kind, type) and issubclass(kind, BaseModel):
+            schema, prefix, fields = kind.model_json_schema(), f"{group}.", kind.model_fields
+        else:
+            schema, prefix, fields = Recipe.model_json_schema(), "", {group: part}
+        for name, field in fields.items():
+            values = dict(schema["properties"][name])
+            told = {key: values.pop(key, "") for key in ("title", "description", "unit")}
+            values.pop("default", None)
+            default = field.get_default(call_default_factory=True)
+            rows.append({
+                "name": f"{prefix}{name}", "title": told["title"], "reason": told["description"], "unit": told["unit"],
+                "default": TypeAdapter(Any).dump_python(default, mode="json"), "values": values,
+            })  # fmt: skip
+    return rows
+
+
+def show_recipe_schema(options: argparse.Namespace) -> int:
+    """The JSON schema of a recipe."""
+    schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **Recipe.model_json_schema()}
+    print(json.dumps(schema, indent=2))
+    return 0
+
+
+def show_recipe(options: argparse.Namespace) -> int:
+    """A recipe, or the settings of a piece file, with everything that it leaves to the defaults, or without."""
+    print(_recipe_in(options.recipe).model_dump_json(indent=2, exclude_defaults=options.changed))
+    return 0
+
+
+def validate_recipes(options: argparse.Namespace) -> int:
+    """Say of each file whether it is a recipe; exit code 2 where one is none."""
+    wrong = 0
+    for path in options.recipes:
+        try:
+            _recipe_in(path)
+            print(f"{path}: a recipe")
+        except ValidationError as refused:
+            wrong += 1
+            print(f"{path}: {refused_words(refused)}")
+        except InputProblem as problem:
+            wrong += 1
+            print(problem)
+    return 2 if wrong else 0
+
+
+def _recipe_in(path: pathlib.Path) -> Recipe:
+    """The recipe of a JSON file, or of a piece file."""
+    if path.suffix.lower() == SUFFIX:
+        return read_contents(path).recipe
+    return recipe_file(argparse.Namespace(files=[], low=[], high=[], recipe=path, together=False))
+
+
+def run_compile(options: argparse.Namespace) -> int:
+    """Compile what is not compiled yet; done again it takes a moment."""
+    from ..engine.compile_kernels import COMPLETE, compile_all
+    from ..kernel_cache import folder
+
+    if not (folder() / COMPLETE).exists():
+        bar = Bar()
+        try:
+            compile_all(lambda share: bar.show("compiling kernels", share))
+        finally:
+            bar.end()
+    print(f"The kernels of this version are in {folder()}")
+    return 0
+
+
+def run_serve(options: argparse.Namespace) -> int:
+    from ..web.serve import serve
+
+    return serve(options.data, options.port, demo=False, browser=options.open)
+
+
+def run_demo(options: argparse.Namespace) -> int:
+    from ..web.serve import serve
+
+    bar = Bar()
+
+    def compiling(share: float) -> None:
+        bar.show("compiling, the first time only", share)
+
+    return serve(options.data, options.port, demo=True, compiling=compiling, browser=options.open)
+
+
+def run_shortcut(options: argparse.Namespace) -> int:
+    from .shortcut import run
+
+    return run(options)
