@@ -178,6 +178,7 @@ def nudges(studio: Studio) -> None:
     with studio.page(f"/pieces/{GULL}?step=cage", "nudges") as page:
         page.wait_for_selector("#covered", state="attached")
         page.wait_for_timeout(2500)
+        page.locator("#cage-by-hand > summary").click()
         page.locator("#brush-on").click()
         for height in (0.42, 0.5):
             page.mouse.move(*at(page, 0.42, height))

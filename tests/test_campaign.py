@@ -29,11 +29,11 @@ def test_a_full_disk(tmp_path, monkeypatch):
 
 
 def test_changes_at_once(tmp_path):
-    nothing_wrong(long_runs.run_tabs(tmp_path, 20))
+    nothing_wrong(long_runs.run_tabs(tmp_path, 10))
 
 
 def test_proofs_in_a_row(tmp_path):
-    nothing_wrong(long_runs.run_proofs(tmp_path, 12))
+    nothing_wrong(long_runs.run_proofs(tmp_path, 6))
 
 
 def test_mutated_files():
@@ -42,4 +42,4 @@ def test_mutated_files():
 
 def test_hostile_names(tmp_path):
     with ThreadPoolExecutor(1) as thread:  # the browser of other tests may hold this one
-        nothing_wrong(thread.submit(names.run, tmp_path, names.NAMES[:2]).result())
+        nothing_wrong(thread.submit(names.run, tmp_path, (" ".join(names.NAMES[:2]),)).result())

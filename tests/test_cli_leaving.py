@@ -2,6 +2,8 @@
 
 import json
 import os
+import subprocess
+import sys
 import threading
 import time
 
@@ -47,6 +49,28 @@ def test_a_handoff_is_made_refused_where_something_is_and_numbered(files, capsys
     assert "no receiver of this name" in capsys.readouterr().err
 
 
+def test_a_handoff_is_planned_without_a_ray_and_goes_into_a_folder_of_others(files, monkeypatch, capsys):
+    textures = files / "textures"
+    textures.mkdir()
+    (textures / "flag.png").write_bytes(b"painted")
+    with monkeypatch.context() as held:
+        held.setattr("inkwell_cast.cli.commands.bake", None)  # nothing is baked
+        assert handoff(files, "--out", textures, "--plan") == 3
+        assert "cannot be" in capsys.readouterr().out
+        assert handoff(files, "--out", textures, "--shared", "--plan", "--json") == 0
+    (plan,) = json.loads(capsys.readouterr().out)
+    assert os.listdir(textures) == ["flag.png"]
+    assert handoff(files, "--out", textures, "--shared") == 0
+    assert "new" in capsys.readouterr().out
+    assert set(os.listdir(textures)) == {file["file"] for file in plan["files"]} | {"flag.png"}
+    assert handoff(files, "--out", textures, "--shared") == 0
+    assert "the same" in capsys.readouterr().out
+    (textures / "ring_normal.png").write_bytes(b"painted over")
+    assert handoff(files, "--out", textures, "--shared") == 2
+    assert "ring_normal.png changed there" in capsys.readouterr().err
+    assert handoff(files, "--out", textures, "--shared", "--existing", "replace") == 0
+
+
 def test_receivers_are_listed_shown_and_made(files, capsys):
     assert run("receivers") == 0
     assert "Green down" in capsys.readouterr().out
@@ -60,6 +84,40 @@ def test_receivers_are_listed_shown_and_made(files, capsys):
     assert read_receiver(capsys.readouterr().out, "x").name == "Mine"
     assert handoff(files, "--out", files / "out", "--receiver", made) == 0
     assert json.loads((files / "out" / "manifest.json").read_text())["bake"]["recipe"]["basis"]["green"] == "down"
+
+
+def test_recipes_are_shown_judged_and_described(files, capsys):
+    good, bad, piece = files / "good.json", files / "bad.json", files / "ring.icast"
+    good.write_text('{"sheet": {"width": 256}}')
+    bad.write_text('{"sheet": {"width": 3}, "reach": {"outwards": 2}}')
+    meshes = ["--low", files / "ring_low.obj", "--high", files / "ring_high.ply"]
+    assert run("piece", "save", *meshes, "--out", piece) == 0
+    capsys.readouterr()
+    assert run("recipe", "validate", good, piece) == 0
+    assert run("recipe", "validate", good, bad, files / "none.json") == 2
+    told = capsys.readouterr().out
+    assert "sheet.width: 3 cannot be used" in told
+    assert "reach.outwards" in told
+    assert "none.json: The recipe cannot be read" in told
+    assert run("recipe", "show", good, "--changed") == 0
+    assert json.loads(capsys.readouterr().out) == {"sheet": {"width": 256}}
+    assert run("recipe", "show", good) == 0
+    assert Recipe.model_validate_json(capsys.readouterr().out).sheet.width == 256
+    assert run("recipe", "schema") == 0
+    assert "sheet" in json.loads(capsys.readouterr().out)["properties"]
+    assert run("settings", "--json") == 0
+    rows = {row["name"]: row for row in json.loads(capsys.readouterr().out)}
+    assert rows["sheet.width"]["values"]["minimum"] == 16
+    assert rows["occlusion.noise"]["unit"] == "of white"
+    for group in Recipe.model_fields:  # every one, and each as it is by default
+        assert any(name == group or name.startswith(f"{group}.") for name in rows), group
+    assert rows["sheet.width"]["default"] == Recipe().sheet.width
+
+
+def test_a_reader_that_stops_is_no_fault():
+    command = f"{sys.executable} -m inkwell_cast.cli settings --json | head -1"
+    done = subprocess.run(["bash", "-c", command], capture_output=True, text=True, check=True)
+    assert (done.stdout, done.stderr) == ("[\n", "")
 
 
 def test_a_piece_is_saved_shown_and_baked(files, capsys):
@@ -100,6 +158,11 @@ def shelf(files):
 
 def test_a_batch_goes_on_after_a_failure_resumes_and_says_what_became_of_each(files, shelf, capsys):
     folder, options = shelf
+    assert run("run", folder, *options, "--plan") == 3
+    told = capsys.readouterr().out
+    assert "ring_normal.png" in told
+    assert "lone into" in told
+    assert not (files / "out").exists()
     assert run("run", folder, *options) == 3
     told = capsys.readouterr()
     assert "1 failed" in told.out

@@ -27,10 +27,10 @@ def test_the_python_of_readme_and_guide_runs(tmp_path, monkeypatch):
         write_mesh(high, plane(4, 0.01, name="high"))
     for page in (ROOT / "README.md", ROOT / "inkwell_cast/web/guide/python.md"):
         (example,) = re.findall(r"```python\n(.*?)```", page.read_text(), re.DOTALL)
-        small = example.replace("Recipe()", "Recipe(sheet=dict(width=32, height=32, samples=1))")
+        small = example.replace('bake(maps=["normal", "occlusion"])', 'bake(maps=["normal", "occlusion"], size=32)')
         exec(compile(small, str(page), "exec"), {})
     assert (tmp_path / "maps/manifest.json").is_file()
-    assert (tmp_path / "textures/lamp/manifest.json").is_file()
+    assert (tmp_path / "textures/lamp_masks.png").is_file()
 
 
 def test_the_calls_that_the_guide_lists_are_there():

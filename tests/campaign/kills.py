@@ -52,7 +52,7 @@ def run(folder: pathlib.Path, tries: int, seed: int) -> Outcome:
                 _must_go_on(server, address, outcome, f"{stage} {n}")
                 server.stop()
             outcome.lost += [f"{stage} {n}: {what}" for what in broken_in(data, {"kept": 2})]
-            if (hands / "manifest.json").exists() and not is_unchanged(hands):
+            if (hands / "manifest.json").exists() and not is_unchanged(hands / "manifest.json"):
                 outcome.lost.append(f"{stage} {n}: a handoff is not whole")
             if any(path.name.startswith(".inkwell-") for path in folder.iterdir()) and stage != "handing off":
                 outcome.failures.append(f"{stage} {n}: something temporary was left")

@@ -6,6 +6,7 @@ import cv2
 import numpy as np
 from playwright.sync_api import Page, expect
 
+DIFFERS = 4  # of 255: what a picture of the model changes by where it is another
 SLOW = 180_000  # milliseconds: on a busy machine full bakes give way to all else
 
 
@@ -26,6 +27,11 @@ def make_piece(page: Page, server: str, ring_files) -> None:
 
 def ready(page: Page) -> None:
     expect(page.locator("#table")).to_have_attribute("data-views", "ready", timeout=SLOW)
+
+
+def unfold(page: Page, name: str) -> None:
+    """Open a fold of the panel by its id."""
+    page.locator(f"#{name} > summary").click()
 
 
 def set_size(page: Page, width: int, height: int) -> None:
@@ -53,6 +59,6 @@ def picture_other_than(page: Page, before: np.ndarray, differs: bool = True) -> 
     """The model's picture once it differs from one of before, or is the same again; the last one seen if it never is."""
     for _ in range(40):
         now = model_picture(page)
-        if (np.abs(now - before).max() > 8) == differs:
+        if (np.abs(now - before).max() > DIFFERS) == differs:
             break
     return now

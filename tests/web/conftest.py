@@ -7,6 +7,12 @@ import pytest
 from playwright.sync_api import Page
 
 
+@pytest.fixture(scope="session")
+def browser_context_args(browser_context_args):
+    """Half the pixels each way: browsers here draw on the processor, which the engine needs too."""
+    return {**browser_context_args, "device_scale_factor": 0.5}
+
+
 @pytest.fixture
 def client(server):
     with httpx.Client(base_url=server, timeout=60) as made:

@@ -6,7 +6,7 @@ import zipfile
 
 from playwright.sync_api import Page, expect
 
-from .browser import SLOW, full_bake, make_piece, ready, set_size
+from .browser import SLOW, full_bake, make_piece, ready, set_size, unfold
 
 
 def to_a_baked_piece(page: Page, server: str, ring_files) -> None:
@@ -33,6 +33,7 @@ def test_from_meshes_to_a_packed_handoff(quiet: Page, server, ring_files, tmp_pa
     full_bake(page)
     to_handoff(page)
     # names follow the pattern as it is typed
+    unfold(page, "naming")
     page.locator("#pattern").fill("{map}_{size}")
     page.locator("#pattern").press("Tab")
     expect(page.locator("#names")).to_contain_text("masks_64.png")
@@ -62,6 +63,21 @@ def test_from_meshes_to_a_packed_handoff(quiet: Page, server, ring_files, tmp_pa
     expect(page.locator("#taken")).to_be_visible()
     page.get_by_role("button", name="Keep both").click()
     expect(page.locator("#handed")).to_contain_text("textures_2", timeout=SLOW)
+    # among the files of others
+    others = tmp_path / "shared"
+    others.mkdir()
+    (others / "flag.png").write_bytes(b"painted")
+    page.get_by_label("Others use the folder").check()
+    expect(page.locator("#coming")).to_be_attached()
+    page.get_by_label("Folder or .zip on this machine").fill(str(others))
+    page.get_by_label("Folder or .zip on this machine").press("Tab")
+    expect(page.locator("#coming")).to_contain_text("new")
+    page.get_by_role("button", name="Hand off into this place").click()
+    expect(page.locator("#handed")).to_contain_text("new", timeout=SLOW)
+    expect(page.locator("#coming")).to_contain_text("the same")
+    page.get_by_role("button", name="Hand off into this place").click()
+    expect(page.locator("#handed")).to_contain_text("the same", timeout=SLOW)
+    assert (others / "flag.png").read_bytes() == b"painted"
     # and as an archive
     with page.expect_download(timeout=SLOW) as download:
         page.get_by_role("button", name="Download as zip").click()
@@ -72,6 +88,7 @@ def test_from_meshes_to_a_packed_handoff(quiet: Page, server, ring_files, tmp_pa
 def test_a_receiver_of_one_s_own_and_a_refused_file(quiet: Page, server, ring_files, tmp_path):
     page = quiet
     to_a_baked_piece(page, server, ring_files)
+    unfold(page, "handoff-more")
     page.get_by_text("Keep, export or import receivers").click()
     page.locator("#own-receivers input[name=name]").fill("For lamps")
     page.get_by_role("button", name="Keep these settings as a receiver").click()

@@ -5,10 +5,7 @@ import re
 
 from inkwell_cast.core.flaws import REGISTRY
 from inkwell_cast.core.flaws.from_checks import ALWAYS, CAUSES
-from inkwell_cast.core.formats import write_mesh
 from inkwell_cast.web.routes.guide import FOLDER
-
-from ..shapes import torus
 
 PAGES = sorted(path.stem for path in FOLDER.glob("*.md"))
 TEMPLATES = FOLDER.parent / "templates"
@@ -36,15 +33,6 @@ def test_every_flaw_has_a_page_and_every_help_of_a_template_is_there():
         text = template.read_text()
         for page in re.findall(r'help\("([\w-]+)"\)', text) + re.findall(r'href="/guide/([\w-]+)"', text):
             assert page in PAGES, (template.name, page)
-
-
-def test_the_python_of_the_guide_runs(tmp_path, monkeypatch):
-    code = re.search("```python\n(.*?)```", (FOLDER / "python.md").read_text(), re.DOTALL)[1]
-    write_mesh(tmp_path / "lamp_low.obj", torus(12, 6))
-    write_mesh(tmp_path / "lamp_high.ply", torus(40, 20))
-    monkeypatch.chdir(tmp_path)
-    exec(code.replace("laid_over(Recipe())", "laid_over(Recipe(sheet={'width': 64, 'height': 64, 'samples': 1}))"), {})
-    assert (tmp_path / "textures" / "lamp" / "Lamp_masks.png").is_file()
 
 
 def test_what_is_not_in_the_guide_is_said(client):

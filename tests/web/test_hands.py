@@ -5,7 +5,7 @@ import re
 import pytest
 from playwright.sync_api import Page, expect
 
-from .browser import SLOW, make_piece
+from .browser import SLOW, make_piece, unfold
 
 
 def settled(page: Page, act) -> None:
@@ -95,6 +95,7 @@ def test_a_long_list_is_filtered_by_its_words(quiet: Page, server, ring_files):
         )
     page.get_by_role("link", name="Meshes").click()
     page.get_by_role("link", name="Cage").click()
+    unfold(page, "cage-by-hand")
     page.locator("summary", has_text="12 strokes").click()
     expect(page.locator(".strokes > li:visible")).to_have_count(12)
     page.get_by_label("Filter the strokes").fill("nothing like it")

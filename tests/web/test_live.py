@@ -12,7 +12,7 @@ from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.piece.piece import BakeMeshes
 
 from ..shapes import torus
-from .browser import SLOW, make_piece, ready
+from .browser import SLOW, make_piece, ready, set_size
 
 
 def renewed(page: Page, times: int) -> None:
@@ -260,6 +260,19 @@ def test_what_the_view_shows_is_saved(alive: Page, server, ring_files, tmp_path,
         assert path.read_bytes()[30:34] == b"ANIM"
 
 
+def held_back(page: Page, pattern: str) -> list[str]:
+    """What is asked for under addresses of a pattern; it is let through a while later."""
+    asked = list[str]()
+
+    def late(route):
+        asked.append(route.request.url)
+        page.wait_for_timeout(1500)
+        route.continue_()
+
+    page.route(re.compile(pattern), late)
+    return asked
+
+
 def test_newer_figures_never_bring_back_a_step_that_was_left(alive: Page, server, services, ring_files):
     """The panel of Review is fetched anew when a proof is done; Cage is chosen while that is under way."""
     page = alive
@@ -267,14 +280,7 @@ def test_newer_figures_never_bring_back_a_step_that_was_left(alive: Page, server
     renewed(page, 1)
     page.get_by_role("link", name="Review").click()
     expect(page.locator("#steps .here")).to_have_text("Review")
-    asked = []
-
-    def late(route):
-        asked.append(route.request.url)
-        page.wait_for_timeout(1500)
-        route.continue_()
-
-    page.route(re.compile("renewed=yes"), late)
+    asked = held_back(page, "renewed=yes")
     services.settings.change(
         1, "Reach", lambda r: r.model_copy(update={"reach": r.reach.model_copy(update={"outward": 6.5})})
     )
@@ -285,6 +291,20 @@ def test_newer_figures_never_bring_back_a_step_that_was_left(alive: Page, server
     page.wait_for_timeout(2500)
     expect(page.locator("#steps .here")).to_have_text("Cage")
     expect(page.locator("#panel h1")).to_have_text("Cage")
+
+
+def test_the_review_of_an_ended_bake_never_takes_away_a_step_that_was_chosen(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+    set_size(page, 64, 64)
+    asked = held_back(page, r"panel/review\?chosen=")
+    page.get_by_role("button", name="Full bake").click()
+    while not asked:
+        page.wait_for_timeout(100)
+    page.get_by_role("link", name="Basis").click()
+    page.wait_for_timeout(2500)
+    expect(page.locator("#steps .here")).to_have_text("Basis")
+    expect(page.locator("#panel h1")).to_have_text("Basis")
 
 
 def test_a_full_bake_that_ends_after_a_live_proof_began_is_what_is_shown(alive: Page, server, services, ring_files):

@@ -54,7 +54,7 @@ def hand_over(demo, folder):
     """The GLB of a demo piece's handoff and its whole sculpt, as files of a folder."""
     meshes = BakeMeshes([], [], [read_mesh(path) for path in demo.write(folder)])
     maps = ["normal", "displacement"] if "displacement" in demo.recipe.output.maps else ["normal"]
-    sheet = demo.recipe.sheet.model_copy(update={"samples": 4, "adaptive": False})
+    sheet = demo.recipe.sheet.model_copy(update={"samples": 4, "adaptive": False, "width": 1024, "height": 1024})
     division = demo.recipe.subdivision.model_copy(update={"levels": 3})  # a lighter GLB
     changes = {"output": Output(maps=maps), "sheet": sheet, "subdivision": division}
     made = bake(demo.recipe.model_copy(update=changes), meshes)

@@ -12,6 +12,7 @@ import pytest
 
 from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.mesh.mesh import values_at_corners
+from inkwell_cast.engine.engine import JobFailed
 from inkwell_cast.web.services.pieces import paired_of
 
 from ..shapes import grid_mesh, plane, torus
@@ -280,3 +281,15 @@ def test_several_sheets_have_pictures_and_sizes_of_their_own(client, piece):
     assert "_1001_normal.png" in data.headers["content-disposition"]
     found = client.get(f"{piece}/bakes/{facts['id']}/texel", params={"x": 20, "y": 10, "sheet": "1001"}).json()
     assert found["probe"]["hit_object"] == "ring_high"
+
+
+def test_checks_that_were_stopped_say_so_and_begin_again_only_when_asked(client, piece, services, monkeypatch):
+    async def stopped(piece_id):
+        raise JobFailed("cancelled", "The checks were stopped.")
+
+    monkeypatch.setattr(services.measures, "check", stopped)
+    said = client.get(f"{piece}/checks").text
+    assert "Stopped before they ended." in said
+    assert 'hx-trigger="load' not in said
+    monkeypatch.undo()
+    assert "Stopped" not in client.get(f"{piece}/checks").text

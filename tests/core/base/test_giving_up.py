@@ -14,6 +14,7 @@ from inkwell_cast.core.cage.inverse_rays import locate
 from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.rays import embree
 from inkwell_cast.core.rays.embree import Scene, Vertices
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
@@ -41,6 +42,28 @@ def test_a_scene_is_not_built_to_its_end():
         Scene(Vertices(mesh.positions), mesh.triangles, cancelled=stop)
     assert len(asked) > 1
     Scene(Vertices(mesh.positions), mesh.triangles)  # and the library can build another one
+
+
+def test_building_a_scene_tells_how_far_it_is_and_ends_with_the_one_who_hears_it(monkeypatch):
+    monkeypatch.setattr(embree, "LOOK_SECONDS", 0.001)
+    mesh, told, hearing = torus(1000, 500), [], set()
+
+    def hear(share):
+        told.append(share)
+        hearing.add(threading.current_thread())
+
+    Scene(Vertices(mesh.positions), mesh.triangles, tell=hear)
+    assert told == sorted(told)
+    assert 0 < told[-1] <= 1
+    assert len(set(told)) > 2
+    assert hearing == {threading.current_thread()}
+
+    def fall_ill(share):
+        raise ZeroDivisionError
+
+    with pytest.raises(ZeroDivisionError):
+        Scene(Vertices(mesh.positions), mesh.triangles, tell=fall_ill)
+    assert not [thread for thread in threading.enumerate() if thread.name == "scene"]
 
 
 def test_locating_and_coverage_ask(piece):

@@ -15,6 +15,7 @@ from inkwell_cast.core.mesh.mesh import Mesh, merge
 from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.rays.modifiers.foreign_cage import COARSEST, cells_of
 from inkwell_cast.core.rays.ray import reach_at
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
@@ -216,6 +217,21 @@ def test_a_cage_that_cannot_be_meant_is_told(cage, words):
     if words == "lies inside the low":  # it seemed to hold everything, since no ray came near the sculpt
         assert found.held < 0.9
         assert titles["Cage does not fit its low"] == "blocking"
+
+
+def test_the_low_is_cut_as_finely_as_the_way_to_its_cage_asks_for():
+    low = torus(24, 12)
+    points = low.positions[low.triangles]
+    ways = np.broadcast_to(np.float32([0, 0, 1]), points.shape).copy()
+
+    def cells(cage):
+        corners = cage.positions[cage.triangles]
+        return len(cells_of(points, ways, corners, np.ones_like(corners)).owner)
+
+    near, far = torus(80, 40, small=0.75), torus(20, 10, 0.02, 0.01)  # the second a speck in the hole of the ring
+    coarsest = COARSEST**2 * len(points)
+    assert cells(near) > 1.5 * coarsest
+    assert cells(far) == coarsest
 
 
 def test_a_cage_with_triangles_of_no_area_is_told():

@@ -198,6 +198,17 @@ def test_adaptive_samples_are_taken_where_hits_differ_and_only_there(samples):
     np.testing.assert_allclose(made.cast.height, whole.cast.height, atol=1e-6)
 
 
+def test_what_bends_evenly_takes_few_samples_and_what_bends_within_a_texel_all_of_them():
+    evenly = grid_mesh(2000, 2, lambda u, v: (u, v, 0.8 * (u - 0.5) ** 2), "high")  # by 6 degrees a texel
+    _, rays = sampled(evenly, 64, True, size=16)
+    assert rays == 4 * 16 * 16
+    waves = grid_mesh(4000, 2, lambda u, v: (u, v, 0.001 * np.sin(2 * np.pi * 16 * u)), "high")  # by as much to and fro
+    made, rays = sampled(waves, 64, True, size=16)
+    whole, _ = sampled(waves, 64, False, size=16)
+    assert rays == 64 * 16 * 16
+    np.testing.assert_allclose(made.cast.normal, whole.cast.normal, atol=1e-7)
+
+
 def test_a_hole_and_another_object_are_worth_all_samples():
     def kept(mesh):
         centre = mesh.positions[mesh.triangles].mean(axis=1)

@@ -7,7 +7,7 @@ import pytest
 
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.base.errors import Cancelled
-from inkwell_cast.core.checks import REGISTRY, check, findings_of
+from inkwell_cast.core.checks import REGISTRY, check, findings_of, winding
 from inkwell_cast.core.checks.apply_remedy import apply
 from inkwell_cast.core.mesh.alignment import axes_of, every_turn, turn_of
 from inkwell_cast.core.mesh.fixes import flip_winding, treated
@@ -381,3 +381,21 @@ def test_a_low_that_is_subdivided_is_checked_as_it_was_made():
     recipe = Recipe(subdivision=Subdivision(scheme="loop", levels=1))
     meshes = BakeMeshes([torus(12, 8)], [torus(60, 30, name="high")])
     assert [f.what for f in check(recipe, meshes)] == [f.what for f in check(Recipe(), meshes)]
+
+
+def test_one_high_of_many_pairs_that_looks_away_is_found_without_looking_everywhere_anew(monkeypatch):
+    """What is looked at does not grow with the pairs, but for a floor of each."""
+    count, looked = 60, []
+    lows, highs = [], []
+    for n in range(count):
+        by = np.float32([2 * n, 0, 0])
+        low, high = plane(4, name=f"tile{n}_low"), replace(plane(20, 0.02, name=f"tile{n}_high"), uvs=())
+        lows.append(replace(low, positions=low.positions + by))
+        highs.append(replace(high, positions=high.positions + by))
+    highs[37] = replace(highs[37], triangles=highs[37].triangles[:, ::-1].copy())
+    cloud = winding._cloud
+    monkeypatch.setattr(winding, "_cloud", lambda shells, points: looked.append(points) or cloud(shells, points))
+    meshes = BakeMeshes([], [], [merge(lows, "low"), merge(highs, "high")])
+    (finding,) = [f for f in check(Recipe(), meshes) if f.check == "winding"]
+    assert finding.part.endswith("tile37_high")
+    assert sum(looked) <= count * (winding.LOW_A_PAIR + winding.HIGH_A_PAIR)

@@ -2,12 +2,14 @@
 
 from dataclasses import replace
 
+import numba
 import numpy as np
 import pytest
 
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.bake.saving import save
 from inkwell_cast.core.images import read_picture
+from inkwell_cast.core.maps import curvature
 from inkwell_cast.core.maps.curvature import curvature_of
 from inkwell_cast.core.maps.ids import colors_of
 from inkwell_cast.core.mesh.mesh import CornerValues, Mesh, merge
@@ -29,7 +31,7 @@ def test_a_slab_is_as_thick_as_its_rays_are_long(samples):
     high = replace(high, uvs=())
     result = baked(
         plane(), high, ["thickness"], samples=samples, outward=0.01, inward=0.01,
-        thickness=Thickness(rays=1024, limit=4.0, unit="scene"),
+        thickness=Thickness(rays=1024, noise=0, limit=4.0, unit="scene"),
     )  # fmt: skip
     mean = values(result, "thickness").mean() * facts(result, "thickness")["white"]
     assert mean == pytest.approx(0.5 * (2 - 0.5 / 4.0), rel=0.01)
@@ -37,7 +39,7 @@ def test_a_slab_is_as_thick_as_its_rays_are_long(samples):
 
 def test_a_ball_is_four_thirds_of_its_radius_thick():
     low, high = ball(24), ball(200)
-    result = baked(low, high, ["thickness"], thickness=Thickness(rays=512, limit=3.0, unit="scene"))
+    result = baked(low, high, ["thickness"], thickness=Thickness(rays=512, noise=0, limit=3.0, unit="scene"))
     found = values(result, "thickness")[8:40, 8:40] * 3
     assert found.mean() == pytest.approx(4 / 3, rel=0.01)
 
@@ -60,8 +62,8 @@ def ball(cells, radius=1.0):
 
 @pytest.mark.parametrize("radius", [0.0, 0.3])
 def test_the_curvature_of_a_ball_is_one_over_its_radius(radius):
-    found, _ = curvature_of(ball(80, 2.5), radius)
-    assert found == pytest.approx(np.full(found.shape, 0.4), rel=0.02)
+    values, corners = curvature_of(ball(80, 2.5), radius)
+    np.testing.assert_allclose(values[corners], 0.4, rtol=0.02)
 
 
 def test_the_curvature_of_a_torus_and_of_a_cylinder():
@@ -72,8 +74,8 @@ def test_the_curvature_of_a_torus_and_of_a_cylinder():
     c = (np.hypot(points[:, 0], points[:, 1]) - 2.0) / 0.7
     expected = (2 + 2 * 0.7 * c) / (2 * 0.7 * (2 + 0.7 * c))
     np.testing.assert_allclose(found[corners.reshape(-1), 0], expected, rtol=0.02)
-    thin, _ = curvature_of(torus(720, 60, big=200.0), 0.0)
-    assert thin == pytest.approx(np.full(thin.shape, 1 / 1.4), rel=0.02)
+    values, corners = curvature_of(torus(720, 60, big=200.0), 0.0)
+    np.testing.assert_allclose(values[corners], 1 / 1.4, rtol=0.02)
 
 
 def test_curvature_does_not_follow_the_pattern_of_triangles_and_has_no_seam():
@@ -88,6 +90,71 @@ def test_curvature_does_not_follow_the_pattern_of_triangles_and_has_no_seam():
     )
     image = values(result, "curvature")
     np.testing.assert_allclose(image[:, 0], image[:, -1], atol=0.01)  # both sides of the seam
+
+
+@pytest.mark.parametrize("gathered", [False, True])
+@pytest.mark.parametrize("length", [1.0, 2.0, 4.0])
+def test_a_radius_evens_waves_out_as_two_steps_of_diffusion_do(length, gathered, monkeypatch):
+    """A wave of the length L R keeps 1 / (1 + (2 pi / L)^2 / 8)^2 of its height, on vertices and on patches of them."""
+    if not gathered:
+        monkeypatch.setattr(curvature, "FINE", np.inf)
+    radius, height, across = 0.05, 1e-4, 600
+    k = 2 * np.pi / (length * radius)
+    wave = grid_mesh(
+        across, across // 8, lambda u, v: (u, v / 8, height * np.sin(k * u)),
+        normal=lambda u, v: (-height * k * np.cos(k * u), 0 * u, 0 * u + 1),
+    )  # fmt: skip
+    inside = (abs(wave.positions[:, 0] - 0.5) < 0.3) & (abs(wave.positions[:, 1] - 1 / 16) < 0.03)
+    fine, smooth = (curvature_of(wave, r)[0][:, 0][inside].std() for r in (0, radius))
+    assert smooth / fine == pytest.approx((1 + (2 * np.pi / length) ** 2 / 8) ** -2, rel=0.04, abs=0.003)
+
+
+def test_a_thin_wall_keeps_the_curvature_of_its_sides_apart():
+    """Waves on either side of a wall that is thinner than a cell, one against the other."""
+    k = 2 * np.pi / 0.4
+
+    def side(up, z):
+        return grid_mesh(
+            300, 75, lambda u, v: (u, v / 4 if up else (1 - v) / 4, z + 1e-4 * np.sin(k * u)),
+            normal=lambda u, v: (-up * 1e-4 * k * np.cos(k * u), 0 * u, up + 0 * u),
+        )  # fmt: skip
+
+    wall = merge([side(1, 0.0), side(-1, -0.001)], "wall")
+    found, corners = curvature_of(wall, 0.05)
+    top = np.unique(corners[: len(corners) // 2])
+    below = np.unique(corners[len(corners) // 2 :])
+    assert abs(found[top, 0].std() / found[below, 0].std() - 1) < 0.1
+    crest = top[np.argmax(found[top, 0])]
+    assert found[crest, 0] > 0.5 * 0.5e-4 * k * k  # bends of the other side would have cancelled it
+
+
+@pytest.mark.parametrize("radius", [0.0, 0.02, 0.3])  # as fine as it is, evened out, gathered into patches
+def test_curvature_is_the_same_of_a_file_with_a_vertex_for_every_corner_and_for_any_threads(radius):
+    whole = replace(torus(200, 100), uvs=(), normals=None)
+    corners = np.arange(3 * len(whole.triangles), dtype=np.int32).reshape(-1, 3)
+    split = replace(whole, positions=whole.positions[whole.triangles].reshape(-1, 3), triangles=corners)
+    expected, rows = curvature_of(whole, radius)
+    found, own = curvature_of(split, radius)
+    np.testing.assert_allclose(found[own], expected[rows], rtol=2e-3)
+    numba.set_num_threads(1)
+    try:
+        alone, _ = curvature_of(whole, radius)
+    finally:
+        numba.set_num_threads(numba.config.NUMBA_NUM_THREADS)
+    np.testing.assert_array_equal(alone, expected)
+
+
+def test_thickness_takes_no_more_rays_than_its_noise_asks_for():
+    low, high = ball(24), ball(200)
+    found = [
+        values(
+            baked(low, high, ["thickness"], thickness=Thickness(rays=512, noise=n, limit=3.0, unit="scene")),
+            "thickness",
+        )
+        for n in (0.0, 0.05)
+    ]
+    error = np.sqrt(((found[1] - found[0])[8:40] ** 2).mean())
+    assert 1e-4 < error < 0.05  # not all rays were traced, and no more than was allowed is lost
 
 
 def test_curvature_by_sign_and_automatic_strength():

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.bake.pipeline import bake
+from inkwell_cast.core.cast import occluders as of_cast
 from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
@@ -30,7 +31,7 @@ def test_occlusion_between_two_planes_is_the_view_factor_of_the_ceiling(height):
     floor = plane(4, name="floor")
     result = baked(
         plane(), merge([floor, ceiling], "high"), ["occlusion"], size=17, outward=0.02, inward=0.02,
-        occlusion=Occlusion(rays=1024),
+        occlusion=Occlusion(rays=1024, noise=0),
     )  # fmt: skip
     ratio = 1.0 / height
     root = np.sqrt(1 + ratio * ratio)
@@ -48,7 +49,9 @@ def test_occlusion_in_a_wedge_of_two_long_planes(angle):
         for s, name in ((1, "right"), (-1, "left"))
     ]
     high = replace(merge(sides, "high"), uvs=())
-    result = baked(sides[0], high, ["occlusion"], size=32, outward=1e-3, inward=1e-3, occlusion=Occlusion(rays=1024))
+    result = baked(
+        sides[0], high, ["occlusion"], size=32, outward=1e-3, inward=1e-3, occlusion=Occlusion(rays=1024, noise=0)
+    )
     found = values(result, "occlusion")[16]
     s = (np.arange(32) + 0.5) / 32
     across = np.radians(angle)
@@ -64,7 +67,7 @@ def test_falloff_weighs_a_ceiling_by_its_distance(falloff, power):
     ceiling = upside_down(moved(plane(1, size=9.0, name="ceiling"), (-4, -4, h)))
     result = baked(
         plane(), merge([plane(2, name="floor"), ceiling], "high"), ["occlusion"], size=16, outward=0.02, inward=0.02,
-        occlusion=Occlusion(rays=1024, distance=d, unit="scene", falloff=falloff),
+        occlusion=Occlusion(rays=1024, noise=0, distance=d, unit="scene", falloff=falloff),
     )  # fmt: skip
     c = np.linspace(h / d, 1, 200_001)
     share = np.trapezoid((1 - h / (d * c)) ** power * 2 * c, c)
@@ -77,7 +80,14 @@ def test_a_narrow_cone_sees_past_a_wall_and_an_open_plane_is_white():
     high = merge([replace(plane(4), uvs=()), wall], "high")
     wide, narrow = (
         values(
-            baked(plane(), high, ["occlusion"], outward=1e-3, inward=1e-3, occlusion=Occlusion(rays=256, cone=cone)),
+            baked(
+                plane(),
+                high,
+                ["occlusion"],
+                outward=1e-3,
+                inward=1e-3,
+                occlusion=Occlusion(rays=256, noise=0, cone=cone),
+            ),
             "occlusion",
         )
         for cone in (180, 40)
@@ -118,7 +128,7 @@ def test_floaters_and_other_pairs_cast_no_shade_unless_asked():
             reach=Reach(unit="scene", outward=0.02, inward=0.02),
             sheet=Sheet(width=16, height=16, samples=1),
             output=Output(maps=["occlusion"]),
-            occlusion=Occlusion(rays=64, occluders=occluders),
+            occlusion=Occlusion(rays=64, noise=0, occluders=occluders),
         )
         free = bake(recipe, meshes).images["occlusion"][8, 8, 0]
         assert (free < 30) == dark, (name, occluders, free)
@@ -129,7 +139,7 @@ def test_the_bent_normal_in_a_corner_leans_out_of_it():
     wall = replace(cube(name="wall"), uvs=(), normals=None)
     wall = moved(wall, (-50, 0.5, 0), (100, 200, 200))
     high = merge([replace(plane(4), uvs=()), wall], "high")
-    result = baked(plane(), high, ["bent"], size=64, outward=1e-4, inward=1e-4, occlusion=Occlusion(rays=1024))
+    result = baked(plane(), high, ["bent"], size=64, outward=1e-4, inward=1e-4, occlusion=Occlusion(rays=1024, noise=0))
     bent = values(result, "bent")[32, 0] * 2 - 1
     lean = np.degrees(np.arctan2(bent[0], bent[2]))
     assert lean == pytest.approx(np.degrees(np.arctan((4 / (3 * np.pi)) / (2 / 3))), abs=1.5)
@@ -142,10 +152,25 @@ def test_denoised_occlusion_comes_closer_to_the_truth():
     high = merge([replace(high, uvs=()), replace(lid, uvs=())], "high")
     truth, rough, smooth = (
         values(baked(low, high, ["occlusion"], size=96, outward=0.02, inward=0.05, occlusion=o), "occlusion")
-        for o in (Occlusion(rays=1024), Occlusion(rays=16), Occlusion(rays=16, denoise=True))
+        for o in (Occlusion(rays=1024, noise=0), Occlusion(rays=16), Occlusion(rays=16, denoise=True))
     )
     error = [np.sqrt(((image - truth) ** 2).mean()) for image in (rough, smooth)]
     assert error[1] < 0.5 * error[0]
+
+
+def test_rays_stop_where_the_wanted_noise_is_reached():
+    """A texel in the open takes the fewest rays; one that is half hidden as many as its error asks for."""
+    ceiling = upside_down(moved(plane(1, size=9.0, name="ceiling"), (0.5, -4, 0.3)))  # over half of the floor
+    high = merge([plane(2, name="floor"), ceiling], "high")
+
+    def looked(noise):
+        o = Occlusion(rays=256, noise=noise)
+        return baked(plane(), high, ["occlusion"], size=64, outward=0.02, inward=0.02, occlusion=o)
+
+    whole, quick = looked(0.0), looked(0.02)
+    truth, found = values(whole, "occlusion"), values(quick, "occlusion")
+    error = np.sqrt(((found - truth) ** 2).mean())
+    assert 0.002 < error < 0.02  # not all rays were traced, and no more than was allowed is lost
 
 
 def groove(depth, half):
@@ -161,7 +186,7 @@ def groove(depth, half):
 def test_quick_occlusion_of_a_groove_is_near_that_of_rays_and_a_plane_is_white():
     maps = ["occlusion", "sheet_occlusion"]
     result = baked(
-        plane(), groove(0.05, 0.1), maps, size=128, outward=0.01, inward=0.3, occlusion=Occlusion(rays=256),
+        plane(), groove(0.05, 0.1), maps, size=128, outward=0.01, inward=0.3, occlusion=Occlusion(rays=256, noise=0),
         sheet_occlusion=SheetOcclusion(radius=20),
     )  # fmt: skip
     rays, quick = (values(result, key)[40:88] for key in maps)
@@ -192,7 +217,7 @@ def test_occlusion_of_highs_and_lows_is_multiplied():
     free = [
         values(
             baked(low, high, ["occlusion"], size=16, outward=0.02, inward=0.02,
-                  occlusion=Occlusion(rays=64, distance=0.2, unit="scene", falloff="linear", occluders=which)), "occlusion",
+                  occlusion=Occlusion(rays=64, noise=0, distance=0.2, unit="scene", falloff="linear", occluders=which)), "occlusion",
         )[8, 8]
         for which in ("pair", "low", "pair x low")
     ]  # fmt: skip
@@ -222,3 +247,13 @@ def test_another_sculpt_or_role_leaves_nothing_of_the_last_behind():
         kept, fresh = bake(given, meshes, warm=warm), bake(given, meshes)
         for key in maps:
             assert kept.images[key].tobytes() == fresh.images[key].tobytes()
+
+
+def test_a_scene_is_lent_to_shade_where_building_another_takes_longer_than_its_rays_gain(monkeypatch):
+    made = baked(torus(20, 10), torus(60, 30), ["occlusion"], occlusion=Occlusion(rays=64, noise=0))
+    assert not of_cast.lends(made.assembly, made.sculpt)
+    assert len(made.sculpt.mesh.triangles) < of_cast.LENT * 48 * 48 * 64
+    monkeypatch.setattr(of_cast, "LENT", 0.0)
+    monkeypatch.setattr(of_cast, "Scene", None)  # none is built
+    lent = baked(torus(20, 10), torus(60, 30), ["occlusion"], occlusion=Occlusion(rays=64, noise=0))
+    assert abs(values(lent, "occlusion") - values(made, "occlusion")).max() < 0.02  # a ray of one texel at most
