@@ -12,6 +12,7 @@ export class ModelView extends Overlays {
     this.element = element;
     this.canvas = element.querySelector("canvas");
     this.renderer = new THREE.WebGLRenderer({ canvas: this.canvas, antialias, alpha: true, preserveDrawingBuffer: false });
+    this.canvas.addEventListener("webglcontextrestored", () => this.draw()); // a graphics driver may drop all it holds
     this.renderer.outputColorSpace = THREE.LinearSRGBColorSpace;
     this.renderer.autoClear = false;
     this.camera = new THREE.PerspectiveCamera(28, 1, 0.01, 1000);

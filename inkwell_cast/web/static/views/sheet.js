@@ -7,6 +7,7 @@ export class SheetView {
     this.element = element;
     this.canvas = element.querySelector("canvas");
     this.context = this.canvas.getContext("2d");
+    this.canvas.addEventListener("contextrestored", () => this.draw());
     this.bitmap = null; this.size = [1, 1]; this.zoom = 1; this.centre = [0.5, 0.5];
     this.uvsOn = false; this.lines = null; this.mark = null; this.hatched = null; this.other = null; this.flipped = false; this.difference = false; this.wipe = 0.5; this.seams = null;
     new ResizeObserver(() => this.draw()).observe(element);
