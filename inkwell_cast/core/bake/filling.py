@@ -1,12 +1,13 @@
 """Casting and gathering what the maps of a recipe need and what is not there yet."""
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 
 from .. import maps
-from ..base.array_types import Any_
+from ..base.array_types import I64, Any_
 from ..cast.context import Context
 from ..cast.hits import Cast, Hits, bands_of, empty_cast, empty_hits
 from ..cast.kernel import cast_rays
@@ -18,18 +19,23 @@ from ..piece.scene_cache import Warm
 from ..piece.sculpt import Sculpt
 from ..settings.staleness import gathered, settings_behind
 from ..uv.tile_order import Turns, by_pair, turns_of
+from .bands import Found, put
 from .cast_store import GatheredLayer, LaidOut, SheetWork
 from .preview import Preview
 
 Tell = Callable[[str, float], None]
 Cancel = Callable[[], bool]
+OfSheet = Callable[[I64, tuple[str, ...]], Iterator[Found]]  # of tiles and layers of a sheet
+Bands = Callable[[int, I64, tuple[str, ...]], Iterator[Found]]  # of those of the sheet of a number
 
 
 def fill(
     laid: LaidOut, assembly: Assembly, sculpt: Sculpt, warm: Warm, tell: Tell, cancelled: Cancel,
-    on_disk: bool = False, preview: Preview | None = None,
+    on_disk: bool = False, preview: Preview | None = None, elsewhere: Bands | None = None,
 ) -> None:  # fmt: skip
     """Cast and gather what the recipe's maps need and what is not there yet; `on_disk` says where it is to lie.
+
+    Where there is `elsewhere`, sheets that are to be cast whole are found there.
 
     `tell(layer, share)` hears what is at work, "rays" for the cast, with the pair whose turn it is where there are
     several ("rays · lid"), and how much of all is done. `preview` is shown the layer at work now and then. Raises
@@ -40,10 +46,11 @@ def fill(
     wanted.pop("", None)
     area = sum(sheet.low.grid.width * sheet.low.grid.height for sheet in laid.sheets)
     done = 0.0
-    for sheet in laid.sheets:
+    for number, sheet in enumerate(laid.sheets):
         size = sheet.low.grid.width * sheet.low.grid.height / area
         work = _SheetFilling(
             sheet, laid, assembly, sculpt, warm, _Part(tell, done, size), cancelled, on_disk, preview,
+            partial(elsewhere, number) if elsewhere else None,
         )  # fmt: skip
         work.fill(list(wanted))
         done += size
@@ -74,6 +81,7 @@ class _SheetFilling:
     cancelled: Cancel
     on_disk: bool
     preview: Preview | None
+    elsewhere: OfSheet | None
     prepared: dict[str, Any] = field(default_factory=dict)
 
     def fill(self, wanted: list[str]) -> None:
@@ -97,10 +105,34 @@ class _SheetFilling:
 
     def _cast_and_gather(self, lacking: list[str]) -> None:
         """Cast the sheet, unless that is done, and gather the layers that lack, band by band."""
-        sheet, grid, recipe = self.sheet, self.sheet.low.grid, self.assembly.recipe
-        cast = sheet.cast or empty_cast(grid, self.on_disk)
+        sheet = self.sheet
+        cast = sheet.cast or empty_cast(sheet.low.grid, self.on_disk)
         context = self._context(cast)
         outs = {key: empty(LAYERS[key], cast, self.on_disk) for key in lacking}
+        if self.elsewhere and sheet.cast is None:
+            self._from_elsewhere(self.elsewhere, context, outs)
+        else:
+            self._band_by_band(context, outs)
+        sheet.cast = cast
+        for key, out in outs.items():
+            sheet.layers[key] = self._finished(key, out, context)
+
+    def _from_elsewhere(self, find: OfSheet, context: Context, outs: dict[str, Any_]) -> None:
+        """Put the bands that others find into the sheet, as they come."""
+        grid, clock = self.sheet.low.grid, _Clock(self.laid.spent)
+        tiles, done = by_pair(grid, self.sheet.rays.pair), 0
+        for found in find(tiles, tuple(outs)):
+            put(found, grid, context.cast, outs)
+            done += len(found.tiles)
+            self.tell("rays", done / len(tiles))
+            clock.count("elsewhere")
+            if self.preview:
+                for key in outs:
+                    self.preview.look(self.sheet.name, context, key, outs[key])
+
+    def _band_by_band(self, context: Context, outs: dict[str, Any_]) -> None:
+        sheet, grid, recipe, cast = self.sheet, self.sheet.low.grid, self.assembly.recipe, context.cast
+        lacking = list(outs)
         bands = [turns_of(grid, sheet.rays.pair, tiles) for tiles in bands_of(grid, by_pair(grid, sheet.rays.pair))]
         costs = {"rays": 0.0 if sheet.hits else 1.0} | {key: LAYERS[key].cost(recipe) for key in lacking}
         steps = _Steps(self, context, costs, max(sum(costs.values()), 1e-9) * len(bands))
@@ -120,9 +152,6 @@ class _SheetFilling:
                 step.end()
             if len(bands) == 1:
                 sheet.hits = hits
-        sheet.cast = cast
-        for key, out in outs.items():
-            sheet.layers[key] = self._finished(key, out, context)
 
     def _gather(self, context: Context, key: str, hits: Hits, out: Any_, step: "_Step") -> None:
         if key not in self.prepared:

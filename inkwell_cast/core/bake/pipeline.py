@@ -1,5 +1,7 @@
 """The one road from meshes and a recipe to maps, step by step."""
 
+from functools import partial
+
 import numpy as np
 
 from .. import maps
@@ -17,6 +19,7 @@ from ..piece.sculpt import Sculpt
 from ..settings.recipe import Recipe
 from ..uv.padding import pad
 from .baked import Bake, BakedSheet
+from .bands import Elsewhere
 from .cast_store import LaidOut, laid_out
 from .filling import fill
 from .memory_estimate import needed, refuse_too_large
@@ -32,13 +35,14 @@ def bake(
     cancel: Cancel = lambda: False,
     warm: Warm | None = None,
     peek: Peek | None = None,
+    elsewhere: Elsewhere | None = None,
 ) -> Bake:
     """Project the highs onto the lows of their pairs and derive the recipe's maps.
 
     `progress(stage, share)` is told the stage, "casting" with the layer at work, and the share of the whole done;
     `cancel()` is asked between pieces of at most about 80 ms and a true answer raises Cancelled. `warm` keeps the
     scenes for the next bake. `peek(key, sheet, image)` gets a small picture (H, W, C) uint8 of the map at work now and
-    then, as far as it is.
+    then, as far as it is. What is `elsewhere` casts and gathers in place of this process.
     Raises InputProblem where the meshes cannot be baked.
     """
     stages, warm = Stages(progress, cancel), warm or Warm()
@@ -51,10 +55,11 @@ def bake(
         assembly = displaced(assembly, warm, stages.part_of("preparing", 0.0, 0.5))
         laid = laid_out(assembly, meshes, warm, stages.part_of("preparing", 0.5, 0.5))
         on_disk = _lies_on_disk(recipe, laid)
+    others = partial(elsewhere.find, recipe, meshes, cancelled=cancel) if elsewhere else None
     with stages.stage("casting"):
         fill(
             laid, assembly, sculpt, warm, lambda layer, share: stages.tell(f"casting {layer}", share), cancel, on_disk,
-            Preview(recipe, peek) if peek else None,
+            Preview(recipe, peek) if peek else None, others,
         )  # fmt: skip
     stages.seconds |= {f"casting {name}": spent for name, spent in laid.spent.items()}
     with stages.stage("maps"):

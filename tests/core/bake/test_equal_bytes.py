@@ -1,5 +1,6 @@
 """The same bytes for every map, whatever the threads, the order of tiles, and how many are worked on at once."""
 
+import pickle
 from dataclasses import replace
 
 import numba
@@ -7,11 +8,13 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.bake import filling
+from inkwell_cast.core.bake.bands import Band, find_band
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.base import threads
 from inkwell_cast.core.maps import REGISTRY
 from inkwell_cast.core.mesh.mesh import CornerValues, merge
 from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
 from inkwell_cast.core.settings.maps import Curvature, Occlusion
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
@@ -87,4 +90,23 @@ def test_every_map_has_the_same_bytes(meshes, once, otherwise, monkeypatch):
     assert set(again) == set(once) == set(REGISTRY)
     for key, image in once.items():
         assert len(np.unique(image)) > 1, key
+        np.testing.assert_array_equal(again[key], image, err_msg=key)
+
+
+class Others:
+    """Two who know nothing of each other find the bands of a sheet in turn, the last band first."""
+
+    def find(self, recipe, meshes, sheet, tiles, layers, cancelled):
+        self.asked = sheet, len(tiles), layers
+        warm = [Warm(), Warm()]
+        for n, part in reversed([*enumerate(np.array_split(tiles, 5))]):
+            found = find_band(recipe, meshes, Band(sheet, part, layers), warm[n % 2], cancelled)
+            yield pickle.loads(pickle.dumps(found))
+
+
+def test_every_map_has_the_same_bytes_when_others_cast_it(meshes, once):
+    others = Others()
+    again = bake(recipe(), meshes, elsewhere=others).images
+    assert others.asked[1] == 9
+    for key, image in once.items():
         np.testing.assert_array_equal(again[key], image, err_msg=key)
