@@ -1,4 +1,4 @@
-.PHONY: install demo test bench real planted campaign css fuzz pictures screenshots wheels
+.PHONY: install demo test bench real planted campaign cluster css fuzz pictures screenshots wheels
 
 PYTHON ?= python3
 VENV := .venv
@@ -16,14 +16,18 @@ $(READY): pyproject.toml requirements.lock
 	$(BIN)/inkwell-cast compile
 	@touch $(READY)
 
-$(TESTS_READY): $(READY) requirements-dev.lock requirements-usd.lock tests/package.json
-	$(PIP) -r requirements-dev.lock -r requirements-usd.lock
+$(TESTS_READY): $(READY) requirements-dev.lock requirements-usd.lock requirements-cluster.lock tests/package.json
+	$(PIP) -r requirements-dev.lock -r requirements-usd.lock -r requirements-cluster.lock
 	@command -v chromium >/dev/null || (apt-get update -q && apt-get install -y -q --no-install-recommends chromium)
 	@test -d tests/node_modules/mikktspace -a -d tests/node_modules/ag-psd -a -d tests/node_modules/gltf-validator -a -d tests/node_modules/three -a -d tests/node_modules/@biomejs/biome -a -d tests/node_modules/axe-core || npm install --silent --no-audit --no-fund --prefix tests
 	@touch $(TESTS_READY)
 
 demo: $(READY)
 	$(BIN)/inkwell-cast demo
+
+# A scheduler and two workers of one thread on this machine, for trying out; Ctrl-C ends them.
+cluster: $(TESTS_READY)
+	$(BIN)/python -m bench.cluster_here
 
 css: $(TESTS_READY)
 	$(BIN)/tailwindcss -i inkwell_cast/web/app.css -o inkwell_cast/web/static/app.css --minify

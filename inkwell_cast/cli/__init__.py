@@ -31,6 +31,7 @@ COMMANDS = {
     "settings": "list every setting with its default and reason",
     "convert": "read a mesh of any format and write it as OBJ, PLY or GLB",
     "serve": "open the interface for a browser on this machine",
+    "worker": "trace for a Dask cluster, until its scheduler goes or Ctrl-C",
     "demo": "the same, with the demo pieces on the shelf",
 }
 

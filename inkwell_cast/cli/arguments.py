@@ -41,6 +41,7 @@ def bake(command: Parser) -> None:
         "--mesh", type=Path, metavar="FILE", help="write the low that the maps were baked on too, .obj, .ply or .glb"
     )  # fmt: skip
     add("--limit", metavar="WORDS", help=f"{LIMIT}; exit code 3 beyond it")
+    _add_cluster(command)
 
 
 def handoff(command: Parser) -> None:
@@ -63,13 +64,39 @@ def run(command: Parser) -> None:
     )  # fmt: skip
     add("--receiver", metavar="R", help="a ready receiver by name, or a JSON file; see `inkwell-cast receivers`")
     add("--out", required=True, type=Path, metavar="DIR", help="gets a folder a piece, and summary.json and .txt")
-    add("--jobs", type=int, default=1, metavar="N", help="pieces baked at once (default 1; each uses every core)")
+    add(
+        "--jobs", type=_count, metavar="N",
+        help="pieces baked at once (default 1, each with every core; on a cluster as many as it has workers)",
+    )  # fmt: skip
+    _add_cluster(command)
     add("--watch", action="store_true", help="stay, and bake again what changes")
     add("--again", action="store_true", help="bake also what is done and did not change")
     add("--mend", action="store_true", help="try the best mend of every flaw, and keep what does good")
     add("--limit", metavar="WORDS", help=f"{LIMIT}; exit code 3 where a piece is beyond it")
     add("--recipe", type=Path, metavar="FILE", help="JSON with settings for pieces that have none of their own")
     _add_plan(command)
+
+
+def _count(text: str) -> int:
+    if not text.isdecimal() or not int(text):
+        raise argparse.ArgumentTypeError(f"“{text}” is no number from 1 up")
+    return int(text)
+
+
+def _add_cluster(command: Parser) -> None:
+    command.add_argument(
+        "--cluster", metavar="ADDRESS",
+        help="let the workers of a Dask cluster trace: tcp://HOST:PORT, tls://HOST:PORT, or local:N on this machine",
+    )  # fmt: skip
+
+
+def worker(command: Parser) -> None:
+    command.set_defaults(run=does("program", "run_worker"))
+    add = command.add_argument
+    add("address", metavar="tcp://HOST:PORT", help="of the scheduler, which `dask scheduler` starts")
+    add("--threads", type=_count, default=0, metavar="N", help="that it traces with (default: every processor)")
+    add("--memory", type=float, default=0, metavar="GB", help="that it may take (default: what is free now)")
+    add("--name", metavar="NAME", help="what it is called in the scheduler's log")
 
 
 def _add_plan(command: Parser) -> None:
@@ -198,6 +225,7 @@ def judge(command: Parser) -> None:
     )  # fmt: skip
     add("--limit", metavar="WORDS", help=LIMIT)
     add("--out", type=Path, metavar="DIR", help="write manifest, heat and lit pictures from four sides there")
+    _add_cluster(command)
     add("--json", action="store_true", help="print JSON instead of lines")
     add("--recipe", type=Path, metavar="FILE", help="JSON with settings, such as suffixes and how sheets are split")
 
@@ -275,3 +303,4 @@ def _add_serving(command: Parser) -> None:
     add("--port", type=int, default=8734, help="port on 127.0.0.1 (default 8734; 0 takes a free one)")
     add("--data", type=Path, metavar="DIR", help="folder for pieces and bakes")
     add("--open", action="store_true", help="open the browser too")
+    _add_cluster(command)

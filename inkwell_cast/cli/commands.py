@@ -1,10 +1,11 @@
 """What the commands do; each gives its exit code."""
 
 import argparse
+import contextlib
 import json
 import pathlib
 from collections.abc import Callable
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 from ..core.bake.baked import Bake
 from ..core.bake.manifest import Manifest, MeshFile, SeenFacts
@@ -26,8 +27,12 @@ from ..core.settings.basis import Basis
 from ..core.settings.limits import Limits, limits_of
 from ..core.settings.mends_overlay import Report
 from ..core.settings.recipe import Recipe
+from ..engine.cluster import cluster_at
 from .bar import Bar
 from .input import meshes_of, recipe_file, recipe_of
+
+if TYPE_CHECKING:
+    from ..engine.cluster.client import Cluster
 
 SAID = 10  # flaws
 T = TypeVar("T")
@@ -132,10 +137,17 @@ def baked(options: argparse.Namespace, bar: Bar) -> tuple[Bake, Report | None, l
         print(f"measured: {found.words}")
     bar.end()
     print(f"memory: {need_of(assemble(recipe, meshes, warm)).words}")
-    if options.mend:
-        done = mend_all(recipe, meshes, bar.show, warm=warm)
-        return done.bake, done.report, sources
-    return bake(recipe, meshes, bar.show, warm=warm), None, sources
+    with cluster_of(options) as cluster:
+        if options.mend:
+            done = mend_all(recipe, meshes, bar.show, warm=warm, elsewhere=cluster)
+            return done.bake, done.report, sources
+        return bake(recipe, meshes, bar.show, warm=warm, elsewhere=cluster), None, sources
+
+
+def cluster_of(options: argparse.Namespace) -> contextlib.AbstractContextManager["Cluster | None"]:
+    """The cluster that is to trace, while the block lasts; None for this process. Raises InputProblem."""
+    address = getattr(options, "cluster", None)
+    return contextlib.closing(cluster_at(address)) if address else contextlib.nullcontext()
 
 
 def run_bake(options: argparse.Namespace) -> int:

@@ -103,10 +103,21 @@ def run_compile(options: argparse.Namespace) -> int:
     return 0
 
 
+def run_worker(options: argparse.Namespace) -> int:
+    from ..engine.cluster import refuse_without_dask
+
+    refuse_without_dask()
+    run_compile(options)
+    from ..engine.cluster.start_worker import serve
+
+    serve(options.address, options.threads, int(options.memory * 1e9), options.name)
+    return 0
+
+
 def run_serve(options: argparse.Namespace) -> int:
     from ..web.serve import serve
 
-    return serve(options.data, options.port, demo=False, browser=options.open)
+    return serve(options.data, options.port, demo=False, browser=options.open, cluster=options.cluster)
 
 
 def run_demo(options: argparse.Namespace) -> int:
@@ -117,7 +128,9 @@ def run_demo(options: argparse.Namespace) -> int:
     def compiling(share: float) -> None:
         bar.show("compiling, the first time only", share)
 
-    return serve(options.data, options.port, demo=True, compiling=compiling, browser=options.open)
+    return serve(
+        options.data, options.port, demo=True, compiling=compiling, browser=options.open, cluster=options.cluster
+    )
 
 
 def run_shortcut(options: argparse.Namespace) -> int:

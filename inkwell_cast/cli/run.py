@@ -6,8 +6,9 @@ import pathlib
 import sys
 import threading
 import time
+from typing import TYPE_CHECKING
 
-from ..core.base.errors import InputProblem
+from ..core.base.errors import Cancelled, InputProblem
 from ..core.handoff.batch import (
     Item,
     Outcome,
@@ -23,10 +24,14 @@ from ..core.handoff.batch import (
 from ..core.settings.limits import limits_of
 from ..core.settings.receivers import Receiver, find_receiver
 from ..core.settings.recipe import Recipe
+from ..engine.cluster import cluster_at
 from ..engine.engine import Engine, JobFailed
 from ..engine.messages import RunItem
 from .input import recipe_file
 from .leaving import tell_plans
+
+if TYPE_CHECKING:
+    from ..engine.cluster.client import Cluster
 
 SOME_FAILED = 3
 LOOK_EVERY = 0.7
@@ -60,7 +65,9 @@ class _Batch:
         self.receiver, self.recipe, self.mend, self.again = receiver, recipe, options.mend, options.again
         self.limits: str | None = options.limit
         limits_of(self.limits or "")
-        self._engines = [Engine() for _ in range(max(1, options.jobs))]
+        self._cluster = cluster_at(options.cluster) if options.cluster else None
+        self._jobs: int = options.jobs or (self._cluster.workers if self._cluster else 1)
+        self._engines = [] if self._cluster else [Engine() for _ in range(self._jobs)]
         self._free = list(self._engines)
         self._lock = threading.Lock()
         self._summary = Summary()
@@ -71,6 +78,8 @@ class _Batch:
         self._stopping = True
         for engine in self._engines:
             engine.close()
+        if self._cluster:
+            self._cluster.close()
 
     def round(self) -> Summary:
         """Bake every piece that is not done with its inputs as they are; prints the table at the end."""
@@ -78,7 +87,7 @@ class _Batch:
         self._seen = {item.name: _stamp(item) for item in items}
         self._summary = resumed(items, read_summary(self.out), self.receiver.name if self.receiver else "")
         write_summary(self.out, self._summary)
-        with concurrent.futures.ThreadPoolExecutor(len(self._engines)) as pool:
+        with concurrent.futures.ThreadPoolExecutor(self._jobs) as pool:
             futures = [pool.submit(self._one, item) for item in items]
             try:
                 for future in futures:
@@ -115,26 +124,37 @@ class _Batch:
         if not self.again and still_good(self._summary.of(item.name), inputs, self.out):
             self._say(f"{item.name}: as before")
             return
-        with self._lock:
-            engine = self._free.pop()
         self._say(f"{item.name}: at work")
         started = time.monotonic()
-        job = RunItem(item, self.recipe, self.receiver, str(self.out), self.mend, self.limits)
         try:
-            done: Outcome = engine.submit(job).future.result()
+            done = self._on_cluster(self._cluster, item) if self._cluster else self._here(item)
             outcome = done.model_copy(update={"inputs": inputs})
-        except JobFailed as failed:
+        except (JobFailed, InputProblem, Cancelled) as failed:
             if self._stopping:
                 return  # by Ctrl-C: it stays waiting
             spent = round(time.monotonic() - started, 2)
-            outcome = Outcome(
-                piece=item.name, state="failed", message=failed.message, inputs=inputs, seconds=spent
-            )  # fmt: skip
+            outcome = Outcome(piece=item.name, state="failed", message=str(failed), inputs=inputs, seconds=spent)
+        self._say(f"{item.name}: {outcome.message or outcome.state}")
+        self._keep(outcome)
+
+    def _here(self, item: Item) -> Outcome:
+        """Bake a piece in an engine of this machine. Raises JobFailed."""
+        with self._lock:
+            engine = self._free.pop()
+        job = RunItem(item, self.recipe, self.receiver, str(self.out), self.mend, self.limits)
+        try:
+            done: Outcome = engine.submit(job).future.result()
+            return done
         finally:
             with self._lock:
                 self._free.append(engine)
-        self._say(f"{item.name}: {outcome.message or outcome.state}")
-        self._keep(outcome)
+
+    def _on_cluster(self, cluster: "Cluster", item: Item) -> Outcome:
+        """Bake a piece on a worker of the cluster. Raises InputProblem and Cancelled."""
+        return cluster.bake_piece(
+            item, self.recipe, self.receiver, self.out, self.mend, cancelled=lambda: self._stopping,
+            limits=self.limits,
+        )  # fmt: skip
 
     def _keep(self, outcome: Outcome) -> None:
         with self._lock:

@@ -79,11 +79,14 @@ class Engine:
     """Runs one job at a time in its process, the most urgent first, else in the order they were handed in.
 
     `name` is that of its process, `niceness` what that leaves of the processor to others (0 for nothing, to 19), and
-    `after` an engine that is to be ready, or a job handed in here, before the process is started.
+    `after` an engine that is to be ready, or a job handed in here, before the process is started. Full bakes are traced
+    by the workers of the `cluster` at an address, if there is one.
     """
 
-    def __init__(self, name: str = "engine", niceness: int = 0, after: "Engine | None" = None) -> None:
-        self.name, self._niceness, self._after = name, niceness, after
+    def __init__(
+        self, name: str = "engine", niceness: int = 0, after: "Engine | None" = None, cluster: str = ""
+    ) -> None:
+        self.name, self._niceness, self._after, self._cluster = name, niceness, after, cluster
         self._waiting: deque[Ticket] = deque()
         self._inner: dict[int, Ticket] = {}  # by number, those that the process answers in the midst of another
         self._changed = threading.Condition()
@@ -213,7 +216,10 @@ class Engine:
         ours, theirs = self._context.Pipe()
         self._cancel = self._context.Event()
         self._process = self._context.Process(
-            target=run, args=(theirs, self._cancel, self._niceness), name=f"inkwell-{self.name}", daemon=True
+            target=run,
+            args=(theirs, self._cancel, self._niceness, self._cluster),
+            name=f"inkwell-{self.name}",
+            daemon=True,
         )
         self._process.start()
         theirs.close()

@@ -31,10 +31,11 @@ PATIENT, READING = 10, 4  # niceness
 class Lanes:
     """The engines of a server; takes jobs as one engine does, and gives each to its lane."""
 
-    def __init__(self) -> None:
+    def __init__(self, cluster: str = "") -> None:
+        """Full bakes are traced by the workers of the `cluster` whose scheduler is at an address."""
         self.hand = Engine("hand")
         self.reading = Engine("reading", READING, self.hand)
-        self.long = Engine("long work", PATIENT, self.reading)
+        self.long = Engine("long work", PATIENT, self.reading, cluster)
 
     @property
     def all(self) -> tuple[Engine, Engine, Engine]:

@@ -45,6 +45,7 @@ from ..core.review.lit_pictures import lit_sculpt
 from ..core.review.probe import Probe, probe
 from ..core.review.section import Section, section
 from ..core.settings.recipe import Recipe
+from .cluster import ClusterAt
 from .compile_kernels import warm_up
 from .memory_watch import MemoryWatch, limit_single_requests
 from .mesh_facts import facts_of
@@ -84,15 +85,18 @@ TELL_EVERY = 0.05
 ASSEMBLY = Slot[Assembly]()
 
 
-def run(pipe: Connection, cancel: Event, niceness: int = 0) -> None:
-    """Serve jobs until the pipe closes. Runs in a process of its own, which leaves others what `niceness` says."""
+def run(pipe: Connection, cancel: Event, niceness: int = 0, cluster: str = "") -> None:
+    """Serve jobs until the pipe closes. Runs in a process of its own, which leaves others what `niceness` says.
+
+    Full bakes are traced by the workers of the `cluster` at an address, if there is one.
+    """
     end_with_parent()
     yield_to_others(niceness)
     limit_single_requests()
     watch = MemoryWatch()
     watch.start()
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C goes to the server, which ends this process in order
-    worker = _Worker(pipe, cancel, watch)
+    worker = _Worker(pipe, cancel, watch, ClusterAt(cluster))
     with contextlib.suppress(RayLibraryMissing):  # said again, to the user, by the first job that needs it
         warm_up(lambda share: pipe.send(Told(0, "compiling", share)))
     pipe.send(Told(0, "", 1.0))
@@ -109,8 +113,8 @@ def run(pipe: Connection, cancel: Event, niceness: int = 0) -> None:
 
 
 class _Worker:
-    def __init__(self, pipe: Connection, cancel: Event, watch: MemoryWatch) -> None:
-        self._pipe, self._cancel, self._watch = pipe, cancel, watch
+    def __init__(self, pipe: Connection, cancel: Event, watch: MemoryWatch, cluster: "ClusterAt") -> None:
+        self._pipe, self._cancel, self._watch, self._cluster = pipe, cancel, watch, cluster
         self._number, self._depth = 0, 0
         self._meshes: OrderedDict[tuple[str, str], Mesh] = OrderedDict()
         self._warm = Warm(self._stopped, self._to_end)
@@ -246,13 +250,13 @@ class _Worker:
             write_picture(part, "png", image)
             part.replace(folder / PEEK)
 
-        report = None
+        report, elsewhere = None, None if job.proof else self._cluster.connected()
         try:
             if job.mend:
-                done = mend_all(job.recipe, meshes, self._tell, self._stopped, self._warm)
+                done = mend_all(job.recipe, meshes, self._tell, self._stopped, self._warm, elsewhere)
                 baked, report = done.bake, done.report
             else:
-                baked = pipeline.bake(job.recipe, meshes, self._tell, self._stopped, self._warm, peek)
+                baked = pipeline.bake(job.recipe, meshes, self._tell, self._stopped, self._warm, peek, elsewhere)
         finally:
             (folder / PEEK).unlink(missing_ok=True)
         self._tell("writing", 0.95)

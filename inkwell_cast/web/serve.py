@@ -13,6 +13,7 @@ from collections.abc import Callable
 import uvicorn
 
 from ..demo import pieces
+from ..engine.cluster import cluster_at
 from ..engine.lanes import Lanes
 from ..store import Store
 from .app import create_app
@@ -32,10 +33,11 @@ def data_folder(chosen: pathlib.Path | None, demo: bool) -> pathlib.Path:
 
 def serve(
     chosen: pathlib.Path | None, port: int, demo: bool, compiling: Callable[[float], None] = lambda share: None,
-    browser: bool = False,
+    browser: bool = False, cluster: str | None = None,
 ) -> int:  # fmt: skip
     """Serve until interrupted; returns the exit code. `compiling` hears how far that is before demo pieces are made.
 
+    Full bakes are traced by the `cluster` at an address, if there is one. Raises InputProblem where that cannot be.
     With `browser` that is opened too; where the program runs already on the port, that one is shown.
     """
     try:
@@ -47,7 +49,8 @@ def serve(
             return 0
         print(f"inkwell-cast: Port {port} cannot be used ({error.strerror}). Choose another with --port.")
         return 1
-    engine = Lanes()
+    workers = cluster_at(cluster) if cluster else None
+    engine = Lanes(workers.scheduler if workers else "")
     try:
         services = Services(Store(data_folder(chosen, demo)), engine)
         if demo and not services.pieces.shelf():
@@ -61,6 +64,8 @@ def serve(
         uvicorn.Server(config).run(sockets=[listener])
     finally:
         engine.close()
+        if workers:
+            workers.close()
     return 0
 
 

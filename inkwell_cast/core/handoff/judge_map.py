@@ -8,6 +8,7 @@ import numpy as np
 from pydantic import BaseModel
 
 from ..bake.baked import Bake, BakedSheet
+from ..bake.bands import Elsewhere
 from ..bake.manifest import Manifest, MeshFile, SeenFacts
 from ..bake.pipeline import bake
 from ..bake.refusals import refuse_unusable
@@ -81,17 +82,18 @@ class Brought:
 def bring_in(
     recipe: Recipe, meshes: BakeMeshes, images: list[Any], reading: Basis | str | None = ANY,
     progress: Progress = lambda stage, share: None, cancel: Cancel = lambda: False, warm: Warm | None = None,
+    elsewhere: Elsewhere | None = None,
 ) -> Brought:  # fmt: skip
     """Bring in pictures (H, W, 3), one a sheet in their order, as the normal map of a piece's low.
 
     `reading` is the basis that they are in, None for object space, or ANY for the one of the recipe with either green,
-    or object space, whichever is seen best. Raises InputProblem where the pictures do not fit the sheets, hold no
-    normals, or nothing of them can be seen; Cancelled.
+    or object space, whichever is seen best. What is `elsewhere` casts in place of this process. Raises InputProblem
+    where the pictures do not fit the sheets, hold no normals, or nothing of them can be seen; Cancelled.
     """
     warm, basis = warm or Warm(), reading if isinstance(reading, Basis) else recipe.basis
     images = [image[..., :3] for image in images]
     recipe = _fitting(recipe, meshes, images, warm).model_copy(update={"basis": basis})
-    done = bake(recipe, meshes, progress, cancel, warm)
+    done = bake(recipe, meshes, progress, cancel, warm, elsewhere=elsewhere)
     contexts = [sheet.context for sheet in done.sheets]
     empty = _empty(images, [context.cast.covered > 0 for context in contexts])
     tried = _readings(images, basis, reading)

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..bake.baked import Bake
+from ..bake.bands import Elsewhere
 from ..bake.measured_reach import measure
 from ..bake.pipeline import bake
 from ..base.array_types import Bool
@@ -221,9 +222,9 @@ def _touch(one: Flaw, other: Flaw) -> bool:
 
 def mend_all(
     recipe: Recipe, meshes: BakeMeshes, progress: Progress = lambda stage, share: None,
-    cancel: Callable[[], bool] = lambda: False, warm: Warm | None = None,
+    cancel: Callable[[], bool] = lambda: False, warm: Warm | None = None, elsewhere: Elsewhere | None = None,
 ) -> MendedAll:  # fmt: skip
-    """Mend what settings can; raises what `bake` does."""
+    """Mend what settings can; what is `elsewhere` finds the bake at the end. Raises what `bake` does."""
     warm = warm or Warm()
     small, most = _trial_of(recipe)
     trials = _Trials(small, meshes, warm, lambda share: progress("mending", share / 2), cancel, most)
@@ -240,7 +241,9 @@ def mend_all(
         last = first
         search.tried = [one.model_copy(update={"kept": False}) for one in search.tried]
     given = _with(recipe, last.mends)
-    result = bake(given, meshes, lambda stage, share: progress(stage, 0.5 + 0.47 * share), cancel, warm)
+    result = bake(
+        given, meshes, lambda stage, share: progress(stage, 0.5 + 0.47 * share), cancel, warm, elsewhere=elsewhere
+    )
     progress("mending", 1.0)
     left = [f"{flaw.title}, {flaw.part.rpartition('/')[2]}: {flaw.remedy}" for flaw in last.flaws if not flaw.mends]
     report = Report(

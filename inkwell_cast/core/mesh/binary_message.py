@@ -62,7 +62,12 @@ def write_blocks(path: pathlib.Path, blocks: Blocks) -> None:
 
 
 def write_packed(path: pathlib.Path, mesh: Mesh) -> None:
-    """Write a mesh so that `read_packed` gives it back bit for bit; corners that layers share are kept once."""
+    """Write a mesh so that `read_packed` gives it back bit for bit."""
+    write_blocks(path, packed(mesh))
+
+
+def packed(mesh: Mesh) -> Blocks:
+    """A mesh as one message; corners that layers share are kept once."""
     kept: list[I32] = [mesh.triangles]
     arrays: dict[str, Any_] = {
         "positions": mesh.positions, "objects": mesh.objects, "materials": mesh.materials,
@@ -92,7 +97,7 @@ def write_packed(path: pathlib.Path, mesh: Mesh) -> None:
         "textures": {n: [t.name, t.channel, t.turned, t.tint] for n, t in textures.items()},
         "color_space": mesh.color_space, "notes": mesh.notes,
     }  # fmt: skip
-    write_blocks(path, pack(header, arrays))
+    return pack(header, arrays)
 
 
 def read_packed(path: pathlib.Path) -> Mesh:
