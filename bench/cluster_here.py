@@ -1,5 +1,6 @@
 """A scheduler and two workers on this machine, until Ctrl-C: `make cluster`."""
 
+import signal
 import subprocess
 import sys
 
@@ -13,6 +14,7 @@ def main() -> None:
     worker = [sys.executable, "-m", "inkwell_cast.cli", "worker", address, "--threads", "1"]
     started = [subprocess.Popen([*scheduler, "--no-dashboard"], stderr=subprocess.DEVNULL)]
     started += [subprocess.Popen(worker) for _ in range(WORKERS)]
+    signal.signal(signal.SIGTERM, signal.default_int_handler)  # as Ctrl-C
     print(f"Give commands --cluster {address}", flush=True)
     try:
         started[0].wait()

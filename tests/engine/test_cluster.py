@@ -124,6 +124,17 @@ def cramped(usual, chosen):
     return find
 
 
+def asked_by_native_code(usual, chosen):
+    def find(recipe, meshes, band, warm, cancelled):
+        from concurrent.futures import ThreadPoolExecutor
+
+        with ThreadPoolExecutor(1) as another:
+            assert another.submit(warm.stopped_alone).result() is False
+        return usual(recipe, meshes, band, warm, cancelled)
+
+    return find
+
+
 class KilledByLargeBands(WorkerPlugin):
     """Whichever worker takes the band with the first tile, and is given more than two with it, is gone."""
 
@@ -161,7 +172,7 @@ def test_a_band_that_ends_every_worker_is_cut_in_two(cluster, meshes, once):
     cluster._client.run(as_it_was)
 
 
-@pytest.mark.parametrize("trouble", [slow, cramped])
+@pytest.mark.parametrize("trouble", [slow, cramped, asked_by_native_code])
 def test_the_same_bytes_with_a_worker_that_is(trouble, cluster, meshes, once):
     chosen = next(iter(cluster._client.scheduler_info()["workers"]))
     cluster._client.run(instead(trouble), chosen)

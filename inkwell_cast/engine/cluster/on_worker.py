@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 import numba
-from distributed import Event, get_worker
+from distributed import Event, get_client, get_worker
 
 from ...core.bake.bands import Band, Found, find_band
 from ...core.base.errors import Cancelled
@@ -151,16 +151,26 @@ def bake_piece(asked: BakePiece, data: dict[str, bytes]) -> tuple[Outcome, dict[
 def _at_work(stop: str) -> Iterator[Callable[[], bool]]:
     """One thing at a time, with the threads of this worker; gives what says whether it is still wanted."""
     numba.set_num_threads(int(os.environ.get(THREADS_IN_ENVIRONMENT, 0)) or os.cpu_count() or 1)
-    stopped = _asks(stop)
+    unwanted, over, event = threading.Event(), threading.Event(), Event(stop, client=get_client())
+
+    def look() -> None:  # native code in whose midst nothing can be asked looks at what this found
+        while not over.wait(ASK_EVERY) and not unwanted.is_set():
+            with contextlib.suppress(OSError, RuntimeError, TimeoutError):
+                if event.is_set() is True:
+                    unwanted.set()
+
+    threading.Thread(target=look, name="still wanted", daemon=True).start()
     with _kept.lock:
-        _kept.warm.stopped = _kept.warm.stopped_alone = stopped
+        _kept.warm.stopped = _kept.warm.stopped_alone = unwanted.is_set
         try:
-            yield stopped
+            yield unwanted.is_set
         except MemoryError:
             _kept.forget()
             raise
         except Cancelled as cancelled:
             raise Unwanted from cancelled
+        finally:
+            over.set()
 
 
 def _told(topic: str) -> Callable[[str, float], None]:
@@ -174,16 +184,3 @@ def _told(topic: str) -> Callable[[str, float], None]:
             get_worker().log_event(topic, (stage, share))
 
     return tell
-
-
-def _asks(event: str) -> Callable[[], bool]:
-    """Whether an event of the cluster is set, asked now and then."""
-    last, known = time.monotonic(), False
-
-    def stopped() -> bool:
-        nonlocal last, known
-        if not known and time.monotonic() - last > ASK_EVERY:
-            known, last = Event(event).is_set() is True, time.monotonic()
-        return known
-
-    return stopped
