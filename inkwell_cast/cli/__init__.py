@@ -3,6 +3,7 @@
 import argparse
 import importlib
 import os
+import subprocess
 import sys
 from collections.abc import Sequence
 from typing import Any
@@ -14,6 +15,7 @@ COMMANDS = {
     "bake": "bake maps into a folder",
     "handoff": "bake, and write what leaves: maps, meshes, manifest and report",
     "run": "bake and hand off every piece of some folders; exit code 3 when some failed",
+    "project": "what the pieces of a folder share: init, check, bake, schema",
     "receivers": "what maps can be made for: list, show, make, schema",
     "piece": "portable piece files",
     "library": "write the material library of a piece or a recipe as JSON",
@@ -39,6 +41,17 @@ COMMANDS = {
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run a command; returns the exit code: 0 done, 2 for input that cannot be used, 1 for anything else."""
     options = _parser().parse_args(arguments)
+    code = FAULT
+    try:
+        code = _done(options)
+    finally:
+        if getattr(options, "on_done", None):
+            _run_after(options, code)
+    return code
+
+
+def _done(options: argparse.Namespace) -> int:
+    """Do what a command does; the exit code, after saying what went wrong."""
     try:
         return int(options.run(options))
     except MemoryError:
@@ -56,6 +69,15 @@ def main(arguments: Sequence[str] | None = None) -> int:
             raise
         print(f"inkwell-cast: {told[1]}", file=sys.stderr)
         return told[0]
+
+
+def _run_after(options: argparse.Namespace, code: int) -> None:
+    """Have the shell run what is to be done at the end; its own failure is said and changes nothing."""
+    sys.stdout.flush()
+    told = {"INKWELL_CAST_EXIT_CODE": str(code), "INKWELL_CAST_OUT": str(options.out.absolute())}
+    ended = subprocess.run(options.on_done, shell=True, env=os.environ | told).returncode
+    if ended:
+        print(f"inkwell-cast: --on-done ended with exit code {ended}.", file=sys.stderr)
 
 
 def _told(problem: Exception) -> tuple[int, str] | None:

@@ -16,6 +16,7 @@ from ..core.settings.map_names import MAPS
 from ..core.settings.output import DEPTHS, Output
 from ..core.settings.receivers import Receiver
 from ..core.settings.sheet import Sheet
+from .bar import add_progress
 from .meshes_and_settings import add_cage, add_meshes, add_settings, reason
 
 Parser = argparse.ArgumentParser
@@ -42,6 +43,7 @@ def bake(command: Parser) -> None:
     )  # fmt: skip
     add("--limit", metavar="WORDS", help=f"{LIMIT}; exit code 3 beyond it")
     _add_cluster(command)
+    _add_after(command)
 
 
 def handoff(command: Parser) -> None:
@@ -53,6 +55,7 @@ def handoff(command: Parser) -> None:
     add("--shared", action="store_true", help=reason(Handoff, "shared"))
     _add_plan(command)
     add("--name", default="", metavar="NAME", help="what {piece} stands for")
+    _add_after(command)
 
 
 def run(command: Parser) -> None:
@@ -64,17 +67,25 @@ def run(command: Parser) -> None:
     )  # fmt: skip
     add("--receiver", metavar="R", help="a ready receiver by name, or a JSON file; see `inkwell-cast receivers`")
     add("--out", required=True, type=Path, metavar="DIR", help="gets a folder a piece, and summary.json and .txt")
+    _add_batch(command)
+    add("--watch", action="store_true", help="stay, and bake again what changes")
+    add("--recipe", type=Path, metavar="FILE", help="JSON with settings for pieces that have none of their own")
+    _add_plan(command)
+    _add_after(command)
+    add_progress(command)
+
+
+def _add_batch(command: Parser) -> None:
+    """How many pieces are baked."""
+    add = command.add_argument
     add(
         "--jobs", type=_count, metavar="N",
         help="pieces baked at once (default 1, each with every core; on a cluster as many as it has workers)",
     )  # fmt: skip
     _add_cluster(command)
-    add("--watch", action="store_true", help="stay, and bake again what changes")
     add("--again", action="store_true", help="bake also what is done and did not change")
     add("--mend", action="store_true", help="try the best mend of every flaw, and keep what does good")
     add("--limit", metavar="WORDS", help=f"{LIMIT}; exit code 3 where a piece is beyond it")
-    add("--recipe", type=Path, metavar="FILE", help="JSON with settings for pieces that have none of their own")
-    _add_plan(command)
 
 
 def _count(text: str) -> int:
@@ -87,6 +98,13 @@ def _add_cluster(command: Parser) -> None:
     command.add_argument(
         "--cluster", metavar="ADDRESS",
         help="let the workers of a Dask cluster trace: tcp://HOST:PORT, tls://HOST:PORT, or local:N on this machine",
+    )  # fmt: skip
+
+
+def _add_after(command: Parser) -> None:
+    command.add_argument(
+        "--on-done", metavar="COMMAND",
+        help="what the shell runs at the end, however that is: INKWELL_CAST_EXIT_CODE and INKWELL_CAST_OUT tell it",
     )  # fmt: skip
 
 
@@ -105,6 +123,27 @@ def _add_plan(command: Parser) -> None:
         help="bake nothing; say what would be written, what becomes of the folder, and what stands in the way",
     )  # fmt: skip
     command.add_argument("--json", action="store_true", help="a plan as JSON")
+
+
+def project(command: Parser) -> None:
+    kinds = command.add_subparsers(required=True, metavar="DO")
+    for name, function, does_what in (
+        ("init", "init", "start one in a folder"),
+        ("check", "check", "say which pieces break what it asks; exit code 3 where one does, for version control"),
+        ("bake", "bake", "bake and hand off every piece that is not done, to where it says"),
+        ("schema", "show_schema", "print the JSON schema of its file"),
+    ):
+        each = kinds.add_parser(name, help=does_what, description=does_what)
+        each.set_defaults(run=does("project", function))
+        if name == "schema":
+            continue
+        each.add_argument("folder", nargs="?", default=Path(), type=Path, metavar="DIR", help="in it; by default here")
+        if name in ("check", "bake"):
+            add_progress(each)
+        if name == "check":
+            each.add_argument("--json", action="store_true", help="print JSON instead of lines")
+        if name == "bake":
+            _add_batch(each)
 
 
 def receivers(command: Parser) -> None:
@@ -296,6 +335,10 @@ def serve(command: Parser) -> None:
 def demo(command: Parser) -> None:
     command.set_defaults(run=does("program", "run_demo"))
     _add_serving(command)
+    command.add_argument(
+        "--write", type=Path, metavar="DIR", help="write the demo meshes and their settings there, and serve nothing"
+    )
+    add_progress(command)
 
 
 def _add_serving(command: Parser) -> None:

@@ -34,7 +34,7 @@ from .input import meshes_of, recipe_file, recipe_of
 if TYPE_CHECKING:
     from ..engine.cluster.client import Cluster
 
-SAID = 10  # flaws
+SAID, PARTS = 10, 3  # causes of flaws, and parts of each
 T = TypeVar("T")
 BEYOND = 3  # exit code for what is worse than a limit
 
@@ -222,11 +222,17 @@ def tell(manifest: Manifest) -> None:
 
 
 def say_flaws(flaws: list[Flaw]) -> None:
-    """The flaws that show most, in lines."""
-    for number, flaw in enumerate(flaws[:SAID], 1):
-        print(f"flaw {number}: {flaw.title.lower()}, {flaw.part.rpartition('/')[2]}: {flaw.what} {flaw.remedy}")
-    if len(flaws) > SAID:
-        print(f"and {len(flaws) - SAID} more flaws; see manifest.json")
+    """The causes that show most, each with its places, in lines."""
+    causes = dict[str, list[Flaw]]()
+    for flaw in flaws:
+        causes.setdefault(flaw.cause, []).append(flaw)
+    for first, *others in [*causes.values()][:SAID]:
+        parts = [*dict.fromkeys(flaw.part.rpartition("/")[2] for flaw in (first, *others) if flaw.part)]
+        where = f", {', '.join(parts[:PARTS])}{f' and {len(parts) - PARTS} more' if len(parts) > PARTS else ''}"
+        places = f" in {len(others) + 1} places" if others else ""
+        print(f"flaw: {first.title.lower()}{places}{where if parts else ''}: {first.what} {first.remedy}")
+    if len(causes) > SAID:
+        print(f"and {len(causes) - SAID} more causes; see manifest.json")
 
 
 def seen_words(seen: SeenFacts) -> str:

@@ -3,6 +3,7 @@
 import argparse
 import json
 import pathlib
+import sys
 from typing import Any
 
 from ..core.bake.manifest import MeshFile, sha256_of
@@ -15,8 +16,9 @@ from ..core.piece.piece import BakeMeshes
 from ..core.rays.modifiers.straighten import stored_picture
 from ..core.settings.material_library import join, read_library_file
 from ..core.settings.pairing import Pairing, read_name
+from ..core.settings.project import NAME, Project, find_project, receiver_in, recipe_in
 from ..core.settings.reach_unit import with_reach_unit
-from ..core.settings.receivers import find_receiver
+from ..core.settings.receivers import Receiver, find_receiver
 from ..core.settings.recipe import Recipe
 from .bar import Bar
 
@@ -29,8 +31,9 @@ def recipe_of(options: argparse.Namespace, meshes: BakeMeshes | None = None) -> 
     recipe = recipe_file(options)
     if getattr(options, "library", None):
         recipe = recipe.model_copy(update={"library": join(recipe.library, read_library_file(options.library))})
-    if getattr(options, "receiver", None):
-        recipe = find_receiver(options.receiver).laid_over(recipe)
+    receiver = receiver_of(options)
+    if receiver:
+        recipe = receiver.laid_over(recipe)
     if options.reach and meshes:
         recipe = with_reach_unit(recipe, "scene", assemble(recipe, meshes).low.diagonal)
     settings = recipe.model_dump()
@@ -91,9 +94,10 @@ def set_value(settings: dict[str, Any], given: str) -> None:
 
 
 def recipe_file(options: argparse.Namespace) -> Recipe:
-    """The settings of --recipe, those of a piece file, or the defaults; --together on top."""
+    """The settings of --recipe over those of the project, those of a piece file, or the defaults; --together on top."""
     piece = piece_of(options)
     recipe = piece[0].recipe.model_copy() if piece else Recipe()
+    found = project_of(options)
     if options.recipe:
         try:
             text = options.recipe.read_text()
@@ -102,9 +106,34 @@ def recipe_file(options: argparse.Namespace) -> Recipe:
                 str(options.recipe), f"The recipe cannot be read ({error}).", "Check its path."
             ) from error
         recipe = Recipe.model_validate_json(text)
+        if found:
+            recipe = recipe_in(*found, json.loads(text))
+    elif found and not piece:
+        recipe = recipe_in(*found)
     if options.together:
         recipe.pairing.together = True
     return recipe
+
+
+def project_of(options: argparse.Namespace) -> tuple[Project, pathlib.Path] | None:
+    """The project that the meshes of a command lie in, and its folder, said once. Raises InputProblem."""
+    if not hasattr(options, "project"):
+        named = [*options.low, *options.files, *options.high, *getattr(options, "paths", [])]
+        options.project = find_project(named[0]) if named else None
+        if options.project:
+            print(f"project: {options.project[1] / NAME}", file=sys.stderr)
+    found: tuple[Project, pathlib.Path] | None = options.project
+    return found
+
+
+def receiver_of(options: argparse.Namespace) -> Receiver | None:
+    """The receiver of a command that takes one: as said, else that of the project. Raises InputProblem."""
+    if "receiver" not in options:
+        return None
+    if options.receiver:
+        return find_receiver(options.receiver)
+    found = project_of(options)
+    return receiver_in(*found) if found and not piece_of(options) else None
 
 
 def piece_of(options: argparse.Namespace) -> tuple[PieceFile, list[Mesh]] | None:

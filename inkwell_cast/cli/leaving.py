@@ -18,7 +18,7 @@ from ..core.settings.material_library import Library
 from ..core.settings.receivers import READY, Receiver, find_receiver, schema
 from .bar import Bar
 from .commands import baked, tell
-from .input import meshes_of, name_of, recipe_file, recipe_of
+from .input import meshes_of, name_of, receiver_of, recipe_file, recipe_of
 
 CANNOT_BE = 3  # exit code for a handoff that something stands in the way of
 
@@ -40,10 +40,10 @@ def run_handoff(options: argparse.Namespace) -> int:
             place = pathlib.Path(folder)
             manifest = save(result, place, sources, place, report)
             handoff = _asked_for(result.assembly.given.handoff, options)
-            receiver = find_receiver(options.receiver).name if options.receiver else ""
+            receiver = receiver_of(options)
             handed = hand_off(
                 Finished.of_folder(name, manifest, place, place), result.assembly, result.warm, handoff, options.out,
-                receiver, progress=bar.show,
+                receiver.name if receiver else "", progress=bar.show,
             )  # fmt: skip
     finally:
         bar.end()

@@ -5,6 +5,7 @@ import pathlib
 from typing import Any
 
 from ..core.settings.reach import Reach
+from .bar import add_progress
 
 
 def add_meshes(command: argparse.ArgumentParser) -> None:
@@ -21,6 +22,7 @@ def add_meshes(command: argparse.ArgumentParser) -> None:
     command.add_argument(
         "--together", action="store_true", help="every low receives from every high, whatever the names"
     )
+    add_progress(command)
 
 
 def add_cage(command: argparse.ArgumentParser) -> None:

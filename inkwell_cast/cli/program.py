@@ -121,6 +121,8 @@ def run_serve(options: argparse.Namespace) -> int:
 
 
 def run_demo(options: argparse.Namespace) -> int:
+    if options.write:
+        return _write_demo(options.write)
     from ..web.serve import serve
 
     bar = Bar()
@@ -131,6 +133,24 @@ def run_demo(options: argparse.Namespace) -> int:
     return serve(
         options.data, options.port, demo=True, compiling=compiling, browser=options.open, cluster=options.cluster
     )
+
+
+def _write_demo(folder: pathlib.Path) -> int:
+    """The demo meshes as an artist would have them, each piece with its settings beside it as a recipe."""
+    from ..demo import pieces
+
+    for piece in pieces():
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+            paths = piece.write(folder)
+            recipe = folder / f"{paths[0].stem.removesuffix('_low')}.json"
+            recipe.write_text(piece.recipe.model_dump_json(indent=2, exclude_defaults=True) + "\n", encoding="utf-8")
+        except OSError as error:
+            raise InputProblem(
+                str(folder), f"The demo meshes cannot be written there ({error.strerror}).", "Choose another folder."
+            ) from error
+        print(f"{piece.title}: {', '.join(path.name for path in paths)}, settings in {recipe.name}")
+    return 0
 
 
 def run_shortcut(options: argparse.Namespace) -> int:

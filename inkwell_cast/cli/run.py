@@ -6,6 +6,7 @@ import pathlib
 import sys
 import threading
 import time
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from ..core.base.errors import Cancelled, InputProblem
@@ -22,12 +23,13 @@ from ..core.handoff.batch import (
     write_summary,
 )
 from ..core.settings.limits import limits_of
-from ..core.settings.receivers import Receiver, find_receiver
+from ..core.settings.receivers import Receiver
 from ..core.settings.recipe import Recipe
 from ..engine.cluster import cluster_at
 from ..engine.engine import Engine, JobFailed
 from ..engine.messages import RunItem
-from .input import recipe_file
+from .bar import Bar
+from .input import receiver_of, recipe_file
 from .leaving import tell_plans
 
 if TYPE_CHECKING:
@@ -40,28 +42,28 @@ Stamp = tuple[tuple[str, int, int], ...]
 
 def run_batch(options: argparse.Namespace) -> int:
     """Exit code 0 when every piece is done, 3 when some failed or are beyond a limit, 2 for folders that hold none."""
-    receiver = find_receiver(options.receiver) if options.receiver else None
+    receiver = receiver_of(options)
     if options.plan:
         recipe, items = recipe_file(options), find_items(options.paths)
         return tell_plans([plan_of(item, recipe, receiver, options.out) for item in items], options.json)
-    work = _Batch(options, receiver, recipe_file(options))
+    work = Batch(options, receiver, recipe_file(options))
     try:
-        summary = work.round()
+        summary = work.round(find_items(options.paths), options.out)
         while options.watch:
             print("watching; Ctrl-C ends", flush=True)
-            work.wait_for_a_change()
-            summary = work.round()
+            work.wait_for_a_change(options.paths)
+            work.again = False
+            summary = work.round(find_items(options.paths), options.out)
     finally:
         work.close()
     return SOME_FAILED if summary.failed or summary.beyond else 0
 
 
-class _Batch:
+class Batch:
     """Engines that bake the pieces of a batch, as many at once as were asked for."""
 
     def __init__(self, options: argparse.Namespace, receiver: Receiver | None, recipe: Recipe) -> None:
-        self.paths: list[pathlib.Path] = options.paths
-        self.out: pathlib.Path = options.out
+        self.out = pathlib.Path()
         self.receiver, self.recipe, self.mend, self.again = receiver, recipe, options.mend, options.again
         self.limits: str | None = options.limit
         limits_of(self.limits or "")
@@ -73,6 +75,7 @@ class _Batch:
         self._summary = Summary()
         self._seen: dict[str, Stamp] = {}
         self._stopping = False
+        self._bar, self._shares = Bar(), dict[str, float]()
 
     def close(self) -> None:
         self._stopping = True
@@ -81,10 +84,11 @@ class _Batch:
         if self._cluster:
             self._cluster.close()
 
-    def round(self) -> Summary:
-        """Bake every piece that is not done with its inputs as they are; prints the table at the end."""
-        items = find_items(self.paths)
+    def round(self, items: list[Item], out: pathlib.Path) -> Summary:
+        """Bake every piece that is not done with its inputs as they are into a folder; prints the table at the end."""
+        self.out = out
         self._seen = {item.name: _stamp(item) for item in items}
+        self._bar, self._shares = Bar(), {}
         self._summary = resumed(items, read_summary(self.out), self.receiver.name if self.receiver else "")
         write_summary(self.out, self._summary)
         with concurrent.futures.ThreadPoolExecutor(self._jobs) as pool:
@@ -96,23 +100,23 @@ class _Batch:
                 pool.shutdown(wait=False, cancel_futures=True)
                 self.close()
                 raise
-        self.again = False
+        self._bar.end()
         print(self._summary.table(), end="")
         over = f", {self._summary.beyond} beyond a limit" if self._summary.beyond or self.limits else ""
         print(f"{len(items)} pieces, {self._summary.failed} failed{over}; summary in {self.out}", flush=True)
         return self._summary
 
-    def wait_for_a_change(self) -> None:
+    def wait_for_a_change(self, paths: list[pathlib.Path]) -> None:
         """Until a mesh is new, gone or written anew, and has then been left alone for a moment."""
         while True:
             time.sleep(LOOK_EVERY)
             try:
-                now = {item.name: _stamp(item) for item in find_items(self.paths)}
+                now = {item.name: _stamp(item) for item in find_items(paths)}
             except InputProblem:
                 continue  # in the middle of a change
             if now != self._seen:
                 time.sleep(LOOK_EVERY)
-                if {item.name: _stamp(item) for item in find_items(self.paths)} == now:
+                if {item.name: _stamp(item) for item in find_items(paths)} == now:
                     return
 
     def _one(self, item: Item) -> None:
@@ -122,6 +126,8 @@ class _Batch:
             self._keep(Outcome(piece=item.name, state="failed", message=str(problem)))
             return
         if not self.again and still_good(self._summary.of(item.name), inputs, self.out):
+            with self._lock:
+                self._shares[item.name] = 1.0
             self._say(f"{item.name}: as before")
             return
         self._say(f"{item.name}: at work")
@@ -143,7 +149,7 @@ class _Batch:
             engine = self._free.pop()
         job = RunItem(item, self.recipe, self.receiver, str(self.out), self.mend, self.limits)
         try:
-            done: Outcome = engine.submit(job).future.result()
+            done: Outcome = engine.submit(job, self._hears(item)).future.result()
             return done
         finally:
             with self._lock:
@@ -152,17 +158,30 @@ class _Batch:
     def _on_cluster(self, cluster: "Cluster", item: Item) -> Outcome:
         """Bake a piece on a worker of the cluster. Raises InputProblem and Cancelled."""
         return cluster.bake_piece(
-            item, self.recipe, self.receiver, self.out, self.mend, cancelled=lambda: self._stopping,
-            limits=self.limits,
+            item, self.recipe, self.receiver, self.out, self.mend, self._hears(item), lambda: self._stopping,
+            self.limits,
         )  # fmt: skip
+
+    def _hears(self, item: Item) -> Callable[[str, float], None]:
+        """What tells how far a piece, and with it the whole batch, is."""
+
+        def heard(stage: str, share: float) -> None:
+            with self._lock:
+                self._shares[item.name] = share
+                whole = sum(self._shares.values()) / len(self._seen)
+                self._bar.show(f"{item.name}: {stage}", whole)
+
+        return heard
 
     def _keep(self, outcome: Outcome) -> None:
         with self._lock:
+            self._shares[outcome.piece] = 1.0
             self._summary = self._summary.with_outcome(outcome)
             write_summary(self.out, self._summary)
 
     def _say(self, words: str) -> None:
         with self._lock:
+            self._bar.end()
             print(words, file=sys.stderr, flush=True)
 
 

@@ -81,8 +81,8 @@ def find_band(
     laid = laid_out(assembly, meshes, warm)
     sheet = laid.sheets[band.sheet]
     grid = sheet.low.grid
-    made = _Scratch(laid, empty_cast(grid))
-    kept = warm.once(SCRATCH, f"{id(laid)} {band.sheet} {recipe.model_dump_json()}", lambda: made)
+    key = f"{id(laid)} {band.sheet} {recipe.model_dump_json()}"
+    kept = warm.once(SCRATCH, key, lambda: _Scratch(laid, empty_cast(grid)))
     context = sheet.context(assembly, sculpt, warm, kept.cast)
     for tiles in bands_of(grid, band.tiles):
         hits = empty_hits(grid, tiles)

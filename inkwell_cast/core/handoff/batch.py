@@ -174,18 +174,24 @@ def _in_folder(folder: pathlib.Path) -> list[Item]:
         there = sorted(entry for entry in folder.iterdir() if not entry.name.startswith("."))
     except OSError as error:
         raise InputProblem(str(folder), f"It cannot be read ({error.strerror}).", "Check its rights.") from error
-    items, groups = list[Item](), dict[str, list[tuple[str, pathlib.Path]]]()
+    items = list[Item]()
     for entry in there:
-        if entry.is_dir():
-            if not is_handoff(entry):
-                meshes = tuple(file for file in sorted(entry.iterdir()) if file.suffix.lower() in REGISTRY)
-                items += [Item(entry.name, meshes)] if meshes else []
-        elif entry.suffix.lower() == piece_file.SUFFIX:
-            items.append(Item(entry.stem, (entry,)))
-        elif entry.suffix.lower() in REGISTRY:
-            read = read_name(entry.stem, Pairing())
-            stem = (read[0].stem if read else "") or entry.stem
-            groups.setdefault(stem.casefold(), []).append((stem, entry))
+        if entry.is_dir() and not is_handoff(entry):
+            meshes = tuple(file for file in sorted(entry.iterdir()) if file.suffix.lower() in REGISTRY)
+            items += [Item(entry.name, meshes)] if meshes else []
+    return items + grouped([entry for entry in there if entry.is_file()], Pairing())
+
+
+def grouped(files: list[pathlib.Path], pairing: Pairing) -> list[Item]:
+    """The pieces among some files: a piece file each, and mesh files of one stem by the suffixes of a pairing."""
+    items, groups = list[Item](), dict[str, list[tuple[str, pathlib.Path]]]()
+    for file in files:
+        if file.suffix.lower() == piece_file.SUFFIX:
+            items.append(Item(file.stem, (file,)))
+        elif file.suffix.lower() in REGISTRY:
+            read = read_name(file.stem, pairing)
+            stem = (read[0].stem if read else "") or file.stem
+            groups.setdefault(stem.casefold(), []).append((stem, file))
     return items + [Item(members[0][0], tuple(file for _, file in members)) for members in groups.values()]
 
 

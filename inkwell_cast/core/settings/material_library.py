@@ -59,8 +59,16 @@ class Library(SettingsGroup):
         return {given.name: given.material for given in fitting}
 
     def portable(self) -> str:
-        """The library as a JSON file of its own; assignments stay with the piece."""
-        return self.model_copy(update={"assigned": []}).model_dump_json(indent=2) + "\n"
+        """The library as a JSON file of its own, with what goes by materials of sculpts.
+
+        Assignments of parts and objects stay with the piece.
+        """
+        return self.model_copy(update={"assigned": self._by_material}).model_dump_json(indent=2) + "\n"
+
+    @property
+    def _by_material(self) -> list[Assignment]:
+        """The assignments that hold for any piece: sculpts share the names of their materials."""
+        return [assignment for assignment in self.assigned if assignment.kind == "material"]
 
 
 def with_material(library: Library, name: str) -> Library:
@@ -125,10 +133,18 @@ def assign(library: Library, kind: str, name: str, material: str) -> Library:
 
 
 def join(library: Library, more: Library) -> Library:
-    """A library read from a file laid into one: its materials win over those of the same name, channels are added."""
-    taken = {material.name for material in more.materials}
+    """A library read from a file laid into one: its materials win over those of the same name, channels are added.
+
+    So do its assignments to materials of sculpts.
+    """
+    taken, theirs = {material.name for material in more.materials}, more._by_material
+    known = {assignment.name for assignment in theirs}
+    kept = [a for a in library.assigned if a.kind != "material" or a.name not in known]
     joined = library.model_copy(
-        update={"materials": [*(m for m in library.materials if m.name not in taken), *more.materials]}
+        update={
+            "materials": [*(m for m in library.materials if m.name not in taken), *more.materials],
+            "assigned": [*kept, *theirs],
+        }
     )
     return with_channels(joined, [*library.channels, *more.channels])
 

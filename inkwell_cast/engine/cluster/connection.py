@@ -36,13 +36,13 @@ def connected(address: str) -> tuple[Client, LocalCluster | None]:
             n_workers=int(rest), threads_per_worker=1, dashboard_address=None, silence_logs=50,
             resources=resources_of(free() // int(rest), 1), env={THREADS_IN_ENVIRONMENT: "1"},
         )  # fmt: skip
-        return Client(local), local
+        return Client(local, direct_to_workers=True), local
     if kind not in ("tcp", "tls"):
         raise InputProblem(
             address, "That is no address of a cluster.", "Give tcp://HOST:PORT of its scheduler, or local:N."
         )
     try:
-        return Client(address, timeout=CONNECT_WITHIN), None
+        return Client(address, timeout=CONNECT_WITHIN, direct_to_workers=True), None
     except (OSError, TimeoutError, ValueError, RuntimeError) as error:
         raise InputProblem(
             address, f"No scheduler answers there ({error}).",
