@@ -1,7 +1,7 @@
 """Many machines: one large bake on workers of this one, and on how many it would still pay, worked out from that.
 
 `measure` bakes the same sheet with one thread, with two, and with one and two workers of one thread. `simulated` walks
-through the same bake on many machines with what was measured: bytes, building, tracing, putting in place, and a network.
+through the same bake on many machines with what was measured: bytes, building, tracing, putting in place, a network.
 """
 
 import json

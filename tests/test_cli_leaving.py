@@ -189,15 +189,15 @@ def test_a_watched_folder_is_baked_again_when_it_changes(files, shelf, monkeypat
     folder, options = shelf
     (folder / "lone_low.obj").unlink()
     monkeypatch.setattr(running, "LOOK_EVERY", 0.05)
-    made, rounds, whole = files / "out" / "ring" / "manifest.json", [], running._Batch.round
+    made, rounds, whole = files / "out" / "ring" / "manifest.json", [], running.Batch.round
 
-    def counted(batch):
+    def counted(batch, items, out):
         if len(rounds) == 2:
             raise KeyboardInterrupt
-        rounds.append(whole(batch))
+        rounds.append(whole(batch, items, out))
         return rounds[-1]
 
-    monkeypatch.setattr(running._Batch, "round", counted)
+    monkeypatch.setattr(running.Batch, "round", counted)
 
     def touch():
         for _ in range(2):

@@ -10,11 +10,14 @@ import sys
 
 import pytest
 
+from inkwell_cast import demo
 from inkwell_cast.cli import bar, main
 from inkwell_cast.cli.bar import Bar
 from inkwell_cast.cli.commands import say_flaws
 from inkwell_cast.core.flaws.flaw import Flaw
 from inkwell_cast.core.formats import write_mesh
+from inkwell_cast.core.settings.reach import Reach
+from inkwell_cast.core.settings.recipe import Recipe
 
 from .shapes import torus
 
@@ -96,9 +99,33 @@ def test_ctrl_c_ends_a_long_bake_and_leaves_no_process(ring, tmp_path):
     assert not (tmp_path / "out").exists()
 
 
+def small_demo(name):
+    """A demo piece with little to bake, under the names of a true one."""
+
+    def write(folder):
+        paths = folder / f"{name}_low.glb", folder / f"{name}_high.glb"
+        for path, mesh in zip(
+            paths, (torus(20, 10, name=f"{name}_low"), torus(40, 20, name=f"{name}_high")), strict=True
+        ):
+            write_mesh(path, mesh)
+        return paths
+
+    return demo.DemoPiece(name, Recipe(reach=Reach(unit="scene", outward=0.1, inward=0.1)), write)
+
+
+def test_the_demo_has_the_files_that_the_readme_names(tmp_path, capsys):
+    assert main(["demo", "--write", str(tmp_path / "sculpts")]) == 0
+    names = {path.name for path in (tmp_path / "sculpts").iterdir()}
+    assert {f"{piece}_{role}.glb" for piece in ("inkstand", "gull") for role in ("low", "high")} <= names
+    recipes = [str(path) for path in (tmp_path / "sculpts").glob("*.json")]
+    assert main(["recipe", "validate", *recipes]) == 0
+    assert "reach" in pathlib.Path(recipes[0]).read_text()
+
+
 def test_the_lines_of_the_readme_can_be_followed(tmp_path, monkeypatch, capsys):
     """Each as it stands there, but small, and once instead of watching."""
     monkeypatch.chdir(tmp_path)
+    monkeypatch.setattr(demo, "pieces", lambda: [small_demo("inkstand"), small_demo("gull")])
     section = (ROOT / "README.md").read_text().partition("## From the command line")[2]
     text = re.search(r"```\n(.*?)```", section, re.DOTALL).group(1).replace("\\\n", " ")
     lines = [shlex.split(line)[1:] for line in text.splitlines()]
