@@ -1,6 +1,7 @@
 """The web application."""
 
 from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
 from fastapi.staticfiles import StaticFiles
 from pydantic import ValidationError
 from starlette.exceptions import HTTPException
@@ -9,6 +10,7 @@ from starlette.responses import JSONResponse, Response
 from ..core.base.errors import InputProblem
 from ..core.settings.recipe import refusals
 from ..engine.engine import JobFailed
+from .api import create_api
 from .routes import (
     at_work,
     bakes,
@@ -16,6 +18,7 @@ from .routes import (
     batches,
     brought,
     cage,
+    clients,
     folders,
     guide,
     handoff,
@@ -28,7 +31,7 @@ from .routes import (
     shelf,
     turntable,
 )
-from .security import Guard
+from .security import API, Guard
 from .services.services import Services
 from .templating import HERE, render
 
@@ -37,15 +40,20 @@ def create_app(services: Services) -> FastAPI:
     """The application over a services; requests of other hosts and origins are refused."""
     app = FastAPI(title="Inkwell Cast", docs_url=None, redoc_url=None, openapi_url=None)
     app.state.services = services
-    app.add_middleware(Guard)
+    app.add_middleware(Guard, services=services)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     step_routes = live, turntable, basis, handoff, library, mends, brought, bakes, meshes, cage
-    for module in (at_work, folders, guide, piece_file, shelf, batches, *step_routes, piece):
+    for module in (at_work, clients, folders, guide, piece_file, shelf, batches, *step_routes, piece):
         app.include_router(module.router)
-    app.add_exception_handler(InputProblem, _refused)
-    app.add_exception_handler(JobFailed, _refused)
-    app.add_exception_handler(ValidationError, _out_of_range)
-    app.add_exception_handler(HTTPException, _missing)
+    api = create_api(services)
+    app.mount(API, api)
+    app.state.api = api
+    for each in (app, api):
+        each.add_exception_handler(InputProblem, _refused)
+        each.add_exception_handler(JobFailed, _refused)
+        each.add_exception_handler(ValidationError, _out_of_range)
+        each.add_exception_handler(HTTPException, _missing)
+    api.add_exception_handler(RequestValidationError, _unlike_the_schema)
     return app
 
 
@@ -60,6 +68,12 @@ def _refused(request: Request, problem: Exception) -> Response:
 def _out_of_range(request: Request, problem: Exception) -> Response:
     assert isinstance(problem, ValidationError)
     return JSONResponse({"error": "; ".join(f"{k}: {v}" for k, v in refusals(problem).items())}, 422)
+
+
+def _unlike_the_schema(request: Request, problem: Exception) -> Response:
+    assert isinstance(problem, RequestValidationError)
+    said = [f"{'.'.join(str(part) for part in error['loc'])}: {error['msg']}" for error in problem.errors()[:8]]
+    return JSONResponse({"error": "; ".join(said)}, 422)
 
 
 def _missing(request: Request, problem: Exception) -> Response:

@@ -9,11 +9,14 @@ from starlette.requests import ClientDisconnect
 from starlette.responses import JSONResponse, PlainTextResponse, Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from .services.services import Services
+
 LOCAL = re.compile(r"(127\.0\.0\.1|localhost|\[::1\])(:\d{1,5})?", re.IGNORECASE)
 SAFE = {"GET", "HEAD"}
 MOST_ADDRESS = 8_000  # characters of a path with its query
 MOST_BODY = 16 << 20  # bytes of a request that is no file: forms, JSON
-STREAMED = ("/uploads", "/pieces/open")  # they count for themselves
+API = "/api/1"
+STREAMED = ("/uploads", "/pieces/open", f"{API}/files")  # they count for themselves
 FILES = "multipart/form-data"
 MOST_FILES = 4 << 30
 
@@ -21,24 +24,18 @@ MOST_FILES = 4 << 30
 class Guard:
     """Refuses other hosts and other origins, and sets the headers that keep pages to their own files."""
 
-    def __init__(self, app: ASGIApp) -> None:
-        self.app = app
+    def __init__(self, app: ASGIApp, services: Services) -> None:
+        self.app, self.services = app, services
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
             await self.app(scope, receive, send)
             return
         headers = Headers(scope=scope)
-        reason, status = refusal(scope["method"], headers), 403
-        if not reason:
-            reason, status = _too_long(scope)
-        if reason:
-            await PlainTextResponse(reason, status)(scope, receive, send)
-            return
         limit = _limit(scope, headers)
-        announced = headers.get("content-length", "")
-        if limit is not None and announced.isdecimal() and int(announced[:20]) > limit:
-            await _too_large(limit)(scope, receive, send)
+        refused = self._refused(scope, headers, limit)
+        if refused is not None:
+            await refused(scope, receive, send)
             return
         taken, left = 0, False
 
@@ -73,6 +70,32 @@ class Guard:
         except Exception:
             if not left:
                 raise
+
+    def _refused(self, scope: Scope, headers: Headers, limit: int | None) -> Response | None:
+        """The answer to a request that is not let through."""
+        for_program = scope["path"].startswith(API)
+        reason, status = refusal(scope["method"], headers), 403
+        if not reason:
+            reason, status = _too_long(scope)
+        if reason:
+            return JSONResponse({"error": reason}, status) if for_program else PlainTextResponse(reason, status)
+        if for_program and not self._is_known(headers):
+            return _UNKNOWN
+        announced = headers.get("content-length", "")
+        if limit is not None and announced.isdecimal() and int(announced[:20]) > limit:
+            return _too_large(limit)
+        return None
+
+    def _is_known(self, headers: Headers) -> bool:
+        """Whether a request has the token of a program that was let in."""
+        kind, _, token = headers.get("authorization", "").partition(" ")
+        return kind.lower() == "bearer" and self.services.clients.knows(token.strip())
+
+
+_UNKNOWN = JSONResponse(
+    {"error": "The request has no token of a program that was let in. Let it in on the shelf, under Programs."}, 401,
+    {"WWW-Authenticate": "Bearer"},
+)  # fmt: skip
 
 
 def refusal(method: str, headers: Headers) -> str:

@@ -2,6 +2,7 @@
 
 import pathlib
 import re
+from urllib.parse import urljoin
 
 from inkwell_cast.core.flaws import REGISTRY
 from inkwell_cast.core.flaws.from_checks import ALWAYS, CAUSES
@@ -22,7 +23,7 @@ def test_every_link_and_picture_of_every_page_leads_somewhere(client):
         for link in re.findall(r'(?:href|src)="([^"]+)"', body):
             page, _, anchor = link.partition("#")
             page = (page or name).removesuffix(".md")
-            assert page in PAGES or client.get(f"/guide/{page}").status_code == 200, (name, link)
+            assert page in PAGES or client.get(urljoin("/guide/", page)).status_code == 200, (name, link)
             assert not anchor or f'id="{anchor}"' in bodies[page], (name, link)
 
 

@@ -9,6 +9,7 @@ from ...store import Store, bakes
 from .at_work import Work
 from .bakes import Bakes
 from .batches import Batches
+from .clients import Clients
 from .disk import Disk
 from .drawings import Drawings
 from .exports import Exports
@@ -37,6 +38,7 @@ class Services:
         self.bakes, self.batches, self.disk = Bakes(self), Batches(self), Disk(self)
         self.live, self.work, self.folders = Live(self), Work(self), Folders(self)
         self.receivers, self.handoffs, self.piece_files = Receivers(self), Handoffs(self), PieceFiles(self)
+        self.clients = Clients(self)
         store.remove_deleted(time.time() - DELETED_DAYS * 86400)
         store.tidy()
         with store.writing() as db:
