@@ -59,7 +59,7 @@ def test_no_page_or_state_breaks_a_rule(alive: Page, server, ring_files, scheme)
     ready(page)
     page.goto(server)
     look("a shelf")
-    for address in ("/disk", "/guide", "/guide/flaws"):
+    for address in ("/disk", "/programs", "/guide", "/guide/flaws"):
         page.goto(f"{server}{address}")
         look(address)
     if wrong:
