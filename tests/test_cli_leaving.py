@@ -10,7 +10,7 @@ import time
 import pytest
 
 import inkwell_cast.cli.run as running
-from inkwell_cast.cli import main
+from inkwell_cast.cli import leaving, main
 from inkwell_cast.core.formats import write_mesh
 from inkwell_cast.core.settings.material_library import Library, Material
 from inkwell_cast.core.settings.receivers import read_receiver
@@ -141,6 +141,41 @@ def test_a_piece_is_saved_shown_and_baked(files, capsys):
     piece.write_bytes(piece.read_bytes()[:200])
     assert run("bake", piece, "--out", files / "b") == 2
     assert "ring.icast" in capsys.readouterr().err
+
+
+def test_an_earlier_bake_is_handed_off_and_nothing_is_baked(files, capsys, monkeypatch):
+    meshes = ["--low", files / "ring_low.obj", "--high", files / "ring_high.ply"]
+    small = ["--size", "32", "--samples", "1", "--maps", "normal,occlusion"]
+    assert run("bake", *meshes, *small, "--format", "tga", "--out", files / "maps") == 0
+    monkeypatch.setattr(leaving, "baked", None)
+    assert run("handoff", *meshes, "--baked", files / "maps", "--name", "rope", "--out", files / "out") == 0
+    assert (files / "out/rope_normal.tga").read_bytes() == (files / "maps/normal.tga").read_bytes()
+    assert (files / "out/rope_low.glb").is_file()
+    capsys.readouterr()
+
+    def refused(*given):
+        assert run("handoff", *given, "--out", files / "other") == 2
+        assert not (files / "other").exists()
+        return capsys.readouterr().err
+
+    assert "takes cavity, which" in refused(*meshes, "--baked", files / "maps", "--receiver", "packed masks")
+    assert "It names no folder" in refused(*meshes, "--baked")
+    assert "It holds no bake" in refused(*meshes, "--baked", files)
+    assert "was made of this mesh too" in refused("--low", files / "ring_low.obj", "--baked", files / "maps")
+    (files / "maps/normal.tga").write_bytes(b"")
+    assert "This map changed since the bake" in refused(*meshes, "--baked", files / "maps")
+    (files / "maps/normal.tga").unlink()
+    assert "This map of the bake is gone" in refused(*meshes, "--baked", files / "maps")
+    write_mesh(files / "ring_low.obj", torus(14, 8))
+    assert "ring_low.obj: It changed since the bake" in refused(*meshes, "--baked", files / "maps")
+
+
+def test_floats_that_nothing_shows_are_not_handed_off_later(files, capsys):
+    meshes = ["--low", files / "ring_low.obj", "--high", files / "ring_high.ply"]
+    assert run("bake", *meshes, "--size", "32", "--samples", "1", "--format", "exr", "--depth", "16",
+               "--out", files / "maps") == 0  # fmt: skip
+    assert run("handoff", *meshes, "--baked", files / "maps", "--out", files / "out") == 2
+    assert "no picture to show and pack" in capsys.readouterr().err
 
 
 @pytest.fixture

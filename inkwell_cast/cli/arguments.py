@@ -53,6 +53,11 @@ def handoff(command: Parser) -> None:
     add("--out", required=True, type=Path, metavar="DIR|ZIP", help="folder, or archive, that is made")
     add("--existing", choices=("ask", "replace", "number"), help=reason(Handoff, "existing"))
     add("--shared", action="store_true", help=reason(Handoff, "shared"))
+    add(
+        "--baked", nargs="?", const="", metavar="DIR|NAME",
+        help="bake nothing: hand off what `bake` wrote into a folder of these meshes, or a bake in the .icast by its "
+        "name, by default the newest",
+    )  # fmt: skip
     _add_plan(command)
     add("--name", default="", metavar="NAME", help="what {piece} stands for")
     _add_after(command)

@@ -8,17 +8,21 @@ import tempfile
 from ..core.bake.saving import save
 from ..core.base.errors import InputProblem
 from ..core.handoff.bake_on_disk import Finished
+from ..core.handoff.earlier_bake import in_folder, in_piece
 from ..core.handoff.foretold import Foretold, foretold
 from ..core.handoff.hand_off import hand_off
-from ..core.handoff.piece_file import SUFFIX, read_contents, write_meshes
+from ..core.handoff.piece_file import SUFFIX, read_contents, unpack_piece, write_meshes
 from ..core.handoff.plan import refuse_unready
+from ..core.maps.displacement import displaced
 from ..core.piece.assembly import assemble
+from ..core.piece.piece import Assembly
+from ..core.piece.scene_cache import Warm
 from ..core.settings.handoff import Handoff
 from ..core.settings.material_library import Library
 from ..core.settings.receivers import READY, Receiver, find_receiver, schema
 from .bar import Bar
 from .commands import baked, tell
-from .input import meshes_of, name_of, receiver_of, recipe_file, recipe_of
+from .input import meshes_of, name_of, piece_of, receiver_of, recipe_file, recipe_of
 
 CANNOT_BE = 3  # exit code for a handoff that something stands in the way of
 
@@ -34,24 +38,45 @@ def run_handoff(options: argparse.Namespace) -> int:
             assembly = assemble(recipe_of(options, meshes), meshes)
             bar.end()
             return tell_plans([foretold(assembly, name, handoff, options.out)], options.json)
-        refuse_unready(handoff, name, asked, options.out, handoff.existing)
-        result, report, sources = baked(options, bar)
         with tempfile.TemporaryDirectory() as folder:
-            place = pathlib.Path(folder)
-            manifest = save(result, place, sources, place, report)
-            handoff = _asked_for(result.assembly.given.handoff, options)
-            receiver = receiver_of(options)
+            place, receiver = pathlib.Path(folder), receiver_of(options)
+            if options.baked is None:
+                refuse_unready(handoff, name, asked, options.out, handoff.existing)
+                result, report, sources = baked(options, bar)
+                manifest = save(result, place, sources, place, report)
+                handoff = _asked_for(result.assembly.given.handoff, options)
+                finished = Finished.of_folder(name, manifest, place, place)
+                assembly, warm = result.assembly, result.warm
+            else:
+                finished, assembly, warm = _earlier(options, name, bar, place)
+                if receiver is None and options.recipe is None:
+                    handoff = _asked_for(finished.manifest.recipe.handoff, options)
             handed = hand_off(
-                Finished.of_folder(name, manifest, place, place), result.assembly, result.warm, handoff, options.out,
-                receiver.name if receiver else "", progress=bar.show,
-            )  # fmt: skip
+                finished, assembly, warm, handoff, options.out, receiver.name if receiver else "", progress=bar.show
+            )
     finally:
         bar.end()
-    tell(manifest)
+    tell(finished.manifest)
     print(f"{len(handed.manifest.files)} files and their manifest in {handed.path}")
     if handed.words:
         print(handed.words)
     return 0
+
+
+def _earlier(
+    options: argparse.Namespace, name: str, bar: Bar, scratch: pathlib.Path
+) -> tuple[Finished, Assembly, Warm]:
+    """A bake of before, and its piece as that put it together. Raises InputProblem."""
+    piece, warm = piece_of(options), Warm()
+    meshes, sources = meshes_of(options, bar)
+    if piece:
+        finished = in_piece(unpack_piece(options.files[0], scratch), scratch, options.baked)
+    elif options.baked:
+        finished = in_folder(pathlib.Path(options.baked), name, sources, scratch)
+    else:
+        raise InputProblem("--baked", "It names no folder.", "Give the one that `inkwell-cast bake` wrote.")
+    assembly = displaced(assemble(finished.manifest.recipe, meshes, warm), warm)
+    return finished, assembly, warm
 
 
 def _asked_for(handoff: Handoff, options: argparse.Namespace) -> Handoff:

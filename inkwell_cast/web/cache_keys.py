@@ -4,6 +4,7 @@ import json
 from hashlib import sha256
 from typing import Any
 
+from ..core.handoff.bake_on_disk import SIDES as SIDES
 from ..core.settings.mends_overlay import mended
 from ..core.settings.recipe import Recipe
 from ..core.settings.staleness import CAGE_VIEW, LOW_VIEW, MESHES, settings_behind
@@ -13,7 +14,6 @@ from ..store.meshes import MeshRow
 LIKENESS = "likeness"  # the key of the picture of angles to the sculpt, among those of a bake's maps
 PARALLAX = "parallax"  # and that of what no map cures
 DIFFERENCE = "difference"  # and what the page calls the difference of the first to that of the bake before
-SIDES = "sides."  # before the name of a lit picture from four sides, likewise
 VIEWS = 6  # raised whenever what is drawn of the same meshes changes, so that older drawings are made anew
 
 

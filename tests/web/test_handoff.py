@@ -9,6 +9,7 @@ import cv2
 import numpy as np
 import pytest
 
+from inkwell_cast.cli import main
 from inkwell_cast.core.settings.receivers import READY, Receiver, read_receiver
 
 from .helpers import baked, piece_id_of
@@ -137,6 +138,28 @@ def test_a_bake_of_other_meshes_is_not_handed_off(client, piece, services, ring_
     assert "does not fit them any more" in re.sub(r"\s+", " ", client.get(f"{piece}/panel/handoff").text)
     refused = client.post(f"{piece}/handoff", data={"bake": bake, "place": str(tmp_path / "x")})
     assert (refused.status_code, "meshes changed" in refused.json()["error"]) == (422, True)
+
+
+def test_a_bake_in_a_piece_file_is_handed_off_by_the_command_line(client, piece, services, tmp_path, capsys):
+    packing_piece(client, piece)
+    client.post(f"{piece}/bakes/{services.pieces.get(piece_id_of(piece))[2][0].id}/name", data={"name": "first"})
+    (tmp_path / "ring.icast").write_bytes(client.get(f"{piece}/piece.icast").content)
+    for how in ([], ["first"]):
+        given = [
+            "handoff",
+            str(tmp_path / "ring.icast"),
+            "--existing",
+            "replace",
+            "--out",
+            str(tmp_path / "out"),
+            "--baked",
+        ]
+        assert main([*given, *how]) == 0, capsys.readouterr().err
+    client.post(f"{piece}/handoff", data={"bake": 1, "place": str(tmp_path / "page")})
+    made, page = ({file.name: file.read_bytes() for file in (tmp_path / of).glob("*.png")} for of in ("out", "page"))
+    assert made == page != {}
+    assert main([*given, "second"]) == 2
+    assert "no bake called “second”" in capsys.readouterr().err
 
 
 def test_a_piece_goes_out_as_one_file_and_comes_back_with_everything(client, piece, services):

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 from ...core.bake.manifest import Manifest
 from ...core.base.errors import InputProblem
 from ...core.flaws import COARSE_MARKS, FLAW_MARKS
+from ...core.handoff.bake_on_disk import FILE
 from ...core.settings.basis import Basis
 from ...core.settings.mends import Mend
 from ...core.settings.mends_overlay import add_mend
@@ -263,7 +264,7 @@ def kept_files(
     pictures = {(m.sheet, m.key): take(m.preview or m.file) for m in manifest.maps}
     for m in manifest.maps:
         if m.preview:  # the file itself, beside the picture that the views show
-            pictures[m.sheet, f"{m.key}.file"] = take(m.file)
+            pictures[m.sheet, f"{m.key}{FILE}"] = take(m.file)
     pictures |= {(sheet.name, LIKENESS): take(sheet.heat) for sheet in manifest.sheets if sheet.heat}
     pictures |= {(sheet.name, PARALLAX): take(sheet.parallax) for sheet in manifest.sheets if sheet.parallax}
     pictures |= {("", f"{SIDES}{name}"): take(file) for name, file in manifest.sides.items()}

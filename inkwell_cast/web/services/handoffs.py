@@ -22,7 +22,7 @@ from ...engine.messages import HandOff
 from ...store import handoffs
 from ...store.bakes import BakeRecord
 from ...store.handoffs import HandoffRow
-from ..cache_keys import SIDES, meshes_key
+from ..cache_keys import meshes_key
 from ..local_paths import local_path
 
 if TYPE_CHECKING:
@@ -49,17 +49,8 @@ class Handoffs:
             raise InputProblem(piece.name, "This map was made elsewhere.", "Show a bake of the piece, or bake first.")
         if row.meshes != meshes_key(rows):
             raise InputProblem(piece.name, "Its meshes changed since this bake; they would not fit.", "Bake again.")
-        files, shown = {}, {}
-        for entry in row.manifest.maps:
-            key = entry.sheet, entry.key
-            names = entry.key, f"{entry.key}.file"
-            picture, file = (self.services.bakes.picture(row.id, entry.sheet, name) for name in names)
-            if picture is None or not picture.is_file():
-                raise InputProblem(piece.name, f"The {entry.label.lower()} of this bake is gone.", "Bake again.")
-            files[key], shown[key] = file or picture, picture
-        lit = {name: self.services.bakes.picture(row.id, "", f"{SIDES}{name}") for name in row.manifest.sides}
-        sides = {name: path for name, path in lit.items() if path and path.is_file()}
-        return Finished(piece.name, row.manifest, files, shown, sides), row
+        kept = self.services.bakes
+        return Finished.of_pictures(piece.name, row.manifest, lambda sheet, key: kept.picture(bake_id, sheet, key)), row
 
     async def hand_off(self, piece_id: int, bake_id: int, place: str, existing: str = "") -> Handed:
         """Write a handoff to a folder or a .zip of this machine; `existing` wins over the piece's setting."""
