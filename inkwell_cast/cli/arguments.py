@@ -335,6 +335,10 @@ def convert(command: Parser) -> None:
 def serve(command: Parser) -> None:
     command.set_defaults(run=does("program", "run_serve"))
     _add_serving(command)
+    add = command.add_argument
+    add("--host", metavar="ADDRESS", help="let other machines in at this address of yours, over TLS, each with a token")
+    add("--tls-cert", type=Path, metavar="PEM", help="the certificate for that")
+    add("--tls-key", type=Path, metavar="PEM", help="and its private key")
 
 
 def demo(command: Parser) -> None:

@@ -3,6 +3,7 @@
 import argparse
 import json
 import pathlib
+import ssl
 from typing import Any
 
 from pydantic import BaseModel, TypeAdapter, ValidationError
@@ -117,7 +118,34 @@ def run_worker(options: argparse.Namespace) -> int:
 def run_serve(options: argparse.Namespace) -> int:
     from ..web.serve import serve
 
-    return serve(options.data, options.port, demo=False, browser=options.open, cluster=options.cluster)
+    return serve(
+        options.data, options.port, False, browser=options.open, cluster=options.cluster, remote=_remote(options)
+    )
+
+
+def _remote(options: argparse.Namespace) -> Any:
+    """How other machines reach the server; None for this one alone. Raises InputProblem where it would not be safe."""
+    from ..web.serve import Remote
+
+    if options.host is None and not (options.tls_cert or options.tls_key):
+        return None
+    if not (options.host and options.tls_cert and options.tls_key):
+        raise InputProblem(
+            "serve --host",
+            "Other machines are let in over TLS only.",
+            "Give --host, --tls-cert and --tls-key together.",
+        )
+    for path in (options.tls_cert, options.tls_key):
+        if not path.is_file():
+            raise InputProblem(str(path), "There is no such file.", "Give the PEM files of a certificate and its key.")
+    try:
+        ssl.create_default_context(ssl.Purpose.CLIENT_AUTH).load_cert_chain(options.tls_cert, options.tls_key)
+    except ssl.SSLError as error:
+        raise InputProblem(
+            f"{options.tls_cert}, {options.tls_key}", f"They are no certificate and its key ({error.reason}).",
+            "Give PEM files that belong together.",
+        ) from error  # fmt: skip
+    return Remote(options.host, options.tls_cert, options.tls_key)
 
 
 def run_demo(options: argparse.Namespace) -> int:

@@ -36,11 +36,14 @@ from .services.services import Services
 from .templating import HERE, render
 
 
-def create_app(services: Services) -> FastAPI:
-    """The application over a services; requests of other hosts and origins are refused."""
+def create_app(services: Services, remote: bool = False) -> FastAPI:
+    """The application over a services; requests of other hosts and origins are refused.
+
+    With `remote` other machines may ask too, and everybody needs a token.
+    """
     app = FastAPI(title="Inkwell Cast", docs_url=None, redoc_url=None, openapi_url=None)
     app.state.services = services
-    app.add_middleware(Guard, services=services)
+    app.add_middleware(Guard, services=services, remote=remote)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     step_routes = live, turntable, basis, handoff, library, mends, brought, bakes, meshes, cage
     for module in (at_work, clients, folders, guide, piece_file, shelf, batches, *step_routes, piece):

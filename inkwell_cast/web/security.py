@@ -1,5 +1,9 @@
-"""Who may talk to the server: pages of its own, on this machine, and nobody else."""
+"""Who may talk to the server: pages of its own, on this machine, and nobody else.
 
+Where it is open to other machines, whoever asks for anything has a token, by TLS.
+"""
+
+import base64
 import re
 import secrets
 
@@ -24,8 +28,9 @@ MOST_FILES = 4 << 30
 class Guard:
     """Refuses other hosts and other origins, and sets the headers that keep pages to their own files."""
 
-    def __init__(self, app: ASGIApp, services: Services) -> None:
-        self.app, self.services = app, services
+    def __init__(self, app: ASGIApp, services: Services, remote: bool = False) -> None:
+        """`remote` is for a server that other machines reach."""
+        self.app, self.services, self.remote = app, services, remote
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -74,13 +79,13 @@ class Guard:
     def _refused(self, scope: Scope, headers: Headers, limit: int | None) -> Response | None:
         """The answer to a request that is not let through."""
         for_program = scope["path"].startswith(API)
-        reason, status = refusal(scope["method"], headers), 403
+        reason, status = refusal(scope["method"], headers, self.remote), 403
         if not reason:
             reason, status = _too_long(scope)
         if reason:
             return JSONResponse({"error": reason}, status) if for_program else PlainTextResponse(reason, status)
-        if for_program and not self._is_known(headers):
-            return _UNKNOWN
+        if (for_program or self.remote) and not self._is_known(headers):
+            return _ASK_BROWSER if self.remote and not for_program else _UNKNOWN
         announced = headers.get("content-length", "")
         if limit is not None and announced.isdecimal() and int(announced[:20]) > limit:
             return _too_large(limit)
@@ -88,23 +93,35 @@ class Guard:
 
     def _is_known(self, headers: Headers) -> bool:
         """Whether a request has the token of a program that was let in."""
-        kind, _, token = headers.get("authorization", "").partition(" ")
-        return kind.lower() == "bearer" and self.services.clients.knows(token.strip())
+        kind, _, given = headers.get("authorization", "").partition(" ")
+        if kind.lower() == "basic" and self.remote:  # a browser, which asks for a name and a password
+            try:
+                given = base64.b64decode(given, validate=True).decode().partition(":")[2]
+            except ValueError:
+                return False
+        elif kind.lower() != "bearer":
+            return False
+        return self.services.clients.knows(given.strip())
 
 
 _UNKNOWN = JSONResponse(
     {"error": "The request has no token of a program that was let in. Let it in on the shelf, under Programs."}, 401,
     {"WWW-Authenticate": "Bearer"},
 )  # fmt: skip
+_ASK_BROWSER = PlainTextResponse(
+    "Give any name, and a token of this server as the password.",
+    401,
+    {"WWW-Authenticate": 'Basic realm="Inkwell Cast"'},
+)
 
 
-def refusal(method: str, headers: Headers) -> str:
-    """Why a request is refused, or an empty string."""
+def refusal(method: str, headers: Headers, remote: bool = False) -> str:
+    """Why a request is refused, or an empty string; a `remote` server goes by any name, over TLS."""
     hosts = headers.getlist("host")
-    if len(hosts) != 1 or not LOCAL.fullmatch(hosts[0]):
+    if len(hosts) != 1 or not (remote or LOCAL.fullmatch(hosts[0])):
         return "This address is not served here. Open the address that the program printed."
     origin = headers.get("origin")
-    if origin is not None and origin.lower() != f"http://{hosts[0].lower()}":
+    if origin is not None and origin.lower() != f"{'https' if remote else 'http'}://{hosts[0].lower()}":
         return "Requests from other sites are refused."
     if headers.get("sec-fetch-site") == "cross-site" and method not in SAFE:
         return "Requests from other sites are refused."

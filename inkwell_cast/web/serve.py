@@ -9,6 +9,7 @@ import socket
 import urllib.request
 import webbrowser
 from collections.abc import Callable
+from dataclasses import dataclass
 
 import uvicorn
 
@@ -23,6 +24,15 @@ HOST = "127.0.0.1"
 LOOK_EVERY = 0.2  # seconds between two looks at how far the compiling is
 
 
+@dataclass(frozen=True, slots=True)
+class Remote:
+    """The address that other machines reach a server at, and the files of its TLS certificate and key."""
+
+    host: str
+    certificate: pathlib.Path
+    key: pathlib.Path
+
+
 def data_folder(chosen: pathlib.Path | None, demo: bool) -> pathlib.Path:
     """Where pieces are kept: as chosen, else INKWELL_CAST_DATA, else a folder of the user's own."""
     if chosen:
@@ -33,21 +43,23 @@ def data_folder(chosen: pathlib.Path | None, demo: bool) -> pathlib.Path:
 
 def serve(
     chosen: pathlib.Path | None, port: int, demo: bool, compiling: Callable[[float], None] = lambda share: None,
-    browser: bool = False, cluster: str | None = None,
+    browser: bool = False, cluster: str | None = None, remote: Remote | None = None,
 ) -> int:  # fmt: skip
     """Serve until interrupted; returns the exit code. `compiling` hears how far that is before demo pieces are made.
 
     Full bakes are traced by the `cluster` at an address, if there is one. Raises InputProblem where that cannot be.
-    With `browser` that is opened too; where the program runs already on the port, that one is shown.
+    A `remote` server is reached by other machines, and asks everybody for a token. With `browser` that is opened too;
+    where the program runs already on the port, that one is shown.
     """
+    host = remote.host if remote else HOST
     try:
-        listener = socket.create_server((HOST, port), reuse_port=False)
+        listener = socket.create_server((host, port), reuse_port=False)
     except OSError as error:
         if browser and _is_here(port):
             print(f"Inkwell Cast is open already at http://{HOST}:{port}", flush=True)
             webbrowser.open(f"http://{HOST}:{port}")
             return 0
-        print(f"inkwell-cast: Port {port} cannot be used ({error.strerror}). Choose another with --port.")
+        print(f"inkwell-cast: {host}:{port} cannot be used ({error.strerror}). Choose another with --port.")
         return 1
     workers = cluster_at(cluster) if cluster else None
     engine = Lanes(workers.scheduler if workers else "")
@@ -56,11 +68,16 @@ def serve(
         if demo and not services.pieces.shelf():
             _await_kernels(engine, compiling)
             asyncio.run(add_demo(services, lambda name: print(f"Making the demo pieces: {name} …", flush=True)))
-        address = f"http://{HOST}:{listener.getsockname()[1]}"
+        address = f"{'https' if remote else 'http'}://{host}:{listener.getsockname()[1]}"
+        if remote and not services.clients.all():
+            print(f"The first token, shown once: {services.clients.let_in('the first')}", flush=True)
         print(f"Inkwell Cast is open at {address}  (Ctrl-C ends it)", flush=True)
         if browser:
             webbrowser.open(address)
-        config = uvicorn.Config(create_app(services), log_level="warning", timeout_graceful_shutdown=2)
+        config = uvicorn.Config(
+            create_app(services, bool(remote)), log_level="warning", timeout_graceful_shutdown=2,
+            ssl_certfile=remote.certificate if remote else None, ssl_keyfile=remote.key if remote else None,
+        )  # fmt: skip
         uvicorn.Server(config).run(sockets=[listener])
     finally:
         engine.close()

@@ -2,6 +2,9 @@
 
 import json
 import re
+import ssl
+import subprocess
+import sys
 
 import cv2
 import httpx
@@ -11,7 +14,9 @@ import schemathesis
 from hypothesis import HealthCheck, given, settings
 from playwright.sync_api import Page, expect
 from schemathesis.specs.openapi.checks import positive_data_acceptance
+from starlette.testclient import TestClient
 
+from inkwell_cast.cli import main
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.web.app import create_app
 from inkwell_cast.web.routes.guide import FOLDER
@@ -168,6 +173,54 @@ def test_what_is_not_there_or_not_done_is_told_in_words(program, made, server, s
     with program.stream("GET", f"/bakes/{bake['id']}/events") as events:
         told = [json.loads(line.removeprefix("data: ")) for line in events.iter_lines() if line]
     assert told[-1]["state"] == "cancelled"
+
+
+def test_other_machines_need_a_token_for_everything(services):
+    token = services.clients.let_in("Desk")
+    remote = TestClient(create_app(services, remote=True), base_url="https://studio.example:8734")
+    for address in ("/", "/static/app.css", "/pieces", f"{API}/pieces", "/programs/openapi.json"):
+        assert remote.get(address).status_code == 401, address
+    assert remote.get("/").headers["www-authenticate"].startswith("Basic")
+    assert remote.get("/", auth=("anybody", token)).status_code == 200
+    assert remote.get("/", auth=(token, "wrong")).status_code == 401
+    assert remote.get("/", headers={"Authorization": "Basic !!"}).status_code == 401
+    assert remote.get(f"{API}/pieces", headers={"Authorization": f"Bearer {token}"}).json() == []
+    elsewhere = {"Origin": "https://other.example", "Authorization": f"Bearer {token}"}
+    assert remote.post("/programs", data={"name": "x"}, headers=elsewhere).status_code == 403
+    own = elsewhere | {"Origin": "https://studio.example:8734"}
+    assert remote.post("/programs", data={"name": "x"}, headers=own).status_code == 200
+    here = TestClient(create_app(services), base_url="http://127.0.0.1:8734")
+    assert here.get("/").status_code == 200
+    assert here.get(f"{API}/pieces", auth=("anybody", token)).status_code == 401  # a browser's password is for pages
+
+
+def test_a_server_for_others_speaks_tls_and_prints_its_first_token(tmp_path, capsys):
+    cert, key = tmp_path / "cert.pem", tmp_path / "key.pem"
+    made = ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=localhost", "-addext",
+            "subjectAltName=IP:127.0.0.1", "-keyout", str(key), "-out", str(cert)]  # fmt: skip
+    subprocess.run(made, check=True, capture_output=True)
+    serve = ["serve", "--port", "0", "--data", str(tmp_path / "data"), "--host", "127.0.0.1"]
+    for more, words in (
+        ([], "over TLS only"),
+        (["--tls-cert", str(cert), "--tls-key", str(tmp_path / "none")], "There is no such file"),
+        (["--tls-cert", str(cert), "--tls-key", str(cert)], "no certificate and its key"),
+    ):
+        assert main([*serve, *more]) == 2
+        assert words in capsys.readouterr().err
+    command = [sys.executable, "-m", "inkwell_cast.cli", *serve, "--tls-cert", str(cert), "--tls-key", str(key)]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    try:
+        token = process.stdout.readline().rpartition(" ")[2].strip()
+        address = re.search(r"https://\S+", process.stdout.readline()).group()
+        context = ssl.create_default_context(cafile=cert)
+        with httpx.Client(
+            verify=context, timeout=30, transport=httpx.HTTPTransport(verify=context, retries=5)
+        ) as asking:
+            assert asking.get(f"{address}{API}/pieces").status_code == 401
+            assert asking.get(f"{address}{API}/pieces", headers={"Authorization": f"Bearer {token}"}).json() == []
+    finally:
+        process.terminate()
+        process.wait(20)
 
 
 def test_every_answer_is_as_it_is_described(services):
