@@ -8,7 +8,7 @@ import numpy as np
 from ..base.array_types import F32, Any_
 from ..base.color_space import to_linear, to_srgb
 from ..base.errors import InputProblem
-from ..images import png
+from ..images import png, read_picture
 from ..maps import REGISTRY
 from ..settings.handoff import CHANNELS, Pack, Well
 
@@ -16,18 +16,30 @@ PLACE = {name: n for n, name in enumerate(CHANNELS)}
 Read = Callable[[str], pathlib.Path | None]
 
 
-def packed(pack: Pack, size: tuple[int, int], picture: Read) -> Any_:
+def packed(pack: Pack, size: tuple[int, int], picture: Read, raw: Read = lambda key: None) -> Any_:
     """The picture (H, W, 3 or 4) of a sheet of `size` (width, height), whole steps or floats as its form takes them.
 
-    `picture(key)` gives the PNG of a map of the sheet, or None. Raises InputProblem where one is missing.
+    `picture(key)` gives the PNG of a map of the sheet, or None, and `raw(key)` its file: one of floats goes into a
+    picture of floats as it is, in its own units, in place of the steps of its PNG. Raises InputProblem where a map is
+    missing.
     """
     width, height = size
     out = np.empty((height, width, len(pack.wells)), np.float32)
     for n, (name, well) in enumerate(pack.wells.items()):
-        out[..., n] = _values(pack, name, well, picture)
+        exact = _raw(raw(well.map), well) if pack.exact and well.map else None
+        out[..., n] = _values(pack, name, well, picture) if exact is None else exact
     if pack.exact:
         return out.astype(np.float16 if pack.depth == 16 else np.float32)
     return png.quantise(out, pack.steps)
+
+
+def _raw(path: pathlib.Path | None, well: Well) -> F32 | None:
+    """A channel of a file of floats; None for one of steps, or where there is none."""
+    image: Any_ | None = read_picture(path) if path is not None else None
+    if image is None or image.dtype.kind != "f" or PLACE[well.channel] >= image.shape[2]:
+        return None
+    values: F32 = image[..., PLACE[well.channel]]
+    return np.float32(1) - values if well.invert else values
 
 
 def _values(pack: Pack, channel: str, well: Well, picture: Read) -> F32 | float:

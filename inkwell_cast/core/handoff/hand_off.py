@@ -155,7 +155,10 @@ def _write(path: pathlib.Path, planned: Planned, finished: Finished, assembly: A
         shutil.copyfile(finished.files[planned.sheet, planned.key], path)
     elif planned.pack:
         sheet = finished.sheet(planned.sheet)
-        picture = packed(planned.pack, (sheet.width, sheet.height), lambda key: finished.picture(planned.sheet, key))
+        picture = packed(
+            planned.pack, (sheet.width, sheet.height), lambda key: finished.picture(planned.sheet, key),
+            lambda key: finished.files.get((planned.sheet, key)),
+        )  # fmt: skip
         write_picture(path, planned.pack.format, picture)
     elif planned.mesh == "glb":
         low, sheets = low_mesh(assembly, warm), lay_out_sheets(assembly.recipe, assembly.low).sheets

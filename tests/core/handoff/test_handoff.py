@@ -116,6 +116,20 @@ def test_a_map_of_colours_is_turned_to_light_for_a_linear_picture_and_alpha_is_a
     np.testing.assert_allclose(bright, [0.5, 0.7354, 0, 0.2140], atol=1e-3)
 
 
+def test_a_picture_of_floats_holds_what_the_maps_of_floats_hold(tmp_path):
+    slope = np.linspace(-3, 5, 24, dtype=np.float32).reshape(4, 6, 1)
+    write_picture(tmp_path / "height.exr", "exr", slope)
+    shown = pictures(tmp_path, height=0, occlusion=13107)  # a fifth of 16 bits
+    raw = {"height": tmp_path / "height.exr", "occlusion": tmp_path / "occlusion.png"}
+    wells = {"red": Well(map="height"), "green": Well(map="height", invert=True), "blue": Well(map="occlusion")}
+    exact = packed(Pack(**wells, format="exr", depth=32), (6, 4), shown, raw.get)
+    np.testing.assert_array_equal(
+        exact, np.concatenate([slope, 1 - slope, np.full((4, 6, 1), np.float32(0.2))], axis=2)
+    )
+    whole = packed(Pack(**wells, depth=16), (6, 4), shown, raw.get)  # which has no place for what is beyond 1
+    assert set(np.unique(whole[..., 0])) == {0}
+
+
 def test_a_missing_map_is_named(tmp_path):
     with pytest.raises(InputProblem, match=r"“packed”: Its blue takes height, which this bake has not"):
         packed(Pack(blue=Well(map="height")), (6, 4), lambda key: None)
