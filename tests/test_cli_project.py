@@ -7,7 +7,7 @@ import pytest
 
 from inkwell_cast.cli import main
 from inkwell_cast.core.formats import read_mesh, write_mesh
-from inkwell_cast.core.handoff.project_pieces import densities
+from inkwell_cast.core.handoff.project_pieces import _too_coarse_or_fine, densities
 from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.settings.material_library import Assignment, Library, Material, join
@@ -78,10 +78,19 @@ def test_what_breaks_limits_or_density_is_told_with_exit_code_3(props, capsys):
     assert lamp["likeness"] > 0.01
     project(props, density=(5000, 6000))
     assert main(["project", "check", str(props)]) == 3
-    assert "texels a centimetre, fewer than 5000" in capsys.readouterr().out
+    assert "fewer than 5000 texels a centimetre: lamp-lp " in capsys.readouterr().out
     project(props, density=(0.001, 0.002))
     assert main(["project", "check", str(props)]) == 3
-    assert "texels a centimetre, more than 0.002" in capsys.readouterr().out
+    assert "more than 0.002 texels a centimetre: lamp-lp " in capsys.readouterr().out
+
+
+def test_lows_beyond_the_density_are_told_together_the_worst_first():
+    found = {f"a.obj/part{n}": float(n) for n in range(1, 8)}
+    assert _too_coarse_or_fine(found, (5, 6)) == [
+        "fewer than 5 texels a centimetre: part1 1, part2 2, part3 3 and 1 more lows",
+        "more than 6 texels a centimetre: part7 7",
+    ]
+    assert _too_coarse_or_fine(found, (1, 7)) == _too_coarse_or_fine(found, None) == []
 
 
 def test_a_plane_has_the_density_that_it_is_laid_out_with():

@@ -21,6 +21,7 @@ from .batch import Item, grouped, loaded
 from .whole_or_nothing import MANIFEST, is_handoff, listing_of
 
 ALIKE = 1e-6  # of a density: what rounding makes
+NAMED = 3  # lows of a sentence
 
 
 class Kept(BaseModel):
@@ -103,15 +104,18 @@ def densities(assembly: Assembly) -> dict[str, float]:
 
 
 def _too_coarse_or_fine(found: dict[str, float], asked: tuple[float, float] | None) -> list[str]:
+    """A sentence for the lows that have too few texels and one for those that have too many, the worst named."""
     if asked is None:
         return []
     least, most = asked
-    return [
-        f"{key.rpartition('/')[2]} has {value:.2f} texels a centimetre, "
-        + (f"fewer than {least:g}" if value < least else f"more than {most:g}")
-        for key, value in found.items()
-        if not least * (1 - ALIKE) <= value <= most * (1 + ALIKE)
-    ]
+    fewer = sorted((value, key) for key, value in found.items() if value < least * (1 - ALIKE))
+    more = sorted(((value, key) for key, value in found.items() if value > most * (1 + ALIKE)), reverse=True)
+    said = []
+    for lows, words in ((fewer, f"fewer than {least:g}"), (more, f"more than {most:g}")):
+        named = ", ".join(f"{key.rpartition('/')[2]} {value:.3g}" for value, key in lows[:NAMED])
+        others = f" and {len(lows) - NAMED} more lows" if len(lows) > NAMED else ""
+        said += [f"{words} texels a centimetre: {named}{others}"] if lows else []
+    return said
 
 
 def _proof_of(recipe: Recipe) -> Recipe:

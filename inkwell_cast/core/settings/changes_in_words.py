@@ -13,17 +13,26 @@ def in_words(before: Recipe, after: Recipe) -> str:
 
     "" for changes of lists and files: what makes those knows better what to call them.
     """
+    if any(getattr(before, group) != getattr(after, group) for group in SAID_ELSEWHERE):
+        return ""
+    changes = every_change(before, after)
+    if not changes:
+        return ""
+    return changes[0] + (f" and {len(changes) - 1} more" if len(changes) > 1 else "")
+
+
+def every_change(before: Recipe, after: Recipe) -> list[str]:
+    """The change of each field with both values; of lists and files that they differ."""
     changes = list[str]()
     for group in Recipe.model_fields:
         one, two = getattr(before, group), getattr(after, group)
         if one == two:
             continue
         if group in SAID_ELSEWHERE:
-            return ""
-        changes += _levels(one, two) if group == "levels" else _fields(one, two)
-    if not changes:
-        return ""
-    return changes[0] + (f" and {len(changes) - 1} more" if len(changes) > 1 else "")
+            changes.append(group.replace("_", " ").capitalize())
+        else:
+            changes += _levels(one, two) if group == "levels" else _fields(one, two)
+    return changes
 
 
 def _fields(one: Any, two: Any) -> list[str]:

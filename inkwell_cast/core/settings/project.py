@@ -4,6 +4,7 @@ It is found upwards from the meshes. What it says stands below what a piece or a
 """
 
 import json
+import os
 import pathlib
 from typing import Annotated, Any, Literal
 
@@ -117,6 +118,23 @@ def recipe_in(project: Project, folder: pathlib.Path, own: dict[str, Any] | None
     return recipe
 
 
+def laid_over(project: Project, folder: pathlib.Path, recipe: Recipe) -> Recipe:
+    """The settings of a piece with what its project says in place of its own: fields, library and receiver.
+
+    Raises as `recipe_in` does.
+    """
+    settings = recipe.model_dump()
+    for group, value in project.settings.items():
+        below = settings.get(group)
+        settings[group] = below | value if isinstance(below, dict) and isinstance(value, dict) else value
+    changed = Recipe.model_validate(settings)
+    if project.library:
+        library = join(changed.library, read_library_file(folder / project.library))
+        changed = changed.model_copy(update={"library": library})
+    receiver = receiver_in(project, folder)
+    return receiver.laid_over(changed) if receiver else changed
+
+
 def receiver_in(project: Project, folder: pathlib.Path) -> Receiver | None:
     """The receiver of a project, None where it names none. Raises InputProblem."""
     if not project.receiver:
@@ -128,7 +146,7 @@ def receiver_in(project: Project, folder: pathlib.Path) -> Receiver | None:
 def handoffs_of(project: Project, folder: pathlib.Path, meshes: pathlib.Path, piece: str) -> pathlib.Path:
     """The folder that the handoff of a piece goes into, whose meshes lie in a folder of the project."""
     named = meshes.absolute().relative_to(folder).as_posix()
-    return pathlib.Path(folder, project.handoffs.format(folder=named, piece=piece))
+    return pathlib.Path(os.path.normpath(folder / project.handoffs.format(folder=named, piece=piece)))
 
 
 def centimetres(recipe: Recipe) -> float:

@@ -59,6 +59,7 @@ def handoff_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
         "name_problem": problem, "tokens": TOKENS, "channels": CHANNELS, "past": services.handoffs.past(piece.id),
         "does": {receiver.name: receiver.does for receiver in services.receivers.all()},
         "own_names": own_names(recipe.handoff, piece.name),
+        "project_place": services.projects.handoff_place(piece, values["meshes"]),
         "lacking": missing(recipe.handoff, shown.manifest.maps) if shown else [],
     }  # fmt: skip
 

@@ -19,13 +19,22 @@ from ...core.settings.pairing import Pair, Part
 from ...engine.engine import JobFailed
 from ...engine.messages import Exported
 from ..templating import render, services_of
-from .piece import change, changed, context
+from .piece import change, changed, context, redraws
 
 router = APIRouter(prefix="/pieces/{piece_id}")
 
 
 class AddedMesh(BaseModel):
     token: str
+
+
+@router.post("/project")
+def as_the_project_says(request: Request, piece_id: int) -> Response:
+    """Set a piece as the project says that its meshes lie in."""
+    services = services_of(request)
+    before = services.pieces.wanted(piece_id)[0].recipe
+    services.projects.take(piece_id)
+    return changed(request, piece_id, "meshes", *redraws(before, services.pieces.wanted(piece_id)[0].recipe))
 
 
 @router.post("/meshes")

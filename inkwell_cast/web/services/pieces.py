@@ -63,7 +63,7 @@ class Pieces:
         """A piece from uploads, `roles` by token ("" goes by names); all of it or nothing. Raises InputProblem."""
         uploads = [self.uploads.taken.get(token) for token in roles]
         known = [upload for upload in uploads if upload]
-        recipe = recipe or Recipe()
+        recipe = recipe or self.services.projects.begin_with(upload.place for upload in known)
         for upload in known:
             recipe = editing.set_file(recipe, upload.file_name, role=roles[upload.token])
         if len(known) < len(roles):

@@ -19,6 +19,7 @@ from .live import Live
 from .measures import Measures
 from .piece_files import PieceFiles
 from .pieces import Pieces
+from .projects import Projects
 from .receivers import Receivers
 from .settings import Settings
 from .uploads import MAX_UPLOAD, Uploads
@@ -38,7 +39,7 @@ class Services:
         self.bakes, self.batches, self.disk = Bakes(self), Batches(self), Disk(self)
         self.live, self.work, self.folders = Live(self), Work(self), Folders(self)
         self.receivers, self.handoffs, self.piece_files = Receivers(self), Handoffs(self), PieceFiles(self)
-        self.clients = Clients(self)
+        self.clients, self.projects = Clients(self), Projects(self)
         store.remove_deleted(time.time() - DELETED_DAYS * 86400)
         store.tidy()
         with store.writing() as db:
