@@ -12,7 +12,7 @@ from typing import Literal
 from pydantic import BaseModel, ValidationError
 
 from ... import __version__
-from ..bake.manifest import Manifest, MeshFile, sha256_of
+from ..bake.manifest import MeshFile, sha256_of
 from ..bake.pipeline import bake
 from ..bake.saving import save
 from ..base.atomic_files import whole
@@ -31,12 +31,13 @@ from ..settings.receivers import Receiver
 from ..settings.recipe import Recipe
 from . import piece_file
 from .bake_on_disk import Finished
+from .batch_index import INDEX, index, thumbnail
 from .file_names import plain
 from .foretold import Foretold, foretold
-from .hand_off import hand_off
+from .hand_off import Handed, hand_off
 from .plan import refuse_unready
-from .shared_folder import manifest_of
-from .whole_or_nothing import MANIFEST, is_handoff, is_unchanged
+from .shared_folder import manifest_of, report_of
+from .whole_or_nothing import MANIFEST, REPORT, is_handoff, is_unchanged
 
 SUMMARY, TABLE = "summary.json", "summary.txt"
 
@@ -66,7 +67,9 @@ class Item:
 class Outcome(BaseModel):
     """What became of a piece; likeness in degrees as seen, inputs a hash of all that the result follows.
 
-    beyond says which limits it passes, where some were given; folder is empty where its files lie among others.
+    beyond says which limits it passes, where some were given; folder is empty where its files lie among others. excess
+    is likeness above the best on the low, report the page of its handoff from the batch's folder, picture a JPEG of it
+    in base64.
     """
 
     piece: str
@@ -75,11 +78,14 @@ class Outcome(BaseModel):
     folder: str = ""
     seconds: float = 0.0
     likeness: float | None = None
+    excess: float | None = None
     texels: int = 0
     missed_texels: int = 0
     flaws: int | None = None
     beyond: list[str] = []
     inputs: str = ""
+    report: str = ""
+    picture: str = ""
 
     @property
     def manifest(self) -> str:
@@ -87,13 +93,18 @@ class Outcome(BaseModel):
         return f"{self.folder}/{MANIFEST}" if self.folder else manifest_of(self.piece)
 
     @classmethod
-    def of(cls, piece: str, seconds: float, manifest: Manifest, place: pathlib.Path, out: pathlib.Path) -> "Outcome":
+    def of(cls, piece: str, seconds: float, finished: Finished, handed: Handed, out: pathlib.Path) -> "Outcome":
         """Of a piece that was baked and handed off into a folder of the batch's folder `out`, or into that itself."""
+        manifest, place = finished.manifest, handed.path
         folder = "" if place == out else place.name
+        page = REPORT if folder else report_of(piece)
+        named = any(file.file == page for file in handed.manifest.files)
         return cls(
             piece=piece, state="done", folder=folder,
             seconds=round(seconds, 2), texels=manifest.texels, missed_texels=manifest.missed_texels,
             likeness=manifest.seen.bake.mean if manifest.seen else None,
+            excess=manifest.seen.excess if manifest.seen else None,
+            report=str(pathlib.PurePosixPath(folder, page)) if named else "", picture=thumbnail(finished),
             flaws=None if manifest.flaws is None else len(manifest.flaws), beyond=manifest.beyond,
         )  # fmt: skip
 
@@ -273,7 +284,7 @@ def run_item(
             receiver.name if receiver else "", progress=lambda stage, share: progress(stage, 0.9 + 0.1 * share),
             cancel=cancel,
         )  # fmt: skip
-    return Outcome.of(item.name, time.monotonic() - started, manifest, handed.path, out)
+        return Outcome.of(item.name, time.monotonic() - started, finished, handed, out)
 
 
 def plan_of(item: Item, recipe: Recipe, receiver: Receiver | None, out: pathlib.Path) -> Foretold:
@@ -312,12 +323,14 @@ def read_summary(out: pathlib.Path) -> Summary:
 
 
 def write_summary(out: pathlib.Path, summary: Summary) -> None:
-    """Write summary.json and summary.txt, each whole. Raises InputProblem."""
+    """Write summary.json, summary.txt and index.html, each whole. Raises InputProblem."""
     try:
         with whole(_made(out) / SUMMARY) as partial:
             partial.write_text(summary.model_dump_json(indent=2) + "\n", encoding="utf-8")
         with whole(out / TABLE) as partial:
             partial.write_text(summary.table(), encoding="utf-8")
+        with whole(out / INDEX) as partial:
+            partial.write_text(index(summary), encoding="utf-8")
     except OSError as error:
         raise InputProblem(
             str(out), f"The summary cannot be written ({error.strerror}).", "Free some space or choose another folder."

@@ -118,7 +118,8 @@ class Batches:
             handed = await self.services.handoffs.hand_off_batch(piece_id, bake_id, folder, receiver)
         except (InputProblem, JobFailed) as problem:
             return Outcome(piece=name, state="failed", message=str(problem))
-        return Outcome.of(name, row.seconds or 0.0, row.manifest, handed.path, folder)
+        finished = self.services.handoffs.finished(piece_id, bake_id)[0]
+        return await asyncio.to_thread(Outcome.of, name, row.seconds or 0.0, finished, handed, folder)
 
     async def _until_idle(self, piece_id: int) -> None:
         """Wait for a bake of the piece that is at work already."""

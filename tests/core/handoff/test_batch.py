@@ -1,5 +1,9 @@
 """What a batch finds in folders, runs and remembers."""
 
+import base64
+
+import cv2
+import numpy as np
 import pytest
 
 from inkwell_cast.core.base.errors import InputProblem
@@ -154,3 +158,30 @@ def test_a_summary_is_a_table_and_comes_back(tmp_path):
     (tmp_path / "file").write_text("")
     with pytest.raises(InputProblem, match="cannot be made"):
         write_summary(tmp_path / "file" / "out", summary)
+
+
+def test_the_page_of_a_batch_shows_what_needs_a_look_first(folder, tmp_path):
+    item = next(item for item in find_items([folder]) if item.name == "ring")
+    done = run_item(item, Recipe(), SMALL, tmp_path / "out")
+    assert 0 <= done.excess <= done.likeness
+    image = cv2.imdecode(np.frombuffer(base64.b64decode(done.picture), np.uint8), cv2.IMREAD_COLOR)
+    assert image.shape == (160, 320, 3)
+    assert image.std() > 5
+    rows = {
+        "fine": done.model_copy(update={"excess": 0.1}),
+        "to mend": done.model_copy(update={"excess": 4.0}),
+        "beyond": done.model_copy(update={"beyond": ["mean is 9°, beyond 3°"]}),
+        "<b>bad</b>": Outcome(piece="", state="failed", message="<script>alert(1)</script>"),
+        "later": Outcome(piece="", state="waiting"),
+    }
+    summary = Summary(outcomes=[outcome.model_copy(update={"piece": piece}) for piece, outcome in rows.items()])
+    write_summary(tmp_path / "out", summary)
+    page = (tmp_path / "out" / "index.html").read_text()
+    order = ["&lt;b&gt;bad", "beyond", "to mend", "fine", "later"]
+    places = [page.index(f">{name}") for name in order]
+    assert places == sorted(places)
+    assert "<script" not in page
+    assert "http" not in page.replace('<html lang="en">', "")
+    if done.report:
+        assert (tmp_path / "out" / done.report).is_file()
+        assert f'href="{done.report}"' in page
