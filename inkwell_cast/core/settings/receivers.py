@@ -10,6 +10,7 @@ from ..base.errors import InputProblem
 from ..base.setting import SettingsGroup, setting
 from .basis import Basis
 from .handoff import Handoff, Pack, Well
+from .maps import Subdivision
 from .output import Form, Output
 from .recipe import Recipe
 from .sheet import LARGEST_SIDE
@@ -38,6 +39,9 @@ class Receiver(SettingsGroup):
     output: Output = Output()
     sheet: SheetForm = SheetForm()
     handoff: Handoff = Handoff()
+    subdivision: Subdivision | None = Field(
+        default=None, description="How a low is subdivided that has no subdivision of its own; none leaves it."
+    )
 
     @classmethod
     def of(cls, recipe: Recipe, name: str, does: str = "", sizes: bool = True) -> "Receiver":
@@ -54,9 +58,10 @@ class Receiver(SettingsGroup):
         wanted = self.sheet.model_dump(exclude_none=True)
         sheet = type(recipe.sheet).model_validate(recipe.sheet.model_dump() | wanted)
         sizes = {} if {"width", "height"} & set(wanted) else recipe.sizes
-        return recipe.model_copy(
-            update={"basis": self.basis, "output": self.output, "sheet": sheet, "sizes": sizes, "handoff": self.handoff}
-        )
+        wanted = {"basis": self.basis, "output": self.output, "sheet": sheet, "sizes": sizes, "handoff": self.handoff}
+        if self.subdivision and recipe.subdivision.scheme == "none":
+            wanted["subdivision"] = self.subdivision
+        return recipe.model_copy(update=wanted)
 
     def fits(self, recipe: Recipe) -> bool:
         """Whether a piece is set as this receiver wants it."""
@@ -92,10 +97,15 @@ def read_receiver(text: str | bytes, name: str) -> Receiver:
 
 
 def find_receiver(given: str) -> Receiver:
-    """A ready receiver by its name, or one from a JSON file. Raises InputProblem."""
-    ready = next((receiver for receiver in READY if receiver.name.lower() == given.lower()), None)
-    if ready:
-        return ready
+    """A ready receiver by its name, or the first whose name is that up to a comma, or one from a JSON file.
+
+    Raises InputProblem.
+    """
+    wanted = given.strip().lower()
+    for called in (lambda name: name, lambda name: name.partition(",")[0]):
+        ready = next((receiver for receiver in READY if called(receiver.name.lower()) == wanted), None)
+        if ready:
+            return ready
     path = pathlib.Path(given)
     try:
         return read_receiver(path.read_bytes(), path.name)
@@ -161,5 +171,6 @@ READY = (
         ),
         sheet=SheetForm(padding="fill"),
         handoff=Handoff(pattern="{piece}_{map}.{tile}"),
+        subdivision=Subdivision(scheme="loop"),
     ),
 )  # fmt: skip

@@ -8,6 +8,7 @@ import pytest
 from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.settings.basis import Basis
 from inkwell_cast.core.settings.handoff import Handoff, Pack, Well
+from inkwell_cast.core.settings.maps import Subdivision
 from inkwell_cast.core.settings.output import Form, Output
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.receivers import READY, Receiver, find_receiver, read_receiver, schema
@@ -77,3 +78,19 @@ def test_an_unknown_name_lists_those_there_are():
 
 def test_the_published_schema_is_the_one_in_force():
     assert json.loads(SCHEMA.read_text()) == schema()
+
+
+def test_a_receiver_is_found_by_its_whole_name_or_what_stands_before_the_comma():
+    assert find_receiver("GREEN DOWN").name == "Green down"
+    assert find_receiver("green up") is READY[0]
+    assert find_receiver("Green up, bitangent per vertex") is READY[1]
+    with pytest.raises(InputProblem, match="no receiver of this name"):
+        find_receiver("green")
+
+
+def test_what_is_displaced_is_subdivided_unless_the_piece_says_how():
+    film = find_receiver("Film displacement in float")
+    assert film.laid_over(Recipe()).subdivision.scheme == "loop"
+    own = Recipe(subdivision=Subdivision(scheme="catmull-clark", levels=2))
+    assert film.laid_over(own).subdivision == own.subdivision
+    assert find_receiver("Green down").laid_over(Recipe()).subdivision.scheme == "none"
