@@ -94,20 +94,6 @@ def test_a_high_of_other_units_is_shown_in_place_before_it_is_laid_there(quiet: 
     expect(page.locator(".finding summary", has_text="Low and high lie apart")).to_have_count(0, timeout=SLOW)
 
 
-def test_what_the_graphics_driver_dropped_is_drawn_again(quiet: Page, server, piece):
-    page = quiet
-    page.goto(f"{server}{piece}?step=meshes&plain")
-    ready(page)
-    before = model_picture(page)
-    page.evaluate("""() => new Promise((done) => {
-      const canvas = document.querySelector("#model canvas"), held = canvas.getContext("webgl2").getExtension("WEBGL_lose_context");
-      canvas.addEventListener("webglcontextlost", () => setTimeout(() => held.restoreContext(), 100));
-      canvas.addEventListener("webglcontextrestored", done);
-      held.loseContext();
-    })""")
-    assert np.abs(picture_other_than(page, before, differs=False) - before).max() < DIFFERS
-
-
 def test_one_pointer_in_both_views(quiet: Page, server, ring_files):
     page = quiet
     make_piece(page, server, ring_files)

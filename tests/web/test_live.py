@@ -273,6 +273,14 @@ def held_back(page: Page, pattern: str) -> list[str]:
     return asked
 
 
+def stays_when_chosen(page, step):
+    """Choose a step while an answer is on its way that shows another one, and be left there."""
+    page.get_by_role("link", name=step).click()
+    page.wait_for_timeout(2500)
+    expect(page.locator("#steps .here")).to_have_text(step)
+    expect(page.locator("#panel h1")).to_have_text(step)
+
+
 def test_newer_figures_never_bring_back_a_step_that_was_left(alive: Page, server, services, ring_files):
     """The panel of Review is fetched anew when a proof is done; Cage is chosen while that is under way."""
     page = alive
@@ -287,10 +295,7 @@ def test_newer_figures_never_bring_back_a_step_that_was_left(alive: Page, server
     page.evaluate("dispatchEvent(new Event('focus'))")
     while not asked:
         page.wait_for_timeout(100)
-    page.get_by_role("link", name="Cage").click()
-    page.wait_for_timeout(2500)
-    expect(page.locator("#steps .here")).to_have_text("Cage")
-    expect(page.locator("#panel h1")).to_have_text("Cage")
+    stays_when_chosen(page, "Cage")
 
 
 def test_the_review_of_an_ended_bake_never_takes_away_a_step_that_was_chosen(quiet: Page, server, ring_files):
@@ -301,10 +306,7 @@ def test_the_review_of_an_ended_bake_never_takes_away_a_step_that_was_chosen(qui
     page.get_by_role("button", name="Full bake").click()
     while not asked:
         page.wait_for_timeout(100)
-    page.get_by_role("link", name="Basis").click()
-    page.wait_for_timeout(2500)
-    expect(page.locator("#steps .here")).to_have_text("Basis")
-    expect(page.locator("#panel h1")).to_have_text("Basis")
+    stays_when_chosen(page, "Basis")
 
 
 def test_a_full_bake_that_ends_after_a_live_proof_began_is_what_is_shown(alive: Page, server, services, ring_files):

@@ -14,7 +14,7 @@ from inkwell_cast.web.services.services import Services
 
 from ..conftest import running
 from ..shapes import torus
-from .browser import SLOW, make_piece, ready
+from .browser import DIFFERS, SLOW, make_piece, model_picture, picture_other_than, ready
 
 MOST_TABS = 150
 STEPS = ("Meshes", "Cage", "Basis", "Maps", "Review", "Handoff")
@@ -169,3 +169,17 @@ def test_two_million_triangles_are_looked_at_by_their_stand_in(alive: Page, room
     assert 100_000 < drawn < 2_000_000
     page.locator("[data-show=wipe]").click()
     expect(page.locator("#live-words")).not_to_contain_text("was")
+
+
+def test_what_the_graphics_driver_dropped_is_drawn_again(quiet: Page, server, piece):
+    page = quiet
+    page.goto(f"{server}{piece}?step=meshes&plain")
+    ready(page)
+    before = model_picture(page)
+    page.evaluate("""() => new Promise((done) => {
+      const canvas = document.querySelector("#model canvas"), held = canvas.getContext("webgl2").getExtension("WEBGL_lose_context");
+      canvas.addEventListener("webglcontextlost", () => setTimeout(() => held.restoreContext(), 100));
+      canvas.addEventListener("webglcontextrestored", done);
+      held.loseContext();
+    })""")
+    assert np.abs(picture_other_than(page, before, differs=False) - before).max() < DIFFERS

@@ -10,10 +10,10 @@ from pydantic import ValidationError
 from starlette.responses import Response
 
 from ...core.base.errors import InputProblem
-from ...core.formats import COMPANIONS
 from ...core.settings.recipe import Recipe, refused_words
+from ..routes.shelf import sent
 from ..services.settings import ShownState
-from ..services.uploads import Upload, too_large
+from ..services.uploads import Upload
 from ..templating import services_of
 from .models import Change, Checked, FileOnDisk, Id, NewPiece, Piece, SettingsState, TakenFile
 
@@ -34,14 +34,8 @@ async def take_in(request: Request, name: str, batch: str = "") -> TakenFile | N
     What it names beside it (materials, buffers, textures) goes before it under the same `batch`, and is answered with
     null.
     """
-    uploads = services_of(request).uploads
-    announced = request.headers.get("content-length", "")
-    if announced.isdigit() and int(announced) > uploads.max_upload:
-        raise too_large(name, uploads.max_upload)
-    if name.lower().endswith(COMPANIONS):
-        await uploads.take_companion(batch, name, request.stream())
-        return None
-    return _taken(await uploads.take_in(name, request.stream(), batch, request.is_disconnected))
+    taken = await sent(request, name, batch)
+    return _taken(taken) if taken else None
 
 
 @router.put("/files/from")

@@ -12,8 +12,7 @@ from starlette.exceptions import HTTPException
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
 from ...core.base.errors import InputProblem
-from ...core.formats import COMPANIONS
-from ..services.uploads import Upload, too_large
+from ..services.uploads import Upload
 from ..templating import in_bytes, render, services_of
 from .batches import batch_context
 
@@ -42,14 +41,15 @@ def new(request: Request) -> Response:
 @router.put("/uploads")
 async def upload(request: Request, name: str, batch: str = "") -> Response:
     """Take one file in; its body is the request's body. What belongs to a mesh goes before it, in one batch."""
-    uploads = services_of(request).uploads
+    taken = await sent(request, name, batch)
+    return described(taken) if taken else JSONResponse({"companion": True})
+
+
+async def sent(request: Request, name: str, batch: str) -> Upload | None:
+    """The file that is the body of a request; None for what belongs to a mesh."""
     announced = request.headers.get("content-length", "")
-    if announced.isdigit() and int(announced) > uploads.max_upload:
-        raise too_large(name, uploads.max_upload)
-    if name.lower().endswith(COMPANIONS):
-        await uploads.take_companion(batch, name, request.stream())
-        return JSONResponse({"companion": True})
-    return described(await uploads.take_in(name, request.stream(), batch, request.is_disconnected))
+    uploads = services_of(request).uploads
+    return await uploads.take_sent(name, batch, announced, request.stream(), request.is_disconnected)
 
 
 @router.put("/uploads/from")

@@ -52,6 +52,20 @@ class Uploads:
         self.taken: dict[str, Upload] = {}
         self._companions: dict[str, pathlib.Path] = {}
 
+    async def take_sent(
+        self, name: str, batch: str, announced: str, chunks: AsyncIterator[bytes], gone: Gone | None = None
+    ) -> Upload | None:  # fmt: skip
+        """A file that a request sends, which `announced` its length: a mesh, or None for what belongs to one.
+
+        What belongs to a mesh goes before it, in one batch. Raises InputProblem.
+        """
+        if announced.isdigit() and int(announced) > self.max_upload:
+            raise too_large(name, self.max_upload)
+        if name.lower().endswith(COMPANIONS):
+            await self.take_companion(batch, name, chunks)
+            return None
+        return await self.take_in(name, chunks, batch, gone)
+
     async def take_companion(self, batch: str, name: str, chunks: AsyncIterator[bytes]) -> None:
         """Keep an MTL or a glTF buffer for the meshes of the same batch that follow it."""
         name = safe_name(name)
