@@ -353,7 +353,7 @@ def test_a_mesh_is_kept_by_its_content_and_the_one_used_longest_ago_goes_first(t
     assert store.holds(digest)
     assert not store.holds(other)
     with pytest.raises(ValueError, match="came damaged"):
-        store.keep_bytes("0" * 64, data)
+        store.keep_sent({digest: b"is there", "0" * 64: data})
 
 
 def test_a_worker_that_has_lost_a_mesh_says_so(tmp_path, monkeypatch):

@@ -43,13 +43,16 @@ class MeshStore:
                 write_blocks(partial, blocks)
         return digest.hexdigest()
 
-    def keep_bytes(self, digest: str, data: bytes) -> None:
-        """Keep a packed mesh that came from elsewhere. Raises ValueError where it is not what its digest says."""
-        if hashlib.sha256(data).hexdigest() != digest:
-            raise ValueError(f"the mesh {digest[:12]} came damaged")
-        self._make_room(len(data))
-        with whole(self.path_of(digest)) as partial:
-            partial.write_bytes(data)
+    def keep_sent(self, sent: dict[str, bytes]) -> None:
+        """Keep files that came from elsewhere, by their digest. Raises ValueError where one is not what that says."""
+        for digest, data in sent.items():
+            if self.holds(digest):
+                continue
+            if hashlib.sha256(data).hexdigest() != digest:
+                raise ValueError(f"the file {digest[:12]} came damaged")
+            self._make_room(len(data))
+            with whole(self.path_of(digest)) as partial:
+                partial.write_bytes(data)
 
     def read(self, digest: str) -> Mesh:
         """A mesh that is there; it counts as used now. Raises FileNotFoundError."""

@@ -79,9 +79,7 @@ class _Kept:
         if carried == self._carried:
             return self._meshes
         store = MeshStore()
-        for digest, packed in data.items():
-            if not store.holds(digest):
-                store.keep_bytes(digest, packed)
+        store.keep_sent(data)
         try:
             read = [store.read(digest) for digest in carried.digests]
         except FileNotFoundError as lost:
@@ -128,9 +126,7 @@ def bake_piece(asked: BakePiece, data: dict[str, bytes]) -> tuple[Outcome, dict[
     store = MeshStore()
     with _at_work(asked.stop) as stopped, tempfile.TemporaryDirectory(prefix="inkwell-cast-") as folder:
         given, out = pathlib.Path(folder, "given"), pathlib.Path(folder, "out")
-        for digest, content in data.items():
-            if not store.holds(digest):
-                store.keep_bytes(digest, content)
+        store.keep_sent(data)
         for name, digest in asked.files.items():
             (given / name).parent.mkdir(parents=True, exist_ok=True)
             try:
