@@ -68,7 +68,7 @@ class Outcome(BaseModel):
     """What became of a piece; likeness in degrees as seen, inputs a hash of all that the result follows.
 
     beyond says which limits it passes, where some were given; folder is empty where its files lie among others. excess
-    is likeness above the best on the low, report the page of its handoff from the batch's folder, picture a JPEG of it
+    is likeness above the best on the low, report the page of its handoff from the batch's folder, picture a WebP of it
     in base64.
     """
 

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from .batch import Outcome, Summary
 
 INDEX = "index.html"
-SIDE, QUALITY = 160, 80  # of a picture's side, and of its JPEG
+SIDE, QUALITY = 160, 80  # of a picture’s side, and of its WebP
 SHOWN = ("low", "heat")  # of the lit pictures of a piece, the first side of each
 
 
@@ -37,17 +37,17 @@ def _need(outcome: "Outcome") -> tuple[int, float, str]:
 
 
 def thumbnail(finished: Finished) -> str:
-    """The first sides of a bake's lit pictures beside each other, as JPEG in base64; "" where there are none."""
+    """The first sides of a bake's lit pictures beside each other, as WebP in base64; "" where there are none."""
     strips = [_first(finished.sides[name]) for name in SHOWN if name in finished.sides]
     if not strips:
         return ""
-    done, data = cv2.imencode(".jpg", np.hstack(strips), [cv2.IMWRITE_JPEG_QUALITY, QUALITY])
+    done, data = cv2.imencode(".webp", np.hstack(strips), [cv2.IMWRITE_WEBP_QUALITY, QUALITY])
     return base64.b64encode(data.tobytes()).decode() if done else ""
 
 
 def _first(strip: pathlib.Path) -> np.ndarray:  # type: ignore[type-arg]
     """The first of the square pictures beside each other in a strip."""
-    image = cv2.imdecode(np.frombuffer(strip.read_bytes(), np.uint8), cv2.IMREAD_COLOR)
+    image = cv2.imdecode(np.frombuffer(strip.read_bytes(), np.uint8), cv2.IMREAD_UNCHANGED)
     assert image is not None
     side = image.shape[0]
     return cv2.resize(image[:, :side], (SIDE, SIDE), interpolation=cv2.INTER_AREA)

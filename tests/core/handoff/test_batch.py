@@ -164,8 +164,9 @@ def test_the_page_of_a_batch_shows_what_needs_a_look_first(folder, tmp_path):
     item = next(item for item in find_items([folder]) if item.name == "ring")
     done = run_item(item, Recipe(), SMALL, tmp_path / "out")
     assert 0 <= done.excess <= done.likeness
-    image = cv2.imdecode(np.frombuffer(base64.b64decode(done.picture), np.uint8), cv2.IMREAD_COLOR)
-    assert image.shape == (160, 320, 3)
+    image = cv2.imdecode(np.frombuffer(base64.b64decode(done.picture), np.uint8), cv2.IMREAD_UNCHANGED)
+    assert image.shape == (160, 320, 4)
+    assert image[0, 0, 3] == 0  # nothing is seen there: the page shows through
     assert image.std() > 5
     rows = {
         "fine": done.model_copy(update={"excess": 0.1}),
