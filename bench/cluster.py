@@ -149,7 +149,7 @@ def page(found: dict[str, Any]) -> str:
         f"| two workers of one thread | {workers:.0f} | {one / workers / 2:.2f} |",
         "",
         f"Two workers take {workers / two:.2f} times as long as two threads of one process; the aim is at most 1.11, which is 0.9 of",
-        "the threads. The one who asks needs the same two processors for what comes back, so more is not to be had here.",
+        "the threads. The one who asks takes part of the same two processors for what comes back: 3.1 of 29.7 seconds of them at 2048².",
         "",
         "## Worked out for many",
         "",

@@ -9,7 +9,7 @@ from ... import __version__
 from ...core.base.errors import InputProblem
 from ...core.base.free_memory import free
 
-CONNECT_WITHIN = 5  # seconds
+CONNECT_WITHIN = 10  # seconds
 MOST_LOCAL = 64
 MEMORY, THREADS = "memory", "threads"  # as workers call them among their resources
 THREADS_IN_ENVIRONMENT = "INKWELL_CAST_THREADS"  # of a worker, which its process starts with
