@@ -86,6 +86,12 @@ def same(one, other):
         np.testing.assert_array_equal(other[key], image, err_msg=key)
 
 
+def forget():
+    from inkwell_cast.engine.cluster import on_worker
+
+    on_worker._kept.forget()
+
+
 def as_it_was():
     from inkwell_cast.core.bake.bands import find_band
     from inkwell_cast.engine.cluster import on_worker
@@ -202,7 +208,7 @@ def test_what_is_lost_again_and_again_is_told(cluster, meshes, theirs, monkeypat
     monkeypatch.setattr(Cluster, "_send", lambda self, asking: None)
     for path in theirs.iterdir():
         path.unlink()
-    cluster._client.run(on_worker.forget_all)
+    cluster._client.run(forget)
     with pytest.raises(InputProblem, match=r"A part of the bake was lost 4 times\. Look at the logs"):
         bake(recipe(), meshes, elsewhere=cluster)
 

@@ -7,8 +7,8 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
 
-from inkwell_cast.core.formats import write_mesh
-from inkwell_cast.core.mesh.mesh import Mesh, merge
+from inkwell_cast.core.formats import read_mesh, write_mesh
+from inkwell_cast.core.mesh.mesh import Mesh, merge, subset
 from inkwell_cast.store import Store
 from inkwell_cast.web.services.services import Services
 
@@ -183,3 +183,25 @@ def test_what_the_graphics_driver_dropped_is_drawn_again(quiet: Page, server, pi
       held.loseContext();
     })""")
     assert np.abs(picture_other_than(page, before, differs=False) - before).max() < DIFFERS
+
+
+def test_marks_that_come_after_their_finding_was_closed_are_not_drawn(quiet: Page, server, ring_files, tmp_path):
+    page, high = quiet, read_mesh(ring_files[1])
+    write_mesh(tmp_path / "ring_high.ply", subset(high, np.arange(len(high.triangles)) > 400))
+    make_piece(page, server, [ring_files[0], tmp_path / "ring_high.ply"])
+    page.get_by_role("link", name="Meshes").click()
+    finding = page.locator(".finding summary", has_text="Open sculpt")
+    expect(finding).to_be_visible(timeout=SLOW)
+    marks, before = [], model_picture(page)
+    page.route("**/marks", lambda route: marks.append(route))
+    finding.click()
+    while not marks:
+        page.wait_for_timeout(50)
+    finding.click()
+    with page.expect_response("**/marks"):
+        marks[0].continue_()
+    page.wait_for_timeout(1000)
+    assert np.abs(model_picture(page) - before).max() < DIFFERS
+    page.unroute("**/marks")
+    finding.click()
+    assert np.abs(picture_other_than(page, before) - before).max() > DIFFERS

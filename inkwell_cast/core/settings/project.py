@@ -107,15 +107,7 @@ def recipe_in(project: Project, folder: pathlib.Path, own: dict[str, Any] | None
 
     Raises InputProblem for a library that cannot be read, and pydantic's error for settings that cannot be used.
     """
-    settings = {group: dict(value) if isinstance(value, dict) else value for group, value in project.settings.items()}
-    for group, value in (own or {}).items():
-        below = settings.get(group)
-        settings[group] = below | value if isinstance(below, dict) and isinstance(value, dict) else value
-    recipe = Recipe.model_validate(settings)
-    if project.library:
-        theirs = read_library_file(folder / project.library)
-        recipe = recipe.model_copy(update={"library": join(recipe.library, theirs)})
-    return recipe
+    return _with_library(project, folder, Recipe.model_validate(_over(project.settings, own or {})))
 
 
 def laid_over(project: Project, folder: pathlib.Path, recipe: Recipe) -> Recipe:
@@ -123,16 +115,25 @@ def laid_over(project: Project, folder: pathlib.Path, recipe: Recipe) -> Recipe:
 
     Raises as `recipe_in` does.
     """
-    settings = recipe.model_dump()
-    for group, value in project.settings.items():
-        below = settings.get(group)
-        settings[group] = below | value if isinstance(below, dict) and isinstance(value, dict) else value
-    changed = Recipe.model_validate(settings)
-    if project.library:
-        library = join(changed.library, read_library_file(folder / project.library))
-        changed = changed.model_copy(update={"library": library})
+    changed = _with_library(project, folder, Recipe.model_validate(_over(recipe.model_dump(), project.settings)))
     receiver = receiver_in(project, folder)
     return receiver.laid_over(changed) if receiver else changed
+
+
+def _over(below: dict[str, Any], above: dict[str, Any]) -> dict[str, Any]:
+    """Settings laid over others, field by field of each group."""
+    settings = dict(below)
+    for group, value in above.items():
+        known = settings.get(group)
+        settings[group] = known | value if isinstance(known, dict) and isinstance(value, dict) else value
+    return settings
+
+
+def _with_library(project: Project, folder: pathlib.Path, recipe: Recipe) -> Recipe:
+    if not project.library:
+        return recipe
+    theirs = read_library_file(folder / project.library)
+    return recipe.model_copy(update={"library": join(recipe.library, theirs)})
 
 
 def receiver_in(project: Project, folder: pathlib.Path) -> Receiver | None:

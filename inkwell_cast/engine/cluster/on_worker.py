@@ -97,11 +97,6 @@ class _Kept:
 _kept = _Kept()
 
 
-def forget_all() -> None:
-    """Let go of what this worker keeps in memory."""
-    _kept.forget()
-
-
 def held(digests: list[str]) -> list[str]:
     """Those of some meshes that lie on this worker's machine."""
     store = MeshStore()

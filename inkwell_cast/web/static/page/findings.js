@@ -12,9 +12,8 @@ export async function showFinding(summary) {
   moveSculpt(null);
   const { header, arrays } = await fetchMesh(marks);
   if (shown !== marks) return; // another was opened, or this one closed, meanwhile
-  const moved = document.querySelector("[data-move][aria-pressed=true]"); // looked at from where it shows best
-  if (header.place && !moved) { setShow(header.low ? "low" : "sculpt"); if (model.spread || model.hiddenParts.size) parts.all(); }
-  model.showMarks(arrays.corners, moved ? null : header.place);
+  if (header.place) { setShow(header.low ? "low" : "sculpt"); if (model.spread || model.hiddenParts.size) parts.all(); }
+  model.showMarks(arrays.corners, header.place);
   sheet.setHatched(arrays.uvs);
   if (arrays.uvs.length) sheet.turnTo(arrays.uvs);
 }
