@@ -62,3 +62,12 @@ def picture_other_than(page: Page, before: np.ndarray, differs: bool = True) -> 
         if (np.abs(now - before).max() > DIFFERS) == differs:
             break
     return now
+
+
+def drawn(page: Page) -> dict:
+    """What the model view holds and whether it can draw; `sculptAt` is where the sculpt lies, row by row."""
+    return page.evaluate("""async () => {
+      const { model } = await import("/static/page/page.js"), rows = model.scenes.sculpt.matrix.clone().transpose();
+      return { sculptAt: rows.elements, show: model.show, times: model.drawn, lost: model.renderer.getContext().isContextLost(),
+        hidden: document.hidden, sculpts: model.scenes.sculpt.children.length, from: model.camera.position.toArray() };
+    }""")

@@ -16,7 +16,7 @@ from inkwell_cast.core.mesh.transforms import transformed
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.settings.recipe import Recipe
 
-from .browser import DIFFERS, SLOW, full_bake, make_piece, model_picture, picture_other_than, ready, set_size, unfold
+from .browser import DIFFERS, SLOW, drawn, full_bake, make_piece, model_picture, picture_other_than, ready, set_size, unfold
 
 
 def test_from_files_to_a_downloaded_picture(quiet: Page, server, ring_files, tmp_path):
@@ -74,20 +74,23 @@ def test_a_high_of_other_units_is_shown_in_place_before_it_is_laid_there(quiet: 
     make_piece(page, server, [ring_files[0], tmp_path / "ring_high.ply"])
     page.get_by_role("link", name="Meshes").click()
     page.locator(".finding summary", has_text="Low and high lie apart").click()
-    page.wait_for_timeout(1500)
     look = page.get_by_role("button", name="Show it first")
-    apart = model_picture(page)
+    apart, there = model_picture(page), look.get_attribute("data-move")
+    assert drawn(page)["sculptAt"] == np.eye(4).ravel().tolist()
     look.click()
     expect(look).to_have_attribute("aria-pressed", "true")
     expect(page.locator("[data-show=both]")).to_have_attribute("aria-pressed", "true")
-    page.wait_for_timeout(1500)
-    moved = picture_other_than(page, apart)
+    assert drawn(page)["sculptAt"] == [float(value) for value in there.split()]
+    assert np.abs(picture_other_than(page, apart) - apart).max() > DIFFERS
+    page.evaluate("document.body.dispatchEvent(new Event('meshes-changed'))")  # as when a file changed on the disk
+    expect(page.locator("#table")).to_have_attribute("data-views", "loading")
+    ready(page)
+    assert drawn(page)["sculptAt"] == [float(value) for value in there.split()]
+    moved = model_picture(page)
     look.click()
-    page.wait_for_timeout(1500)
-    assert np.abs(picture_other_than(page, moved) - moved).max() > DIFFERS
-    look.click()
-    page.wait_for_timeout(1500)
-    assert np.abs(picture_other_than(page, moved, differs=False) - moved).max() < DIFFERS
+    expect(look).to_have_attribute("aria-pressed", "false")
+    assert drawn(page)["sculptAt"] == np.eye(4).ravel().tolist()
+    assert np.abs(picture_other_than(page, moved) - moved).max() > DIFFERS, drawn(page)
     page.get_by_role("button", name=re.compile("^(Turn and scale|Scale)")).click()
     expect(page.locator(".finding summary", has_text="Low and high lie apart")).to_have_count(0, timeout=SLOW)
 

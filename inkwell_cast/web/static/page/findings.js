@@ -23,12 +23,18 @@ export function hideFinding() { shown = ""; moveSculpt(null); model.clearMarks()
 export function moveSculpt(button) {
   const on = button?.getAttribute("aria-pressed") === "false";
   for (const each of document.querySelectorAll("[data-move]")) each.setAttribute("aria-pressed", on && each === button);
-  model.setMoved(on ? button.dataset.move.split(" ").map(Number) : null);
+  keepMove();
   if (!button) return;
   setShow("both");
   const [low, high] = model.low.header.bounds, middle = low.map((c, k) => (c + high[k]) / 2);
   model.turnTo(new Float32Array(0), [middle, Math.hypot(...low.map((c, k) => high[k] - c)) / 2], 0);
 }
+// Meshes that are loaded anew, and a panel that is drawn anew, leave the sculpt where the pressed button says.
+export function keepMove() {
+  const button = document.querySelector("[data-move][aria-pressed=true]");
+  model.setMoved(button ? button.dataset.move.split(" ").map(Number) : null);
+}
+document.body.addEventListener("htmx:afterSettle", keepMove);
 document.body.addEventListener("click", (e) => { const button = e.target.closest?.("[data-move]"); if (button) moveSculpt(button); });
 
 document.body.addEventListener("toggle", (e) => {

@@ -1,6 +1,7 @@
 // The meshes of the piece in both views: lows, sculpts, cages and the lines of the UVs.
 import { fetchMesh } from "../views/mesh_message.js";
 import { showBake } from "./bake_shown.js";
+import { keepMove } from "./findings.js";
 import { tend } from "./live.js";
 import { $, base, json, model, sayProgress, sheet, state } from "./page.js";
 import { parts } from "./pointer_link.js";
@@ -12,6 +13,7 @@ export async function loadMeshes(turn = true) {
   const done = sayProgress(() => $("model-note")), problems = [];
   const there = await json(`${base}/state`), before = model.box.clone();
   model.clear();
+  keepMove();
   $("model-note").textContent = there.meshes ? "Loading the meshes …" : "No meshes yet. Add them in the step Meshes.";
   try {
     await fetchLow();

@@ -44,7 +44,7 @@ export class ModelView extends Overlays {
   }
 
   clear() {
-    this.clearMarks(); this.setMoved(null);
+    this.clearMarks();
     for (const name of ["low", "sculpt"]) {
       for (const mesh of [...this.scenes[name].children]) { mesh.geometry.dispose(); mesh.material.dispose(); this.scenes[name].remove(mesh); }
     }
@@ -258,9 +258,11 @@ export class ModelView extends Overlays {
 
   // The sculpt laid elsewhere for a look: a matrix (4, 4) row by row, null for where it lies.
   setMoved(matrix) {
-    const { sculpt } = this.scenes;
+    const { sculpt } = this.scenes, wanted = new THREE.Matrix4();
+    if (matrix) wanted.set(...matrix);
+    if (sculpt.matrix.equals(wanted)) return;
     sculpt.matrixAutoUpdate = false;
-    if (matrix) sculpt.matrix.set(...matrix); else sculpt.matrix.identity();
+    sculpt.matrix.copy(wanted);
     sculpt.matrixWorldNeedsUpdate = true;
     this.draw();
   }
