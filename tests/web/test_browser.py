@@ -16,7 +16,18 @@ from inkwell_cast.core.mesh.transforms import transformed
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.settings.recipe import Recipe
 
-from .browser import DIFFERS, SLOW, drawn, full_bake, make_piece, model_picture, picture_other_than, ready, set_size, unfold
+from .browser import (
+    DIFFERS,
+    SLOW,
+    drawn,
+    full_bake,
+    make_piece,
+    model_picture,
+    picture_other_than,
+    ready,
+    set_size,
+    unfold,
+)
 
 
 def test_from_files_to_a_downloaded_picture(quiet: Page, server, ring_files, tmp_path):

@@ -118,6 +118,7 @@ class Manifest(BaseModel):
     brought: str = ""  # how a map that was made elsewhere was read; "" for a bake
     beyond: list[str] = []  # the limits of the recipe that are passed
     sides: dict[str, str] = {}  # lit pictures from four sides (`review.lit_pictures`), beside the previews
+    marks: list[list[tuple[float, float, float]]] = []  # where each of the flaws is seen on them (`seen_at`)
     straightened: Straightened | None = None
     diagonal: float
     outward_reach: float

@@ -9,12 +9,12 @@ from .. import maps
 from ..base.array_types import F32, I32, U8, U16, Any_
 from ..base.atomic_files import whole
 from ..cage.coverage import CoverageFacts
-from ..flaws import COARSE_MARKS, FLAW_MARKS, FlawList, Shown, write_marks
+from ..flaws import COARSE_MARKS, FLAW_MARKS, Flaw, FlawList, Shown, write_marks
 from ..images import SUFFIXES, png, read_picture, write_picture
 from ..maps.ids import mask_of
 from ..review.judgement import Judgement, small
 from ..review.likeness import Likeness, by_pair, figures, stored
-from ..review.lit_pictures import lit_low, lit_sculpt
+from ..review.lit_pictures import lit_low, lit_sculpt, seen_at
 from ..review.parallax import Parallax, parallax
 from ..review.worn_pictures import Pictures
 from ..settings.mends_overlay import Report
@@ -53,9 +53,11 @@ def save(
         measured = None if bake.brought else CoverageFacts.of(bake.coverage())
     with timed(seconds, "flaws"):
         flaws = writer.flaws(judged)
+        marks = writer.marks(flaws.flaws)
     result = Manifest.of(bake, files, sources or [], seconds, measured)
     result.flaws, result.flaws_found, result.harmless = flaws.flaws, flaws.found, flaws.harmless
-    result.mending, result.sides, seen, best = mending, sides, judged.seen, judged.best
+    result.mending, result.sides, result.marks = mending, sides, marks
+    seen, best = judged.seen, judged.best
     result.to_mend = judged.to_mend(contexts)
     result.seen = SeenFacts.of(seen.whole, best.whole, seen.never_seen) if written else None
     for pair, rated, alone, best_alone in zip(result.pairs, rounding, seen.pairs, best.pairs, strict=True):
@@ -188,6 +190,13 @@ class _Writer:
         for name, strip in strips.items():
             write_picture(self.previews / f"sides_{name}.png", "png", strip)
         return {name: f"sides_{name}.png" for name in strips}
+
+    def marks(self, flaws: list[Flaw]) -> list[list[tuple[float, float, float]]]:
+        """Where each flaw is seen on the pictures from four sides."""
+        if self.previews is None or not flaws:
+            return []
+        balls = np.array([[*(flaw.spot or flaw.middle), flaw.radius] for flaw in flaws])
+        return seen_at([sheet.context for sheet in self.bake.sheets], balls)
 
     def flaws(self, judged: Judgement) -> FlawList:
         """The flaws of all sheets; what the views hatch of them goes beside the previews."""

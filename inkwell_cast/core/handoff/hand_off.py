@@ -11,59 +11,31 @@ import shutil
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from pydantic import BaseModel, Field
-
-from ..bake.manifest import Manifest, sha256_of
+from ..bake.manifest import sha256_of
 from ..base.errors import Cancelled, InputProblem
 from ..formats import glb_writer, write_mesh
 from ..images import write_picture
 from ..piece.assembly import undivided
 from ..piece.piece import Assembly
 from ..piece.scene_cache import Warm
-from ..settings.handoff import Handoff, Pack
+from ..settings.handoff import Handoff
 from ..uv.layout import lay_out_sheets
 from .bake_on_disk import Finished
 from .channel_packing import packed
 from .export_meshes import cage_mesh, low_mesh
 from .file_names import plain
+from .handed_manifest import HandedFile, HandedManifest
+from .handoff_before import handoff_before
 from .plan import Planned, is_shared, own_names, plan, refuse_place
 from .report import report
 from .shared_folder import Change, counted, put_into
 from .textured_glb import by_sheet, worn
-from .whole_or_nothing import KIND, archive_of, beside, put
+from .whole_or_nothing import archive_of, beside, put
 
 __all__ = ["Finished", "Handed", "HandedFile", "hand_off", "plain"]
 
-VERSION = 1
-
 Progress = Callable[[str, float], None]
 Cancel = Callable[[], bool]
-
-
-class HandedFile(BaseModel):
-    """A file of a handoff; map is its key, pack what a packed picture holds, in words by channel."""
-
-    file: str
-    label: str
-    sheet: str = ""
-    map: str = ""
-    space: str = ""
-    bytes: int = 0
-    sha256: str = ""
-    pack: Pack | None = None
-
-
-class HandedManifest(BaseModel):
-    """manifest.json of a handoff: its files, and the manifest of the bake with their names."""
-
-    kind: str = KIND
-    version: int = VERSION
-    piece: str
-    receiver: str
-    day: str = Field(description="Year-month-day.")
-    handoff: Handoff
-    files: list[HandedFile]
-    bake: Manifest
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,7 +85,8 @@ def hand_off(
                 progress(f"handing off {file.label}", 0.05 + 0.85 * n / max(len(planned), 1))
                 _write(folder / file.name, file, finished, assembly, warm)
                 files += _written(folder, file, finished)
-            manifest = _told(folder, finished, _manifest(finished, handoff, receiver, day, files), shared)
+            manifest = _manifest(finished, handoff, receiver, day, files)
+            manifest = _told(folder, finished, manifest, shared, handoff_before(target, finished.piece, shared))
             progress("handing off", 0.95)
             if cancel():
                 raise Cancelled
@@ -130,11 +103,13 @@ def hand_off(
         ) from error  # fmt: skip
 
 
-def _told(folder: pathlib.Path, finished: Finished, manifest: HandedManifest, shared: bool) -> HandedManifest:
+def _told(
+    folder: pathlib.Path, finished: Finished, manifest: HandedManifest, shared: bool, before: HandedManifest | None
+) -> HandedManifest:
     """Write the report, if there is to be one, and the manifest, which then names it."""
     own, page = own_names(manifest.handoff, finished.piece, archive=not shared)
     if manifest.handoff.report:
-        (folder / page).write_text(report(finished, manifest), encoding="utf-8")
+        (folder / page).write_text(report(finished, manifest, before), encoding="utf-8")
         files = [*manifest.files, _described(folder / page, Planned(page, "Report"), finished)]
         manifest = manifest.model_copy(update={"files": files})
     (folder / own).write_text(manifest.model_dump_json(indent=2) + "\n", encoding="utf-8")

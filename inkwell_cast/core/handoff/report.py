@@ -3,7 +3,7 @@
 import base64
 import importlib.resources
 import pathlib
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import cv2
 import jinja2
@@ -12,19 +12,21 @@ import numpy as np
 from ..bake.manifest import MapFile
 from ..images import png
 from ..images.png import dequantise
+from ..review.lit_pictures import SIDE as STRIP
+from ..review.lit_pictures import SIDES as STRIPS
 from ..settings.recipe import Recipe
 from .bake_on_disk import Finished
 from .channel_packing import packed
-
-if TYPE_CHECKING:
-    from .hand_off import HandedManifest
+from .handed_manifest import HandedManifest
+from .handoff_before import compared
 
 SIDE = 300  # texels of a picture on the page
+MOST_MARKED = 20  # flaws on a picture; the list has them all
 SIDES = {"sculpt": "The sculpt", "low": "The low with its map", "heat": "How far the low looks from the sculpt"}
 
 
-def report(finished: Finished, manifest: "HandedManifest") -> str:
-    """The page, as HTML that needs no other file."""
+def report(finished: Finished, manifest: HandedManifest, before: HandedManifest | None = None) -> str:
+    """The page, as HTML that needs no other file; compared with the handoff before, if there was one."""
     text = importlib.resources.files(__package__).joinpath("report.html").read_text(encoding="utf-8")
     environment = jinja2.Environment(
         autoescape=True, trim_blocks=True, lstrip_blocks=True, undefined=jinja2.StrictUndefined
@@ -34,7 +36,9 @@ def report(finished: Finished, manifest: "HandedManifest") -> str:
         m=manifest, bake=manifest.bake, pictures=pictures, setup=shader_words(manifest.bake.recipe),
         range_of={file.file: _range(finished.map(file.sheet, file.map)) for file in manifest.files},
         packs=[file for file in manifest.files if file.pack], wells=pack_words,
-        sides=[(words, _as_it_is(finished.sides[name])) for name, words in SIDES.items() if name in finished.sides],
+        sides=[(name, SIDES[name], _as_it_is(finished.sides[name])) for name in SIDES if name in finished.sides],
+        strip=(STRIPS * STRIP, STRIP), marks=list(enumerate(manifest.bake.marks[:MOST_MARKED], 1)),
+        against=compared(before, manifest) if before else None,
     )  # fmt: skip
 
 

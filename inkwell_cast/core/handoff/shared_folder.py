@@ -144,7 +144,16 @@ def _names(target: pathlib.Path) -> list[str]:
     return sorted(entry.name for entry in target.iterdir()) if target.is_dir() else []
 
 
+def _manifests(target: pathlib.Path) -> list[pathlib.Path]:
+    """The files of a folder that may be manifests by their names."""
+    return [target / name for name in _names(target) if name == MANIFEST or name.endswith(f".{MANIFEST}")]
+
+
+def manifests_of(target: pathlib.Path) -> list[bytes]:
+    """The manifests of handoffs in a folder, as they lie there."""
+    return [path.read_bytes() for path in _manifests(target) if listing_of(path) is not None]
+
+
 def _listings(target: pathlib.Path) -> list[Listing]:
     """What the manifests of a folder name."""
-    names = [name for name in _names(target) if name == MANIFEST or name.endswith(f".{MANIFEST}")]
-    return [listing for name in names if (listing := listing_of(target / name)) is not None]
+    return [listing for path in _manifests(target) if (listing := listing_of(path)) is not None]

@@ -6,29 +6,60 @@ import os
 import pathlib
 import shutil
 import tempfile
+import time
 import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from typing import IO
 
 from ..bake.manifest import sha256_of
 from ..base.errors import InputProblem
+from ..base.system import hold_alone
 
 MANIFEST, REPORT = "manifest.json", "report.html"
 KIND = "inkwell-cast handoff"
 MOST_NUMBERS = 10_000
+PASSING, HELD, AN_HOUR = ".inkwell-", "held", 3600.0  # a temporary folder, the file in it that is locked, seconds
 
 
 @contextmanager
 def beside(target: pathlib.Path, inside: bool = False) -> Iterator[pathlib.Path]:
     """A temporary folder on the disk of the target, or inside it; whatever is left of it at the end is removed."""
-    whole = pathlib.Path(tempfile.mkdtemp(prefix=".inkwell-", dir=target if inside else target.parent))
+    there = target if inside else target.parent
+    _sweep(there)
+    whole = pathlib.Path(tempfile.mkdtemp(prefix=PASSING, dir=there))
     folder = whole / (target.stem if target.suffix.lower() == ".zip" else target.name)
     folder.mkdir()
     try:
-        yield folder
+        with (whole / HELD).open("wb") as held:
+            _hold(held)
+            yield folder
     finally:
         shutil.rmtree(whole, ignore_errors=True)
+
+
+def _hold(held: IO[bytes]) -> bool:
+    """Whether a file could be locked; some shares of a network lock nothing."""
+    try:
+        hold_alone(held)
+    except OSError:
+        return False
+    return True
+
+
+def _sweep(there: pathlib.Path) -> None:
+    """Remove temporary folders of handoffs that were killed: nobody holds them, and their hour is over."""
+    for left in there.glob(f"{PASSING}*"):
+        try:
+            if time.time() - (left / HELD).stat().st_mtime < AN_HOUR:
+                continue
+            with (left / HELD).open("r+b") as held:
+                over = _hold(held)
+        except OSError:
+            continue
+        if over:
+            shutil.rmtree(left, ignore_errors=True)
 
 
 def archive_of(folder: pathlib.Path) -> pathlib.Path:
@@ -127,13 +158,18 @@ def is_archive(path: pathlib.Path) -> bool:
         return False
 
 
+def numbered(target: pathlib.Path, number: int) -> pathlib.Path:
+    """The place of the first, second, ... handoff that keeps what stands at a target."""
+    return target if number == 1 else target.with_name(f"{target.stem}_{number}{target.suffix}")
+
+
 def put(folder: pathlib.Path, target: pathlib.Path, existing: str) -> pathlib.Path:
     """Move what was made to its place; gives the place, which may have got a number.
 
     In a folder that is replaced, files that its manifest does not name stay.
     """
     for number in range(1, MOST_NUMBERS):
-        place = target if number == 1 else target.with_name(f"{target.stem}_{number}{target.suffix}")
+        place = numbered(target, number)
         if not (place.exists() or place.is_symlink()) or _is_empty(place):
             if _moved(folder, place):
                 return place

@@ -39,6 +39,7 @@ BRIGHTEST = np.float32(1.1)
 SAMPLED = 200_000  # corners of the sculpt that the pictures are framed by
 MARGIN = 1.06
 AROUND = 0.18  # light from everywhere
+NEAR = 0.04  # of half a picture: how near to a place a ray must strike for it to be seen
 FLAT = np.array([128, 128, 255], np.uint8)
 TRACED = record_kind({"tracers": np.uint64})
 
@@ -75,6 +76,29 @@ def lit_low(contexts: list[Context], pictures: Pictures | None, angles: list[F32
         table = np.concatenate([color.reshape(-1, 3) for color in colors])
         strips.append(_strip(struck, np.float32(0.72) + np.float32(0.28) * light, table[np.maximum(texel, 0)]))
     return strips
+
+
+def seen_at(contexts: list[Context], balls: F64) -> list[list[tuple[float, float, float]]]:
+    """Where balls (N, 4) about places of the low, middle and radius in scene units, are seen on its strip.
+
+    For each ball what a mark is drawn at: x from the left, y from the top and radius, pixels of the strip; nothing for
+    a picture in which something hides its middle.
+    """
+    assembly, struck = contexts[0].assembly, _low(contexts)
+    views, side = _views(assembly, contexts[0].sculpt, contexts[0].warm), FINE * SIDE
+    corners, marks = assembly.low.positions[assembly.low.triangles], list[list[tuple[float, float, float]]]()
+    for *place, radius in balls:
+        marks.append([])
+        for n, view in enumerate(views):
+            half, off = view[12], np.asarray(place) - view[:3]
+            x, y = (1 + off @ view[3:6] / half) / 2, (1 - off @ view[6:9] / half) / 2
+            row, column = (min(max(int(share * side), 0), side - 1) for share in (y, x))
+            pixel = (n * side + row) * side + column
+            b1, b2 = struck.b[pixel]
+            struck_at = np.array([1 - b1 - b2, b1, b2]) @ corners[struck.triangle[pixel]]
+            if struck.triangle[pixel] >= 0 and np.linalg.norm(struck_at - place) <= max(radius, NEAR * half):
+                marks[-1].append((round((n + x) * SIDE, 1), round(y * SIDE, 1), round(radius / half * SIDE / 2, 1)))
+    return marks
 
 
 def _key(assembly: Assembly, sculpt: Sculpt) -> str:

@@ -9,8 +9,9 @@ from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
+from inkwell_cast.core.review import lit_pictures
 from inkwell_cast.core.review.likeness import GROUND, MISSED, OFF, TOP, difference
-from inkwell_cast.core.review.lit_pictures import SIDE, SIDES, lit_low, lit_sculpt
+from inkwell_cast.core.review.lit_pictures import SIDE, SIDES, lit_low, lit_sculpt, seen_at
 from inkwell_cast.core.review.worn_pictures import Pictures
 from inkwell_cast.core.settings.recipe import Recipe
 
@@ -82,6 +83,23 @@ def test_heat_is_pale_where_it_fits_and_dark_where_it_does_not(ring):
     pale, dark = (lit_low(contexts(ring), None, [each])[1] for each in (angles, angles + 60))
     on = pale[..., 3] == 255
     assert pale[on][:, :3].mean() > 2.5 * dark[on][:, :3].mean()
+
+
+def test_a_place_is_marked_where_it_is_drawn_and_not_where_something_hides_it(ring):
+    """The ring's outermost point at +x is before all else in one picture, behind the ring in the one from behind."""
+    outer, inner = [2.7, 0.0, 0.0, 0.2], [0.0, 0.0, 0.0, 0.2]  # nothing of the low is at the second
+    marks, (no_place,) = seen_at(contexts(ring), np.array([outer])), seen_at(contexts(ring), np.array([inner]))
+    assert no_place == []
+    assert 1 <= len(marks[0]) < SIDES
+    strip = lit_low(contexts(ring), None)[0]
+    view = lit_pictures._views(ring.assembly, ring.sculpt, ring.warm)
+    for x, y, radius in marks[0]:
+        assert strip[int(y), int(x) - 1, 3] > 0 or strip[int(y), int(x) + 1, 3] > 0
+        n = int(x // SIDE)
+        across = (np.array(outer[:3]) - view[n, :3]) @ view[n, 3:6]
+        assert abs((x - n * SIDE) - (1 + across / view[n, 12]) * SIDE / 2) < 0.1
+        assert abs(radius - 0.2 / view[n, 12] * SIDE / 2) < 0.1
+    assert all((np.array(outer[:3]) @ view[int(x // SIDE), 9:12]) > 0 for x, _, _ in marks[0])  # on the viewer's side
 
 
 def test_better_and_worse_are_told_by_colour_and_a_place_that_came_back_is_better():
