@@ -51,8 +51,15 @@ def full_bake(page: Page) -> None:
 
 
 def model_picture(page: Page) -> np.ndarray:
+    """What the model's view shows once it stands: no camera on its way, nothing that still fades in."""
     page.wait_for_timeout(400)
-    return cv2.imdecode(np.frombuffer(page.locator("#model").screenshot(), np.uint8), cv2.IMREAD_COLOR).astype(int)
+    taken, before = page.locator("#model").screenshot(animations="disabled"), b""
+    for _ in range(20):
+        if taken == before:
+            break
+        page.wait_for_timeout(100)
+        taken, before = page.locator("#model").screenshot(animations="disabled"), taken
+    return cv2.imdecode(np.frombuffer(taken, np.uint8), cv2.IMREAD_COLOR).astype(int)
 
 
 def picture_other_than(page: Page, before: np.ndarray, differs: bool = True) -> np.ndarray:

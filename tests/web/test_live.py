@@ -314,6 +314,10 @@ def test_a_full_bake_that_ends_after_a_live_proof_began_is_what_is_shown(alive: 
     page = alive
     make_piece(page, server, ring_files)
     renewed(page, 1)
+    sheet = services.pieces.get(1)[0].recipe.sheet.model_copy(
+        update={"width": 640, "height": 640}
+    )  # larger than a proof
+    services.settings.change(1, "Size", lambda r: r.model_copy(update={"sheet": sheet}))
     bake_id = services.bakes.start(1, False)
     page.evaluate(  # a proof that begins and ends beside it
         "fetch(`${location.pathname}/live/proof`, { method: 'POST' }).then((r) => r.json())"

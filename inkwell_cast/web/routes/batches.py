@@ -16,12 +16,13 @@ def fragment(request: Request, problem: str = "", place: str = "") -> Response:
 def batch_context(request: Request) -> dict[str, object]:
     """What the list of batches shows."""
     services = services_of(request)
-    stage, share = services.batches.at_work()
+    stage, share, left = services.batches.at_work()
     return {
         "batches": services.batches.all(),
         "receivers": services.receivers.all(),
         "batch_stage": stage,
         "batch_share": share,
+        "batch_left": left,
     }
 
 

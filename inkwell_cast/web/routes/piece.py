@@ -74,7 +74,7 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
             {"centre": p.centre, "radius": p.radius * piece.recipe.reach.scale(diagonal)} for p in piece.recipe.pockets
         ],
         "changes": services.settings.steps(piece_id),
-        "project": services.projects.of(piece, meshes) if step == "meshes" else None,
+        "project": services.projects.of(piece, meshes),
         "stale": stale(shown, piece.recipe, meshes) if shown else "",
         "disk_use": services.bakes.disk_use,
         "need": needed(piece.recipe, sheet_sizes(piece.recipe, shown)).words,

@@ -10,6 +10,7 @@ from ...core.handoff.file_names import plain
 from ...core.handoff.plan import refuse_unready
 from ...core.settings.receivers import Receiver
 from ...engine.engine import JobFailed
+from ...engine.pace import Pace
 from ...store import batches
 from ...store.batches import BatchRow
 from ..local_paths import local_path
@@ -29,6 +30,7 @@ class Batches:
         self._at: int | None = None  # the bake that is at work
         self._piece: int | None = None
         self._cancelled = False
+        self._pace, self._done, self._each = Pace(), 0.0, 1.0  # of the whole batch; what is done of it, and one piece
         with self.store.writing() as db:
             batches.end_all(db)
 
@@ -61,7 +63,7 @@ class Batches:
         write_summary(folder, summary)
         with self.store.writing() as db:
             batch_id = batches.add(db, str(folder), summary)
-        self._cancelled = False
+        self._cancelled, self._pace, self._done, self._each = False, Pace(), 0.0, 1 / len(piece_ids)
         self._task = asyncio.create_task(self._run(batch_id, piece_ids, receiver, folder, summary))
         return batch_id
 
@@ -77,10 +79,12 @@ class Batches:
         with self.store.writing() as db:
             batches.delete(db, batch_id)
 
-    def at_work(self) -> tuple[str, float]:
-        """The stage and share of the bake at work."""
+    def at_work(self) -> tuple[str, float, float | None]:
+        """The stage of the bake at work, the share of the batch that is done, and seconds left if they can be told."""
         row = self.services.bakes.get(self._at) if self._at is not None else None
-        return (row.stage, row.share) if row else ("", 0.0)
+        share = self._done + self._each * (row.share if row else 0.0)
+        self._pace.heard(share)
+        return row.stage if row else "", share, self._pace.seconds_left()
 
     async def _run(
         self, batch_id: int, piece_ids: list[int], receiver: Receiver, folder: pathlib.Path, summary: Summary
@@ -93,6 +97,7 @@ class Batches:
                     break
                 outcome = await self._one(piece_id, waiting.piece, receiver, folder)
                 summary = summary.with_outcome(outcome)
+                self._at, self._done = None, self._done + self._each
                 with self.store.writing() as db:
                     batches.tell(db, batch_id, summary)
                 await asyncio.to_thread(write_summary, folder, summary)

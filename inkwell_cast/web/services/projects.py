@@ -2,8 +2,8 @@
 
 import pathlib
 from collections.abc import Iterable
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 
@@ -21,11 +21,15 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class Shown:
-    """A project as the page shows it: its file, what a piece is set otherwise, or why it cannot be used."""
+    """A project as the page shows it: its file, what a piece is set otherwise, or why it cannot be used.
+
+    says are the values of the fields that it sets, by names such as "reach.outward".
+    """
 
     path: pathlib.Path
     otherwise: list[str]
     problem: str = ""
+    says: dict[str, Any] = field(default_factory=dict)
 
 
 class Projects:
@@ -40,7 +44,10 @@ class Projects:
             found = _found(row.place for row in rows)
             if found is None:
                 return None
-            return Shown(found[1] / NAME, every_change(laid_over(*found, piece.recipe), piece.recipe))
+            groups = {name: value for name, value in found[0].settings.items() if isinstance(value, dict)}
+            says = {f"{group}.{name}": value for group, fields in groups.items() for name, value in fields.items()}
+            otherwise = every_change(laid_over(*found, piece.recipe), piece.recipe)
+            return Shown(found[1] / NAME, otherwise, says=says)
         except InputProblem as problem:
             return Shown(pathlib.Path(problem.where), [], str(problem))
         except ValidationError as error:
