@@ -108,7 +108,7 @@ def scope_label(scope: str) -> str:
 
 
 def fields_of(group: str) -> list[dict[str, Any]]:
-    """The settings of a group of the recipe that a form can show, with how: as a switch, a choice or a number."""
+    """The settings of a group of the recipe that a form can show, with how: as a switch, a choice, text or a number."""
     fields = []
     for name, f in Recipe.model_fields[group].annotation.model_fields.items():  # type: ignore[union-attr]
         kind, options = "number", []
@@ -118,6 +118,8 @@ def fields_of(group: str) -> list[dict[str, Any]]:
             kind, options = "choice", list(get_args(f.annotation))
         elif get_origin(f.annotation) is dict:
             continue
+        elif f.annotation is str:
+            kind = "text"
         unit = (f.json_schema_extra or {}).get("unit", "")  # type: ignore[union-attr]
         fields.append(
             {"name": name, "title": f.title, "reason": f.description, "unit": unit, "kind": kind, "options": options}

@@ -5,10 +5,10 @@ from functools import partial
 import numpy as np
 
 from ..base.array_types import U8, Any_
-from ..base.color_space import to_srgb
+from ..base.color_space import steps_of, to_srgb
 from ..images import openraster, psd
 from ..images.layer_stack import PictureLayer, Stack
-from ..maps.ids import mask_of, rgb_of
+from ..maps.ids import mask_of
 from ..mesh.mesh import Mesh
 from ..settings.material_library import Library
 
@@ -33,8 +33,8 @@ def layers_of(ids: Any_, legend: dict[str, str], by: str, sculpt: Mesh, library:
     def shown_in(channel: str, first: bool, name: str, color: str) -> tuple[int, ...] | None:
         material = library.find(name)
         if material and channel in material.colors:
-            return rgb_of(material.colors[channel])
-        return colors.get(name, rgb_of(color)) if first and material is None else None
+            return steps_of(material.colors[channel])
+        return colors.get(name, steps_of(color)) if first and material is None else None
 
     folders = list[Stack | PictureLayer]()
     for n, channel in enumerate(library.channels if in_use else ["Colour"]):

@@ -15,3 +15,13 @@ def to_linear(stored: F32) -> F32:
     """The other way."""
     light = ((stored + np.float32(0.055)) / np.float32(1.055)) ** np.float32(2.4)
     return np.asarray(np.where(stored <= 0.04045, stored / np.float32(12.92), light), np.float32)
+
+
+def steps_of(color: str) -> tuple[int, int, int]:
+    """Red, green and blue of a colour such as "#ffd9a0", 0 to 255."""
+    return int(color[1:3], 16), int(color[3:5], 16), int(color[5:7], 16)
+
+
+def light_of(color: str) -> F32:
+    """Its linear light (3,), 0 to 1."""
+    return to_linear(np.array(steps_of(color), np.float32) / np.float32(255))

@@ -55,6 +55,17 @@ def square_point(index, seed):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
+def further_point(index, seed, pair):  # type: ignore[no-untyped-def]
+    """The same of a further pair of dimensions, from 1 on, which is independent of the others.
+
+    Scrambling alone would leave all pairs in step; the order of the points is shuffled too, block by block of powers of
+    two, so that they stay well spread: B. Burley, "Practical Hash-based Owen Scrambling", JCGT 9(4), 2020.
+    """
+    own = hashed(seed ^ hashed(np.uint32(pair)))
+    return square_point(_scrambled(_reversed_bits(np.uint32(index)), own), hashed(own ^ np.uint32(0x68E31DA4)))
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
 def points_of_texel(x, y, salt, bits):  # type: ignore[no-untyped-def]
     """The first point that a texel takes, 2^bits in all, and the seed.
 
@@ -112,6 +123,14 @@ def cosine_direction(u, v, widest, nx, ny, nz):  # type: ignore[no-untyped-def]
     x, y, z = cosine_point(u, v, widest)
     ax, ay, az, bx, by, bz = frame_about(nx, ny, nz)
     return x * ax + y * bx + z * nx, x * ay + y * by + z * ny, x * az + y * bz + z * nz
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def sphere_point(u, v):  # type: ignore[no-untyped-def]
+    """A unit vector, evenly spread over all ways: Archimedes' hat-box."""
+    z, (c, s) = 1 - 2 * u, turn(v)
+    r = np.sqrt(max(0.0, 1 - z * z))
+    return r * c, r * s, z
 
 
 @numba.njit(cache=True, nogil=True, inline="always")

@@ -37,6 +37,8 @@ def write(path: pathlib.Path, mesh: Mesh, worn: Sequence[Worn] = ()) -> None:
             {"name": n, "pbrMetallicRoughness": {"baseColorFactor": [*map(float, c), 1.0], "metallicFactor": 0.0}}
             for n, c in zip(mesh.material_names, mesh.material_colors, strict=True)
         ]
+        for material, sent in zip(content["materials"], mesh.emission_colors.tolist(), strict=True):
+            _glow(content, material, sent)
     last, layers = -1, _layers(mesh)
     for o, m, chosen in _groups(mesh):
         vertices, indices = _vertices(layers, chosen)
@@ -54,6 +56,16 @@ def write(path: pathlib.Path, mesh: Mesh, worn: Sequence[Worn] = ()) -> None:
     for pictures, material in zip(worn, content.get("materials", []), strict=False):
         _dress(content, document.blobs, material, pictures)
     document.write(path)
+
+
+def _glow(document: dict[str, Any], material: dict[str, Any], sent: list[float]) -> None:
+    """What a material sends out; beyond 1 by the extension for its strength."""
+    strong = max(1.0, *sent)
+    if any(sent):
+        material["emissiveFactor"] = [value / strong for value in sent]
+    if strong > 1:
+        material["extensions"] = {"KHR_materials_emissive_strength": {"emissiveStrength": strong}}
+        document["extensionsUsed"] = ["KHR_materials_emissive_strength"]
 
 
 class _Document:

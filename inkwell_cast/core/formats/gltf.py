@@ -317,12 +317,13 @@ def _primitive(file: _File, primitive: dict[str, Any], name: str, matrix: F64) -
         rgba = rows("COLOR_0", 3)[:, :4]
         colors = CornerValues(np.pad(rgba, ((0, 0), (0, 4 - rgba.shape[1])), constant_values=1), triangles)
     material, color, texture = _material(file, primitive.get("material"))
+    sent, glowing = _emission(file, primitive.get("material"))
     read = Mesh(
         file.path.name, positions[:, :3], triangles,
         normals=CornerValues(normals[:, :3], triangles) if normals is not None else None,
         uvs=tuple(uvs), tangents=CornerValues(tangents, triangles) if tangents is not None else None, colors=colors,
         object_names=(name,), material_names=(material,), material_colors=np.array([color], np.float32),
-        textures=(texture,),
+        textures=(texture,), emission_colors=np.array([sent], np.float32), emission_textures=(glowing,),
     )  # fmt: skip
     return transformed(read, matrix)
 
@@ -370,6 +371,17 @@ def _material(file: _File, index: int | None) -> tuple[str, list[float], Texture
     color, worn = base.get("baseColorFactor", [0.5, 0.5, 0.5, 1])[:3], base.get("baseColorTexture")
     tint = tuple(float(c) for c in base.get("baseColorFactor", (1, 1, 1))[:3])
     return _text_of(material) or f"material {index}", color, _texture(file, worn, tint) if worn else None
+
+
+def _emission(file: _File, index: int | None) -> tuple[list[float], Texture | None]:
+    """What a material sends out, linear RGB with its strength (KHR_materials_emissive_strength), and its picture."""
+    if index is None:
+        return [0.0, 0.0, 0.0], None
+    material = file.document["materials"][index]
+    strong = material.get("extensions", {}).get("KHR_materials_emissive_strength", {}).get("emissiveStrength", 1.0)
+    sent = [float(strong) * float(c) for c in material.get("emissiveFactor", (0, 0, 0))[:3]]
+    worn = material.get("emissiveTexture")
+    return sent, _texture(file, worn, tuple(sent)) if worn and any(sent) else None
 
 
 def _texture(file: _File, worn: dict[str, Any], tint: tuple[float, ...]) -> Texture | None:

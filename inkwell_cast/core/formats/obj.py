@@ -7,6 +7,7 @@ count and one to fill.
 
 import math
 import pathlib
+from dataclasses import dataclass
 
 import numba
 import numpy as np
@@ -284,7 +285,7 @@ def _assemble(
     picks, faces = triangulate(sizes, corners[:, 0], positions)
     triangles = corner_rows(corners[:, 0], picks)
     objects, object_names, materials, material_names, library = _names(path, data, names, len(sizes))
-    colors_there, textures = _materials(path, library, material_names)
+    looks = _materials(path, library, material_names)
     colors = None
     if colored:
         rgba = np.concatenate([points[:, 3:], np.ones((len(points), 1), np.float32)], axis=1)
@@ -301,9 +302,11 @@ def _assemble(
         object_names=object_names,
         materials=materials[faces],
         material_names=material_names,
-        material_colors=colors_there,
+        material_colors=looks.colors["Kd"],
         color_space="srgb",
-        textures=textures,
+        textures=tuple(looks.pictures["Kd"]),
+        emission_colors=looks.colors["Ke"],
+        emission_textures=tuple(looks.pictures["Ke"]),
     )
 
 
@@ -333,14 +336,24 @@ def _runs(marks: list[tuple[str, int]], faces: int) -> tuple[I32, tuple[str, ...
     return out, tuple(index)
 
 
-def _materials(
-    path: pathlib.Path, libraries: list[str], names: tuple[str, ...]
-) -> tuple[F32, tuple[Texture | None, ...]]:  # fmt: skip
-    """Diffuse colours and textures from the material file beside the mesh; grey where it is missing or silent.
+@dataclass(frozen=True, slots=True)
+class _Looks:
+    """Of each material, by the word of the file: Kd what it reflects, Ke what it sends out."""
 
-    A texture (map_Kd) takes the colour's place; options before its name are passed over.
+    colors: dict[str, F32]
+    pictures: dict[str, list[Texture | None]]
+
+
+def _materials(path: pathlib.Path, libraries: list[str], names: tuple[str, ...]) -> _Looks:
+    """Colours and textures from the material file beside the mesh; grey and dark where it is missing or silent.
+
+    A texture (map_Kd, map_Ke) takes the colour's place; options before its name are passed over.
     """
-    colors, worn = np.full((len(names), 3), 0.5, np.float32), list[Texture | None]([None] * len(names))
+    count = len(names)
+    looks = _Looks(
+        {"Kd": np.full((count, 3), 0.5, np.float32), "Ke": np.zeros((count, 3), np.float32)},
+        {"Kd": [None] * count, "Ke": [None] * count},
+    )
     row = {name: n for n, name in enumerate(names)}
     for library in dict.fromkeys(libraries):
         beside = path.parent / pathlib.PurePath(library.replace("\\", "/")).name
@@ -351,16 +364,16 @@ def _materials(
             word, _, rest = line.strip().partition(" ")
             if word == "newmtl":
                 current = rest.strip()
-            elif word == "Kd" and current in row:
+            elif word in looks.colors and current in row:
                 try:
                     rgb = [float(x) for x in rest.split()[:3]]
                 except ValueError:
                     continue
                 if len(rgb) == 3 and all(math.isfinite(x) for x in rgb):
-                    colors[row[current]] = rgb
-            elif word == "map_Kd" and current in row and rest.strip():
+                    looks.colors[word][row[current]] = rgb
+            elif word.removeprefix("map_") in looks.colors and current in row and rest.strip():
                 name = picture_in(rest)
                 data = textures.beside(path, name)
                 if data is not None:
-                    worn[row[current]] = textures.texture_of(name, data)
-    return colors, tuple(worn)
+                    looks.pictures[word.removeprefix("map_")][row[current]] = textures.texture_of(name, data)
+    return looks

@@ -20,8 +20,10 @@ def write(path: pathlib.Path, mesh: Mesh) -> None:
     named = [n for n in mesh.material_names if n]
     if named:
         lines = [
-            f"newmtl {_on_one_line(n)}\nKd {' '.join(format(x, '.9g') for x in color)}\n"
-            for n, color in zip(mesh.material_names, mesh.material_colors.tolist(), strict=True)
+            f"newmtl {_on_one_line(n)}\nKd {_numbers(color)}\n" + (f"Ke {_numbers(sent)}\n" if any(sent) else "")
+            for n, color, sent in zip(
+                mesh.material_names, mesh.material_colors.tolist(), mesh.emission_colors.tolist(), strict=True
+            )
             if n
         ]
         library.write_text("\n".join(lines), "utf-8")
@@ -35,6 +37,10 @@ def write(path: pathlib.Path, mesh: Mesh) -> None:
         if mesh.normals:
             _write_rows(file, "vn", mesh.normals.values)
         _write_faces(file, mesh)
+
+
+def _numbers(values: list[float]) -> str:
+    return " ".join(format(value, ".9g") for value in values)
 
 
 def _write_faces(file: TextIO, mesh: Mesh) -> None:

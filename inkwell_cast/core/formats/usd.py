@@ -174,21 +174,26 @@ def _part(path: pathlib.Path, mesh: Any, name: str, budget: Budget) -> Mesh | No
             rgb = np.array(values, np.float32).reshape(-1, 3)
             rgba = np.concatenate([rgb, np.ones((len(rgb), 1), np.float32)], axis=1)
             colors = layer(rgba, str(primvar.GetInterpolation()), 4)
-    materials, material_names, material_colors = _materials(mesh, len(counts), budget)
+    materials, material_names, looks = _materials(mesh, len(counts), budget)
     return Mesh(
         path.name, positions, triangles, normals=normals, uvs=tuple(uv for uv in uvs if uv), colors=colors,
         polygons=faces.astype(np.int32) if len(faces) > len(counts) else None, object_names=(name,),
-        materials=materials[faces], material_names=material_names, material_colors=material_colors,
+        materials=materials[faces], material_names=material_names, material_colors=looks[:, 0],
+        emission_colors=looks[:, 1],
     )  # fmt: skip
 
 
 def _materials(mesh: Any, faces: int, budget: Budget) -> tuple[I32, tuple[str, ...], F32]:
-    """Material of every face: what is bound to the prim, then what its subsets say; names, and their colours."""
+    """Material of every face: what is bound to the prim, then what its subsets say; names, and (M, 2, 3) what they
+    reflect and send out."""
     from pxr import UsdGeom, UsdShade
 
-    def bound(prim: Any) -> tuple[str, list[float]]:
+    def bound(prim: Any) -> tuple[str, list[list[float]]]:
         material = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()[0]
-        return (str(material.GetPrim().GetName()), _color(material, budget)) if material else ("", [0.5] * 3)
+        if not material:
+            return "", [[0.5] * 3, [0.0] * 3]
+        looks = [_color(material, "diffuseColor", 0.5, budget), _color(material, "emissiveColor", 0.0, budget)]
+        return str(material.GetPrim().GetName()), looks
 
     materials, rows = [bound(mesh.GetPrim())], np.zeros(faces, np.int32)
     for subset in UsdGeom.Subset.GetAllGeomSubsets(mesh):
@@ -196,19 +201,19 @@ def _materials(mesh: Any, faces: int, budget: Budget) -> tuple[I32, tuple[str, .
             continue
         chosen = np.array(subset.GetIndicesAttr().Get() or [], np.int64)
         rows[chosen[(chosen >= 0) & (chosen < faces)]] = len(materials)
-        name, color = bound(subset.GetPrim())
-        materials.append((name or str(subset.GetPrim().GetName()), color))
-    return rows, tuple(name for name, _ in materials), np.array([color for _, color in materials], np.float32)
+        name, looks = bound(subset.GetPrim())
+        materials.append((name or str(subset.GetPrim().GetName()), looks))
+    return rows, tuple(name for name, _ in materials), np.array([looks for _, looks in materials], np.float32)
 
 
-def _color(material: Any, budget: Budget) -> list[float]:
-    """The diffuse colour of a material's preview surface; grey where it has none, or wears a texture instead."""
+def _color(material: Any, name: str, without: float, budget: Budget) -> list[float]:
+    """A colour of a material's preview surface; grey `without` where it has none, or wears a texture instead."""
     surface = material.ComputeSurfaceSource()[0]
-    given = surface.GetInput("diffuseColor") if surface else None
+    given = surface.GetInput(name) if surface else None
     if not given:
-        return [0.5] * 3
+        return [without] * 3
     if given.HasConnectedSource():
         budget.note(f"The material {material.GetPrim().GetName()} wears a texture, which was not read.")
-        return [0.5] * 3
+        return [without] * 3
     value = given.Get()
-    return [float(c) for c in value] if value is not None else [0.18] * 3
+    return [float(c) for c in value] if value is not None else [0.18 if without else 0.0] * 3

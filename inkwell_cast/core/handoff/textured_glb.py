@@ -33,7 +33,10 @@ def by_sheet(mesh: Mesh, sheets: list[SheetPlan]) -> Mesh:
     if (of == len(sheets)).any():
         called += ("on no sheet",)
     colors = np.full((len(called), 3), 0.5, np.float32)
-    return replace(mesh, materials=of, material_names=called, material_colors=colors, textures=())
+    return replace(
+        mesh, materials=of, material_names=called, material_colors=colors, textures=(), emission_textures=(),
+        emission_colors=np.zeros((0, 3), np.float32),
+    )  # fmt: skip
 
 
 def worn(finished: Finished, low: Mesh, sheet: SheetPlan) -> Worn:

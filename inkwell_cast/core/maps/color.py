@@ -3,24 +3,17 @@
 The layer holds linear RGB from 0 to 1; the picture is stored as sRGB.
 """
 
-from dataclasses import dataclass
-
-import numba
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, U8, Any_
-from ..base.borrowed_arrays import block
-from ..base.color_space import to_linear, to_srgb
+from ..base.array_types import Any_
+from ..base.color_space import to_srgb
 from ..base.disk_arrays import in_bands
-from ..base.errors import InputProblem
-from ..base.records import record_kind, record_of
 from ..cast.context import Context
 from ..cast.hits import Hits
-from ..mesh.mesh import NO_VALUE, Mesh
 from ..settings.recipe import Recipe
-from ..uv.rasterise import tile_box
+from .carried import Carried, colors_of, gather_carried
 from .derived import Derived
-from .hits_of_tile import Cancel, Progress, mean_of_corners, over_tiles, samples_of, tiles_of, triangles_of, weights_at
+from .hits_of_tile import Cancel, Progress
 
 KEY, LABEL = "color", "Colour"
 REASON = "The sculpt's textures, else its vertex colours, else those of its materials."
@@ -37,145 +30,13 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
 CHANNELS, KIND = 3, np.float32
 
 
-WORN = record_kind(
-    {
-        "values": np.float32, "corners": np.int32, "materials": np.int32, "table": np.float64, "pixels": np.uint8,
-        "uv": np.float32, "rows": np.int32, "light": np.float32,
-    }
-)  # fmt: skip
-
-
-@dataclass(frozen=True, slots=True)
-class _Worn:
-    """The textures of a sculpt.
-
-    table (M, 12) float64, a row a material: the first pixel, width and height (0 for none), the six numbers of
-    `Texture.turned`, its tint; pixels (N, 3) uint8; uv (K, 2) float32, v from the bottom, and rows (T, 3) int32 of it.
-    """
-
-    table: F64
-    pixels: U8
-    uv: F32
-    rows: I32
-
-
 def cost(recipe: Recipe) -> float:
     return 0.1
 
 
-def prepare(context: Context) -> tuple[F32, I32, _Worn | None]:
-    """Values (N, 3) and the row of each corner (T, 3) for what wears no texture, and the textures."""
-    mesh = context.sculpt.mesh
-    material_rows = np.repeat(mesh.materials[:, None], 3, axis=1).astype(np.int32)
-    worn = _worn(mesh)
-    if mesh.colors is None:
-        return np.ascontiguousarray(mesh.material_colors), material_rows, worn
-    count = len(mesh.colors.values)
-    rows = np.where(mesh.colors.corners < 0, material_rows + count, mesh.colors.corners).astype(np.int32)
-    return np.concatenate([mesh.colors.values[:, :3], mesh.material_colors]).astype(np.float32), rows, worn
+def prepare(context: Context) -> Carried:
+    return colors_of(context.sculpt.mesh)
 
 
-def _worn(mesh: Mesh) -> _Worn | None:
-    table, pictures, first = np.zeros((len(mesh.textures), 12)), [np.zeros((1, 3), np.uint8)], 1
-    channel = np.zeros(len(mesh.textures), np.int64)
-    for n, texture in enumerate(mesh.textures):
-        if texture is None:
-            continue
-        if texture.channel >= len(mesh.uvs):
-            raise InputProblem(
-                mesh.name, f"Its texture {texture.name} is laid out by UV channel {texture.channel}, which it has not.",
-                "Export the sculpt with its UVs.",
-            )  # fmt: skip
-        pixels = texture.pixels()
-        table[n] = first, pixels.shape[1], pixels.shape[0], *texture.turned, *texture.tint
-        pictures.append(pixels.reshape(-1, 3))
-        first += len(pictures[-1])
-        channel[n] = texture.channel
-    if first == 1:
-        return None
-    starts = np.cumsum([0, *[len(uv.values) for uv in mesh.uvs]])
-    corners = np.full((len(mesh.triangles), 3), NO_VALUE, np.int32)
-    for c, uv in enumerate(mesh.uvs):
-        here = channel[mesh.materials] == c
-        corners[here] = np.where(uv.corners[here] < 0, NO_VALUE, uv.corners[here] + starts[c])
-    return _Worn(table, np.concatenate(pictures), np.concatenate([uv.values for uv in mesh.uvs]), corners)
-
-
-def gather(
-    context: Context, hits: Hits, ready: tuple[F32, I32, _Worn | None], out: Any_, progress: Progress, cancelled: Cancel
-) -> None:
-    values, corners, worn = ready
-    if worn is None:
-        over_tiles(hits, context.low.grid, mean_of_corners, (values, corners, out), progress, cancelled)
-        return
-    light = to_linear(np.arange(256, dtype=np.float32) / np.float32(255))
-    record = record_of(
-        WORN, values=values, corners=corners, materials=context.sculpt.mesh.materials, table=worn.table,
-        pixels=worn.pixels, uv=worn.uv, rows=worn.rows, light=light,
-    )  # fmt: skip
-    over_tiles(hits, context.low.grid, _mean_of_textures, (record, out), progress, cancelled)
-
-
-@numba.njit(cache=True, nogil=True)
-def _mean_of_textures(first, last, hits, grid, worn, out):  # type: ignore[no-untyped-def]
-    """The mean colour (H, W, 3) of a texel's hits; hits, grid and worn are records."""
-    tiles, triangle, side, color = tiles_of(hits), triangles_of(hits), grid.side, np.zeros(3)
-    for k in range(first, last):
-        x0, y0, columns, rows = tile_box(tiles[k], grid)
-        for y in range(rows):
-            for x in range(columns):
-                begin, stride = samples_of(k, x, y, columns, hits, grid)
-                count = 0
-                for j in range(side):
-                    for i in range(side):
-                        n = begin + j * stride + i
-                        if triangle[n] < 0:
-                            continue
-                        count += 1
-                        _color_of(triangle[n], weights_at(n, hits), worn, color)
-                        for c in range(3):
-                            out[y0 + y, x0 + x, c] += np.float32(color[c])
-                if count:
-                    for c in range(3):
-                        out[y0 + y, x0 + x, c] /= count
-
-
-@numba.njit(cache=True, nogil=True)
-def _color_of(t, b, worn, color):  # type: ignore[no-untyped-def]
-    """Write the linear colour at barycentrics b of triangle t into found (3,): its texture's, else that of corners."""
-    b0, b1, b2 = b
-    picture = block(worn.table, (worn.table_count, 12), np.float64)[
-        block(worn.materials, worn.materials_count, np.int32)[t]
-    ]
-    row = block(worn.rows, (worn.rows_count, 3), np.int32)[t]
-    if picture[1] > 0 and row[0] >= 0 and row[1] >= 0 and row[2] >= 0:
-        places = block(worn.uv, (worn.uv_count, 2), np.float32)
-        p, q, r = places[row[0]], places[row[1]], places[row[2]]
-        pixels, light = (
-            block(worn.pixels, (worn.pixels_count, 3), np.uint8),
-            block(worn.light, worn.light_count, np.float32),
-        )
-        u, v = b0 * p[0] + b1 * q[0] + b2 * r[0], 1 - (b0 * p[1] + b1 * q[1] + b2 * r[1])
-        _look_up(u, v, picture, pixels, light, color)
-        return
-    values = block(worn.values, (worn.values_count, 3), np.float32)
-    corner = block(worn.corners, (worn.corners_count, 3), np.int32)[t]
-    for c in range(3):
-        color[c] = b0 * values[corner[0], c] + b1 * values[corner[1], c] + b2 * values[corner[2], c]
-
-
-@numba.njit(cache=True, nogil=True)
-def _look_up(u, v, picture, pixels, light, color):  # type: ignore[no-untyped-def]
-    """The light of a texture at u and v from its top left, between its four nearest pixels."""
-    first, width, height = np.int64(picture[0]), np.int64(picture[1]), np.int64(picture[2])
-    x = (picture[3] * u + picture[4] * v + picture[5]) * width - 0.5
-    y = (picture[6] * u + picture[7] * v + picture[8]) * height - 0.5
-    left, top = np.int64(np.floor(x)), np.int64(np.floor(y))
-    x, y = x - left, y - top
-    color[:] = 0
-    for j in range(2):
-        for i in range(2):
-            n = first + ((top + j) % height) * width + (left + i) % width
-            weight = (x if i else 1 - x) * (y if j else 1 - y)
-            for c in range(3):
-                color[c] += weight * light[pixels[n, c]] * picture[9 + c]
+def gather(context: Context, hits: Hits, ready: Carried, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+    gather_carried(context, hits, ready, out, progress, cancelled)

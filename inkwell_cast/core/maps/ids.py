@@ -14,7 +14,7 @@ import numba
 import numpy as np
 
 from ..base.array_types import F32, I32, Any_
-from ..base.color_space import to_linear, to_srgb
+from ..base.color_space import steps_of, to_linear, to_srgb
 from ..base.on_demand import on_demand
 from ..cast.context import Context
 from ..cast.hits import Hits
@@ -45,7 +45,7 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
     assert layer is not None
     names, library = prepare(context).names, context.recipe.library
     colors = colors_of(names, library.id_colors() | context.recipe.ids.colors)
-    table: F32 = np.array([(0, 0, 0), *(rgb_of(colors[name]) for name in names)], np.float32) / np.float32(255)
+    table: F32 = np.array([(0, 0, 0), *(steps_of(colors[name]) for name in names)], np.float32) / np.float32(255)
     present = np.unique(layer)
     legend = {names[n - 1]: colors[names[n - 1]] for n in present.tolist() if n > 0}
     facts = {"legend": legend, "by": context.recipe.ids.by}
@@ -55,7 +55,7 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
 def mask_of(image: Any_, color: str) -> Any_:
     """Where a colour stands in the whole steps of an ID map (H, W, 3): white on black (H, W, 1)."""
     top = np.iinfo(image.dtype).max
-    rgb = np.rint(np.array(rgb_of(color)) / 255 * top).astype(image.dtype)
+    rgb = np.rint(np.array(steps_of(color)) / 255 * top).astype(image.dtype)
     mask = image[..., 0] == rgb[0]
     for channel in (1, 2):
         mask &= image[..., channel] == rgb[channel]
@@ -65,7 +65,7 @@ def mask_of(image: Any_, color: str) -> Any_:
 def colors_of(names: tuple[str, ...], chosen: dict[str, str]) -> dict[str, str]:
     """A colour "#rrggbb" for every name: as chosen, as a name that is a colour says, or from the series of its name."""
     hex_colors = {name: chosen.get(name, name if name.startswith("#") and len(name) == 7 else "") for name in names}
-    taken = [rgb_of(color) for color in hex_colors.values() if color]
+    taken = [steps_of(color) for color in hex_colors.values() if color]
     for name in names:
         if hex_colors[name]:
             continue
@@ -85,11 +85,6 @@ def _series(name: str, n: int) -> tuple[int, int, int]:
     saturation, value = (0.85, 0.55, 0.7)[(digest[4] + n) % 3], (0.95, 0.7, 0.5)[(digest[5] + n // 3) % 3]
     red, green, blue = colorsys.hsv_to_rgb(hue, saturation, value)
     return round(red * 255), round(green * 255), round(blue * 255)
-
-
-def rgb_of(color: str) -> tuple[int, int, int]:
-    """A colour "#rrggbb" as steps from 0 to 255."""
-    return int(color[1:3], 16), int(color[3:5], 16), int(color[5:7], 16)
 
 
 CHANNELS, KIND = 1, np.int32

@@ -71,7 +71,7 @@ def packed(mesh: Mesh) -> Blocks:
     kept: list[I32] = [mesh.triangles]
     arrays: dict[str, Any_] = {
         "positions": mesh.positions, "objects": mesh.objects, "materials": mesh.materials,
-        "material_colors": mesh.material_colors,
+        "material_colors": mesh.material_colors, "emission_colors": mesh.emission_colors,
     }  # fmt: skip
     if mesh.polygons is not None:
         arrays["polygons"] = mesh.polygons
@@ -90,7 +90,8 @@ def packed(mesh: Mesh) -> Blocks:
             arrays[name] = layer.values
             rows[name] = corners_row(layer.corners)
     arrays |= {f"corners{n}": corners for n, corners in enumerate(kept)}
-    textures = {n: t for n, t in enumerate(mesh.textures) if t is not None}
+    pictures = [*mesh.textures, *mesh.emission_textures]
+    textures = {n: t for n, t in enumerate(pictures) if t is not None}
     arrays |= {f"texture{n}": t.data for n, t in textures.items()}
     header = {
         "name": mesh.name, "object_names": mesh.object_names, "material_names": mesh.material_names, "layers": rows,
@@ -111,7 +112,8 @@ def read_packed(path: pathlib.Path) -> Mesh:
 
 def _mesh(header: dict[str, Any], a: dict[str, Any_], name: str) -> Mesh:
     layers = {name: CornerValues(a[name], a[f"corners{row}"]) for name, row in header["layers"].items()}
-    textures: list[Texture | None] = [None] * len(header["material_names"])
+    count = len(header["material_names"])
+    textures = list[Texture | None]([None] * (2 * count))  # of colours, then of what glows
     for n, (called, channel, turned, tint) in header.get("textures", {}).items():
         textures[int(n)] = Texture(called, a[f"texture{n}"], channel, tuple(turned), tuple(tint))
     return Mesh(
@@ -120,7 +122,9 @@ def _mesh(header: dict[str, Any], a: dict[str, Any_], name: str) -> Mesh:
         tangents=layers.get("tangents"), colors=layers.get("colors"), polygons=a.get("polygons"),
         objects=a["objects"], object_names=tuple(header["object_names"]), materials=a["materials"],
         material_names=tuple(header["material_names"]), material_colors=a["material_colors"],
-        textures=tuple(textures), color_space="srgb" if header.get("color_space") == "srgb" else "linear",
+        textures=tuple(textures[:count]), emission_textures=tuple(textures[count:]),
+        emission_colors=a.get("emission_colors", np.zeros((0, 3), np.float32)),
+        color_space="srgb" if header.get("color_space") == "srgb" else "linear",
         notes=tuple(str(note)[:400] for note in header.get("notes", [])[:100]),
     )  # fmt: skip
 

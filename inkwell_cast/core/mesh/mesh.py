@@ -60,6 +60,8 @@ class Mesh:
     materials        (T,) int32 into material_names
     material_colors  (M, 3) float32, linear RGB, one a material name
     textures         (M,) the picture of a material's colour, or None
+    emission_colors  (M, 3) float32, linear RGB that a material sends out, beyond 1 where it is strong; black for none
+    emission_textures (M,) the picture of that, or None
     notes            what of its file was left out or taken otherwise than it may be meant, in sentences
     """
 
@@ -77,6 +79,8 @@ class Mesh:
     material_names: tuple[str, ...] = ()
     material_colors: F32 = field(default_factory=lambda: np.zeros((0, 3), np.float32))
     textures: tuple[Texture | None, ...] = ()
+    emission_colors: F32 = field(default_factory=lambda: np.zeros((0, 3), np.float32))
+    emission_textures: tuple[Texture | None, ...] = ()
     color_space: ColorSpace = "linear"
     notes: tuple[str, ...] = ()
 
@@ -93,8 +97,11 @@ class Mesh:
         if len(self.material_colors) != len(self.material_names):
             plain = np.full((len(self.material_names), 3), 0.5, np.float32)
             object.__setattr__(self, "material_colors", plain)
-        if len(self.textures) != len(self.material_names):
-            object.__setattr__(self, "textures", (None,) * len(self.material_names))
+        if len(self.emission_colors) != len(self.material_names):
+            object.__setattr__(self, "emission_colors", np.zeros((len(self.material_names), 3), np.float32))
+        for pictures in ("textures", "emission_textures"):
+            if len(getattr(self, pictures)) != len(self.material_names):
+                object.__setattr__(self, pictures, (None,) * len(self.material_names))
 
     @property
     def bounds(self) -> F32:
@@ -183,6 +190,8 @@ def merge(meshes: list[Mesh], name: str) -> Mesh:
         material_names=tuple(n for m in meshes for n in m.material_names),
         material_colors=np.concatenate([m.material_colors for m in meshes]),
         textures=tuple(t for m in meshes for t in m.textures),
+        emission_colors=np.concatenate([m.emission_colors for m in meshes]),
+        emission_textures=tuple(t for m in meshes for t in m.emission_textures),
         color_space=next((m.color_space for m in meshes if m.colors), "linear"),
         notes=tuple(dict.fromkeys(note for m in meshes for note in m.notes)),
     )

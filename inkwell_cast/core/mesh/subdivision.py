@@ -282,7 +282,7 @@ def _mesh_of(mesh: Mesh, cage: _Cage) -> Mesh:
         mesh.name, points, triangles, uvs=tuple(layers[: len(mesh.uvs)]),
         colors=layers[-1] if mesh.colors is not None else None, objects=mesh.objects[of],
         object_names=mesh.object_names, materials=mesh.materials[of], material_names=mesh.material_names,
-        material_colors=mesh.material_colors,
+        material_colors=mesh.material_colors, emission_colors=mesh.emission_colors,
     )  # fmt: skip
     hard = np.isin(_key(triangles, np.roll(triangles, -1, axis=1)), cage.sharp)
     return replace(divided, normals=values_at_corners(shaded(divided, edges_of(divided), hard, False)))

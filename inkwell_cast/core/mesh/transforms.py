@@ -62,6 +62,8 @@ def one_name_each(mesh: Mesh) -> Mesh:
         mesh, objects=objects, object_names=object_names, materials=materials, material_names=material_names,
         textures=tuple(mesh.textures[n] for n in firsts),
         material_colors=mesh.material_colors[firsts],
+        emission_textures=tuple(mesh.emission_textures[n] for n in firsts),
+        emission_colors=mesh.emission_colors[firsts],
     )  # fmt: skip
 
 

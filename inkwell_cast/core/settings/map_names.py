@@ -4,7 +4,8 @@ from typing import TYPE_CHECKING, Literal
 
 MAPS = (
     "normal", "normal_object", "bent", "occlusion", "floaters", "sheet_occlusion", "curvature", "cavity", "height",
-    "displacement", "thickness", "position", "ids", "color", "opacity", "straightening",
+    "displacement", "thickness", "position", "ids", "color", "opacity", "emission", "glow", "light",
+    "directional", "rounded", "straightening",
 )  # fmt: skip
 
 if TYPE_CHECKING:

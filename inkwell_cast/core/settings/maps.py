@@ -5,6 +5,8 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from ..base.setting import SettingsGroup, Unit, setting
+from .directions import Way
+from .lights_in_words import GlowingWords, LampWords
 
 _IN = "Per cent of the low's diagonal fits any model; scene units are exact."
 DistanceUnit = Annotated[Unit, setting("Distance in", _IN)]
@@ -144,6 +146,147 @@ class Thickness(SettingsGroup):
         setting("White at", "Bodies this thick are white; auto takes a fifth of the low's diagonal.", "unit"),
     ] = "auto"
     unit: LimitUnit = "percent"
+
+
+Surroundings = Annotated[
+    Literal["pair", "piece"],
+    setting("Surroundings", "What light meets: highs of the own pair, or of the whole piece."),
+]
+LightNoise = Annotated[
+    float,
+    setting(
+        "Noise", "A texel takes no more rays once its error is below this; 0 for all.", "of its light, or of white",
+        ge=0, le=1,
+    ),
+]  # fmt: skip
+WhiteLight = Annotated[
+    Positive | Literal["auto"],
+    setting(
+        "White at",
+        "The light that is white in pictures; floats hold what is beyond. Auto takes the 99.8th percentile.",
+    ),
+]
+Bounces = Annotated[
+    int, setting("Bounces", "How often light is reflected on its way; the carried colours tint it.", "", ge=0, le=64)
+]
+Hex = Annotated[str, Field(pattern="^#[0-9a-fA-F]{6}$")]
+
+
+class Emission(SettingsGroup):
+    """What glows on the sculpt; the glow map is lit by the same."""
+
+    glowing: Annotated[
+        GlowingWords,
+        setting(
+            "What glows",
+            "Materials or objects with colour and strength, such as: glass #ffd9a0 4; wick #ff8800 12. Empty for what "
+            "the sculpt's materials say.",
+        ),
+    ] = ""
+    white: WhiteLight = "auto"
+
+
+class Glow(SettingsGroup):
+    """Light that texels receive from what glows."""
+
+    rays: Annotated[int, setting("Rays", "At most in each texel, shared by its samples.", "a texel", ge=1, le=4096)] = (
+        128
+    )
+    noise: LightNoise = 0.025
+    bounces: Bounces = 1
+    distance: Annotated[
+        float, setting("Distance", "What lies further off gives no light; 0 for no limit.", "unit", ge=0, le=1e6)
+    ] = 0.0
+    unit: DistanceUnit = "percent"
+    surroundings: Surroundings = "piece"
+    white: WhiteLight = "auto"
+
+
+class Light(SettingsGroup):
+    """Light of a sun, a sky and lamps, with their shadows."""
+
+    sun: Annotated[
+        float, setting("Sun", "1 lights a white surface white from straight above; 0 for none.", "", ge=0, le=1e6)
+    ] = 1.0
+    sun_color: Annotated[Hex, setting("Sun's colour", "As it is shown, such as #fff2dd.")] = "#ffffff"
+    sun_turn: Annotated[float, setting("Sun's turn", "About y from z toward x.", "°", ge=-360, le=360)] = 40.0
+    sun_height: Annotated[float, setting("Sun's height", "Over the horizon.", "°", ge=-90, le=90)] = 50.0
+    sun_size: Annotated[
+        float, setting("Sun's size", "The angle of its disc; the larger, the softer the shadow.", "°", ge=0, le=120)
+    ] = 0.53
+    sky: Annotated[
+        float, setting("Sky", "How bright it is; 1 lights all sides of a white body white.", "", ge=0, le=1e6)
+    ] = 0.5
+    sky_color: Annotated[Hex, setting("Sky's colour", "Straight above.")] = "#ffffff"
+    ground_color: Annotated[Hex, setting("Ground's colour", "Straight below; the sky fades to it.")] = "#ffffff"
+    panorama: Annotated[
+        str,
+        setting(
+            "Panorama", "An OpenEXR picture of all around on this machine, in place of the two colours; y is up.",
+            max_length=4000,
+        ),
+    ] = ""  # fmt: skip
+    lamps: Annotated[
+        LampWords,
+        setting(
+            "Lamps",
+            "Places in scene units, strength and colour, such as: 0 1.5 0 2 #ffd9a0; 3 1 0 1. Strength 1 lights white "
+            "what lies one unit off.",
+        ),
+    ] = ""
+    rays: Annotated[int, setting("Rays", "At most in each texel, shared by its samples.", "a texel", ge=1, le=4096)] = (
+        128
+    )
+    noise: LightNoise = 0.025
+    bounces: Bounces = 1
+    shows: Annotated[
+        Literal["all", "direct", "bounced"],
+        setting("Shows", "All light, or what comes straight from its sources, or what was reflected on its way."),
+    ] = "all"
+    normals: Annotated[
+        Literal["sculpt", "low"],
+        setting("Falls on", "The sculpt's normals, or the low's, where a normal map adds the detail later."),
+    ] = "sculpt"
+    surroundings: Surroundings = "piece"
+    white: WhiteLight = 1.0
+
+
+class Directional(SettingsGroup):
+    """Which way the sculpt faces, or how far along it a texel lies."""
+
+    by: Annotated[
+        Literal["facing", "place"],
+        setting("By", "How far the surface faces the way, or where along it a texel lies in the sculpt's box."),
+    ] = "facing"
+    way: Annotated[
+        Way, setting("Way", "An axis of the file such as +y, or three numbers such as 1 2 0; white lies that way.")
+    ] = "+y"
+    sharpness: Annotated[
+        float, setting("Sharpness", "1 fades from end to end; more makes a narrower border.", "times", ge=0.1, le=1000)
+    ] = 1.0
+    middle: Annotated[
+        float,
+        setting("Middle", "Where mid-grey lies: 0 across the way or in the box's middle, -1 and 1 at its ends.", "",
+                ge=-1, le=1),
+    ] = 0.0  # fmt: skip
+
+
+class Rounded(SettingsGroup):
+    """Normals as if edges were rounded."""
+
+    radius: Annotated[
+        float, setting("Radius", "Surfaces nearer than this share their normals.", "unit", gt=0, le=1e6)
+    ] = 1.0
+    unit: RadiusUnit = "percent"
+    edges: Annotated[
+        Literal["all", "convex", "concave"],
+        setting("Rounds", "All edges, or outer edges alone, or inner ones alone."),
+    ] = "all"
+    rays: Annotated[int, setting("Rays", "In each texel, shared by its samples.", "a texel", ge=1, le=4096)] = 64
+    denoise: Annotated[
+        bool, setting("Denoise", "Smooths what few rays leave rough, within islands and never across edges.")
+    ] = True
+    surroundings: Surroundings = "pair"
 
 
 class Ids(SettingsGroup):

@@ -10,7 +10,22 @@ from .files import FileSettings
 from .handoff import Handoff
 from .limits import Limits
 from .low_normals import Normals
-from .maps import Cavity, Curvature, Displacement, Height, Ids, Occlusion, SheetOcclusion, Subdivision, Thickness
+from .maps import (
+    Cavity,
+    Curvature,
+    Directional,
+    Displacement,
+    Emission,
+    Glow,
+    Height,
+    Ids,
+    Light,
+    Occlusion,
+    Rounded,
+    SheetOcclusion,
+    Subdivision,
+    Thickness,
+)
 from .material_library import Library
 from .mends import Mend
 from .output import Output
@@ -22,7 +37,12 @@ from .sheet import Sheet, Size
 from .world import World
 
 PROOF_SIDE, PROOF_RAYS = 512, 16
-LENGTHS = {"occlusion": "distance", "curvature": "radius", "thickness": "limit"}  # in the unit of their own group
+LENGTHS = {  # in the unit of their own group
+    "occlusion": "distance", "curvature": "radius", "thickness": "limit", "glow": "distance",
+    "rounded": "radius",
+}  # fmt: skip
+
+OF_RAYS = ("occlusion", "thickness", "glow", "light", "rounded")  # groups with `rays`
 
 
 class Recipe(SettingsGroup):
@@ -42,6 +62,11 @@ class Recipe(SettingsGroup):
     height: Height = Height()
     displacement: Displacement = Displacement()
     thickness: Thickness = Thickness()
+    emission: Emission = Emission()
+    glow: Glow = Glow()
+    light: Light = Light()
+    directional: Directional = Directional()
+    rounded: Rounded = Rounded()
     ids: Ids = Ids()
     output: Output = Output()
     library: Library = Library()
@@ -101,13 +126,9 @@ class Recipe(SettingsGroup):
         sizes = {
             name: Size(width=w, height=h) for name, s in self.sizes.items() for _, w, h in [_shrunk(s.width, s.height)]
         }
-        few = {"rays": min(self.occlusion.rays, PROOF_RAYS)}
-        return self.model_copy(
-            update={
-                "sheet": sheet, "sizes": sizes, "occlusion": self.occlusion.model_copy(update=few),
-                "thickness": self.thickness.model_copy(update={"rays": min(self.thickness.rays, PROOF_RAYS)}),
-            }
-        )  # fmt: skip
+        groups = {name: getattr(self, name) for name in OF_RAYS}
+        few = {name: group.model_copy(update={"rays": min(group.rays, PROOF_RAYS)}) for name, group in groups.items()}
+        return self.model_copy(update={"sheet": sheet, "sizes": sizes, **few})
 
 
 def _shrunk(width: int, height: int) -> tuple[float, int, int]:

@@ -6,6 +6,7 @@ of settings spoils is `stale_after(before, after)`.
 
 from typing import Any
 
+from .maps import Glow, Light
 from .recipe import Recipe
 
 MESHES = "meshes"  # what the files hold, as they are treated and paired
@@ -71,6 +72,15 @@ TABLE: dict[str, tuple[str, ...]] = {
     "height": (MAPS,),
     "displacement": (MAPS,),
     "thickness": (gathered("thickness"), MAPS),
+    "emission.glowing": (gathered("emission"), gathered("glow")),
+    "emission.white": (MAPS,),
+    **{f"glow.{name}": (gathered("glow"),) for name in Glow.model_fields if name != "white"},
+    "glow.white": (MAPS,),
+    **{f"light.{name}": (gathered("light"),) for name in Light.model_fields if name not in ("white", "shows")},
+    "light.white": (MAPS,),
+    "light.shows": (MAPS,),
+    "directional": (MAPS,),
+    "rounded": (gathered("rounded"),),
     "ids.by": (gathered("ids"),),
     "ids.masks": (MAPS,),
     "ids.layers": (MAPS,),

@@ -4,7 +4,7 @@ import { OrbitControls } from "../vendor/OrbitControls.js";
 import { ink, Overlays } from "./overlays.js";
 import { FRAGMENT, VERTEX } from "./shaders.js";
 
-const KINDS = { normal: 1, bent: 1, normal_object: 2 };
+const KINDS = { normal: 1, bent: 1, rounded: 1, normal_object: 2 };
 
 export class ModelView extends Overlays {
   constructor(element, { antialias = true } = {}) {

@@ -1,0 +1,271 @@
+"""Light that reaches the texels of a sheet: what paths from their hits meet, bounce by bounce.
+
+All values are in the light that makes a white surface white: irradiance over pi, so a sky of 1 all around, or a sun of
+1 straight above, gives 1. A path leaves cosine-weighted about a hit's normal. Where it meets nothing it sees the sky;
+where it meets the sculpt it takes what glows there, and what the sun and the lamps give there times the surface's
+colour, and goes on cosine-weighted for as many bounces as are wanted. Both sides of a surface send and reflect. What is
+seen from the texel itself is kept apart from what was reflected on the way. J. Kajiya, "The Rendering Equation",
+SIGGRAPH 1986.
+"""
+
+from dataclasses import dataclass, field
+
+import numba
+import numpy as np
+
+from ..base.array_types import F32, F64, Any_
+from ..base.borrowed_arrays import block
+from ..base.records import Record, record_kind, record_of
+from ..base.sampling_sequence import cosine_direction, frame_about, further_point, points_of_texel, square_point, turn
+from ..cast.context import Context
+from ..cast.hits import Hits
+from ..cast.occluders import Occluders, occluders_on
+from ..cast.shading_normal import shading_normal
+from ..cast.texel import barycentrics_at, triangle_at
+from ..mesh.normals import face_normal
+from ..rays.embree import blocked, hit_along
+from ..uv.rasterise import tile_box
+from .carried import Carried, color_at
+from .hits_of_tile import Cancel, Progress, over_tiles, point_of, samples_of, tiles_of, triangles_of, weights_at
+from .occlusion import LIFT, bits_for
+from .ray_bundle import MOST_HITS, UNEVEN
+
+ROUND = 16  # paths between two looks at their error
+NOTHING = np.zeros((1, 1, 3), np.float32)
+LIT = record_kind(
+    {
+        "tracers": np.uint64, "first": np.int64, "lamps": np.float64, "sky": np.float32,
+    },
+    rays=np.int64, bits=np.int64, bounces=np.int64, far=np.float64, lift=np.float64, noise=np.float64,
+    rows=np.int64, columns=np.int64, panorama=np.int64, of_low=np.int64, salt=np.int64,
+    sun=("f8", 7), above=("f8", 3), below=("f8", 3),
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Lights:
+    """What lights a piece.
+
+    sun is the way to it (3, unit), the sine of half its disc's angle, and its light (3); lamps (L, 6) are places in
+    scene units and light as it falls straight on a surface one scene unit off; the sky is the mean of above and below
+    by height, or a panorama (H, W, 3) whose middle column is -z, y up.
+    """
+
+    sun: F64 = field(default_factory=lambda: np.zeros(7))
+    lamps: F64 = field(default_factory=lambda: np.zeros((0, 6)))
+    above: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    below: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    panorama: F32 | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Ready:
+    """What paths of a layer need: what they meet, and what that reflects and sends."""
+
+    met: Occluders
+    reflects: Carried
+    sends: Carried
+
+
+@dataclass(frozen=True, slots=True)
+class Paths:
+    """How paths go: at most `rays` a texel, no longer than `far` scene units, from the low's normals if `of_low`."""
+
+    rays: int
+    noise: float
+    bounces: int
+    far: float
+    salt: int
+    of_low: bool = False
+
+
+def met_by(context: Context, surroundings: str) -> Occluders:
+    """The sculpt of the own pair, or of the whole piece, floaters with it."""
+    return occluders_on(context, "everything" if surroundings == "piece" else "all")
+
+
+def follow(
+    context: Context, hits: Hits, ready: Ready, lights: Lights, paths: Paths, surroundings: str, out: Any_,
+    progress: Progress, cancelled: Cancel,
+) -> None:  # fmt: skip
+    """The light at each texel into out (H, W, 6): what it is lit by straight on, and what was reflected before."""
+    first = context.sculpt.first[:-1] if surroundings == "pair" else np.zeros(len(context.sculpt.first) - 1, np.int64)
+    sky = NOTHING if lights.panorama is None else np.ascontiguousarray(lights.panorama, np.float32)
+    lit = record_of(
+        LIT, tracers=ready.met.tracers, first=np.ascontiguousarray(first), sky=sky, rows=sky.shape[0],
+        columns=sky.shape[1], panorama=lights.panorama is not None, rays=paths.rays, bits=bits_for(paths.rays),
+        bounces=paths.bounces, far=paths.far, lift=LIFT * context.assembly.low.diagonal, noise=paths.noise,
+        of_low=paths.of_low, salt=paths.salt, sun=lights.sun, above=lights.above, below=lights.below,
+        lamps=np.ascontiguousarray(lights.lamps, np.float64),
+    )  # fmt: skip
+    scene: tuple[Record, ...] = (context.sculpt.record, ready.reflects.record, ready.sends.record, lit)
+    arguments = (context.low.record, context.cast.record, context.rays.record, *scene, out)
+    over_tiles(hits, context.low.grid, _of_tiles, arguments, progress, cancelled)
+
+
+@numba.njit(cache=True, nogil=True)
+def _of_tiles(first, last, hits, grid, low, cast, rays, sculpt, reflects, sends, lit, out):  # type: ignore[no-untyped-def]
+    """The light at the texels of some tiles; all but `out` are records."""
+    tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
+    pair = block(rays.pair, rays.pair_count, np.int32)
+    places, found = np.empty((MOST_HITS, 9)), np.zeros(6)
+    scene = sculpt, reflects, sends, lit
+    room = np.zeros((3, 3))
+    for k in range(first, last):
+        x0, y0, columns, rows = tile_box(tiles[k], grid)
+        for y in range(rows):
+            for x in range(columns):
+                begin, stride = samples_of(k, x, y, columns, hits, grid)
+                count = 0
+                for s in range(side * side):
+                    n = begin + s // side * stride + s % side
+                    t = triangle[n]
+                    if t >= 0:
+                        place, face = point_of(n, t, lit.lift, hits, sculpt)
+                        _, b1, b2 = weights_at(n, hits)
+                        normal = shading_normal(t, b1, b2, sculpt)
+                        if lit.of_low:
+                            normal = _normal_of_low(x0 + x, y0 + y, low, cast)
+                        for c in range(3):
+                            places[count, c], places[count, 3 + c], places[count, 6 + c] = place[c], normal[c], face[c]
+                        count += 1
+                if count:
+                    own = pair[triangle_at(x0 + x, y0 + y, cast)]
+                    start, seed = points_of_texel(x0 + x, y0 + y, lit.salt, lit.bits)
+                    _at_texel(places[:count], own, start, seed, scene, room, found)
+                    for c in range(6):
+                        out[y0 + y, x0 + x, c] = found[c]
+
+
+@numba.njit(cache=True, nogil=True)
+def _normal_of_low(x, y, low, cast):  # type: ignore[no-untyped-def]
+    """The low's own unit normal at a texel."""
+    t = triangle_at(x, y, cast)
+    b0, b1, b2 = barycentrics_at(x, y, t, low, cast)
+    n = block(low.normals, (low.normals_count, 3, 3), np.float32)[t]
+    nx = b0 * n[0, 0] + b1 * n[1, 0] + b2 * n[2, 0]
+    ny = b0 * n[0, 1] + b1 * n[1, 1] + b2 * n[2, 1]
+    nz = b0 * n[0, 2] + b1 * n[1, 2] + b2 * n[2, 2]
+    size = max(np.sqrt(nx * nx + ny * ny + nz * nz), 1e-12)
+    return nx / size, ny / size, nz / size
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _at_texel(places, pair, start, seed, scene, room, found):  # type: ignore[no-untyped-def]
+    """The mean of the paths from a texel's hits (N, 9), into found (6,), until its error is small enough."""
+    lit = scene[3]
+    found[:] = 0
+    sums, square, traced, turns = room[0], 0.0, 0, len(places)
+    for r in range((lit.rays + turns - 1) // turns * turns):
+        before = found[0] + found[1] + found[2] + found[3] + found[4] + found[5]
+        if not _follow(places[r % turns], pair, start + r, seed, scene, room, found):
+            continue
+        traced += 1
+        light = (found[0] + found[1] + found[2] + found[3] + found[4] + found[5] - before) / 3
+        sums[0] = light if traced == 1 else sums[0] + light
+        square = light * light if traced == 1 else square + light * light
+        if lit.noise > 0 and traced % ROUND == 0 and (r + 1) % turns == 0:
+            mean = sums[0] / traced
+            spread = np.sqrt(max((square + 0.25) / (traced + 1) - mean * mean, 0.0))
+            root = np.sqrt(np.sqrt(np.float64(traced)))
+            if UNEVEN * spread / (root * root * root) <= lit.noise * max(mean, 1.0):
+                break
+    if traced:
+        for c in range(6):
+            found[c] /= traced
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _follow(place, pair, index, seed, scene, room, found):  # type: ignore[no-untyped-def]
+    """One path from a hit (9,), added to found (6,); whether its first ray leaves the surface at all."""
+    sculpt, reflects, sends, lit = scene
+    tracer = block(lit.tracers, (lit.tracers_count, 2), np.uint64)[pair]
+    px, py, pz, nx, ny, nz = place[0], place[1], place[2], place[3], place[4], place[5]
+    gx, gy, gz = place[6], place[7], place[8]
+    color, through = room[1], room[2]
+    through[:] = 1.0
+    for bounce in range(lit.bounces + 1):
+        u, v = further_point(index, seed, 2 * bounce) if bounce else square_point(index, seed)
+        dx, dy, dz = cosine_direction(u, v, 1.0, nx, ny, nz)
+        if dx * gx + dy * gy + dz * gz <= 0:
+            return bounce > 0
+        part = 3 if bounce else 0
+        _straight(px, py, pz, nx, ny, nz, tracer, (index, seed, 2 * bounce + 1), lit, through, part, found)
+        _, b1, b2, hit = hit_along(tracer[0], tracer[1], px, py, pz, dx, dy, dz, lit.far)
+        if hit < 0:
+            _sky(dx, dy, dz, lit, color)
+            for c in range(3):
+                found[part + c] += through[c] * color[c]
+            return True
+        t, b1, b2 = hit + block(lit.first, lit.first_count, np.int64)[pair], np.float64(b1), np.float64(b2)
+        b = 1 - b1 - b2, b1, b2
+        color_at(t, b, sends, color)
+        for c in range(3):
+            found[part + c] += through[c] * color[c]
+        if bounce == lit.bounces:
+            return True
+        color_at(t, b, reflects, color)
+        for c in range(3):
+            through[c] *= min(max(color[c], 0.0), 1.0)
+        positions = block(sculpt.positions, (sculpt.positions_count, 3), np.float32)
+        row = block(sculpt.triangles, (sculpt.triangles_count, 3), np.int32)[t]
+        p, q, s = positions[row[0]], positions[row[1]], positions[row[2]]
+        gx, gy, gz = face_normal(p, q, s)
+        side = 1.0 if gx * dx + gy * dy + gz * dz < 0 else -1.0
+        gx, gy, gz = side * gx, side * gy, side * gz
+        nx, ny, nz = gx, gy, gz  # about smooth normals some would go into the surface, and their light be lost
+        px = b[0] * p[0] + b1 * q[0] + b2 * s[0] + lit.lift * gx
+        py = b[0] * p[1] + b1 * q[1] + b2 * s[1] + lit.lift * gy
+        pz = b[0] * p[2] + b1 * q[2] + b2 * s[2] + lit.lift * gz
+    return True
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _straight(px, py, pz, nx, ny, nz, tracer, point, lit, through, part, found):  # type: ignore[no-untyped-def]
+    """What sun and lamps give at a place that they see, times `through`, added to found from `part` on.
+
+    point is what `further_point` takes.
+    """
+    sun = lit.sun
+    if sun[4] + sun[5] + sun[6] > 0:
+        u, v = further_point(point[0], point[1], point[2])
+        ax, ay, az, bx, by, bz = frame_about(sun[0], sun[1], sun[2])
+        r, (c, s) = sun[3] * np.sqrt(u), turn(v)
+        up = np.sqrt(max(0.0, 1 - r * r))
+        sx = up * sun[0] + r * (c * ax + s * bx)
+        sy = up * sun[1] + r * (c * ay + s * by)
+        sz = up * sun[2] + r * (c * az + s * bz)
+        cosine = nx * sx + ny * sy + nz * sz
+        if cosine > 0 and not blocked(tracer[0], tracer[1], px, py, pz, sx, sy, sz, 1e30):
+            for k in range(3):
+                found[part + k] += through[k] * cosine * sun[4 + k]
+    lamps = block(lit.lamps, (lit.lamps_count, 6), np.float64)
+    for n in range(len(lamps)):
+        lx, ly, lz = lamps[n, 0] - px, lamps[n, 1] - py, lamps[n, 2] - pz
+        away = np.sqrt(lx * lx + ly * ly + lz * lz)
+        cosine = (nx * lx + ny * ly + nz * lz) / max(away, 1e-30)
+        if cosine > 0 and not blocked(tracer[0], tracer[1], px, py, pz, lx / away, ly / away, lz / away, away):
+            for k in range(3):
+                found[part + k] += through[k] * cosine * lamps[n, 3 + k] / (away * away)
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _sky(dx, dy, dz, lit, color):  # type: ignore[no-untyped-def]
+    """The light of the sky from a unit way, into color (3,)."""
+    if not lit.panorama:
+        up = 0.5 + 0.5 * dy
+        for c in range(3):
+            color[c] = up * lit.above[c] + (1 - up) * lit.below[c]
+        return
+    sky = block(lit.sky, (lit.rows, lit.columns, 3), np.float32)
+    x = (0.5 + np.arctan2(dx, -dz) / (2 * np.pi)) * lit.columns - 0.5
+    y = np.arccos(min(max(dy, -1.0), 1.0)) / np.pi * lit.rows - 0.5
+    left, top = np.int64(np.floor(x)), np.int64(np.floor(y))
+    x, y = x - left, y - top
+    color[:] = 0
+    for j in range(2):
+        for i in range(2):
+            weight = (x if i else 1 - x) * (y if j else 1 - y)
+            row, column = min(max(top + j, 0), lit.rows - 1), (left + i) % lit.columns
+            for c in range(3):
+                color[c] += weight * sky[row, column, c]
