@@ -38,6 +38,7 @@ from .core.piece.assembly import assemble
 from .core.piece.piece import BakeMeshes
 from .core.piece.scene_cache import Warm
 from .core.settings.basis import Basis
+from .core.settings.editing import on_their_own
 from .core.settings.mends_overlay import Report
 from .core.settings.pairing import Pairing, read_name
 from .core.settings.receivers import find_receiver
@@ -62,17 +63,23 @@ class Piece:
 
     @classmethod
     def of(
-        cls, low: Given | Sequence[Given], high: Given | Sequence[Given], cage: Sequence[Given] = (), name: str = "",
-        recipe: Recipe | None = None,
+        cls, low: Given | Sequence[Given], high: Given | Sequence[Given] = (), cage: Sequence[Given] = (),
+        name: str = "", recipe: Recipe | None = None,
     ) -> "Piece":  # fmt: skip
-        """A piece of lows and highs, whatever they are called; pairs are made by the names of their objects."""
+        """A piece of lows and highs, whatever they are called; pairs are made by the names of their objects.
+
+        Without a high the lows are baked on their own, with the maps that tell something then.
+        """
         sources, meshes = list[MeshFile](), BakeMeshes([], [])
         for role, given, into in (
             ("low", low, meshes.lows), ("high", high, meshes.highs), ("cage", cage, meshes.cages),
         ):  # fmt: skip
             for one in [given] if isinstance(given, Given) else given:
                 into.append(_read(one, role, sources))
-        return cls(name or _name_after(meshes.lows[0].name), meshes, sources, recipe or Recipe())
+        recipe = recipe or Recipe()
+        if not meshes.highs:
+            recipe = on_their_own(recipe)
+        return cls(name or _name_after(meshes.lows[0].name), meshes, sources, recipe)
 
     @classmethod
     def by_names(cls, *files: Given, name: str = "", recipe: Recipe | None = None) -> "Piece":

@@ -64,7 +64,7 @@ def handoff(command: Parser) -> None:
 
 
 def run(command: Parser) -> None:
-    command.set_defaults(run=does("run", "run_batch"), files=[], low=[], high=[], together=False)
+    command.set_defaults(run=does("run", "run_batch"), files=[], low=[], high=[], together=False, alone=False)
     add = command.add_argument
     add(
         "paths", nargs="+", type=Path, metavar="FOLDER|PIECE",

@@ -14,6 +14,7 @@ from ..core.mesh.mesh import Mesh
 from ..core.piece.assembly import assemble
 from ..core.piece.piece import BakeMeshes
 from ..core.rays.modifiers.straighten import stored_picture
+from ..core.settings.editing import on_their_own
 from ..core.settings.material_library import join, read_library_file
 from ..core.settings.pairing import Pairing, read_name
 from ..core.settings.project import NAME, Project, find_project, receiver_in, recipe_in
@@ -94,7 +95,10 @@ def set_value(settings: dict[str, Any], given: str) -> None:
 
 
 def recipe_file(options: argparse.Namespace) -> Recipe:
-    """The settings of --recipe over those of the project, those of a piece file, or the defaults; --together on top."""
+    """The settings of --recipe over those of the project, those of a piece file, or the defaults.
+
+    --together and --alone on top.
+    """
     piece = piece_of(options)
     recipe = piece[0].recipe.model_copy() if piece else Recipe()
     found = project_of(options)
@@ -112,7 +116,7 @@ def recipe_file(options: argparse.Namespace) -> Recipe:
         recipe = recipe_in(*found)
     if options.together:
         recipe.pairing.together = True
-    return recipe
+    return on_their_own(recipe) if options.alone else recipe
 
 
 def project_of(options: argparse.Namespace) -> tuple[Project, pathlib.Path] | None:

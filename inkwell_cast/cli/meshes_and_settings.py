@@ -22,6 +22,9 @@ def add_meshes(command: argparse.ArgumentParser) -> None:
     command.add_argument(
         "--together", action="store_true", help="every low receives from every high, whatever the names"
     )
+    command.add_argument(
+        "--alone", action="store_true", help="bake lows that have no high from themselves, with the maps that fit"
+    )
     add_progress(command)
 
 
@@ -60,8 +63,9 @@ def add_settings(command: argparse.ArgumentParser) -> None:
     command.add_argument("files", nargs="*", type=pathlib.Path, metavar="FILE.icast", help="a piece with its settings")
     _add_set(command)
     command.set_defaults(
-        low=[], high=[], together=False, reach=None, fit=False, clearance=None, directions=None, straighten=None
-    )
+        low=[], high=[], together=False, alone=False, reach=None, fit=False, clearance=None, directions=None,
+        straighten=None,
+    )  # fmt: skip
 
 
 def reason(model: Any, field: str, bare: bool = False) -> str:

@@ -86,7 +86,7 @@ def _recipe_in(path: pathlib.Path) -> Recipe:
     """The recipe of a JSON file, or of a piece file."""
     if path.suffix.lower() == SUFFIX:
         return read_contents(path).recipe
-    return recipe_file(argparse.Namespace(files=[], low=[], high=[], recipe=path, together=False))
+    return recipe_file(argparse.Namespace(files=[], low=[], high=[], recipe=path, together=False, alone=False))
 
 
 def run_compile(options: argparse.Namespace) -> int:

@@ -19,6 +19,8 @@ from ..settings.levels import in_force, scopes
 from .ray_directions import directions_of
 from .straightening_report import Straightened, straightened
 
+ITSELF = 1e-4  # of the low's diagonal: the reach of what is baked from itself
+
 
 @dataclass(frozen=True, slots=True)
 class CageForm:
@@ -198,14 +200,18 @@ def omissions_of(assembly: Assembly) -> F64:
 
 
 def reaches(assembly: Assembly) -> tuple[F32, F32]:
-    """Outward and inward reach of every triangle of the low in scene units, (T,) float32 each."""
+    """Outward and inward reach of every triangle of the low in scene units, (T,) float32 each.
+
+    A low that is its own source is met where it lies: by a longer reach its rays would meet other parts of it first.
+    """
     recipe, diagonal = assembly.recipe, assembly.low.diagonal
     by_object = []
     for key in assembly.keys:
         pair = assembly.paired.pair_of(key)
         levels = in_force(recipe, scopes(pair.name if pair else "", key))
         reach = recipe.reach.model_copy(update={"outward": levels["outward"].value, "inward": levels["inward"].value})
-        by_object.append(reach.in_scene_units(diagonal))
+        itself = pair is not None and pair.by_itself
+        by_object.append((ITSELF * diagonal,) * 2 if itself else reach.in_scene_units(diagonal))
     table = np.array(by_object, np.float32).reshape(-1, 2)[assembly.low.objects]
     return table[:, 0].copy(), table[:, 1].copy()
 

@@ -1,6 +1,6 @@
 """Doing what a finding offers."""
 
-from ..settings.editing import place_part, set_file
+from ..settings.editing import on_their_own, place_part, set_file
 from ..settings.files import Fix
 from ..settings.recipe import Recipe
 from . import Remedy
@@ -10,6 +10,8 @@ def apply(recipe: Recipe, remedy: Remedy) -> Recipe:
     """Do what a finding offers."""
     if remedy.kind == "together":
         return recipe.model_copy(update={"pairing": recipe.pairing.model_copy(update={"together": True})})
+    if remedy.kind == "alone":
+        return on_their_own(recipe)
     if remedy.kind == "own_source":
         return place_part(recipe, f"{remedy.file}/{remedy.part}", role="self")
     if remedy.kind == "pair":

@@ -23,7 +23,7 @@ class Remedy:
     """A change that the page makes with one click: a fix of a part, its pair, or new settings of a file."""
 
     words: str
-    kind: FixKind | Literal["align", "together", "own_source", "pair"]
+    kind: FixKind | Literal["align", "together", "alone", "own_source", "pair"]
     file: str = ""
     part: str = ""
     scale: float = 1.0

@@ -28,8 +28,7 @@ def find(piece: Inspected) -> Iterator[Finding]:
             )  # fmt: skip
         else:
             missing = "high" if lows else "low"
-            only = lows[0] if len(lows) == 1 and not highs else None
-            itself = Remedy("Bake it onto itself", "own_source", only.part.file, only.part.name) if only else None
+            itself = Remedy("Bake it on its own", "alone") if lows else None
             yield Finding(
                 KEY, "blocking", f"No {missing}", "", 1, f"There is no {missing} in this piece.",
                 "Add the low-poly mesh." if missing == "low" else "Add the sculpt that belongs to the low.", itself,

@@ -107,7 +107,7 @@ def _surface(seen: Seen) -> float:
 
 
 def mend_of(remedy: Remedy, name: str) -> Mend | None:
-    """What a remedy changes, as a mend; None for one that moves whole files."""
+    """What a remedy changes, as a mend; None for one that changes the whole piece."""
     mend, key = Mend(name=name[:120], words=remedy.words), f"{remedy.file}/{remedy.part}"
     if remedy.kind == "together":
         return mend.model_copy(update={"together": True})
@@ -115,7 +115,7 @@ def mend_of(remedy: Remedy, name: str) -> Mend | None:
         return mend.model_copy(update={"placed": {key: Placing(role="self")}})
     if remedy.kind == "pair":
         return mend.model_copy(update={"placed": {key: Placing(pair=remedy.pair)}})
-    if remedy.kind == "align":
+    if remedy.kind == "align" or remedy.kind == "alone":
         return None
     return mend.model_copy(update={"fixes": {remedy.file: [Fix(kind=remedy.kind, part=remedy.part, near=remedy.near)]}})
 

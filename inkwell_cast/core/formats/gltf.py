@@ -1,17 +1,16 @@
 """glTF 2.0: GLB, and its text form with buffers inside or beside it.
 
-Kept: node transforms (applied), node names as objects, materials with their base colour, normals, tangents, every
-TEXCOORD_n, COLOR_0. The image origin of glTF is top-left, so V is turned over on the way in and out. Accessors are
-mapped, not copied, until they are joined. Buffers are looked for beside the file only, whatever path it gives.
+Kept: node transforms (applied), node names as objects, materials with their base colour and emission, normals,
+tangents, every TEXCOORD_n, COLOR_0. The image origin of glTF is top-left, so V is turned over on the way in and out.
+Accessors are mapped, not copied, until they are joined. Buffers are looked for beside the file only, whatever path it
+gives.
 """
 
 import base64
 import binascii
 import json
-import math
 import pathlib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any
 from urllib.parse import unquote
 
@@ -20,11 +19,10 @@ import numpy as np
 
 from ..base.array_types import F32, F64, I32, U8, Any_
 from ..base.errors import InputProblem
-from ..mesh import textures
 from ..mesh.mesh import CornerValues, Mesh, merge
-from ..mesh.textures import Texture
 from ..mesh.transforms import one_name_each, transformed
 from .glb_writer import BIN_CHUNK, JSON_CHUNK, MAGIC, write
+from .gltf_materials import GltfFile, looks_of, text_of
 from .reading_budget import Budget
 
 __all__ = ["SUFFIXES", "read", "write"]
@@ -32,19 +30,12 @@ __all__ = ["SUFFIXES", "read", "write"]
 SUFFIXES = (".glb", ".gltf")
 COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
-UNDERSTOOD = {"KHR_mesh_quantization", "KHR_materials_unlit", "KHR_texture_transform", "EXT_mesh_gpu_instancing"}
+UNDERSTOOD = {
+    "KHR_mesh_quantization", "KHR_materials_unlit", "KHR_texture_transform", "EXT_mesh_gpu_instancing",
+    "KHR_materials_emissive_strength",
+}  # fmt: skip
 MODES = {0: "points", 1: "lines", 2: "lines", 3: "lines"}
 INSTANCING = "EXT_mesh_gpu_instancing"
-
-
-@dataclass(frozen=True, slots=True)
-class _File:
-    """A glTF file: its path, description and buffers."""
-
-    path: pathlib.Path
-    document: dict[str, Any]
-    buffers: list[U8]
-    budget: Budget
 
 
 def read(path: pathlib.Path, budget: Budget) -> Mesh:
@@ -55,7 +46,7 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
         named = ", ".join(sorted(map(str, unknown)))
         raise InputProblem(path.name, f"It needs the extension {named}.", f"Export it without {named}.")
     try:
-        file = _File(path, document, _buffers(path, document, binary), budget)
+        file = GltfFile(path, document, _buffers(path, document, binary), budget)
         placed = list(_placed(file))
         for primitive, _, matrices in placed:
             _count(file, primitive, len(matrices))
@@ -142,7 +133,7 @@ def _buffers(path: pathlib.Path, document: dict[str, Any], binary: U8) -> list[U
     return buffers
 
 
-def _placed(file: _File) -> Iterator[tuple[dict[str, Any], str, list[F64]]]:
+def _placed(file: GltfFile) -> Iterator[tuple[dict[str, Any], str, list[F64]]]:
     """Every primitive that has triangles, with its name and the matrices of its instances."""
     for node, name, matrix in _nodes(file):
         matrices = [matrix]
@@ -156,7 +147,7 @@ def _placed(file: _File) -> Iterator[tuple[dict[str, Any], str, list[F64]]]:
                 file.budget.note(f"{name} holds {MODES[mode]}, which were left out.")
 
 
-def _instances(file: _File, attributes: dict[str, int], above: F64) -> list[F64]:
+def _instances(file: GltfFile, attributes: dict[str, int], above: F64) -> list[F64]:
     """The matrices of a node's instances, of which each is a place, a turn and a size (EXT_mesh_gpu_instancing)."""
     counts = {int(file.document["accessors"][index]["count"]) for index in attributes.values()}
     if len(counts) != 1:
@@ -170,7 +161,7 @@ def _instances(file: _File, attributes: dict[str, int], above: F64) -> list[F64]
     return [above @ _matrix(row) for row in rows]
 
 
-def _count(file: _File, primitive: dict[str, Any], instances: int) -> None:
+def _count(file: GltfFile, primitive: dict[str, Any], instances: int) -> None:
     """Tell the budget what the instances of a primitive will take."""
     accessors = file.document["accessors"]
     vertices = int(accessors[primitive["attributes"]["POSITION"]]["count"])
@@ -179,7 +170,7 @@ def _count(file: _File, primitive: dict[str, Any], instances: int) -> None:
     file.budget.take(vertices * instances, faces * instances)
 
 
-def _nodes(file: _File) -> list[tuple[dict[str, Any], str, F64]]:
+def _nodes(file: GltfFile) -> list[tuple[dict[str, Any], str, F64]]:
     """Nodes that carry a mesh, with a name and the matrix to scene space."""
     document = file.document
     nodes = document.get("nodes", [])
@@ -197,15 +188,9 @@ def _nodes(file: _File) -> list[tuple[dict[str, Any], str, F64]]:
         matrix = above @ _matrix(node)
         if "mesh" in node:
             mesh = document["meshes"][node["mesh"]]
-            placed.append((node, _text_of(node) or _text_of(mesh) or f"mesh {node['mesh']}", matrix))
+            placed.append((node, text_of(node) or text_of(mesh) or f"mesh {node['mesh']}", matrix))
         waiting += [(child, matrix, depth + 1) for child in reversed(node.get("children", []))]
     return placed
-
-
-def _text_of(named: dict[str, Any]) -> str:
-    """The name of something; what is no text is none."""
-    name = named.get("name")
-    return name if isinstance(name, str) else ""
 
 
 def _matrix(node: dict[str, Any]) -> F64:
@@ -225,7 +210,7 @@ def _matrix(node: dict[str, Any]) -> F64:
     return matrix
 
 
-def _accessor(file: _File, index: int) -> Any_:
+def _accessor(file: GltfFile, index: int) -> Any_:
     """The rows of an accessor as a view of the file, (count, width) in their stored type."""
     accessor = file.document["accessors"][index]
     kind, width, count = np.dtype(COMPONENTS[accessor["componentType"]]), WIDTHS[accessor["type"]], accessor["count"]
@@ -252,7 +237,7 @@ def _accessor(file: _File, index: int) -> Any_:
     return rows
 
 
-def _viewed(file: _File, index: int, accessor: dict[str, Any], kind: np.dtype[Any], width: int, count: int) -> Any_:
+def _viewed(file: GltfFile, index: int, accessor: dict[str, Any], kind: np.dtype[Any], width: int, count: int) -> Any_:
     """Rows of a buffer view as they lie in the file."""
     path, document = file.path, file.document
     view = document["bufferViews"][accessor["bufferView"]]
@@ -274,14 +259,14 @@ def _floats(rows: Any_, normalised: bool) -> F32:
     return np.array(rows, np.float32)
 
 
-def _attribute(file: _File, index: int, width: int) -> F32:
+def _attribute(file: GltfFile, index: int, width: int) -> F32:
     rows = _accessor(file, index)
     if rows.shape[1] < width:
         raise InputProblem(file.path.name, f"Accessor {index} holds {rows.shape[1]} numbers a row.", "Export it again.")
     return _floats(rows, bool(file.document["accessors"][index].get("normalized")))
 
 
-def _primitive(file: _File, primitive: dict[str, Any], name: str, matrix: F64) -> Mesh:
+def _primitive(file: GltfFile, primitive: dict[str, Any], name: str, matrix: F64) -> Mesh:
     attributes = primitive["attributes"]
     positions = _attribute(file, attributes["POSITION"], 3)
     if "indices" in primitive and primitive.get("mode", 4) == 4:
@@ -316,14 +301,14 @@ def _primitive(file: _File, primitive: dict[str, Any], name: str, matrix: F64) -
     if "COLOR_0" in attributes:
         rgba = rows("COLOR_0", 3)[:, :4]
         colors = CornerValues(np.pad(rgba, ((0, 0), (0, 4 - rgba.shape[1])), constant_values=1), triangles)
-    material, color, texture = _material(file, primitive.get("material"))
-    sent, glowing = _emission(file, primitive.get("material"))
+    looks = looks_of(file, primitive.get("material"))
     read = Mesh(
         file.path.name, positions[:, :3], triangles,
         normals=CornerValues(normals[:, :3], triangles) if normals is not None else None,
         uvs=tuple(uvs), tangents=CornerValues(tangents, triangles) if tangents is not None else None, colors=colors,
-        object_names=(name,), material_names=(material,), material_colors=np.array([color], np.float32),
-        textures=(texture,), emission_colors=np.array([sent], np.float32), emission_textures=(glowing,),
+        object_names=(name,), material_names=(looks.name,), material_colors=np.array([looks.color], np.float32),
+        textures=(looks.texture,), emission_colors=np.array([looks.sent], np.float32),
+        emission_textures=(looks.glowing,),
     )  # fmt: skip
     return transformed(read, matrix)
 
@@ -361,47 +346,3 @@ def _copy_indices(flat, out):  # type: ignore[no-untyped-def]
         highest = max(highest, np.int64(flat[i]))
         out[i] = np.int32(flat[i])
     return highest
-
-
-def _material(file: _File, index: int | None) -> tuple[str, list[float], Texture | None]:
-    if index is None:
-        return "", [0.5, 0.5, 0.5], None
-    material = file.document["materials"][index]
-    base = material.get("pbrMetallicRoughness", {})
-    color, worn = base.get("baseColorFactor", [0.5, 0.5, 0.5, 1])[:3], base.get("baseColorTexture")
-    tint = tuple(float(c) for c in base.get("baseColorFactor", (1, 1, 1))[:3])
-    return _text_of(material) or f"material {index}", color, _texture(file, worn, tint) if worn else None
-
-
-def _emission(file: _File, index: int | None) -> tuple[list[float], Texture | None]:
-    """What a material sends out, linear RGB with its strength (KHR_materials_emissive_strength), and its picture."""
-    if index is None:
-        return [0.0, 0.0, 0.0], None
-    material = file.document["materials"][index]
-    strong = material.get("extensions", {}).get("KHR_materials_emissive_strength", {}).get("emissiveStrength", 1.0)
-    sent = [float(strong) * float(c) for c in material.get("emissiveFactor", (0, 0, 0))[:3]]
-    worn = material.get("emissiveTexture")
-    return sent, _texture(file, worn, tuple(sent)) if worn and any(sent) else None
-
-
-def _texture(file: _File, worn: dict[str, Any], tint: tuple[float, ...]) -> Texture | None:
-    """A texture of the file's own buffers, a data URI or a picture beside it; None where that lies elsewhere."""
-    document = file.document
-    image = document["images"][document["textures"][worn["index"]]["source"]]
-    name, uri = _text_of(image) or image.get("uri", "")[:60] or "texture", image.get("uri")
-    if uri is None:
-        view = document["bufferViews"][image["bufferView"]]
-        start = view.get("byteOffset", 0)
-        data: U8 | None = file.buffers[view["buffer"]][start : start + view["byteLength"]]
-    elif uri.startswith("data:"):
-        data = np.frombuffer(base64.b64decode(uri.partition(",")[2]), np.uint8)
-    else:
-        data = textures.beside(file.path, unquote(uri))
-    if data is None:
-        return None
-    moved = worn.get("extensions", {}).get("KHR_texture_transform", {})
-    (x, y), (wide, tall), angle = moved.get("offset", (0, 0)), moved.get("scale", (1, 1)), moved.get("rotation", 0.0)
-    c, s = math.cos(angle), math.sin(angle)
-    turned = (wide * c, tall * s, float(x), -wide * s, tall * c, float(y))
-    channel = int(moved.get("texCoord", worn.get("texCoord", 0)))
-    return textures.texture_of(name, data, channel=channel, turned=turned, tint=tint)

@@ -99,18 +99,20 @@ def follow(
         lamps=np.ascontiguousarray(lights.lamps, np.float64),
     )  # fmt: skip
     scene: tuple[Record, ...] = (context.sculpt.record, ready.reflects.record, ready.sends.record, lit)
-    arguments = (context.low.record, context.cast.record, context.rays.record, *scene, out)
+    arguments = ((context.low.record, context.cast.record, context.rays.record), scene, out)
     over_tiles(hits, context.low.grid, _of_tiles, arguments, progress, cancelled)
 
 
 @numba.njit(cache=True, nogil=True)
-def _of_tiles(first, last, hits, grid, low, cast, rays, sculpt, reflects, sends, lit, out):  # type: ignore[no-untyped-def]
-    """The light at the texels of some tiles; all but `out` are records."""
+def _of_tiles(first, last, hits, grid, sheet, scene, out):  # type: ignore[no-untyped-def]
+    """The light at the texels of some tiles.
+
+    sheet are the records of low, cast and rays, scene those of the sculpt, of what it reflects and sends, and `LIT`.
+    """
+    (low, cast, rays), (sculpt, _, _, lit) = sheet, scene
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
     pair = block(rays.pair, rays.pair_count, np.int32)
-    places, found = np.empty((MOST_HITS, 9)), np.zeros(6)
-    scene = sculpt, reflects, sends, lit
-    room = np.zeros((3, 3))
+    places, found, room = np.empty((MOST_HITS, 9)), np.zeros(6), np.zeros((3, 3))
     for k in range(first, last):
         x0, y0, columns, rows = tile_box(tiles[k], grid)
         for y in range(rows):
@@ -189,19 +191,19 @@ def _follow(place, pair, index, seed, scene, room, found):  # type: ignore[no-un
         dx, dy, dz = cosine_direction(u, v, 1.0, nx, ny, nz)
         if dx * gx + dy * gy + dz * gz <= 0:
             return bounce > 0
-        part = 3 if bounce else 0
-        _straight(px, py, pz, nx, ny, nz, tracer, (index, seed, 2 * bounce + 1), lit, through, part, found)
+        light = found[3:] if bounce else found[:3]
+        _straight((px, py, pz), (nx, ny, nz), tracer, (index, seed, 2 * bounce + 1), lit, through, light)
         _, b1, b2, hit = hit_along(tracer[0], tracer[1], px, py, pz, dx, dy, dz, lit.far)
         if hit < 0:
             _sky(dx, dy, dz, lit, color)
             for c in range(3):
-                found[part + c] += through[c] * color[c]
+                light[c] += through[c] * color[c]
             return True
         t, b1, b2 = hit + block(lit.first, lit.first_count, np.int64)[pair], np.float64(b1), np.float64(b2)
         b = 1 - b1 - b2, b1, b2
         color_at(t, b, sends, color)
         for c in range(3):
-            found[part + c] += through[c] * color[c]
+            light[c] += through[c] * color[c]
         if bounce == lit.bounces:
             return True
         color_at(t, b, reflects, color)
@@ -221,11 +223,12 @@ def _follow(place, pair, index, seed, scene, room, found):  # type: ignore[no-un
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
-def _straight(px, py, pz, nx, ny, nz, tracer, point, lit, through, part, found):  # type: ignore[no-untyped-def]
-    """What sun and lamps give at a place that they see, times `through`, added to found from `part` on.
+def _straight(place, normal, tracer, point, lit, through, light):  # type: ignore[no-untyped-def]
+    """What sun and lamps give at a place that they see, times `through`, added to light (3,).
 
     point is what `further_point` takes.
     """
+    (px, py, pz), (nx, ny, nz) = place, normal
     sun = lit.sun
     if sun[4] + sun[5] + sun[6] > 0:
         u, v = further_point(point[0], point[1], point[2])
@@ -238,7 +241,7 @@ def _straight(px, py, pz, nx, ny, nz, tracer, point, lit, through, part, found):
         cosine = nx * sx + ny * sy + nz * sz
         if cosine > 0 and not blocked(tracer[0], tracer[1], px, py, pz, sx, sy, sz, 1e30):
             for k in range(3):
-                found[part + k] += through[k] * cosine * sun[4 + k]
+                light[k] += through[k] * cosine * sun[4 + k]
     lamps = block(lit.lamps, (lit.lamps_count, 6), np.float64)
     for n in range(len(lamps)):
         lx, ly, lz = lamps[n, 0] - px, lamps[n, 1] - py, lamps[n, 2] - pz
@@ -246,7 +249,7 @@ def _straight(px, py, pz, nx, ny, nz, tracer, point, lit, through, part, found):
         cosine = (nx * lx + ny * ly + nz * lz) / max(away, 1e-30)
         if cosine > 0 and not blocked(tracer[0], tracer[1], px, py, pz, lx / away, ly / away, lz / away, away):
             for k in range(3):
-                found[part + k] += through[k] * cosine * lamps[n, 3 + k] / (away * away)
+                light[k] += through[k] * cosine * lamps[n, 3 + k] / (away * away)
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")

@@ -5,6 +5,7 @@ from typing import Any
 from .files import FileSettings
 from .handoff import Handoff, Pack, Well
 from .levels import FIELDS
+from .map_names import OF_LOWS_ALONE
 from .overrides import Level
 from .pairing import Pair, Paired, Placing
 from .reach import Reach
@@ -26,6 +27,13 @@ def unplace_part(recipe: Recipe, key: str) -> Recipe:
 
 def _placed(recipe: Recipe, placed: dict[str, Placing]) -> Recipe:
     return recipe.model_copy(update={"pairing": recipe.pairing.model_copy(update={"placed": placed})})
+
+
+def on_their_own(recipe: Recipe) -> Recipe:
+    """Lows without a high are baked from themselves, with the maps that tell something then."""
+    output = recipe.output.model_copy(update={"maps": list(OF_LOWS_ALONE)})
+    pairing = recipe.pairing.model_copy(update={"alone": True})
+    return recipe.model_copy(update={"output": output, "pairing": pairing})
 
 
 def rename_pair(recipe: Recipe, pair: Pair, name: str) -> Recipe:

@@ -8,6 +8,9 @@ MAPS = (
     "directional", "rounded", "straightening",
 )  # fmt: skip
 
+# those that tell something of a low that is baked from itself
+OF_LOWS_ALONE = ("occlusion", "thickness", "curvature", "position", "ids", "rounded")
+
 if TYPE_CHECKING:
     MapKey = str
 else:

@@ -217,8 +217,8 @@ class Light(SettingsGroup):
     sky: Annotated[
         float, setting("Sky", "How bright it is; 1 lights all sides of a white body white.", "", ge=0, le=1e6)
     ] = 0.5
-    sky_color: Annotated[Hex, setting("Sky's colour", "Straight above.")] = "#ffffff"
-    ground_color: Annotated[Hex, setting("Ground's colour", "Straight below; the sky fades to it.")] = "#ffffff"
+    sky_color: Annotated[Hex, setting("Sky's colour", "Of the light from straight above.")] = "#ffffff"
+    ground_color: Annotated[Hex, setting("Ground's colour", "Of the light from straight below.")] = "#ffffff"
     panorama: Annotated[
         str,
         setting(

@@ -32,6 +32,9 @@ class Pairing(SettingsGroup):
         setting("Floater", "What a floating detail's name has; anything may follow.", min_length=1, max_length=80),
     ] = "_float, _floater"
     together: Annotated[bool, setting("One pair", "Every low receives from every high, whatever the names.")] = False
+    alone: Annotated[
+        bool, setting("Lows on their own", "A low that has no high is baked from itself, whatever its reach.")
+    ] = False
     placed: dict[str, Placing] = Field(default_factory=dict, description="By hand, by object (file/object).")
 
     @field_validator("low", "high", "cage", "float")
@@ -83,6 +86,11 @@ class Pair:
     def giving(self) -> list[Part]:
         """All that rays of this pair can strike."""
         return [*self.highs, *self.floats, *self.sources]
+
+    @property
+    def by_itself(self) -> bool:
+        """Whether its lows give all that they receive."""
+        return not self.highs and not self.floats
 
     @property
     def members(self) -> list[tuple[str, Part]]:
@@ -161,6 +169,8 @@ def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] 
     _join_cages(pairs, pairing, files)
     kept = []
     for pair in pairs.values():
+        if pairing.alone and not pair.giving:
+            pair.sources += pair.lows
         if pair.lows and pair.giving:
             kept.append(pair)
         else:

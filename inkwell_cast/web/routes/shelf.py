@@ -26,6 +26,7 @@ class FolderOnDisk(BaseModel):
 class NewPiece(BaseModel):
     name: str
     roles: dict[str, str]
+    alone: bool = False
 
 
 @router.get("/")
@@ -77,7 +78,7 @@ def described(taken: Upload) -> Response:
 
 @router.post("/pieces")
 def make(request: Request, piece: NewPiece) -> Response:
-    piece_id = services_of(request).pieces.make(piece.name, piece.roles)
+    piece_id = services_of(request).pieces.make(piece.name, piece.roles, alone=piece.alone)
     return JSONResponse({"address": f"/pieces/{piece_id}"})
 
 

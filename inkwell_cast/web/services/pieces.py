@@ -59,8 +59,11 @@ class Pieces:
             raise InputProblem("The mesh", "It is no longer part of the piece.", "Reload the page.")
         return mesh_row
 
-    def make(self, name: str, roles: dict[str, str], recipe: Recipe | None = None) -> int:
-        """A piece from uploads, `roles` by token ("" goes by names); all of it or nothing. Raises InputProblem."""
+    def make(self, name: str, roles: dict[str, str], recipe: Recipe | None = None, alone: bool = False) -> int:
+        """A piece from uploads, `roles` by token ("" goes by names); all of it or nothing. Raises InputProblem.
+
+        `alone` bakes its lows on their own, without a high.
+        """
         uploads = [self.uploads.taken.get(token) for token in roles]
         known = [upload for upload in uploads if upload]
         recipe = recipe or self.services.projects.begin_with(upload.place for upload in known)
@@ -73,7 +76,10 @@ class Pieces:
             if names.count(file_name) > 1:
                 raise InputProblem(file_name, "Two files have this name.", "Rename one of them, or remove it here.")
         parts = [Part(u.file_name, part.name) for u in known for part in u.facts.parts]
-        refuse_half_a_piece(name, pair_up(parts, recipe.pairing, recipe.files))
+        paired = pair_up(parts, recipe.pairing, recipe.files)
+        refuse_half_a_piece(name, paired, alone)
+        if alone:
+            recipe = editing.on_their_own(recipe)
         with self.store.writing() as db:
             piece_id = pieces.add(db, name.strip()[:200] or "Untitled piece", recipe)
             for upload in known:
@@ -182,15 +188,16 @@ def _guess(piece: Piece, rows: list[MeshRow], upload: Upload) -> Guess | None:
     )
 
 
-def refuse_half_a_piece(name: str, paired: Paired) -> None:
+def refuse_half_a_piece(name: str, paired: Paired, alone: bool) -> None:
     roles = {role for pair in paired.pairs for role, _ in pair.members} | {a.role for a in paired.alone}
     named = name or "The piece"
     if not roles & {"low", "self"}:
         raise InputProblem(named, "No part is a low.", "Add the mesh to bake onto, or mark one of the files as low.")
-    if not roles & {"high", "float", "self"}:
+    if not alone and not roles & {"high", "float", "self"}:
         raise InputProblem(
-            named, "No part is a high.", "Add the sculpt it receives from, or mark one of the files as high."
-        )
+            named, "No part is a high.",
+            "Add the sculpt it receives from, mark one of the files as high, or let the low be baked on its own.",
+        )  # fmt: skip
 
 
 def paired_of(piece: Piece, rows: list[MeshRow]) -> Paired:

@@ -135,3 +135,12 @@ def test_suffixes_are_edited_as_words_and_none_is_empty():
     assert names(pair_up(parts("a_game", "a_sculpt", "a_low"), own)) == {"a": (["a_game"], ["a_sculpt"])}
     with pytest.raises(ValidationError, match="empty suffix"):
         Pairing(low="_low,,_lp")
+
+
+def test_a_low_without_a_high_is_its_own_source_where_that_is_wished():
+    parts = [Part("f", name) for name in ("lid_low", "bell_low", "bell_high")]
+    assert [pair.name for pair in pair_up(parts, Pairing()).pairs] == ["bell"]
+    lid, bell = pair_up(parts, Pairing(alone=True)).pairs
+    assert (lid.name, lid.by_itself, bell.by_itself) == ("lid", True, False)
+    assert lid.giving == lid.lows
+    assert bell.giving == bell.highs

@@ -64,9 +64,9 @@ function missing() {
   const coming = rowsOf("coming").length, failed = rowsOf("failed").length;
   if (coming) return coming === 1 ? "One file is still being read." : `${coming} files are still being read.`;
   if (failed) return failed === 1 ? "One file could not be read. Remove it, or add it again." : `${failed} files could not be read. Remove them, or add them again.`;
-  const have = Object.values(roles()), named = have.includes("");
-  const lacking = [["low", "self"], ["high", "float", "self"]].filter((any) => !named && !any.some((role) => have.includes(role))).map((any) => any[0]);
-  return lacking.length || !have.length ? `Still needed: a ${(have.length ? lacking : ["low", "high"]).join(" and a ")}.` : "";
+  const have = Object.values(roles()), named = have.includes(""), needed = [["low", "self"], ...($("alone").checked ? [] : [["high", "float", "self"]])];
+  const lacking = needed.filter((any) => !named && !any.some((role) => have.includes(role))).map((any) => any[0]);
+  return lacking.length || !have.length ? `Still needed: a ${(have.length ? lacking : needed.map((any) => any[0])).join(" and a ")}.` : "";
 }
 
 function judge() {
@@ -79,6 +79,7 @@ function judge() {
 }
 
 list.addEventListener("change", async (e) => { if (e.target === list && read().length) await guess(); judge(); });
+$("alone").addEventListener("change", judge);
 takeDrops($("drop"), take);
 window.addEventListener("dragover", (e) => e.preventDefault());
 window.addEventListener("drop", async (e) => { e.preventDefault(); if (!$("drop").contains(e.target)) take(await filesOf(e.dataTransfer, acceptedBy($("files")))); });
@@ -86,7 +87,7 @@ window.addEventListener("drop", async (e) => { e.preventDefault(); if (!$("drop"
 $("make").onclick = async () => {
   $("make").disabled = true;
   const name = $("name").value.trim() || $("name").placeholder;
-  const response = await fetch("/pieces", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name, roles: roles() }) });
+  const response = await fetch("/pieces", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name, roles: roles(), alone: $("alone").checked }) });
   const answer = await response.json().catch(() => ({ error: `The server answered ${response.status}.` }));
   if (response.ok) { location.href = answer.address; return; }
   $("problem").textContent = answer.error;
