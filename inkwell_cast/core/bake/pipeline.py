@@ -100,7 +100,7 @@ def _maps_of(
 def _derive(baked: BakedSheet, key: str, layers: dict[str, Any_], source: I32 | None, on_disk: bool) -> None:
     """Add one map to a sheet, padded and in whole steps, with what must be known to read it."""
     context, map_ = baked.context, maps.REGISTRY[key]
-    form, dither = context.recipe.output.form_of(key), context.recipe.basis.dither
+    form = context.recipe.output.form_of(key)
     derived = map_.derive(context, layers[map_.LAYER] if map_.LAYER else None)
     if form.exact:
         values = derived.image.copy() if derived.exact is None else derived.exact()
@@ -111,8 +111,15 @@ def _derive(baked: BakedSheet, key: str, layers: dict[str, Any_], source: I32 | 
         del values
     image = _padded(derived.image, source, context, map_.BACKGROUND)
     baked.images[key] = room(image.shape, np.uint8 if form.steps == 8 else np.uint16, on_disk)
-    png.quantise(image, form.steps, dither and isinstance(map_, maps.ReadsNormals), baked.images[key])
+    png.quantise(image, form.steps, _dithers(context.recipe, map_, form.steps), baked.images[key])
     baked.facts[key] = derived.facts
+
+
+def _dithers(recipe: Recipe, map_: maps.Map, steps: int) -> bool:
+    """Whether the rounding of a map is spread."""
+    if recipe.basis.dither and isinstance(map_, maps.ReadsNormals):
+        return True
+    return recipe.output.dither and steps == 8 and map_.KEY not in maps.FLAT
 
 
 def _padded(image: F32, source: I32 | None, context: Context, background: tuple[float, ...]) -> F32:

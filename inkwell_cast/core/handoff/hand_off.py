@@ -26,10 +26,11 @@ from .export_meshes import cage_mesh, low_mesh
 from .file_names import plain
 from .handed_manifest import HandedFile, HandedManifest
 from .handoff_before import handoff_before
-from .plan import Planned, is_shared, own_names, plan, refuse_place
+from .plan import VERTICES, Planned, is_shared, own_names, plan, refuse_place
 from .report import report
 from .shared_folder import Change, counted, put_into
 from .textured_glb import by_sheet, worn
+from .vertex_bake import worn_by_vertices
 from .whole_or_nothing import archive_of, beside, put
 
 __all__ = ["Finished", "Handed", "HandedFile", "hand_off", "plain"]
@@ -138,6 +139,9 @@ def _write(path: pathlib.Path, planned: Planned, finished: Finished, assembly: A
     elif planned.mesh == "glb":
         low, sheets = low_mesh(assembly, warm), lay_out_sheets(assembly.recipe, assembly.low).sheets
         glb_writer.write(path, by_sheet(low, sheets), [worn(finished, low, sheet) for sheet in sheets])
+    elif planned.mesh == VERTICES:
+        low, sheets = low_mesh(assembly, warm), lay_out_sheets(assembly.recipe, assembly.low).sheets
+        write_mesh(path, worn_by_vertices(finished, low, sheets, planned.takes))
     else:
         plain_low = undivided(assembly) if assembly.relief else assembly  # a receiver displaces the low by itself
         write_mesh(path, cage_mesh(plain_low, warm) if planned.mesh == "cage" else low_mesh(plain_low, warm))

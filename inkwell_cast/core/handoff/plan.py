@@ -2,7 +2,7 @@
 
 import datetime
 import pathlib
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ..bake.manifest import MapFile, SheetFacts
 from ..base.errors import InputProblem
@@ -16,11 +16,15 @@ from .shared_folder import changes, manifest_of, refuse_foreign, report_of
 from .whole_or_nothing import MANIFEST, REPORT, refuse_taken
 
 MESHES = {"glb": ("low", ".glb"), "obj": ("low", ".obj"), "cage": ("cage", ".obj")}
+VERTICES = "vertices"  # the mesh of a map that vertices carry
 
 
 @dataclass(frozen=True, slots=True)
 class Planned:
-    """A file to be: its name, and the map or the pack that it holds, on which sheet; else a mesh ("glb" …)."""
+    """A file to be: its name, and the map or the pack that it holds, on which sheet; else a mesh ("glb" …).
+
+    takes is the map that its vertices carry.
+    """
 
     name: str
     label: str
@@ -28,6 +32,7 @@ class Planned:
     key: str = ""
     pack: Pack | None = None
     mesh: str = ""
+    takes: str = ""
 
 
 def plan(
@@ -71,11 +76,12 @@ def plan(
         if getattr(handoff, what):
             label = {"glb": "Low with its maps", "obj": "Low", "cage": "Cage"}[what]
             add(label, None, word, "", suffix, mesh=what)
+    if handoff.vertex_map != "none":
+        label = f"Low with {REGISTRY[handoff.vertex_map].LABEL.lower()} at its vertices"
+        for suffix in (".ply", ".glb"):
+            add(label, None, f"{handoff.vertex_map}_{VERTICES}", "", suffix, mesh=VERTICES, takes=handoff.vertex_map)
     names = named_all(handoff.pattern, piece, named, day)
-    return [
-        Planned(name, each.label, each.sheet, each.key, each.pack, each.mesh)
-        for name, each in zip(names, planned, strict=True)
-    ]
+    return [replace(each, name=name) for name, each in zip(names, planned, strict=True)]
 
 
 def example(
@@ -131,14 +137,21 @@ def refuse_unready(handoff: Handoff, piece: str, recipe: Recipe, target: pathlib
     check_pattern(handoff.pattern)
     if not several:
         refuse_place(asked, piece, target, example(handoff, piece, recipe, [sheet], datetime.date.today()))
-    lacking = needed(handoff.packs, list(recipe.output.maps))
+    lacking = _lacking(handoff, list(recipe.output.maps))
     if lacking:
         raise InputProblem(
-            piece, f"Its packed pictures take {', '.join(lacking)}, which it does not bake.",
-            "Add those maps, or change the packing.",
+            piece, f"Its packed pictures or vertices take {', '.join(lacking)}, which it does not bake.",
+            "Add those maps, or change what takes them.",
         )  # fmt: skip
 
 
 def missing(handoff: Handoff, maps: list[MapFile]) -> list[str]:
-    """Maps, by name, that packed pictures take from and a bake has not."""
-    return needed(handoff.packs, [entry.key for entry in maps])
+    """Maps, by name, that packed pictures and vertices take from and a bake has not."""
+    return _lacking(handoff, [entry.key for entry in maps])
+
+
+def _lacking(handoff: Handoff, made: list[str]) -> list[str]:
+    lacking, own = needed(handoff.packs, made), handoff.vertex_map
+    if own != "none" and own not in made and REGISTRY[own].LABEL not in lacking:
+        lacking.append(REGISTRY[own].LABEL)
+    return lacking

@@ -12,25 +12,39 @@ import numpy as np
 
 from ..base.array_types import F32, U8, U16
 from ..base.errors import InputProblem
-from ..base.sampling_sequence import hashed
+from ..base.sampling_sequence import points_of_texel, square_point
 
 
 def quantise(image: F32, depth: int, dither: bool = False, out: U8 | U16 | None = None) -> U8 | U16:
     """Values 0 to 1 of `image (H, W, C)` as whole steps of an 8 or 16 bit picture, in `out` if that is given.
 
-    With `dither` each is rounded up or down by chance, as often as it is near, from a hash of its place.
+    With `dither` each is rounded up or down as often as it is near, so evenly spread that a square of texels has their
+    mean: see `base.sampling_sequence.points_of_texel`.
     """
     if out is None:
         out = np.empty(image.shape, np.uint8 if depth == 8 else np.uint16)
-    _quantise(image.reshape(-1), out.reshape(-1), 2**depth - 1, dither)
+    if dither:
+        _dithered(image, out, 2**depth - 1)
+    else:
+        _quantise(image.reshape(-1), out.reshape(-1), 2**depth - 1)
     return out
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _quantise(values, out, top, dither):  # type: ignore[no-untyped-def]
+def _quantise(values, out, top):  # type: ignore[no-untyped-def]
     for i in numba.prange(len(values)):
-        share = hashed(i) / 4294967296.0 if dither else 0.5
-        out[i] = int(min(max(values[i], 0.0), 1.0) * top + share)
+        out[i] = int(min(max(values[i], 0.0), 1.0) * top + 0.5)
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _dithered(image, out, top):  # type: ignore[no-untyped-def]
+    height, width, channels = image.shape
+    for y in numba.prange(height):
+        for x in range(width):
+            for c in range(channels):
+                place, seed = points_of_texel(x, y, 100 + c, 0)
+                share = square_point(place, seed)[0]
+                out[y, x, c] = int(min(max(image[y, x, c], 0.0), 1.0) * top + share)
 
 
 def dequantise(steps: U8 | U16 | F32) -> F32:

@@ -17,7 +17,10 @@ from ..settings.map_names import MAPS
 from .derived import Derived
 from .layer import Layer
 
-__all__ = ["LAYERS", "REGISTRY", "Derived", "Map", "ReadsNormals"]
+__all__ = ["FLAT", "LAYERS", "REGISTRY", "Derived", "Map", "ReadsNormals"]
+
+
+FLAT = ("ids",)  # keys of maps without gradients
 
 
 class Map(Protocol):

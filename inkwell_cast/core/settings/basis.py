@@ -31,5 +31,5 @@ class Basis(SettingsGroup):
         setting("Hand", "Whether the bitangent is N × T, or its opposite in a left-handed basis."),
     ] = "right"
     dither: Annotated[
-        bool, setting("Dither", "Spreads the rounding of 8-bit normals, so that gentle slopes show no steps.")
+        bool, setting("Dither", "Spreads the rounding of 8-bit normals alone, so that gentle slopes show no steps.")
     ] = False

@@ -101,6 +101,14 @@ class Handoff(SettingsGroup):
     ] = True
     obj: Annotated[bool, setting("OBJ", "The low as baked, with its normals.")] = True
     cage: Annotated[bool, setting("Cage", "Where rays started, as OBJ over the low’s own vertices.")] = True
+    vertex_map: Annotated[
+        MapKey | Literal["none"],
+        setting(
+            "Vertex colours",
+            "A map that the low’s vertices carry too, fitted over its faces, as PLY and GLB for receivers without "
+            "textures.",
+        ),
+    ] = "none"
     report: Annotated[
         bool, setting("Report", "One page with pictures, likeness, flaws left and how to set up the shader.")
     ] = True

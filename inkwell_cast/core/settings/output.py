@@ -57,6 +57,13 @@ class Output(Form):
         list[MapKey],
         setting("Maps", "All maps of one bake come from the same rays and line up to the texel.", min_length=1),
     ] = ["normal"]  # noqa: RUF012 (pydantic copies it)
+    dither: Annotated[
+        bool,
+        setting(
+            "Dither",
+            "Spreads the rounding of every 8-bit map that has gradients, so that they show no steps. Never of IDs.",
+        ),
+    ] = False
     own: Annotated[
         dict[MapKey, Form],
         setting("Own forms", "Format and depth of single maps, by map; the others have those of all."),
