@@ -8,7 +8,7 @@ from ..core.settings.maps import Subdivision
 from ..core.settings.output import Output
 from ..core.settings.reach import Reach
 from ..core.settings.recipe import Recipe
-from . import gull, inkstand, token, troubled
+from . import gull, inkstand, lantern, token, troubled
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,5 +35,13 @@ def pieces() -> list[DemoPiece]:
             token.write,
         ),
         DemoPiece(gull.TITLE, Recipe(reach=Reach(unit="scene", outward=4.0, inward=5.0)), gull.write),
+        DemoPiece(
+            lantern.TITLE,
+            Recipe(
+                reach=Reach(unit="scene", outward=1.6, inward=1.6),
+                output=Output(maps=["normal", "color", "emission", "glow"]),
+            ),
+            lantern.write,
+        ),
         DemoPiece(inkstand.TITLE, recipe, inkstand.write),
     ]

@@ -51,10 +51,12 @@ class DemoPart:
         return DemoPart(name, self.material, sides[0], sides[1], self.name, names)
 
 
-def meshes_of(parts: list[DemoPart], materials: dict[str, Color], name: str, gap: float) -> tuple[Mesh, Mesh]:
+def meshes_of(
+    parts: list[DemoPart], materials: dict[str, Color], name: str, gap: float, glowing: dict[str, Color] | None = None
+) -> tuple[Mesh, Mesh]:
     """The low and the high of a whole piece, mirrored parts after those whose UVs they share.
 
-    `gap` lies between charts, in the unit of the parts.
+    `gap` lies between charts, in the unit of the parts; `glowing` is the light that materials send out.
     """
     modelled = [part for part in parts if part.low and not part.mirror_of]
     charts = [(part.name, k, patch) for part in modelled for k, patch in enumerate(part.low)]
@@ -70,7 +72,9 @@ def meshes_of(parts: list[DemoPart], materials: dict[str, Color], name: str, gap
             uvs = [placed[part.mirror_of or part.name, k] for k in range(len(part.low))]
             lows.append(_grid_mesh(part.low_name, part.material, color, part.low, uvs, flip))
         if part.high:
-            highs.append(_grid_mesh(part.high_name, part.material, color, part.high, None, flip))
+            high = _grid_mesh(part.high_name, part.material, color, part.high, None, flip)
+            sent = np.array([(glowing or {}).get(part.material, (0, 0, 0))], np.float32)
+            highs.append(replace(high, emission_colors=sent))
     low, high = (merge(meshes, name) for meshes in (lows, highs))
     return replace(low, name=f"{name}_low.glb"), replace(high, name=f"{name}_high.glb")
 

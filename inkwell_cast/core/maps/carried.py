@@ -49,6 +49,12 @@ class Carried:
     textures: Textures | None
 
     @property
+    def brightest(self) -> float:
+        """The largest value that any of them has."""
+        tints = self.textures.table[:, 9:].max(initial=0) if self.textures else 0.0
+        return float(max(self.values.max(initial=0), tints))
+
+    @property
     def record(self) -> Record:
         """As kernels take it, of the kind `WORN`."""
         worn = self.textures or Textures(

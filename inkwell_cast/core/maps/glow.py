@@ -14,7 +14,7 @@ from .carried import colors_of
 from .derived import Derived
 from .emission import light_shown, sent_by
 from .hits_of_tile import Cancel, Progress
-from .light_paths import Lights, Paths, Ready, follow, met_by
+from .light_paths import Lights, Paths, Ready, follow, met_by, smoothed
 
 KEY, LABEL = "glow", "Glow"
 REASON = "The light that falls on the surroundings of what glows, by rays."
@@ -45,3 +45,8 @@ def gather(context: Context, hits: Hits, ready: Ready, out: Any_, progress: Prog
     far = own.distance * scene_units(own.unit, context.assembly.low.diagonal) or 1e30
     paths = Paths(own.rays, own.noise, own.bounces, far, salt=3)
     follow(context, hits, ready, Lights(), paths, own.surroundings, out, progress, cancelled)
+
+
+def finish(context: Context, out: Any_, progress: Progress, cancelled: Cancel) -> Any_ | None:
+    """The layer smoothed, if the recipe says so."""
+    return smoothed(context, out, progress, cancelled) if context.recipe.glow.denoise else None

@@ -20,7 +20,7 @@ from .carried import by_material, colors_of
 from .derived import Derived
 from .emission import light_shown
 from .hits_of_tile import Cancel, Progress
-from .light_paths import Lights, Paths, Ready, follow, met_by
+from .light_paths import Lights, Paths, Ready, follow, met_by, smoothed
 
 KEY, LABEL = "light", "Light"
 REASON = "Sun, sky and lamps with their shadows, and what is reflected of them."
@@ -82,3 +82,8 @@ def gather(
     own = context.recipe.light
     paths = Paths(own.rays, own.noise, own.bounces, 1e30, salt=4, of_low=own.normals == "low")
     follow(context, hits, *ready, paths, own.surroundings, out, progress, cancelled)
+
+
+def finish(context: Context, out: Any_, progress: Progress, cancelled: Cancel) -> Any_ | None:
+    """The layer smoothed, if the recipe says so."""
+    return smoothed(context, out, progress, cancelled) if context.recipe.light.denoise else None

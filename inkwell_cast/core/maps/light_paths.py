@@ -15,6 +15,7 @@ import numpy as np
 
 from ..base.array_types import F32, F64, Any_
 from ..base.borrowed_arrays import block
+from ..base.disk_arrays import on_disk, room
 from ..base.records import Record, record_kind, record_of
 from ..base.sampling_sequence import cosine_direction, frame_about, further_point, points_of_texel, square_point, turn
 from ..cast.context import Context
@@ -26,6 +27,7 @@ from ..mesh.normals import face_normal
 from ..rays.embree import blocked, hit_along
 from ..uv.rasterise import tile_box
 from .carried import Carried, color_at
+from .denoise import denoised
 from .hits_of_tile import Cancel, Progress, over_tiles, point_of, samples_of, tiles_of, triangles_of, weights_at
 from .occlusion import LIFT, bits_for
 from .ray_bundle import MOST_HITS, UNEVEN
@@ -37,7 +39,7 @@ LIT = record_kind(
         "tracers": np.uint64, "first": np.int64, "lamps": np.float64, "sky": np.float32,
     },
     rays=np.int64, bits=np.int64, bounces=np.int64, far=np.float64, lift=np.float64, noise=np.float64,
-    rows=np.int64, columns=np.int64, panorama=np.int64, of_low=np.int64, salt=np.int64,
+    rows=np.int64, columns=np.int64, panorama=np.int64, of_low=np.int64, salt=np.int64, brightest=np.float64,
     sun=("f8", 7), above=("f8", 3), below=("f8", 3),
 )  # fmt: skip
 
@@ -56,6 +58,13 @@ class Lights:
     above: tuple[float, float, float] = (0.0, 0.0, 0.0)
     below: tuple[float, float, float] = (0.0, 0.0, 0.0)
     panorama: F32 | None = None
+
+    @property
+    def brightest(self) -> float:
+        """The most that one ray can bring."""
+        sky = 0.0 if self.panorama is None else float(self.panorama.max())
+        near = float(self.lamps[:, 3:].max(initial=0))
+        return max(sky, *self.above, *self.below, float(self.sun[4:].max()), near)
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,16 +100,31 @@ def follow(
     """The light at each texel into out (H, W, 6): what it is lit by straight on, and what was reflected before."""
     first = context.sculpt.first[:-1] if surroundings == "pair" else np.zeros(len(context.sculpt.first) - 1, np.int64)
     sky = NOTHING if lights.panorama is None else np.ascontiguousarray(lights.panorama, np.float32)
+    brightest = max(lights.brightest, ready.sends.brightest)
     lit = record_of(
         LIT, tracers=ready.met.tracers, first=np.ascontiguousarray(first), sky=sky, rows=sky.shape[0],
         columns=sky.shape[1], panorama=lights.panorama is not None, rays=paths.rays, bits=bits_for(paths.rays),
         bounces=paths.bounces, far=paths.far, lift=LIFT * context.assembly.low.diagonal, noise=paths.noise,
-        of_low=paths.of_low, salt=paths.salt, sun=lights.sun, above=lights.above, below=lights.below,
-        lamps=np.ascontiguousarray(lights.lamps, np.float64),
+        of_low=paths.of_low, salt=paths.salt, brightest=brightest, sun=lights.sun, above=lights.above,
+        below=lights.below, lamps=np.ascontiguousarray(lights.lamps, np.float64),
     )  # fmt: skip
     scene: tuple[Record, ...] = (context.sculpt.record, ready.reflects.record, ready.sends.record, lit)
     arguments = ((context.low.record, context.cast.record, context.rays.record), scene, out)
     over_tiles(hits, context.low.grid, _of_tiles, arguments, progress, cancelled)
+
+
+def smoothed(context: Context, out: Any_, progress: Progress, cancelled: Cancel) -> Any_:
+    """A layer of light (H, W, 6) with what few rays left rough smoothed; texels that struck nothing stay."""
+    smooth = room(out.shape, out.dtype.type, on_disk(out))
+    channels = out.shape[2]
+    for c in range(channels):
+        most = np.float32(max(float(out[..., c].max(initial=0)), 1e-30))
+
+        def tell(part: float, before: int = c) -> None:
+            progress((before + part) / channels)
+
+        smooth[..., c] = most * denoised(np.asarray(out[..., c] / most, np.float32), context, tell, cancelled)
+    return smooth
 
 
 @numba.njit(cache=True, nogil=True)
@@ -168,9 +192,10 @@ def _at_texel(places, pair, start, seed, scene, room, found):  # type: ignore[no
         square = light * light if traced == 1 else square + light * light
         if lit.noise > 0 and traced % ROUND == 0 and (r + 1) % turns == 0:
             mean = sums[0] / traced
-            spread = np.sqrt(max((square + 0.25) / (traced + 1) - mean * mean, 0.0))
+            spread = np.sqrt(max(square / traced - mean * mean, 0.0))
             root = np.sqrt(np.sqrt(np.float64(traced)))
-            if UNEVEN * spread / (root * root * root) <= lit.noise * max(mean, 1.0):
+            missed = lit.brightest / traced  # what is so small that one ray more may meet it for the first time
+            if UNEVEN * spread / (root * root * root) + missed <= lit.noise * max(mean, 1.0):
                 break
     if traced:
         for c in range(6):

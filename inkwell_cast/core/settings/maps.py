@@ -15,6 +15,11 @@ LimitUnit = Annotated[Unit, setting("White at in", _IN)]
 Positive = Annotated[float, Field(gt=0, le=1e9)]
 
 
+Denoise = Annotated[
+    bool, setting("Denoise", "Smooths what few rays leave rough, within islands and never across edges.")
+]
+
+
 class Occlusion(SettingsGroup):
     """Ambient occlusion, and the bent normal that comes from the same rays."""
 
@@ -48,10 +53,7 @@ class Occlusion(SettingsGroup):
             "multiplied. Floaters never do.",
         ),
     ] = "pair"
-    denoise: Annotated[
-        bool,
-        setting("Denoise", "Smooths what few rays leave rough, within islands and never across edges."),
-    ] = False
+    denoise: Denoise = False
 
 
 class SheetOcclusion(SettingsGroup):
@@ -190,7 +192,7 @@ class Glow(SettingsGroup):
     """Light that texels receive from what glows."""
 
     rays: Annotated[int, setting("Rays", "At most in each texel, shared by its samples.", "a texel", ge=1, le=4096)] = (
-        128
+        256
     )
     noise: LightNoise = 0.025
     bounces: Bounces = 1
@@ -199,6 +201,7 @@ class Glow(SettingsGroup):
     ] = 0.0
     unit: DistanceUnit = "percent"
     surroundings: Surroundings = "piece"
+    denoise: Denoise = False
     white: WhiteLight = "auto"
 
 
@@ -248,6 +251,7 @@ class Light(SettingsGroup):
         setting("Falls on", "The sculpt's normals, or the low's, where a normal map adds the detail later."),
     ] = "sculpt"
     surroundings: Surroundings = "piece"
+    denoise: Denoise = False
     white: WhiteLight = 1.0
 
 
@@ -283,9 +287,7 @@ class Rounded(SettingsGroup):
         setting("Rounds", "All edges, or outer edges alone, or inner ones alone."),
     ] = "all"
     rays: Annotated[int, setting("Rays", "In each texel, shared by its samples.", "a texel", ge=1, le=4096)] = 64
-    denoise: Annotated[
-        bool, setting("Denoise", "Smooths what few rays leave rough, within islands and never across edges.")
-    ] = True
+    denoise: Denoise = True
     surroundings: Surroundings = "pair"
 
 

@@ -243,3 +243,19 @@ def test_what_cannot_be_used_is_named_with_what_is_there(tmp_path):
             group(**{field: words})
     assert glowing_in("amber glass #ffd9a0 4; ") == [Glowing("amber glass", "#ffd9a0", 4.0)]
     assert lamps_in("0 1.5 0 2; 1 0 0 1 #00ff00") == [Lamp((0, 1.5, 0), 2, "#ffffff"), Lamp((1, 0, 0), 1, "#00ff00")]
+
+
+def test_a_small_strong_light_is_not_missed_by_texels_that_stop_early():
+    """Of 16 rays most meet none of it; a texel that stopped there would be black."""
+    high = floor_and(disc(0.06, 0.4))
+    own = {"size": 32, "outward": 0.05, "inward": 0.05, "emission": Emission(glowing="disc #ffffff 8")}
+    whole, noisy, smooth = (
+        light_of(
+            baked(plane(), high, ["glow"], glow=Glow(rays=512, bounces=0, noise=noise, denoise=denoise), **own), "glow"
+        )[..., 0]
+        for noise, denoise in ((0, False), (0.01, False), (0.01, True))
+    )
+    assert noisy.mean() == pytest.approx(whole.mean(), rel=0.02)
+    assert (noisy[12:20, 12:20] < 0.2 * whole[12:20, 12:20].mean()).mean() < 0.02
+    assert np.abs(np.diff(smooth, axis=0)).mean() < 0.5 * np.abs(np.diff(noisy, axis=0)).mean()
+    assert smooth.mean() == pytest.approx(noisy.mean(), rel=0.1)  # seven texels are a lot of 32
