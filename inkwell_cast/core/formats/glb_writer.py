@@ -17,11 +17,16 @@ MAGIC, JSON_CHUNK, BIN_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
 
 @dataclass(frozen=True, slots=True)
 class Worn:
-    """Pictures that a material wears, as PNG files; b"" for none. `channel` is the UV channel they are laid out by."""
+    """Pictures that a material wears, as PNG files; b"" for none. `channel` is the UV channel they are laid out by.
+
+    strength is the light that white is in the picture of what it sends out.
+    """
 
     normal: bytes = b""
     occlusion: bytes = b""
     color: bytes = b""
+    emission: bytes = b""
+    strength: float = 1.0
     channel: int = 0
 
 
@@ -141,6 +146,9 @@ def _dress(document: dict[str, Any], blobs: list[bytes], material: dict[str, Any
         material["normalTexture"] = texture(worn.normal, "normal")
     if worn.occlusion:
         material["occlusionTexture"] = texture(worn.occlusion, "occlusion")
+    if worn.emission:
+        _glow(document, material, [worn.strength] * 3)
+        material["emissiveTexture"] = texture(worn.emission, "emission")
     base = material["pbrMetallicRoughness"] | {"roughnessFactor": 0.6}
     if worn.color:
         base |= {"baseColorTexture": texture(worn.color, "base colour"), "baseColorFactor": [1.0, 1.0, 1.0, 1.0]}

@@ -43,11 +43,14 @@ def worn(finished: Finished, low: Mesh, sheet: SheetPlan) -> Worn:
     """What the triangles of a sheet wear, as PNGs of 8 bits."""
     channel = finished.manifest.recipe.sheet.channel
     shade, color = (finished.picture(sheet.name, *keys) for keys in (SHADES, BASES))
-    normals = _normals(finished, low, sheet)
+    normals, sent = _normals(finished, low, sheet), finished.map(sheet.name, "emission")
+    glowing = finished.picture(sheet.name, "emission") if sent else None
     return Worn(
         normal=b"" if normals is None else _png(_eight_bits(normals)),
         occlusion=_png(_eight_bits(png.read(shade))) if shade else b"",
         color=_png(_eight_bits(png.read(color))) if color else b"",
+        emission=_png(_eight_bits(png.read(glowing))) if glowing else b"",
+        strength=float(sent.facts["white"]) if sent else 1.0,
         channel=channel,
     )
 

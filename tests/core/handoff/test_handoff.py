@@ -411,7 +411,7 @@ def three_sheets():
 def test_the_glb_passes_the_public_validator(ring, tmp_path):
     places = [handed(ring, tmp_path / "one").path / "Ring_of_rope_low.glb"]
     for n, (recipe, low) in enumerate((
-        (recipe_for(maps=["normal", "ids", "color"]), None),
+        (recipe_for(maps=["normal", "ids", "color", "emission"]), None),
         (recipe_for(maps=["normal_object"], basis=Basis(green="down")), None),
         (recipe_for(maps=["curvature"]), None),
         (Recipe(reach=Reach(unit="scene", outward=0.3, inward=0.3),
