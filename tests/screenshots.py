@@ -21,7 +21,7 @@ from .conftest import CHROMIUM, running
 
 FOLDER = pathlib.Path(__file__).parents[1] / "docs" / "screenshots"
 SLOW = 300_000
-TROUBLED, TOKEN, GULL, INKSTAND = 1, 2, 3, 4
+TROUBLED, TOKEN, GULL, LANTERN, INKSTAND = 1, 2, 3, 4, 5
 MAPS = ["normal", "occlusion", "cavity", "thickness", "curvature", "height", "ids"]
 
 
@@ -104,9 +104,14 @@ def maps(studio: Studio) -> None:
         page.locator("#map-choice").select_option("curvature")
 
 
-def occlusion(studio: Studio) -> None:
-    with studio.page(f"/pieces/{INKSTAND}?step=review", "occlusion") as page:
-        page.locator("#map-choice").select_option("occlusion")
+def glow(studio: Studio) -> None:
+    studio.set(LANTERN, lambda given: given["sheet"].update(width=1024, height=1024))
+    studio.set(LANTERN, lambda given: given["glow"].update(denoise=True))
+    studio.bake(LANTERN)
+    with studio.page(f"/pieces/{LANTERN}?step=maps", "glow") as page:
+        page.locator("#map-glow > summary").click()
+        page.locator("#map-glow").scroll_into_view_if_needed()
+        page.locator("#map-choice").select_option("glow")
 
 
 def review(studio: Studio) -> None:
@@ -201,8 +206,8 @@ def dark(studio: Studio) -> None:
 def shelf(studio: Studio) -> None:
     with studio.page("/", "shelf") as page:
         page.locator("#tick-all").click()
-        page.locator("input[name=piece]").nth(2).uncheck()
-        page.locator("input[name=piece]").nth(1).uncheck()
+        for unwanted in (3, 2, 1):
+            page.locator("input[name=piece]").nth(unwanted).uncheck()
         page.get_by_label("Receiver").select_option("Green down")
         page.get_by_label("Folder on this machine").fill(str(studio.out))
         page.get_by_role("button", name="Bake and hand off").click()
@@ -225,7 +230,7 @@ def guide(studio: Studio) -> None:
 
 BEFORE = {TROUBLED: True, INKSTAND: False}  # what is baked first, and whether as a proof
 SHOTS = [
-    new, checks, pairs, basis, maps, occlusion, review, handoff, flaws, trial, mended, relief, cage, nudges, dark, guide,
+    new, checks, pairs, basis, maps, glow, review, handoff, flaws, trial, mended, relief, cage, nudges, dark, guide,
     sheets, shelf, disk,
 ]  # fmt: skip
 

@@ -4,6 +4,7 @@ import { OrbitControls } from "../vendor/OrbitControls.js";
 import { ink, Overlays } from "./overlays.js";
 import { FRAGMENT, VERTEX } from "./shaders.js";
 
+const LIGHT = new Set(["emission", "glow", "light"]); // black is dark there, not beyond a range
 const KINDS = { normal: 1, bent: 1, rounded: 1, normal_object: 2 };
 
 export class ModelView extends Overlays {
@@ -39,7 +40,7 @@ export class ModelView extends Overlays {
   material() {
     return new THREE.ShaderMaterial({
       vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.FrontSide,
-      uniforms: { map: { value: this.blank }, other_map: { value: this.blank }, rake: { value: new THREE.Vector3() }, roughness: { value: 0.4 }, metalness: { value: 0 }, texels: { value: new THREE.Vector2(1, 1) }, usual: { value: 1 }, shade_map: { value: this.blank }, shaded: { value: false }, lighting: { value: false }, clear: { value: 1 }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: false }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 } },
+      uniforms: { map: { value: this.blank }, other_map: { value: this.blank }, rake: { value: new THREE.Vector3() }, roughness: { value: 0.4 }, metalness: { value: 0 }, texels: { value: new THREE.Vector2(1, 1) }, usual: { value: 1 }, shade_map: { value: this.blank }, shaded: { value: false }, lighting: { value: false }, clear: { value: 1 }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: 0 }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 } },
     });
   }
 
@@ -245,7 +246,7 @@ export class ModelView extends Overlays {
         u.kind.value = this.mapsOn && texture ? KINDS[this.mapKey] || 3 : 0;
         if (this.squares && userData.texels) { u.kind.value = 5; u.texels.value.set(...userData.texels); u.usual.value = this.usual; }
         else if (this.difference && texture && this.others[userData.sheet]) { u.kind.value = 4; u.other_map.value = this.others[userData.sheet]; }
-        u.clipped.value = u.kind.value === 3 && Boolean(facts?.clipped.includes(this.mapKey));
+        u.clipped.value = u.kind.value === 3 && facts?.clipped.includes(this.mapKey) ? (LIGHT.has(this.mapKey) ? 2 : 1) : 0;
         u.map.value = texture || this.blank;
         const shade = this.mapsOn && textures === this.textures && name === "low" && this.shades[userData.sheet];
         u.shaded.value = Boolean(shade); u.shade_map.value = shade || this.blank;

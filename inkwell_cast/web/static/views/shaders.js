@@ -50,7 +50,7 @@ void main() {
 // colour painted on, 4 the difference of two pictures, 5 squares of texels, coloured by their density.
 export const FRAGMENT = `
 precision highp float;
-uniform sampler2D map; uniform sampler2D other_map; uniform sampler2D shade_map; uniform bool shaded; uniform float clear; uniform int kind; uniform float green; uniform bool lit; uniform bool clipped; uniform mat3 cameraTurn; uniform float light;
+uniform sampler2D map; uniform sampler2D other_map; uniform sampler2D shade_map; uniform bool shaded; uniform float clear; uniform int kind; uniform float green; uniform bool lit; uniform int clipped; uniform mat3 cameraTurn; uniform float light;
 uniform bool perVertex; uniform bool unit; uniform float hand; uniform vec3 rake; uniform float roughness; uniform float metalness; uniform vec2 texels; uniform float usual;
 uniform bool lighting;
 varying vec3 vN, vT, vB, vP, vC; varying float vW, vL; varying vec2 vUv, vG;
@@ -67,7 +67,7 @@ void main() {
   if (kind == 1) { vec3 t = 2.0 * s - 1.0; t.y *= green * hand; vec3 N = unit ? normalize(vN) : vN, T = unit ? normalize(vT) : vT, B = perVertex ? (unit ? normalize(vB) : vB) : vW * cross(N, T); n = normalize(t.x * T + t.y * B + t.z * N); }
   if (kind == 2) n = normalize(2.0 * s - 1.0);
   if (kind == 4) { gl_FragColor = vec4(min(abs(s - texture2D(other_map, vUv).xyz) * 8.0, 1.0), 1.0); return; }
-  if (clipped && (s.x < 0.003 || s.x > 0.997) && mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) < 2.6) { gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0); return; }
+  if (clipped > 0 && ((clipped == 1 && s.x < 0.003) || max(s.x, max(s.y, s.z)) > 0.997) && mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) < 2.6) { gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0); return; }
   if (kind == 5) s = squares();
   if (!lit) { gl_FragColor = vec4(kind > 0 ? s : 0.5 * n + 0.5, 1.0); return; }
   vec3 base = kind == 3 || kind == 5 ? 0.9 * pow(s, vec3(2.2)) : vC; // other maps are painted on
