@@ -9,7 +9,7 @@ MAPS = (
 )  # fmt: skip
 
 # those that tell something of a low that is baked from itself
-OF_LOWS_ALONE = ("occlusion", "thickness", "curvature", "position", "ids", "rounded")
+OF_LOWS_ALONE = ("occlusion", "curvature", "thickness", "position", "ids", "rounded")
 
 if TYPE_CHECKING:
     MapKey = str
