@@ -17,6 +17,7 @@ from ..settings.mends_overlay import mended
 from ..settings.pairing import Paired, Part, pair_up
 from ..settings.recipe import Recipe
 from .piece import Assembly, BakeMeshes, take
+from .repeated import with_repeats
 from .scene_cache import Slot, Warm
 
 
@@ -43,6 +44,8 @@ def assemble(recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None) -> As
     settings = (recipe.files, recipe.pairing, recipe.normals, recipe.subdivision, recipe.levels, recipe.sheet.channel)
     key = f"{settings} {[(name, id(mesh)) for name, mesh in files.items()]}"
     joined = warm.once(JOINED, key, lambda: _join(recipe, files))
+    if recipe.sheet.repeat != "none":
+        files = warm.once(REPEATED, f"{recipe.sheet.repeat} {key}", lambda: with_repeats(recipe, files, joined.paired))
     return Assembly(
         recipe, files, joined.paired, joined.low, joined.low_pair, joined.keys, list(joined.cages), given=asked
     )
@@ -60,7 +63,7 @@ class _Joined:
     cages: list[Mesh | None]
 
 
-JOINED = Slot[_Joined]()
+JOINED, REPEATED = Slot[_Joined](), Slot[dict[str, Mesh]]()
 
 
 def _join(recipe: Recipe, files: dict[str, Mesh]) -> _Joined:

@@ -49,6 +49,15 @@ class Sheet(SettingsGroup):
         ),
     ] = "one"
 
+    repeat: Annotated[
+        Literal["none", "u", "v", "both"],
+        setting(
+            "Repeats",
+            "For tiles and strips: the sculpt goes on beyond the borders of a flat low, along u, v or both, so that "
+            "opposite borders meet.",
+        ),
+    ] = "none"
+
     def padding_texels(self, width: int, height: int) -> int:
         """Padding of a sheet as a number; filling everything is the longest way across it."""
         if self.padding == "fill":

@@ -48,6 +48,7 @@ TABLE: dict[str, tuple[str, ...]] = {
     "sheet.padding": (MAPS,),
     "sheet.channel": (RAYS, CHECKS, COVERAGE, LOW_VIEW, CAGE_VIEW),
     "sheet.split": (RAYS, CHECKS, COVERAGE, LOW_VIEW, CAGE_VIEW),
+    "sheet.repeat": (RAYS, RELIEF, CHECKS, COVERAGE),
     "sizes": (RAYS, CHECKS, COVERAGE, LOW_VIEW, CAGE_VIEW),
     "basis.green": (MAPS,),
     "basis.tangents": (MAPS, LOW_VIEW, CAGE_VIEW),
