@@ -17,13 +17,13 @@ from inkwell_cast.core.maps.occlusion import LIFT
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
 from inkwell_cast.core.settings.basis import Basis
-from inkwell_cast.core.settings.maps import Occlusion
+from inkwell_cast.core.settings.maps import Glow, Light, Occlusion, Rounded
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.core.uv.rasterise import tile_box
-from inkwell_cast.demo import gull, inkstand, token
+from inkwell_cast.demo import gull, inkstand, lantern, token
 
 from .bare import bare_scene, is_blocked
 from .shapes import sphere
@@ -128,3 +128,31 @@ def measure_denoise(size: int = 512) -> dict[str, float]:
         found["denoised_over_rough"] = max(found["denoised_over_rough"], smooth / rough)
         found["denoised_over_128"] = max(found["denoised_over_128"], smooth / many)
     return found
+
+
+def measure_light(rounds: int = 3) -> dict[str, float]:
+    """Seconds of the layers of light and of rounded normals over those of occlusion, as many rays a texel, in turn."""
+    meshes, warm = BakeMeshes([], [], [*lantern.build()]), Warm()
+    recipe = Recipe(
+        reach=Reach(unit="scene", outward=1.6, inward=1.6), sheet=Sheet(width=512, height=512, samples=1),
+        output=Output(maps=["normal"]), occlusion=Occlusion(rays=RAYS, noise=0),
+        glow=Glow(rays=RAYS, noise=0, bounces=0), light=Light(rays=RAYS, noise=0, bounces=0),
+        rounded=Rounded(rays=RAYS, denoise=False),
+    )  # fmt: skip
+    bounced = recipe.model_copy(update={"glow": Glow(rays=RAYS, noise=0, bounces=1)})
+    kinds = {key: (key, recipe) for key in ("occlusion", "glow", "light", "rounded")} | {"bounce": ("glow", bounced)}
+    spent: dict[str, list[float]] = {name: [] for name in kinds}
+    for n in range(rounds + 1):
+        for name, (key, own) in kinds.items():
+            made = bake(own, meshes, warm=warm)
+            context, work = made.sheets[0].context, laid_out(made.assembly, meshes, warm).sheets[0]
+            assert work.hits is not None
+            layer = LAYERS[key]
+            ready, out = layer.prepare(context), empty(layer, context.cast)
+            started = time.perf_counter()
+            layer.gather(context, work.hits, ready, out, lambda share: None, lambda: False)
+            if n:
+                spent[name].append(time.perf_counter() - started)
+    base = np.array(spent["occlusion"])
+    found = {f"{name}_over_occlusion": float(np.median(np.array(each) / base)) for name, each in spent.items()}
+    return found | {"occlusion_seconds": float(np.median(base))}

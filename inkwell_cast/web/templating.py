@@ -10,6 +10,7 @@ from fastapi.templating import Jinja2Templates
 from starlette.responses import Response
 
 from ..core import maps
+from ..core.bake.range_words import range_words
 from ..core.base.errors import InputProblem
 from ..core.formats import COMPANIONS, REGISTRY
 from ..core.handoff.mix import MIXES
@@ -131,7 +132,8 @@ templates.env.globals |= {
     "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "stage_words": stage_words, "TOUR_ON": TITLE,
     "MAPS": maps.REGISTRY, "Recipe": Recipe, "DEPTHS": DEPTHS,
     "MIXES": MIXES, "SCALE": SCALE, "BETTER": BETTER, "WORSE": WORSE,
-    "FIX_WORDS": WORDS, "fields_of": fields_of, "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),
+    "FIX_WORDS": WORDS, "fields_of": fields_of, "range_words": range_words,
+    "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),
 }  # fmt: skip
 
 

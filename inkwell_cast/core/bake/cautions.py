@@ -22,7 +22,7 @@ def _clipped(bake: "Bake") -> list[str]:
     for sheet in bake.sheets:
         for key, facts in sheet.facts.items():
             share, group = facts.get("clipped_share", 0.0), getattr(bake.recipe, key, None)
-            fixed = getattr(group, "range", getattr(group, "strength", "auto")) != "auto"
+            fixed = any(getattr(group, name, "auto") != "auto" for name in ("range", "strength", "white"))
             if fixed and share > CLIPPED:
                 where = f" of {sheet.name}" if sheet.name else ""
                 said.append(

@@ -9,7 +9,7 @@ import cv2
 import jinja2
 import numpy as np
 
-from ..bake.manifest import MapFile
+from ..bake.range_words import range_words
 from ..images import png
 from ..images.png import dequantise
 from ..review.lit_pictures import SIDE as STRIP
@@ -17,7 +17,7 @@ from ..review.lit_pictures import SIDES as STRIPS
 from ..settings.recipe import Recipe
 from .bake_on_disk import Finished
 from .channel_packing import packed
-from .handed_manifest import HandedManifest
+from .handed_manifest import HandedFile, HandedManifest
 from .handoff_before import compared
 
 SIDE = 300  # texels of a picture on the page
@@ -34,7 +34,7 @@ def report(finished: Finished, manifest: HandedManifest, before: HandedManifest 
     pictures = {file.file: _picture(finished, file) for file in manifest.files if file.map or file.pack}
     return environment.from_string(text).render(
         m=manifest, bake=manifest.bake, pictures=pictures, setup=shader_words(manifest.bake.recipe),
-        range_of={file.file: _range(finished.map(file.sheet, file.map)) for file in manifest.files},
+        range_of={file.file: _range(finished, file) for file in manifest.files},
         packs=[file for file in manifest.files if file.pack], wells=pack_words,
         sides=[(name, SIDES[name], _as_it_is(finished.sides[name])) for name in SIDES if name in finished.sides],
         strip=(STRIPS * STRIP, STRIP), marks=list(enumerate(manifest.bake.marks[:MOST_MARKED], 1)),
@@ -78,11 +78,9 @@ def pack_words(file: Any) -> list[str]:
     return said
 
 
-def _range(entry: MapFile | None) -> str:
-    if entry is None or not isinstance(entry.facts.get("white"), (int, float)):
-        return ""
-    black = entry.facts.get("black", 0)
-    return f"black {black:.6g}, white {entry.facts['white']:.6g} {entry.facts.get('unit', '')}".strip()
+def _range(finished: Finished, file: HandedFile) -> str:
+    entry = finished.map(file.sheet, file.map)
+    return range_words(entry.facts, finished.manifest.recipe.output.form_of(entry.key)) if entry else ""
 
 
 def _picture(finished: Finished, file: Any) -> str:

@@ -53,7 +53,7 @@ class Sheet(SettingsGroup):
         Literal["none", "u", "v", "both"],
         setting(
             "Repeats",
-            "For tiles and strips: the sculpt goes on beyond the borders of a flat low, along u, v or both, so that "
+            "For flat tiles and strips. The sculpt goes on beyond their borders, along u, v or both, so that "
             "opposite borders meet.",
         ),
     ] = "none"
