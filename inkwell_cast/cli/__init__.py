@@ -13,6 +13,7 @@ from .. import __version__
 BAD_INPUT, FAULT = 2, 1
 COMMANDS = {
     "bake": "bake maps into a folder",
+    "lods": "bake one sculpt to several layers of detail, and say how each is seen from afar",
     "handoff": "bake, and write what leaves: maps, meshes, manifest and report",
     "run": "bake and hand off every piece of some folders; exit code 3 when some failed",
     "project": "what the pieces of a folder share: init, check, bake, schema",

@@ -46,6 +46,14 @@ def bake(command: Parser) -> None:
     _add_after(command)
 
 
+def lods(command: Parser) -> None:
+    command.set_defaults(run=does("levels", "run_levels"))
+    _add_bake(command)
+    add = command.add_argument
+    add("--out", required=True, type=Path, metavar="DIR", help="folder for a folder a level, and levels.json")
+    add("--share", action="store_true", help="the levels share their UVs: all wear the maps of the first")
+
+
 def handoff(command: Parser) -> None:
     command.set_defaults(run=does("leaving", "run_handoff"))
     _add_bake(command)

@@ -1,0 +1,28 @@
+"""`inkwell-cast lods`."""
+
+import argparse
+
+from ..core.handoff.levels_of_detail import DISTANCES, bake_levels, by_level, save_levels
+from .bar import Bar
+from .commands import written
+from .input import meshes_of, recipe_of
+
+
+def run_levels(options: argparse.Namespace) -> int:
+    bar = Bar()
+    try:
+        meshes, sources = meshes_of(options, bar)
+        finest = next(iter(by_level(meshes).values()))  # whose lengths are typed
+        made = bake_levels(recipe_of(options, finest), meshes, options.share, bar.show)
+        options.out.mkdir(parents=True, exist_ok=True)
+        written(lambda: save_levels(made, options.out, sources), options.out)
+    finally:
+        bar.end()
+    print("level  triangles  as seen   best    " + "  ".join(f"{pixels:>4} px" for pixels in DISTANCES))
+    for own in made:
+        f = own.facts
+        differs = "  ".join(f"{f.differs[pixels]:7.1%}" for pixels in DISTANCES)
+        worn = "" if f.worn == f.level else f"  wears the maps of level {f.worn}"
+        print(f"{f.level:>5}  {f.triangles:>9,}  {f.seen:6.2f}°  {f.best:5.2f}°  {differs}{worn}")
+    print(f"in {options.out}, with levels.json; what differs is the light of four pictures, by how high they are drawn")
+    return 0
