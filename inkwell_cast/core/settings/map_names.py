@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Literal
 MAPS = (
     "normal", "normal_object", "bent", "occlusion", "floaters", "sheet_occlusion", "curvature", "cavity", "height",
     "displacement", "thickness", "position", "ids", "color", "opacity", "emission", "glow", "light",
-    "directional", "rounded", "straightening",
+    "directional", "rounded", "decals", "straightening",
 )  # fmt: skip
 
 # those that tell something of a low that is baked from itself

@@ -255,6 +255,14 @@ class Light(SettingsGroup):
     white: WhiteLight = 1.0
 
 
+class Decals(SettingsGroup):
+    """Where floating details lie on the low."""
+
+    border: Annotated[
+        float, setting("Border", "How far in from their borders they fade; 0 for hard ones.", "texels", ge=0, le=256)
+    ] = 4.0
+
+
 class Directional(SettingsGroup):
     """Which way the sculpt faces, or how far along it a texel lies."""
 

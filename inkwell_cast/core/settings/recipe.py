@@ -13,6 +13,7 @@ from .low_normals import Normals
 from .maps import (
     Cavity,
     Curvature,
+    Decals,
     Directional,
     Displacement,
     Emission,
@@ -67,6 +68,7 @@ class Recipe(SettingsGroup):
     light: Light = Light()
     directional: Directional = Directional()
     rounded: Rounded = Rounded()
+    decals: Decals = Decals()
     ids: Ids = Ids()
     output: Output = Output()
     library: Library = Library()

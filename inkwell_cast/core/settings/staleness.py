@@ -81,6 +81,7 @@ TABLE: dict[str, tuple[str, ...]] = {
     "light.white": (MAPS,),
     "light.shows": (MAPS,),
     "directional": (MAPS,),
+    "decals": (MAPS,),
     "rounded": (gathered("rounded"),),
     "ids.by": (gathered("ids"),),
     "ids.masks": (MAPS,),
