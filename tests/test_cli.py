@@ -106,7 +106,7 @@ def test_the_exit_code_of_a_check_is_that_of_the_worst_finding(files, capsys):
     assert main(["check", names[0], "--json"]) == 4
     told = capsys.readouterr().out
     first = json.loads(told[told.index("[") :])[0]
-    assert (first["severity"], first["title"], first["fix"]) == ("blocking", "No high", "Bake it onto itself")
+    assert (first["severity"], first["title"], first["fix"]) == ("blocking", "No high", "Bake it on its own")
 
 
 def test_meshes_are_converted_and_what_is_lost_is_said(files, capsys):

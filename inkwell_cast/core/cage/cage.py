@@ -202,7 +202,8 @@ def omissions_of(assembly: Assembly) -> F64:
 def reaches(assembly: Assembly) -> tuple[F32, F32]:
     """Outward and inward reach of every triangle of the low in scene units, (T,) float32 each.
 
-    A low that is its own source is met where it lies: by a longer reach its rays would meet other parts of it first.
+    A low that is its own source for want of a high is met where it lies: by a longer reach its rays would meet other
+    parts of it first.
     """
     recipe, diagonal = assembly.recipe, assembly.low.diagonal
     by_object = []

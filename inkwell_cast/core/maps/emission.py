@@ -62,13 +62,14 @@ def sent_by(context: Context) -> Carried:
         return by_material(mesh, mesh.emission_colors, mesh.emission_textures)
     chosen = glowing_in(words)
     _refuse_unknown(chosen, mesh)
-    colors = np.zeros((len(mesh.triangles), 3), np.float32)  # a row a triangle: objects part what materials do not
-    for own in chosen:
-        light = light_of(own.color) * np.float32(own.strength)
-        colors[_of_name(mesh, own.name)] = light
-    rows, places = np.unique(colors, axis=0, return_inverse=True)
-    glowing = replace(mesh, materials=places.reshape(-1).astype(np.int32), material_names=("",) * len(rows))
-    return by_material(glowing, rows, (None,) * len(rows))
+    entry = np.zeros(len(mesh.triangles), np.int32)  # by triangle: objects part what materials do not
+    lights = np.zeros((len(chosen) + 1, 3), np.float32)
+    for n, own in enumerate(chosen, 1):
+        entry[_of_name(mesh, own.name)] = n
+        lights[n] = light_of(own.color) * np.float32(own.strength)
+    none = (None,) * len(lights)
+    glowing = replace(mesh, materials=entry, material_names=("",) * len(lights), textures=none, emission_textures=none)
+    return by_material(glowing, lights, none)
 
 
 def _of_name(mesh: Mesh, name: str) -> Any_:

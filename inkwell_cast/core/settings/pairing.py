@@ -73,7 +73,10 @@ class Part:
 
 @dataclass(slots=True)
 class Pair:
-    """Lows, and the highs and floaters that they alone receive from; `sources` are lows that are their own source."""
+    """Lows, and the highs and floaters that they alone receive from; `sources` are lows that are their own source.
+
+    by_itself says that they are so for want of a high.
+    """
 
     name: str
     lows: list[Part] = field(default_factory=list)
@@ -81,16 +84,12 @@ class Pair:
     floats: list[Part] = field(default_factory=list)
     cages: list[Part] = field(default_factory=list)
     sources: list[Part] = field(default_factory=list)
+    by_itself: bool = False
 
     @property
     def giving(self) -> list[Part]:
         """All that rays of this pair can strike."""
         return [*self.highs, *self.floats, *self.sources]
-
-    @property
-    def by_itself(self) -> bool:
-        """Whether its lows give all that they receive."""
-        return not self.highs and not self.floats
 
     @property
     def members(self) -> list[tuple[str, Part]]:
@@ -170,7 +169,7 @@ def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] 
     kept = []
     for pair in pairs.values():
         if pairing.alone and not pair.giving:
-            pair.sources += pair.lows
+            pair.sources, pair.by_itself = [*pair.lows], True
         if pair.lows and pair.giving:
             kept.append(pair)
         else:

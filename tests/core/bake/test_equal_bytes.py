@@ -15,7 +15,7 @@ from inkwell_cast.core.maps import REGISTRY
 from inkwell_cast.core.mesh.mesh import CornerValues, merge
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
-from inkwell_cast.core.settings.maps import Curvature, Occlusion
+from inkwell_cast.core.settings.maps import Curvature, Glow, Light, Occlusion, Rounded
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
@@ -34,8 +34,9 @@ def meshes():
     first, second = wavy(torus(200, 100, name="ring_high")), moved(torus(200, 100, name="band_high"), (2, 0, 0.7))
     lows = [torus(20, 10, name="ring_low"), moved(torus(16, 8, name="band_low"), (2, 0, 0.5))]
     low = merge([half(mesh, 0.5 * n) for n, mesh in enumerate(lows)], "low")
-    knob = moved(cube(0.1, (0, 0, 0), "ring_float"), (2.0, 0, 0.8))
-    return BakeMeshes([], [], [low, merge([first, knob, second], "high")])
+    knob = moved(cube(0.8, (0, 0, 0), "ring_float"), (2.0, 0, 0.35))
+    lamp = replace(second, emission_colors=np.array([[2.0, 1.0, 0.5]], np.float32))
+    return BakeMeshes([], [], [low, merge([first, knob, lamp], "high")])
 
 
 def wavy(mesh):
@@ -57,7 +58,8 @@ def recipe():
     return Recipe(
         reach=Reach(unit="scene", outward=0.1, inward=0.1), sheet=Sheet(width=SIDE, height=SIDE, samples=16),
         output=Output(maps=[*REGISTRY], depth=16), occlusion=Occlusion(occluders="piece x low", denoise=True),
-        curvature=Curvature(radius=12.0),
+        curvature=Curvature(radius=12.0), glow=Glow(rays=16, bounces=2, denoise=True), light=Light(rays=16, bounces=2),
+        rounded=Rounded(rays=16),
         nudges=[Stroke(points=[(2.7, 0, 0)], radius=0.8, amount=1, kind="straighten", falloff=0.5)],
     )  # fmt: skip
 
