@@ -105,8 +105,6 @@ def maps(studio: Studio) -> None:
 
 
 def glow(studio: Studio) -> None:
-    studio.set(LANTERN, lambda given: given["sheet"].update(width=1024, height=1024))
-    studio.set(LANTERN, lambda given: given["glow"].update(denoise=True))
     studio.bake(LANTERN)
     with studio.page(f"/pieces/{LANTERN}?step=maps", "glow") as page:
         page.locator("#map-glow > summary").click()

@@ -4,10 +4,11 @@ import pathlib
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from ..core.settings.maps import Subdivision
+from ..core.settings.maps import Glow, Subdivision
 from ..core.settings.output import Output
 from ..core.settings.reach import Reach
 from ..core.settings.recipe import Recipe
+from ..core.settings.sheet import Sheet
 from . import gull, inkstand, lantern, token, troubled
 
 
@@ -40,7 +41,9 @@ def pieces() -> list[DemoPiece]:
             Recipe(
                 reach=Reach(unit="scene", outward=1.6, inward=1.6),
                 output=Output(maps=["normal", "color", "emission", "glow"]),
-            ),
+                sheet=Sheet(width=1024, height=1024),
+                glow=Glow(rays=96, denoise=True),
+            ),  # fmt: skip
             lantern.write,
         ),
         DemoPiece(inkstand.TITLE, recipe, inkstand.write),
