@@ -43,7 +43,7 @@ def pieces() -> list[DemoPiece]:
                 output=Output(maps=["normal", "color", "emission", "glow"]),
                 sheet=Sheet(width=1024, height=1024),
                 glow=Glow(rays=96, denoise=True),
-            ),  # fmt: skip
+            ),
             lantern.write,
         ),
         DemoPiece(inkstand.TITLE, recipe, inkstand.write),
