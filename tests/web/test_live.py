@@ -10,18 +10,9 @@ from playwright.sync_api import Page, expect
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.piece.piece import BakeMeshes
-from inkwell_cast.core.settings.recipe import Recipe
-from inkwell_cast.core.settings.sheet import Sheet
 
 from ..shapes import torus
 from .browser import SLOW, make_piece, ready, set_size
-
-
-@pytest.fixture(autouse=True)
-def small_sheets(services, monkeypatch):
-    """Pieces begin with a small sheet, so that their proofs are quick."""
-    small = Recipe(sheet=Sheet(width=256, height=256))
-    monkeypatch.setattr(services.projects, "begin_with", lambda places: small)
 
 
 def renewed(page: Page, times: int) -> None:
