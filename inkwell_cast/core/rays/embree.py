@@ -157,12 +157,16 @@ def _built(
     large: bool,
 ) -> int:  # fmt: skip
     """Build a scene, a large one in a thread of its own, as only this one may tell; gives the error, 0 for none."""
-    done, errors, given_up = 0.0, list[int](), False
+    done, errors, given_up, raised = 0.0, list[int](), False, list[BaseException]()
 
     def look(_: object, share: float) -> bool:
         nonlocal done
-        done = max(done, share)  # threads of the library tell in any order
-        return not (given_up or cancelled())
+        try:
+            done = max(done, share)  # threads of the library tell in any order
+            return not (given_up or cancelled())
+        except BaseException as fault:  # such as Ctrl-C: what is raised under a call of the library would be lost
+            raised.append(fault)
+            return False
 
     def build() -> None:
         library.rtcCommitScene(scene)
@@ -173,18 +177,20 @@ def _built(
     try:
         if not large:
             build()
-            return errors[0]
-        builder = threading.Thread(target=build, name="scene")
-        builder.start()
-        try:
-            while builder.is_alive():
-                builder.join(LOOK_SECONDS)
-                tell(done)
-        finally:
-            given_up = True
-            builder.join()
+        else:
+            builder = threading.Thread(target=build, name="scene")
+            builder.start()
+            try:
+                while builder.is_alive():
+                    builder.join(LOOK_SECONDS)
+                    tell(done)
+            finally:
+                given_up = True
+                builder.join()
     finally:
         library.rtcSetSceneProgressMonitorFunction(scene, _MONITOR(), None)
+    if raised:
+        raise raised[0]
     return errors[0]
 
 
