@@ -10,7 +10,7 @@ import cloudpickle
 import dask
 import numpy as np
 import pytest
-from distributed import LocalCluster, WorkerPlugin
+from distributed import CancelledError, Future, LocalCluster, WorkerPlugin
 
 from inkwell_cast import __version__
 from inkwell_cast.cli import main
@@ -202,6 +202,20 @@ def test_the_same_bytes_when_workers_and_meshes_are_lost_and_another_joins_late(
 
     same(once, bake(recipe(), meshes, trouble, elsewhere=cluster).images)
     assert len(lost) >= 2
+
+
+def test_what_goes_while_it_is_fetched_is_found_again(cluster, meshes, once, monkeypatch):
+    fetch, gone = Future.result, []
+
+    def result(self, timeout=None):
+        if self.key.startswith("find") and not gone:
+            gone.append(self.key)
+            raise CancelledError(self.key)
+        return fetch(self, timeout=timeout)
+
+    monkeypatch.setattr(Future, "result", result)
+    same(once, bake(recipe(), meshes, elsewhere=cluster).images)
+    assert gone
 
 
 def test_what_is_lost_again_and_again_is_told(cluster, meshes, theirs, monkeypatch):

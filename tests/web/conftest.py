@@ -4,13 +4,24 @@ import re
 
 import httpx
 import pytest
-from playwright.sync_api import Page
+from playwright.sync_api import BrowserContext, Page, expect
+
+from .browser import SLOW
+
+expect.set_options(timeout=30_000)  # two browsers, two servers and their engines share two processors here
 
 
 @pytest.fixture(scope="session")
 def browser_context_args(browser_context_args):
     """Half the pixels each way: browsers here draw on the processor, which the engine needs too."""
     return {**browser_context_args, "device_scale_factor": 0.5}
+
+
+@pytest.fixture
+def context(context: BrowserContext):
+    """Nothing that a page is asked to do is given up early: see `SLOW`."""
+    context.set_default_timeout(SLOW)
+    return context
 
 
 @pytest.fixture

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-from distributed import Event, Future, KilledWorker
+from distributed import CancelledError, Event, Future, KilledWorker
 
 from ...core.bake.bands import Band, Cancel, Found
 from ...core.bake.memory_estimate import in_gb, needed
@@ -159,7 +159,7 @@ class Cluster:
                     continue
                 try:
                     found = future.result(timeout=FETCH_WITHIN)
-                except (OSError, TimeoutError, KilledWorker):  # its worker went with what it had found
+                except (OSError, TimeoutError, KilledWorker, CancelledError):  # its worker went with what it had found
                     self._again(asking, asked, None)
                     continue
                 yield found
