@@ -43,6 +43,8 @@ def fill(
     """
     laid.spent, laid.spent_on, laid.recast = {}, {}, 0
     wanted = dict.fromkeys(maps.REGISTRY[key].LAYER for key in assembly.recipe.output.maps)
+    if assembly.recipe.decals.soft:
+        wanted["decals"] = None
     wanted.pop("", None)
     area = sum(sheet.low.grid.width * sheet.low.grid.height for sheet in laid.sheets)
     done = 0.0

@@ -24,10 +24,16 @@ BACKGROUND = (0.0,)
 def derive(context: Context, layer: Any_ | None) -> Derived:
     """(H, W, 1) float32. Facts: the share of the low's texels that a decal takes more than half of."""
     assert layer is not None
+    covered = context.cast.covered > 0
+    own = layer[..., 0][covered] > 0.5
+    return Derived(opacity(context, layer)[..., None], {"decal_share": float(own.mean())})
+
+
+def opacity(context: Context, layer: Any_) -> F32:
+    """How far each texel is a floater's (H, W): its share, fading to 0 over the border."""
     share, covered = layer[..., 0], context.cast.covered > 0
     own = covered & (share > 0.5)
-    fades = _fading(own, covered & ~own, context.recipe.decals.border)
-    return Derived(np.minimum(share, fades)[..., None].astype(np.float32), {"decal_share": float(own[covered].mean())})
+    return np.minimum(share, _fading(own, covered & ~own, context.recipe.decals.border)).astype(np.float32)
 
 
 def _fading(own: Bool, outside: Bool, border: float) -> F32:

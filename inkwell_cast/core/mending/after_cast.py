@@ -1,4 +1,4 @@
-"""Mends that work after the cast: places taken from a bake with other settings, then places filled in from their rim.
+"""What works after the cast: soft decals, places taken from other settings, places filled in from their rim.
 
 Both work on what the cast found, in object space and before any map is made, so all maps agree; the cast itself stays
 as it was, and so do the bytes of everything outside the place.
@@ -12,17 +12,20 @@ from ..maps import LAYERS
 from ..maps.layer import finished
 from .heal import healed
 from .patch import patched
+from .soft_decals import softened
 
 
 def repaired(
     context: Context, layers: dict[str, Any_], rough: dict[str, Any_], cancelled: Callable[[], bool]
 ) -> tuple[Context, dict[str, Any_]]:  # fmt: skip
-    """The ground and layers of a sheet with the recipe's patches, then its heals.
+    """The ground and layers of a sheet with soft decals, then the recipe's patches, then its heals.
 
     `raws` are finished layers, `rough` the same before: patches are blended into those, and the whole is finished
     again. Raises Cancelled.
     """
     recipe = context.recipe
+    if recipe.decals.soft:
+        context = softened(context, rough["decals"], cancelled)
     mended = context
     for patch in recipe.patches:
         mended, rough = patched(mended, rough, patch, cancelled)

@@ -7,7 +7,7 @@ from typing import Any
 import numba
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import Any_
 from ..cage.cage import build_cage, rays_of
 from ..cage.fit import cage_of
 from ..cast.context import Context
@@ -20,6 +20,7 @@ from ..rays.modifiers.soft_rim import fade
 from ..settings.regions import Patch
 from ..uv.rasterise import tile_box
 from .ball_on_sheet import share_of_radius, tiles_in
+from .blending import blended
 
 
 def patched(
@@ -39,12 +40,12 @@ def patched(
     weight[other.struck == 0] = 0
     weight[(cast.struck == 0) & (weight > 0)] = 1
     names = [f.name for f in fields(Cast) if f.name not in ("shared", "samples")]
-    blended: dict[str, Any] = {name: _blended(getattr(cast, name), getattr(other, name), weight) for name in names}
+    mixed_cast: dict[str, Any] = {name: blended(getattr(cast, name), getattr(other, name), weight) for name in names}
     mixed = {}
     for key, values in rough.items():
         out = gather_tiles(there, LAYERS[key], values, tiles, fresh, lambda share: None, cancelled)
-        mixed[key] = _blended(values, out, weight)
-    return replace(context, cast=replace(cast, **blended)), mixed
+        mixed[key] = blended(values, out, weight)
+    return replace(context, cast=replace(cast, **mixed_cast)), mixed
 
 
 def _with_settings(context: Context, patch: Patch) -> Context:
@@ -62,14 +63,6 @@ def _with_settings(context: Context, patch: Patch) -> Context:
     rays = rays_of(assembly, build_cage(assembly, lengths), context.low.triangles)
     rays.flags[:] |= IS_NEAREST if patch.nearest else 0
     return replace(context, assembly=assembly, rays=rays)
-
-
-def _blended(one: Any_, other: Any_, weight: F32) -> Any_:
-    if one.dtype.kind in "iu":
-        taken = weight >= 0.5
-        return np.where(taken.reshape(taken.shape + (1,) * (one.ndim - 2)), other, one)
-    w = weight.reshape(weight.shape + (1,) * (one.ndim - 2))
-    return np.asarray(np.where(w > 0, (1 - w) * one + w * other, one), one.dtype)
 
 
 @numba.njit(cache=True, nogil=True)

@@ -82,12 +82,7 @@ class Warm:
 
     def sculpt(self, assembly: Assembly, tell: Callable[[float], None] = lambda share: None) -> Sculpt:
         """The highs of every pair, and their scenes; `tell(share)` hears how much of those is built."""
-        wanted = [
-            (assembly.files[file], names)
-            for pair in assembly.paired.pairs
-            for file, names in by_file(pair.giving).items()
-        ]
-        ends = np.cumsum([0, *[len(by_file(pair.giving)) for pair in assembly.paired.pairs]])
+        wanted, ends = _wanted(assembly)
         known = self._sculpt
         if known and len(known[0]) == len(wanted) and all(
             a[0] is b[0] and a[1] == b[1] for a, b in zip(known[0], wanted, strict=True)
@@ -97,6 +92,17 @@ class Warm:
         self._kept.clear()  # and all that was computed of them
         self._sculpt = wanted, _build(wanted, ends, assembly.sculpt_keys, self, tell)
         return self._sculpt[1]
+
+    def sculpt_beside(self, assembly: Assembly) -> Sculpt:
+        """The same for another assembly than the piece's, which keeps its own; the caller keeps this one."""
+        return _build(*_wanted(assembly), assembly.sculpt_keys, self, lambda share: None)
+
+
+def _wanted(assembly: Assembly) -> tuple[list[tuple[Mesh, tuple[str, ...]]], I64]:
+    """The objects of each file that a sculpt is made of, pair by pair, and where those of each pair begin."""
+    given = [by_file(pair.giving) for pair in assembly.paired.pairs]
+    wanted = [(assembly.files[file], names) for files in given for file, names in files.items()]
+    return wanted, np.cumsum([0, *map(len, given)])
 
 
 def _own_names(mesh: Mesh, name: str) -> Mesh:

@@ -261,6 +261,9 @@ class Decals(SettingsGroup):
     border: Annotated[
         float, setting("Border", "How far in from their borders they fade; 0 for hard ones.", "texels", ge=0, le=256)
     ] = 4.0
+    soft: Annotated[
+        bool, setting("Soft normals", "Within the border normals and heights fade into what lies below the floater.")
+    ] = False
 
 
 class Directional(SettingsGroup):
