@@ -14,7 +14,7 @@ from ..core.mesh.mesh import Mesh
 from ..core.piece.assembly import assemble
 from ..core.piece.piece import BakeMeshes
 from ..core.rays.modifiers.straighten import stored_picture
-from ..core.settings.editing import on_their_own
+from ..core.settings.editing import at_level, on_their_own
 from ..core.settings.material_library import join, read_library_file
 from ..core.settings.pairing import Pairing, read_name
 from ..core.settings.project import NAME, Project, find_project, receiver_in, recipe_in
@@ -24,10 +24,11 @@ from ..core.settings.recipe import Recipe
 from .bar import Bar
 
 
-def recipe_of(options: argparse.Namespace, meshes: BakeMeshes | None = None) -> Recipe:
+def recipe_of(options: argparse.Namespace, meshes: BakeMeshes | None = None, level: int | None = None) -> Recipe:
     """The recipe file's settings, or the defaults, changed by what was given on the command line.
 
-    `meshes` say how large the low is, where a reach in scene units is given beside others that are shares of it.
+    `meshes` say how large the low is, that of a `level` of detail if one is given, where a reach in scene units is
+    given beside others that are shares of it.
     """
     recipe = recipe_file(options)
     if getattr(options, "library", None):
@@ -36,7 +37,7 @@ def recipe_of(options: argparse.Namespace, meshes: BakeMeshes | None = None) -> 
     if receiver:
         recipe = receiver.laid_over(recipe)
     if options.reach and meshes:
-        recipe = with_reach_unit(recipe, "scene", assemble(recipe, meshes).low.diagonal)
+        recipe = with_reach_unit(recipe, "scene", _diagonal(recipe, meshes, level))
     settings = recipe.model_dump()
     if options.reach:
         settings["reach"] |= {"unit": "scene", "outward": options.reach[0], "inward": options.reach[1]}
@@ -71,6 +72,10 @@ def recipe_of(options: argparse.Namespace, meshes: BakeMeshes | None = None) -> 
         if value is not None:
             settings[group][name] = value
     return Recipe.model_validate(settings)
+
+
+def _diagonal(recipe: Recipe, meshes: BakeMeshes, level: int | None) -> float:
+    return assemble(recipe if level is None else at_level(recipe, str(level)), meshes).low.diagonal
 
 
 def _picture(path: pathlib.Path) -> str:

@@ -2,7 +2,8 @@
 
 import argparse
 
-from ..core.handoff.levels_of_detail import DISTANCES, bake_levels, by_level, save_levels
+from ..core.handoff.levels_of_detail import bake_levels, levels_of, save_levels
+from ..core.review.from_afar import DISTANCES
 from .bar import Bar
 from .commands import written
 from .input import meshes_of, recipe_of
@@ -12,8 +13,8 @@ def run_levels(options: argparse.Namespace) -> int:
     bar = Bar()
     try:
         meshes, sources = meshes_of(options, bar)
-        finest = next(iter(by_level(meshes).values()))  # whose lengths are typed
-        made = bake_levels(recipe_of(options, finest), meshes, options.share, bar.show)
+        recipe = recipe_of(options, meshes, levels_of(meshes)[0])  # lengths are typed for the finest
+        made = bake_levels(recipe, meshes, options.share, bar.show)
         options.out.mkdir(parents=True, exist_ok=True)
         written(lambda: save_levels(made, options.out, sources), options.out)
     finally:

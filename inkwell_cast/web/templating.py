@@ -15,6 +15,7 @@ from ..core.base.errors import InputProblem
 from ..core.formats import COMPANIONS, REGISTRY
 from ..core.handoff.mix import MIXES
 from ..core.mesh.fixes import WORDS
+from ..core.review.from_afar import DISTANCES
 from ..core.review.likeness import BETTER, SCALE, WORSE
 from ..core.settings.mends_overlay import add_mend
 from ..core.settings.output import DEPTHS
@@ -131,7 +132,7 @@ def fields_of(group: str) -> list[dict[str, Any]]:
 templates.env.globals |= {
     "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "stage_words": stage_words, "TOUR_ON": TITLE,
     "MAPS": maps.REGISTRY, "Recipe": Recipe, "DEPTHS": DEPTHS,
-    "MIXES": MIXES, "SCALE": SCALE, "BETTER": BETTER, "WORSE": WORSE,
+    "MIXES": MIXES, "DISTANCES": DISTANCES, "SCALE": SCALE, "BETTER": BETTER, "WORSE": WORSE,
     "FIX_WORDS": WORDS, "fields_of": fields_of, "range_words": range_words,
     "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),
 }  # fmt: skip

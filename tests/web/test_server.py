@@ -245,10 +245,10 @@ def test_roles_are_guessed_for_files_whose_names_say_nothing(client, ring_files,
         name: client.put("/uploads", params={"name": name}, content=path.read_bytes()).json()["token"]
         for name, path in files.items()
     }
-    found = client.post("/uploads/roles", json=[tokens["shell.obj"], tokens["scan.ply"]]).json()
+    found = client.post("/uploads/roles", json=[tokens["shell.obj"], tokens["scan.ply"]]).json()["roles"]
     assert found[tokens["shell.obj"]]["role"] == "low"
     assert found[tokens["scan.ply"]] == {"role": "high", "why": "100 times the triangles of shell.obj, in its place"}
-    assert client.post("/uploads/roles", json=[tokens["ring_low.obj"], "unknown"]).json() == {}
+    assert client.post("/uploads/roles", json=[tokens["ring_low.obj"], "unknown"]).json()["roles"] == {}
 
 
 def test_the_stylesheet_is_built_from_its_source(tmp_path):

@@ -118,6 +118,8 @@ class Manifest(BaseModel):
     brought: str = ""  # how a map that was made elsewhere was read; "" for a bake
     beyond: list[str] = []  # the limits of the recipe that are passed
     sides: dict[str, str] = {}  # lit pictures from four sides (`review.lit_pictures`), beside the previews
+    from_afar: dict[int, float] = {}  # how the lit low differs from the sculpt, by pixels high (`review.from_afar`)
+    low_triangles: int = 0  # that were baked
     marks: list[list[tuple[float, float, float]]] = []  # where each of the flaws is seen on them (`seen_at`)
     straightened: Straightened | None = None
     diagonal: float
@@ -165,6 +167,7 @@ class Manifest(BaseModel):
             ],
             alone=[f"{a.part.key}: {a.reason}" for a in paired.alone],
             coverage_of_sculpt=coverage,
+            low_triangles=len(bake.assembly.low.triangles),
             diagonal=diagonal,
             outward_reach=outward,
             inward_reach=inward,

@@ -12,6 +12,7 @@ from ..cage.coverage import CoverageFacts
 from ..flaws import COARSE_MARKS, FLAW_MARKS, Flaw, FlawList, Shown, write_marks
 from ..images import SUFFIXES, png, read_picture, write_picture
 from ..maps.ids import mask_of
+from ..review.from_afar import differs_from_afar
 from ..review.judgement import Judgement, small
 from ..review.likeness import Likeness, by_pair, figures, stored
 from ..review.lit_pictures import lit_low, lit_sculpt, seen_at
@@ -48,7 +49,7 @@ def save(
         floor = parallax(contexts, judged.best_pictures, small(judged.best_pictures)) if written else None
         heats = writer.heat("likeness", judged.seen.angles) if written else {}
         floors = writer.heat("parallax", floor.angles) if floor else {}
-        sides = writer.sides(pictures, judged.seen.angles)
+        sides, afar = writer.sides(pictures, judged.seen.angles)
     with timed(seconds, "coverage"):
         measured = None if bake.brought else CoverageFacts.of(bake.coverage())
     with timed(seconds, "flaws"):
@@ -56,7 +57,7 @@ def save(
         marks = writer.marks(flaws.flaws)
     result = Manifest.of(bake, files, sources or [], seconds, measured)
     result.flaws, result.flaws_found, result.harmless = flaws.flaws, flaws.found, flaws.harmless
-    result.mending, result.sides, result.marks = mending, sides, marks
+    result.mending, result.sides, result.from_afar, result.marks = mending, sides, afar, marks
     seen, best = judged.seen, judged.best
     result.to_mend = judged.to_mend(contexts)
     result.seen = SeenFacts.of(seen.whole, best.whole, seen.never_seen) if written else None
@@ -180,16 +181,16 @@ class _Writer:
             write_picture(self.previews / heats[sheet.name], "png", stored(angles, sheet.cast.covered))
         return heats
 
-    def sides(self, pictures: Pictures | None, angles: list[F32]) -> dict[str, str]:
-        """Lit pictures of the sculpt, the low and its heat beside the previews; their names."""
+    def sides(self, pictures: Pictures | None, angles: list[F32]) -> tuple[dict[str, str], dict[int, float]]:
+        """Lit pictures of the sculpt, the low and its heat beside the previews: their names, and how they differ."""
         if self.previews is None:
-            return {}
+            return {}, {}
         bake, contexts = self.bake, [sheet.context for sheet in self.bake.sheets]
         strips = {"sculpt": lit_sculpt(bake.assembly, bake.sculpt, bake.warm)}
         strips |= zip(("low", "heat"), lit_low(contexts, pictures, angles if pictures else None), strict=False)
         for name, strip in strips.items():
             write_picture(self.previews / f"sides_{name}.png", "png", strip)
-        return {name: f"sides_{name}.png" for name in strips}
+        return {name: f"sides_{name}.png" for name in strips}, differs_from_afar(strips["sculpt"], strips["low"])
 
     def marks(self, flaws: list[Flaw]) -> list[list[tuple[float, float, float]]]:
         """Where each flaw is seen on the pictures from four sides."""

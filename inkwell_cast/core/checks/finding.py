@@ -23,12 +23,13 @@ class Remedy:
     """A change that the page makes with one click: a fix of a part, its pair, or new settings of a file."""
 
     words: str
-    kind: FixKind | Literal["align", "together", "alone", "own_source", "pair"]
+    kind: FixKind | Literal["align", "together", "alone", "own_source", "pair", "level"]
     file: str = ""
     part: str = ""
     scale: float = 1.0
     move: tuple[float, float, float] = (0.0, 0.0, 0.0)
     pair: str = ""
+    level: str = ""
     turn: str = ""
     near: tuple[float, float, float] | None = None
     change: tuple[float, ...] = ()  # of "align": the matrix (4, 4), row by row, from where the file lies now

@@ -6,8 +6,9 @@ from difflib import get_close_matches
 import numpy as np
 
 from ..mesh.marks import marks_of
-from ..piece.piece import take
-from ..settings.pairing import Alone, read_name
+from ..piece.piece import Assembly, take
+from ..settings.detail_levels import levels_in
+from ..settings.pairing import Alone, Part, read_name
 from .finding import Finding, Inspected, Remedy, Severity
 
 KEY = "pairs"
@@ -16,7 +17,16 @@ ALIKE = 0.8  # of two names, from which on one of them is likely a typing error
 
 
 def find(piece: Inspected) -> Iterator[Finding]:
-    paired = piece.assembly.paired
+    paired, recipe = piece.assembly.paired, piece.assembly.recipe
+    levels = [] if recipe.pairing.level else levels_in((part.file, part.name) for part in _parts(piece.assembly))
+    if len(levels) > 1:
+        names = ", ".join(map(str, levels))
+        yield Finding(
+            KEY, "blocking" if not paired.pairs else "warning", "Several levels of detail", "", len(levels),
+            f"Names say the levels {names}; on one sheet they would lie over each other.",
+            "Bake one level a piece.", Remedy(f"Bake level {levels[0]}", "level", level=str(levels[0])),
+        )  # fmt: skip
+        return
     lows = [a for a in paired.alone if a.role in ("low", "self")]
     highs = [a for a in paired.alone if a.role in ("high", "float")]
     if not paired.pairs:
@@ -36,6 +46,13 @@ def find(piece: Inspected) -> Iterator[Finding]:
         return
     for alone in paired.alone:
         yield _one(piece, alone)
+
+
+def _parts(assembly: Assembly) -> list[Part]:
+    """All parts of the piece that are no highs."""
+    members = [(role, part) for pair in assembly.paired.pairs for role, part in pair.members]
+    members += [(alone.role, alone.part) for alone in assembly.paired.alone]
+    return [part for role, part in members if role in ("low", "self", "")]
 
 
 def _called_alike(piece: Inspected, alone: Alone) -> Alone | None:

@@ -36,6 +36,11 @@ def on_their_own(recipe: Recipe) -> Recipe:
     return recipe.model_copy(update={"output": output, "pairing": pairing})
 
 
+def at_level(recipe: Recipe, level: str) -> Recipe:
+    """The recipe for one level of detail, or with "" for all."""
+    return recipe.model_copy(update={"pairing": recipe.pairing.model_copy(update={"level": level})})
+
+
 def rename_pair(recipe: Recipe, pair: Pair, name: str) -> Recipe:
     """Give a pair another name; its own settings go with it. The name of another pair joins the two."""
     placed = dict(recipe.pairing.placed)

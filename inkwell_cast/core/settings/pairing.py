@@ -7,6 +7,7 @@ from typing import Annotated, Literal, cast
 from pydantic import Field, field_validator
 
 from ..base.setting import SettingsGroup, setting
+from .detail_levels import level_of, level_of_object
 from .files import FileSettings, Role
 
 
@@ -35,7 +36,20 @@ class Pairing(SettingsGroup):
     alone: Annotated[
         bool, setting("Lows on their own", "A low that has no high is baked from itself, whatever its reach.")
     ] = False
+    level: Annotated[
+        str,
+        setting(
+            "Level of detail",
+            "Which level to bake, as names say it: 1 for crate_LOD1_low; empty for all.",
+            pattern=r"^\d{0,2}$",
+        ),
+    ] = ""
     placed: dict[str, Placing] = Field(default_factory=dict, description="By hand, by object (file/object).")
+
+    @field_validator("level", mode="before")
+    @classmethod
+    def _as_typed(cls, given: object) -> object:
+        return str(given) if isinstance(given, int) and not isinstance(given, bool) else given
 
     @field_validator("low", "high", "cage", "float")
     @classmethod
@@ -111,8 +125,11 @@ class Alone:
 
 @dataclass(frozen=True, slots=True)
 class Paired:
+    """`elsewhere` are parts of other levels of detail than the one that is baked."""
+
     pairs: list[Pair]
     alone: list[Alone]
+    elsewhere: list[Part] = field(default_factory=list)
 
     def pair_of(self, key: str) -> Pair | None:
         return next((p for p in self.pairs for _, part in p.members if part.key == key), None)
@@ -146,6 +163,8 @@ def read_name(name: str, pairing: Pairing) -> list[_Reading]:
 def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] | None = None) -> Paired:
     """Sort parts into pairs, in the order of the names first seen."""
     files = files or {}
+    elsewhere = [part for part in parts if _of_another_level(part, pairing)]
+    parts = [part for part in parts if part not in elsewhere]
     readings = {part: _readings(part, pairing, files.get(part.file, FileSettings())) for part in parts}
     stems = {r.stem.lower() for part in parts for r in readings[part][:1] if r.role in ("low", "self")}
     pairs: dict[str, Pair] = {}
@@ -174,7 +193,11 @@ def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] 
             kept.append(pair)
         else:
             alone += [Alone(part, role, _reason(role, pair, pairing)) for role, part in pair.members]
-    return Paired(kept, alone)
+    return Paired(kept, alone, elsewhere)
+
+
+def _of_another_level(part: Part, pairing: Pairing) -> bool:
+    return bool(pairing.level) and level_of_object(part.file, part.name) not in (None, int(pairing.level))
 
 
 def _join_given(pairs: dict[str, Pair], pairing: Pairing, files: dict[str, FileSettings]) -> None:
@@ -216,8 +239,10 @@ def _join_cages(pairs: dict[str, Pair], pairing: Pairing, files: dict[str, FileS
 
 def _readings(part: Part, pairing: Pairing, settings: FileSettings) -> list[_Reading]:
     """Role and stem of a part: by hand, by its name, by its file's role, by its file's name."""
-    readings = read_name(part.name, pairing)
-    by_file = read_name(part.file.rpartition(".")[0] or part.file, pairing)
+    names = part.name, part.file.rpartition(".")[0] or part.file
+    if pairing.level:
+        names = level_of(names[0])[1], level_of(names[1])[1]
+    readings, by_file = (read_name(name, pairing) for name in names)
     placed = pairing.placed.get(part.key, Placing())
     role = placed.role
     if not role and settings.role:

@@ -46,3 +46,10 @@ async def bring_in(
     finally:
         shutil.rmtree(folder, ignore_errors=True)
     return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
+
+
+@router.post("/wear/{other_id}")
+def wear(request: Request, piece_id: int, other_id: int) -> Response:
+    """Judge the piece, a level of detail, with the normal maps of another level."""
+    services_of(request).detail_levels.wear(piece_id, other_id)
+    return render(request, "bake_box.html", **context(request, piece_id, "meshes"))

@@ -137,6 +137,7 @@ def review_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
     limits = values["piece"].recipe.limits.by_name
     before = services.bakes.before(shown) if shown else None
     return {
+        "detail_levels": services.detail_levels.of(values["piece"].id),
         "beyond": shown.manifest.beyond_of(limits) if shown and shown.manifest else [],
         "before": services.bakes.get(before.id) if before else None,
         "likeness_history": [s.likeness for s in done if s.likeness is not None and not s.brought],

@@ -12,6 +12,7 @@ from starlette.exceptions import HTTPException
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
 from ...core.base.errors import InputProblem
+from ..services.pieces import levels_of
 from ..services.uploads import Upload
 from ..templating import in_bytes, render, services_of
 from .batches import batch_context
@@ -27,6 +28,7 @@ class NewPiece(BaseModel):
     name: str
     roles: dict[str, str]
     alone: bool = False
+    each_level: bool = False
 
 
 @router.get("/")
@@ -61,9 +63,12 @@ async def upload_from(request: Request, place: FolderOnDisk) -> Response:
 
 @router.post("/uploads/roles")
 def roles(request: Request, tokens: list[str]) -> Response:
-    """The roles that are proposed for files whose names give none, by token, each with why."""
-    guesses = services_of(request).uploads.guesses(tokens)
-    return JSONResponse({token: {"role": guess.role, "why": guess.why} for token, guess in guesses.items()})
+    """What files say: roles proposed where names give none, by token, each with why; levels of detail in names."""
+    uploads = services_of(request).uploads
+    guesses = uploads.guesses(tokens)
+    known = [upload for token in tokens if (upload := uploads.taken.get(token))]
+    roles = {token: {"role": guess.role, "why": guess.why} for token, guess in guesses.items()}
+    return JSONResponse({"roles": roles, "levels": levels_of(known)})
 
 
 def described(taken: Upload) -> Response:
@@ -78,8 +83,12 @@ def described(taken: Upload) -> Response:
 
 @router.post("/pieces")
 def make(request: Request, piece: NewPiece) -> Response:
-    piece_id = services_of(request).pieces.make(piece.name, piece.roles, alone=piece.alone)
-    return JSONResponse({"address": f"/pieces/{piece_id}"})
+    pieces = services_of(request).pieces
+    if piece.each_level:
+        first = pieces.make_levels(piece.name, piece.roles, piece.alone)[0]
+    else:
+        first = pieces.make(piece.name, piece.roles, alone=piece.alone)
+    return JSONResponse({"address": f"/pieces/{first}"})
 
 
 @router.get("/pieces/{piece_id}/lit.png")

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ...core.base.errors import InputProblem
 from ...core.mesh.reload_changes import what_changed
 from ...core.settings import editing
+from ...core.settings.detail_levels import level_of, level_of_object, levels_in
 from ...core.settings.mends_overlay import mended
 from ...core.settings.pairing import Paired, Part, pair_up
 from ...core.settings.recipe import Recipe
@@ -64,29 +65,44 @@ class Pieces:
 
         `alone` bakes its lows on their own, without a high.
         """
+        return self._make(name, roles, recipe, alone, [""])[0]
+
+    def make_levels(self, name: str, roles: dict[str, str], alone: bool = False) -> list[int]:
+        """The same, but a piece for each level of detail that names say, the finest first; one where they say none."""
+        known = [upload for token in roles if (upload := self.uploads.taken.get(token))]
+        return self._make(name, roles, None, alone, [str(level) for level in levels_of(known)] or [""])
+
+    def _make(
+        self, name: str, roles: dict[str, str], recipe: Recipe | None, alone: bool, levels: list[str]
+    ) -> list[int]:  # fmt: skip
         uploads = [self.uploads.taken.get(token) for token in roles]
         known = [upload for upload in uploads if upload]
+        if len(known) < len(roles):
+            raise unknown_upload()
         recipe = recipe or self.services.projects.begin_with(upload.place for upload in known)
         for upload in known:
             recipe = editing.set_file(recipe, upload.file_name, role=roles[upload.token])
-        if len(known) < len(roles):
-            raise unknown_upload()
+        if alone:
+            recipe = editing.on_their_own(recipe)
         names = [upload.file_name for upload in known]
         for file_name in names:
             if names.count(file_name) > 1:
                 raise InputProblem(file_name, "Two files have this name.", "Rename one of them, or remove it here.")
-        parts = [Part(u.file_name, part.name) for u in known for part in u.facts.parts]
-        paired = pair_up(parts, recipe.pairing, recipe.files)
-        refuse_half_a_piece(name, paired, alone)
-        if alone:
-            recipe = editing.on_their_own(recipe)
+        name, made = name.strip()[:200] or "Untitled piece", list[int]()
+        recipes = [editing.at_level(recipe, level) if level else recipe for level in levels]
+        for own in recipes:
+            refuse_half_a_piece(name, pair_up(_parts(known), own.pairing, own.files), alone)
         with self.store.writing() as db:
-            piece_id = pieces.add(db, name.strip()[:200] or "Untitled piece", recipe)
-            for upload in known:
-                self._put(db, piece_id, upload)
+            for own in recipes:
+                level = own.pairing.level
+                piece_id = pieces.add(db, f"{level_of(name)[1]} LOD{level}" if level else name, own)
+                for upload in known:
+                    if not level or any(level_of_object(*part) in (None, int(level)) for part in _objects([upload])):
+                        self._put(db, piece_id, upload)
+                made.append(piece_id)
         for upload in known:
             self.uploads.settled(upload)
-        return piece_id
+        return made
 
     def add_mesh(self, piece_id: int, token: str) -> list[str]:
         """Add an upload to a piece, or put it in the place of the file of its name; what that changed, in words.
@@ -176,6 +192,19 @@ class Pieces:
         )  # fmt: skip
 
 
+def levels_of(uploads: list[Upload]) -> list[int]:
+    """The levels of detail that names of some files say."""
+    return levels_in(_objects(uploads))
+
+
+def _objects(uploads: list[Upload]) -> list[tuple[str, str]]:
+    return [(upload.file_name, part.name) for upload in uploads for part in upload.facts.parts]
+
+
+def _parts(uploads: list[Upload]) -> list[Part]:
+    return [Part(*names) for names in _objects(uploads)]
+
+
 def _guess(piece: Piece, rows: list[MeshRow], upload: Upload) -> Guess | None:
     """The role that is guessed for a new file of a piece; None where names give it."""
     pairing = piece.recipe.pairing
@@ -211,5 +240,5 @@ def sculpts_of(row: MeshRow, paired: Paired) -> tuple[str, ...]:
     """The objects of a file that are drawn as sculpt: all that are no low and no cage."""
     members = [(role, part) for pair in paired.pairs for role, part in pair.members]
     members += [(a.role, a.part) for a in paired.alone]
-    other = {part.key for role, part in members if role in ("low", "cage")}
+    other = {part.key for role, part in members if role in ("low", "cage")} | {p.key for p in paired.elsewhere}
     return tuple(p.name for p in row.facts.parts if Part(row.file_name, p.name).key not in other)

@@ -10,6 +10,7 @@ from .at_work import Work
 from .bakes import Bakes
 from .batches import Batches
 from .clients import Clients
+from .detail_levels import DetailLevels
 from .disk import Disk
 from .drawings import Drawings
 from .exports import Exports
@@ -39,7 +40,7 @@ class Services:
         self.bakes, self.batches, self.disk = Bakes(self), Batches(self), Disk(self)
         self.live, self.work, self.folders = Live(self), Work(self), Folders(self)
         self.receivers, self.handoffs, self.piece_files = Receivers(self), Handoffs(self), PieceFiles(self)
-        self.clients, self.projects = Clients(self), Projects(self)
+        self.clients, self.projects, self.detail_levels = Clients(self), Projects(self), DetailLevels(self)
         store.remove_deleted(time.time() - DELETED_DAYS * 86400)
         store.tidy()
         with store.writing() as db:

@@ -9,10 +9,15 @@ import pytest
 
 from inkwell_cast.cli import main
 from inkwell_cast.core.base.errors import InputProblem
+from inkwell_cast.core.checks import check
+from inkwell_cast.core.checks.apply_remedy import apply
 from inkwell_cast.core.formats import write_mesh
-from inkwell_cast.core.handoff.levels_of_detail import DISTANCES, bake_levels, by_level, level_of
+from inkwell_cast.core.handoff.levels_of_detail import bake_levels, levels_of
 from inkwell_cast.core.mesh.mesh import merge
+from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.review.from_afar import DISTANCES
+from inkwell_cast.core.settings.editing import at_level
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
@@ -32,28 +37,28 @@ def ring():
     return BakeMeshes(lows, [replace(torus(192, 96, name="ring_high"), uvs=())])
 
 
-@pytest.mark.parametrize(
-    ("name", "level", "rest"),
-    [
-        ("crate_LOD1_low", 1, "crate_low"), ("crate_low.lod02", 2, "crate_low"), ("LOD0", 0, ""),
-        ("crate_low", None, "crate_low"), ("melody_low", None, "melody_low"), ("crate lod 3", 3, "crate"),
-    ],
-)  # fmt: skip
-def test_a_name_says_its_level(name, level, rest):
-    assert level_of(name) == (level, rest)
-
-
-def test_each_level_is_its_lows_under_plain_names_with_all_that_has_none(ring):
-    levels = by_level(ring)
-    assert list(levels) == [0, 1, 2]
-    assert [mesh.object_names for mesh in levels[1].lows] == [("ring_low",)]
-    assert all(own.highs == ring.highs for own in levels.values())  # the same object: scenes are built once
+def test_each_level_is_its_lows_with_all_that_has_none(ring):
+    assert levels_of(ring) == [0, 1, 2]
     joined = merge([ring.lows[0], ring.lows[2]], "rings.glb")
-    assert [len(own.lows[0].triangles) for own in by_level(BakeMeshes([joined], ring.highs)).values()] == [
-        len(ring.lows[0].triangles), len(ring.lows[2].triangles),
-    ]  # fmt: skip
+    assert levels_of(BakeMeshes([joined], ring.highs)) == [0, 2]
+    for given in (ring, BakeMeshes([joined], ring.highs)):
+        for level in (0, 2):
+            own = assemble(at_level(RECIPE, str(level)), given)
+            assert len(own.low.triangles) == len(ring.lows[level].triangles)
+            assert [pair.name for pair in own.paired.pairs] == ["ring"]
+            assert not own.paired.alone
+            assert len(own.paired.elsewhere) == len(levels_of(given)) - 1
     with pytest.raises(InputProblem, match="No name says a level"):
-        by_level(BakeMeshes([torus(8, 4)], ring.highs))
+        levels_of(BakeMeshes([torus(8, 4)], ring.highs))
+
+
+def test_several_levels_on_one_sheet_are_told_with_a_remedy(ring):
+    named = BakeMeshes([], [], [*ring.lows, *ring.highs])
+    told = next(f for f in check(RECIPE, named) if f.title == "Several levels of detail")
+    assert "0, 1, 2" in told.what
+    cured = apply(RECIPE, told.fix)
+    assert cured.pairing.level == "0"
+    assert not [f for f in check(cured, named) if f.kind == "pairs"]
 
 
 def test_a_coarser_level_differs_more_and_all_differ_less_from_afar(ring):

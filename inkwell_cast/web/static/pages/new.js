@@ -19,7 +19,9 @@ async function guess() {
   const rows = read(), tokens = rows.map((row) => row.dataset.token);
   const response = await fetch("/uploads/roles", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(tokens) });
   if (!response.ok) return;
-  const guesses = await response.json();
+  const { roles: guesses, levels } = await response.json();
+  $("levels").hidden = levels.length < 2;
+  $("level-names").textContent = levels.join(", ");
   for (const row of rows) {
     const select = row.querySelector("select"), one = guesses[row.dataset.token];
     if (select.dataset.chosen) continue;
@@ -87,7 +89,7 @@ window.addEventListener("drop", async (e) => { e.preventDefault(); if (!$("drop"
 $("make").onclick = async () => {
   $("make").disabled = true;
   const name = $("name").value.trim() || $("name").placeholder;
-  const response = await fetch("/pieces", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name, roles: roles(), alone: $("alone").checked }) });
+  const response = await fetch("/pieces", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name, roles: roles(), alone: $("alone").checked, each_level: !$("levels").hidden && $("each-level").checked }) });
   const answer = await response.json().catch(() => ({ error: `The server answered ${response.status}.` }));
   if (response.ok) { location.href = answer.address; return; }
   $("problem").textContent = answer.error;
