@@ -4,7 +4,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 
-from .campaign import disks, files, kills, long_runs, names
+from .campaign import disks, files, kills, long_runs, names, settings
 
 
 def nothing_wrong(outcome):
@@ -38,6 +38,10 @@ def test_proofs_in_a_row(tmp_path):
 
 def test_mutated_files():
     nothing_wrong(files.run(300, seed=3))
+
+
+def test_maps_with_settings_at_random():
+    nothing_wrong(settings.run(12, seed=7))
 
 
 def test_hostile_names(tmp_path):

@@ -88,7 +88,10 @@ def test_flaws_are_told_by_cause_with_their_places():
 def test_ctrl_c_ends_a_long_bake_and_leaves_no_process(ring, tmp_path):
     command = [sys.executable, "-m", "inkwell_cast.cli", "bake", *ring, "--out", str(tmp_path / "out")]
     long = ["--size", "2048", "--maps", "occlusion", "--set", "occlusion.rays=4096", "occlusion.noise=0"]
-    process = subprocess.Popen([*command, *long, "--progress", "json"], stderr=subprocess.PIPE, text=True)
+    process = subprocess.Popen(
+        [*command, *long, "--progress", "json"], stderr=subprocess.PIPE, text=True,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # a runner in the background ignores it
+    )  # fmt: skip
     for line in process.stderr:
         if '"casting' in line:
             break

@@ -17,6 +17,7 @@ from ..core.handoff.mix import MIXES
 from ..core.mesh.fixes import WORDS
 from ..core.review.from_afar import DISTANCES
 from ..core.review.likeness import BETTER, SCALE, WORSE
+from ..core.settings.map_names import IN_TANGENT_BASIS
 from ..core.settings.mends_overlay import add_mend
 from ..core.settings.output import DEPTHS
 from ..core.settings.reach_unit import in_other_unit
@@ -132,7 +133,8 @@ def fields_of(group: str) -> list[dict[str, Any]]:
 templates.env.globals |= {
     "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "stage_words": stage_words, "TOUR_ON": TITLE,
     "MAPS": maps.REGISTRY, "Recipe": Recipe, "DEPTHS": DEPTHS,
-    "MIXES": MIXES, "DISTANCES": DISTANCES, "SCALE": SCALE, "BETTER": BETTER, "WORSE": WORSE,
+    "MIXES": MIXES, "DISTANCES": DISTANCES, "IN_TANGENT_BASIS": IN_TANGENT_BASIS,
+    "SCALE": SCALE, "BETTER": BETTER, "WORSE": WORSE,
     "FIX_WORDS": WORDS, "fields_of": fields_of, "range_words": range_words,
     "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),
 }  # fmt: skip

@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 from inkwell_cast import __version__
 
-from . import disks, files, kills, long_runs, names
+from . import disks, files, kills, long_runs, names, settings
 from .outcome import Outcome
 
 REPORT = pathlib.Path(__file__).parents[2] / "docs" / "reliability.md"
@@ -29,6 +29,8 @@ FOOT = """
   a change of settings; then room comes back, and the same server must take in and bake a second piece.
 - *Mutated files*: cut, spliced, flipped, with wild numbers, of every format, and of recipes, receivers, libraries, piece
   files and pictures.
+- *Settings at random*: three maps at a time, with settings drawn from all that they allow, ends and middle, baked and saved;
+  every value must be a number, and what is refused must be refused in words.
 - *Names*: markup, quotes, templates, turned writing, 190 characters and paths as names of pieces, parts, materials, bakes and
   receivers, with every step opened in a browser.
 """
@@ -40,6 +42,7 @@ def main() -> int:
     parser.add_argument("--kills", type=int, default=50, help="in each stage")
     parser.add_argument("--proofs", type=int, default=300)
     parser.add_argument("--files", type=int, default=20_000)
+    parser.add_argument("--bakes", type=int, default=2_000, help="with settings at random")
     parser.add_argument("--disks", type=int, default=3, help="rounds")
     parser.add_argument(
         "--only", nargs="+", metavar="WORD", help="parts whose names hold a word; the rest stays as it is"
@@ -54,6 +57,7 @@ def main() -> int:
         "changes at once": lambda folder: long_runs.run_tabs(folder, 60),
         "proofs in a row": lambda folder: long_runs.run_proofs(folder, options.proofs),
         "mutated files": lambda folder: files.run(options.files, options.seed),
+        "maps with settings at random": lambda folder: settings.run(options.bakes, options.seed),
         "hostile names in a browser": names.run,
     }
     kept = REPORT.read_text().splitlines() if REPORT.exists() and options.only else []

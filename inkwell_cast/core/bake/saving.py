@@ -22,6 +22,7 @@ from ..settings.mends_overlay import Report
 from .baked import Bake, BakedSheet, holds_normals
 from .layered_files import WRITERS, layers_of
 from .manifest import Manifest, MapFile, MeshFile, SeenFacts, sha256_of
+from .pace import learn
 from .stages import timed
 
 
@@ -55,6 +56,7 @@ def save(
     with timed(seconds, "flaws"):
         flaws = writer.flaws(judged)
         marks = writer.marks(flaws.flaws)
+    learn(bake, seconds)
     result = Manifest.of(bake, files, sources or [], seconds, measured)
     result.flaws, result.flaws_found, result.harmless = flaws.flaws, flaws.found, flaws.harmless
     result.mending, result.sides, result.from_afar, result.marks = mending, sides, afar, marks

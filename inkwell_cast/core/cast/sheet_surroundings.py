@@ -2,19 +2,22 @@
 
 In a slice through the normal the neighbours' points of the sculpt stand up to some elevation a over the tangent plane;
 of a cosine-weighted sky sin^2 a is hidden. The mean over slices is the occlusion of a height field (after L. Bavoil and
-M. Sainz, "Image-space horizon-based ambient occlusion", 2009). What lies on another island is not seen.
+M. Sainz, "Image-space horizon-based ambient occlusion", 2009). What lies on another island is not seen; where a
+sheet repeats, what lies beyond its borders is.
 """
+
+from dataclasses import dataclass, replace
 
 import numba
 import numpy as np
 
-from ..base.array_types import F32, I32
+from ..base.array_types import F32, I32, U8, Any_
 from ..base.disk_arrays import in_bands
 from ..base.records import shared
 from ..mesh.adjacency import edges_of, islands_of
+from ..piece.repeated import shifts_of
 from ..rays.ray import make_ray
 from .context import Context
-from .hits import Cast
 from .texel import barycentrics_at, triangle_at
 
 SLICES, STEPS = 16, 12
@@ -44,16 +47,69 @@ def islands_on(context: Context) -> I32:
     return islands_of(mesh.uvs[context.recipe.sheet.channel].at_corners(), edges_of(mesh))[context.low.triangles]
 
 
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What a sheet (H, W) tells of its texels, with `margin` texels more above and beside where it repeats.
+
+    struck and low_triangle (H, W) are those of the cast, island (T,) is that of each triangle, normal and points
+    (H, W, 3) are what `unit_normals` and `points_of` give.
+    """
+
+    struck: U8
+    low_triangle: I32
+    island: I32
+    normal: F32
+    points: F32
+    margin: tuple[int, int] = (0, 0)
+
+    def with_margin(self, values: Any_) -> Any_:
+        """A layer of the sheet (H, W, ...) with what lies beyond its borders."""
+        wide = (self.margin[0],) * 2, (self.margin[1],) * 2, *((0, 0),) * (values.ndim - 2)
+        return np.pad(values, wide, mode="wrap") if any(self.margin) else values
+
+    def inner(self, values: Any_) -> Any_:
+        """The sheet itself, of a layer that has what lies beyond."""
+        up, side = self.margin
+        return values[up : values.shape[0] - up, side : values.shape[1] - side]
+
+
+def surroundings_of(context: Context, reach: float) -> Surroundings:
+    """What the sheet tells of its texels; where it repeats, of those up to `reach` texels beyond its borders too."""
+    cast, repeat = context.cast, context.recipe.sheet.repeat
+    plain = Surroundings(
+        cast.struck, cast.low_triangle, islands_on(context), unit_normals(context), points_of(context)
+    )  # fmt: skip
+    if repeat == "none":
+        return plain
+    texels = int(np.ceil(reach))
+    around = replace(plain, margin=(texels * (repeat in ("v", "both")), texels * (repeat in ("u", "both"))))
+    height, width = cast.struck.shape
+    low_triangle = around.with_margin(cast.low_triangle)
+    points, shifts = around.with_margin(plain.points).copy(), shifts_of(context.assembly)[context.rays.pair]
+    y, x = np.nonzero(low_triangle >= 0)
+    across, up = (x - around.margin[1]) // width, -((y - around.margin[0]) // height)  # v grows upward
+    tiles = np.stack([across, up], axis=1).astype(np.float64)
+    points[y, x] += np.einsum("nk,nkc->nc", tiles, shifts[low_triangle[y, x]]).astype(np.float32)
+    return replace(
+        around, struck=around.with_margin(cast.struck), low_triangle=low_triangle, points=points,
+        normal=around.with_margin(plain.normal),
+    )  # fmt: skip
+
+
 def open_sky(context: Context, radius: float) -> F32:
     """The share of the sky that is free at each texel by what lies around it on the sheet, (H, W); radius in texels."""
-    return open_skies(context.cast, (radius,), islands_on(context), unit_normals(context), points_of(context))[..., 0]
+    around = surroundings_of(context, radius)
+    return np.ascontiguousarray(around.inner(open_skies(around, (radius,)))[..., 0])
 
 
-def open_skies(cast: Cast, radii: tuple[float, ...], island: I32, normal: F32, points: F32) -> F32:
-    """The same for several radii, (H, W, radii), from what the other functions here give."""
-    free = np.ones((*cast.covered.shape, len(radii)), np.float32)
+def open_skies(around: Surroundings, radii: tuple[float, ...]) -> F32:
+    """The same for several radii, (H, W, radii), with the margin."""
+    free = np.ones((*around.struck.shape, len(radii)), np.float32)
     for n, radius in enumerate(radii):
-        _look(_steps(radius), cast.struck, cast.low_triangle, island, normal, points, free[..., n])
+        _look(
+            _steps(radius), around.struck, around.low_triangle, around.island, around.normal, around.points,
+            free[..., n],
+        )  # fmt: skip
     return free
 
 

@@ -7,6 +7,7 @@ from pydantic import BaseModel, Field
 
 from ..bake.manifest import MapFile, SheetFacts
 from ..bake.memory_estimate import need_of
+from ..bake.pace import expected, in_words
 from ..bake.refusals import refuse_unusable
 from ..base.errors import InputProblem
 from ..piece.piece import Assembly
@@ -39,6 +40,7 @@ class Foretold(BaseModel):
     memory: int = 0
     disk: int = 0
     room: str = ""
+    seconds: float | None = Field(default=None, description="About, by earlier bakes here; null before any.")
 
     def table(self) -> str:
         """The same in plain text."""
@@ -50,6 +52,7 @@ class Foretold(BaseModel):
         lines = [f"{self.piece} into {self.place}"]
         lines += ["  " + "  ".join([row[n].ljust(widths[n]) for n in range(3)] + [row[3]]) for row in rows]
         lines += [f"  memory: {self.room}"] if self.room else []
+        lines += [f"  time: about {in_words(self.seconds)}, by earlier bakes here"] if self.seconds is not None else []
         return "\n".join([*lines, *(f"  cannot be: {problem}" for problem in self.problems)]) + "\n"
 
 
@@ -59,7 +62,8 @@ def foretold(assembly: Assembly, piece: str, handoff: Handoff, target: pathlib.P
     recipe, sheets = assembly.recipe, list[SheetFacts]()
     try:
         refuse_unusable(assembly, Warm())
-        sheets = [_facts(assembly, sheet) for sheet in lay_out_sheets(recipe, assembly.low).sheets]
+        laid = lay_out_sheets(recipe, assembly.low).sheets
+        sheets, told.seconds = [_facts(assembly, sheet) for sheet in laid], expected(assembly, laid)
     except InputProblem as problem:
         told.problems.append(str(problem))
     need = need_of(assembly)

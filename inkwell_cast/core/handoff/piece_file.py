@@ -5,6 +5,7 @@ bakes. Nothing else is read, no name in it is used as a path, every file must ha
 an archive that would unpack to far more than its own size is refused.
 """
 
+import contextlib
 import hashlib
 import json
 import math
@@ -23,6 +24,7 @@ from pydantic import AfterValidator, BaseModel, Field, ValidationError
 from ..bake.manifest import Manifest
 from ..base.atomic_files import whole
 from ..base.errors import InputProblem
+from ..maps.panorama import with_panorama
 from ..mesh.binary_message import read_foreign, write_packed
 from ..mesh.mesh import Mesh
 from ..settings.recipe import Recipe
@@ -95,7 +97,12 @@ class PieceFile(BaseModel):
 
 
 def write_piece(path: pathlib.Path, piece: PieceFile, place: Callable[[str], pathlib.Path]) -> None:
-    """Write a piece; `place(hash)` is where a file of that content lies. The same piece gives the same bytes."""
+    """Write a piece; `place(hash)` is where a file of that content lies. The same piece gives the same bytes.
+
+    The panorama of its light goes with it, unless that cannot be read: the piece must not be lost for it.
+    """
+    with contextlib.suppress(InputProblem):
+        piece = piece.model_copy(update={"recipe": with_panorama(piece.recipe)})
     meshes = {mesh.copy_ for mesh in piece.meshes}
     with whole(path) as partial, zipfile.ZipFile(partial, "w") as archive:
         entry = _entry(CONTENTS, zipfile.ZIP_DEFLATED)

@@ -13,6 +13,7 @@ from ..settings.recipe import Recipe
 from .channel_packing import needed
 from .file_names import Named, check_pattern, named_all
 from .shared_folder import changes, manifest_of, refuse_foreign, report_of
+from .vertex_bake import refuse_tangent_basis
 from .whole_or_nothing import MANIFEST, REPORT, refuse_taken
 
 MESHES = {"glb": ("low", ".glb"), "obj": ("low", ".obj"), "cage": ("cage", ".obj")}
@@ -125,8 +126,10 @@ def coming(planned: list[Planned], handoff: Handoff, piece: str, target: pathlib
 def refuse_unready(handoff: Handoff, piece: str, recipe: Recipe, target: pathlib.Path, existing: str) -> None:
     """Raise InputProblem before a bake for what its handoff would refuse after it.
 
-    A target that is taken, a pattern that is none or names two files alike, packed pictures of maps that are not baked.
+    A target that is taken, a pattern that is none or names two files alike, packed pictures of maps that are not baked,
+    vertices of a map in the tangent basis.
     """
+    refuse_tangent_basis(piece, handoff.vertex_map)
     asked = handoff.model_copy(update={"existing": existing})
     refuse_place(asked, piece, target, [])
     sheet = SheetFacts(

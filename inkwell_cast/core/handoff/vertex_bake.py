@@ -18,6 +18,7 @@ from ..maps import REGISTRY
 from ..mesh.mesh import CornerValues, Mesh
 from ..mesh.normals import vertices
 from ..piece.low_on_sheet import prepare_lows
+from ..settings.map_names import IN_TANGENT_BASIS
 from ..uv.layout import SheetPlan
 from .bake_on_disk import Finished
 from .convert_normals import rasterised
@@ -30,6 +31,7 @@ EVEN = 1e-3  # of the mean weight of a vertex: how strongly each is held to the 
 
 def worn_by_vertices(finished: Finished, low: Mesh, sheets: list[SheetPlan], key: str) -> Mesh:
     """The low with a map of the bake as its vertex colours: linear light, or the values as they are, 0 to 1."""
+    refuse_tangent_basis(finished.piece, key)
     _, triangles, shared = vertices(low)
     _, place = np.unique(shared, return_inverse=True)
     welded: I32 = place[triangles].astype(np.int32)
@@ -38,6 +40,15 @@ def worn_by_vertices(finished: Finished, low: Mesh, sheets: list[SheetPlan], key
     fitted = fit(welded, low.positions[low.triangles], rows, weights, values)
     colors = np.clip(np.pad(fitted, ((0, 0), (0, 1)), constant_values=1), 0, 1).astype(np.float32)
     return replace(low, colors=CornerValues(colors, welded), color_space="linear")
+
+
+def refuse_tangent_basis(piece: str, key: str) -> None:
+    """Raise InputProblem for a map that means nothing without the tangents at each texel."""
+    if key in IN_TANGENT_BASIS:
+        raise InputProblem(
+            piece, f"{REGISTRY[key].LABEL} in the low's tangent basis means nothing at its vertices.",
+            "Give them another map, such as the normals in object space.",
+        )  # fmt: skip
 
 
 def _told(finished: Finished, low: Mesh, sheet: SheetPlan, key: str) -> tuple[I64, F64, F32]:

@@ -15,7 +15,7 @@ import numpy as np
 from ..base.array_types import F32
 from ..base.threads import in_batches
 from ..cast.context import Context
-from ..cast.sheet_surroundings import islands_on, open_skies, points_of, unit_normals
+from ..cast.sheet_surroundings import open_skies, surroundings_of
 
 REACH = 7  # texels
 HIDDEN_WITHIN = (3.0, 8.0)  # texels: radii of what the sheet says is hidden
@@ -29,16 +29,16 @@ def denoised(
     values: F32, context: Context, progress: Callable[[float], None], cancelled: Callable[[], bool]
 ) -> F32:  # fmt: skip
     """Values (H, W) from 0 to 1 of a texel's rays, smoothed; texels that struck nothing stay. Raises Cancelled."""
-    cast, out = context.cast, np.array(values, np.float32)
-    given = np.ascontiguousarray(values, np.float32)
-    island, normal, points = islands_on(context), unit_normals(context), points_of(context)
-    hidden = open_skies(cast, HIDDEN_WITHIN, island, normal, points)
+    around = surroundings_of(context, REACH + max(HIDDEN_WITHIN))
+    given = np.ascontiguousarray(around.with_margin(values), np.float32)
+    out, hidden = given.copy(), open_skies(around, HIDDEN_WITHIN)
+    sheet = around.struck, around.low_triangle, around.island, around.normal, around.points
 
     def work(first: int, last: int) -> None:
-        _fit(first, last, cast.struck, cast.low_triangle, island, normal, points, hidden, given, out)
+        _fit(first, last, *sheet, hidden, given, out)
 
     in_batches(len(out), work, progress, cancelled)
-    return out
+    return np.ascontiguousarray(around.inner(out))
 
 
 @numba.njit(cache=True, nogil=True)

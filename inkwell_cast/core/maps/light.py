@@ -3,24 +3,20 @@
 The layer holds linear RGB, straight and reflected; see `light_paths` for what 1 is.
 """
 
-import pathlib
-
 import numpy as np
 
-from ..base.array_types import F32, F64, Any_
+from ..base.array_types import F64, Any_
 from ..base.color_space import light_of
-from ..base.errors import InputProblem
 from ..cast.context import Context
 from ..cast.hits import Hits
-from ..images import read_picture
 from ..settings.lights_in_words import lamps_in
-from ..settings.maps import Light
 from ..settings.recipe import Recipe
 from .carried import by_material, colors_of
 from .derived import Derived
 from .emission import light_shown
 from .hits_of_tile import Cancel, Progress
 from .light_paths import Lights, Paths, Ready, follow, met_by, smoothed
+from .panorama import panorama_of, parted
 
 KEY, LABEL = "light", "Light"
 REASON = "Sun, sky and lamps with their shadows, and what is reflected of them."
@@ -46,34 +42,25 @@ def cost(recipe: Recipe) -> float:
 def prepare(context: Context) -> tuple[Ready, Lights]:
     mesh, own = context.sculpt.mesh, context.recipe.light
     dark = by_material(mesh, np.zeros((len(mesh.material_names), 3), np.float32), (None,) * len(mesh.material_names))
-    return Ready(met_by(context, own.surroundings), colors_of(mesh), dark), lights_of(own)
+    return Ready(met_by(context, own.surroundings), colors_of(mesh), dark), lights_of(context.recipe)
 
 
-def lights_of(own: Light) -> Lights:
+def lights_of(recipe: Recipe) -> Lights:
     """What the settings light a piece with. Raises InputProblem for a panorama that cannot be read."""
+    own = recipe.light
     turn, height = np.radians(own.sun_turn), np.radians(own.sun_height)
     way = [np.sin(turn) * np.cos(height), np.sin(height), np.cos(turn) * np.cos(height)]
     sun = np.array([*way, np.sin(np.radians(min(own.sun_size, 180.0) / 2)), *_light(own.sun_color, own.sun)])
     lamps = np.array([[*lamp.place, *_light(lamp.color, lamp.strength)] for lamp in lamps_in(own.lamps)])
     above, below = (tuple(_light(color, own.sky).tolist()) for color in (own.sky_color, own.ground_color))
-    return Lights(sun, lamps.reshape(-1, 6), above, below, _panorama(own.panorama, own.sky))
+    panorama, bright = panorama_of(recipe), np.zeros((0, 7))
+    if panorama is not None:
+        panorama, bright = parted(panorama * np.float32(own.sky))
+    return Lights(sun, lamps.reshape(-1, 6), above, below, panorama, bright)
 
 
 def _light(color: str, strength: float) -> F64:
     return light_of(color).astype(np.float64) * strength
-
-
-def _panorama(place: str, strength: float) -> F32 | None:
-    if not place or not strength:
-        return None
-    path = pathlib.Path(place)
-    if path.suffix.lower() != ".exr" or not path.is_file():
-        what = "There is no such file." if path.suffix.lower() == ".exr" else "A panorama must be an OpenEXR picture."
-        raise InputProblem(str(path), what, "Give the whole path of an .exr on this machine.")
-    picture = read_picture(path).astype(np.float32)
-    if not np.isfinite(picture).all() or picture.min() < 0:
-        raise InputProblem(str(path), "It holds light that is negative or no number.", "Mend it in an image program.")
-    return picture * np.float32(strength)
 
 
 def gather(

@@ -32,11 +32,12 @@ from .hits_of_tile import Cancel, Progress, over_tiles, point_of, samples_of, ti
 from .occlusion import LIFT, bits_for
 from .ray_bundle import MOST_HITS, UNEVEN
 
+AIMED = 1 << 10  # from which on points are those that aim at bright places
 ROUND = 16  # paths between two looks at their error
 NOTHING = np.zeros((1, 1, 3), np.float32)
 LIT = record_kind(
     {
-        "tracers": np.uint64, "first": np.int64, "lamps": np.float64, "sky": np.float32,
+        "tracers": np.uint64, "first": np.int64, "lamps": np.float64, "sky": np.float32, "bright": np.float64,
     },
     rays=np.int64, bits=np.int64, bounces=np.int64, far=np.float64, lift=np.float64, noise=np.float64,
     rows=np.int64, columns=np.int64, panorama=np.int64, of_low=np.int64, salt=np.int64, brightest=np.float64,
@@ -50,7 +51,8 @@ class Lights:
 
     sun is the way to it (3, unit), the sine of half its disc's angle, and its light (3); lamps (L, 6) are places in
     scene units and light as it falls straight on a surface one scene unit off; the sky is the mean of above and below
-    by height, or a panorama (H, W, 3) whose middle column is -z, y up.
+    by height, or a panorama (H, W, 3) whose middle column is -z, y up, with its bright places (N, 7) apart from it, see
+    `panorama.parted`.
     """
 
     sun: F64 = field(default_factory=lambda: np.zeros(7))
@@ -58,12 +60,13 @@ class Lights:
     above: tuple[float, float, float] = (0.0, 0.0, 0.0)
     below: tuple[float, float, float] = (0.0, 0.0, 0.0)
     panorama: F32 | None = None
+    bright: F64 = field(default_factory=lambda: np.zeros((0, 7)))
 
     @property
     def brightest(self) -> float:
         """The most that one ray can bring."""
         sky = 0.0 if self.panorama is None else float(self.panorama.max())
-        near = float(self.lamps[:, 3:].max(initial=0))
+        near = max(float(self.lamps[:, 3:].max(initial=0)), float(self.bright[:, 4:].max(initial=0)))
         return max(sky, *self.above, *self.below, float(self.sun[4:].max()), near)
 
 
@@ -107,6 +110,7 @@ def follow(
         bounces=paths.bounces, far=paths.far, lift=LIFT * context.assembly.low.diagonal, noise=paths.noise,
         of_low=paths.of_low, salt=paths.salt, brightest=brightest, sun=lights.sun, above=lights.above,
         below=lights.below, lamps=np.ascontiguousarray(lights.lamps, np.float64),
+        bright=np.ascontiguousarray(lights.bright, np.float64),
     )  # fmt: skip
     scene: tuple[Record, ...] = (context.sculpt.record, ready.reflects.record, ready.sends.record, lit)
     arguments = ((context.low.record, context.cast.record, context.rays.record), scene, out)
@@ -267,6 +271,8 @@ def _straight(place, normal, tracer, point, lit, through, light):  # type: ignor
         if cosine > 0 and not blocked(tracer[0], tracer[1], px, py, pz, sx, sy, sz, 1e30):
             for k in range(3):
                 light[k] += through[k] * cosine * sun[4 + k]
+    if lit.bright_count:
+        _bright(place, normal, tracer, point, lit, through, light)
     lamps = block(lit.lamps, (lit.lamps_count, 6), np.float64)
     for n in range(len(lamps)):
         lx, ly, lz = lamps[n, 0] - px, lamps[n, 1] - py, lamps[n, 2] - pz
@@ -275,6 +281,31 @@ def _straight(place, normal, tracer, point, lit, through, light):  # type: ignor
         if cosine > 0 and not blocked(tracer[0], tracer[1], px, py, pz, lx / away, ly / away, lz / away, away):
             for k in range(3):
                 light[k] += through[k] * cosine * lamps[n, 3 + k] / (away * away)
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _bright(place, normal, tracer, point, lit, through, light):  # type: ignore[no-untyped-def]
+    """What one of the panorama's bright places gives, chosen as often as it gives light; as in `_straight`."""
+    bright = block(lit.bright, (lit.bright_count, 7), np.float64)
+    u, v = further_point(point[0], point[1], AIMED + point[2])
+    low, high = 0, len(bright) - 1
+    while low < high:
+        middle = (low + high) // 2
+        if bright[middle, 0] > u:
+            high = middle
+        else:
+            low = middle + 1
+    begun = bright[low - 1, 0] if low else 0.0
+    within = (u - begun) / max(bright[low, 0] - begun, 1e-30)
+    up = bright[low, 2] + v * (bright[low, 3] - bright[low, 2])
+    c, s = turn(bright[low, 1] + within / lit.columns)  # the picture's left border is toward +z, its first quarter -x
+    r = np.sqrt(max(0.0, 1 - up * up))
+    dx, dz = -s * r, c * r
+    (px, py, pz), (nx, ny, nz) = place, normal
+    cosine = nx * dx + ny * up + nz * dz
+    if cosine > 0 and not blocked(tracer[0], tracer[1], px, py, pz, dx, up, dz, 1e30):
+        for k in range(3):
+            light[k] += through[k] * cosine * bright[low, 4 + k]
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")

@@ -15,13 +15,20 @@ from ..base.on_demand import on_demand
 from ..mesh.mesh import Mesh, merge, subset
 from ..settings.pairing import Pair, Paired
 from ..settings.recipe import Recipe
-from .piece import take
+from .piece import Assembly, take
 
 cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 BEYOND = 0.5  # of a tile: how far copies reach
 ONE = 1e-5  # of a tile's diagonal: vertices of neighbours that lie nearer are one
 BENT = 0.02  # of a tile's diagonal: how far a low may lie off the even grid that its UVs are taken for
+
+
+def shifts_of(assembly: Assembly) -> F64:
+    """The way from one tile to the next, along u and along v, for the low of each pair, (P, 2, 3) scene units."""
+    low, recipe = assembly.low, assembly.recipe
+    lows = [subset(low, assembly.low_pair == n) for n in range(len(assembly.paired.pairs))]
+    return np.array([_grid(own, pair, recipe)[:2] for own, pair in zip(lows, assembly.paired.pairs, strict=True)])
 
 
 def with_repeats(recipe: Recipe, files: dict[str, Mesh], paired: Paired) -> dict[str, Mesh]:

@@ -5,7 +5,18 @@ from typing import Any
 from .recipe import Recipe
 
 MOST = 40  # characters of a value
-SAID_ELSEWHERE = ("pockets", "nudges", "creases", "omissions", "patches", "heals", "mends", "files", "straight_picture")
+SAID_ELSEWHERE = (
+    "pockets",
+    "nudges",
+    "creases",
+    "omissions",
+    "patches",
+    "heals",
+    "mends",
+    "files",
+    "straight_picture",
+    "carried_panorama",
+)
 
 
 def in_words(before: Recipe, after: Recipe) -> str:

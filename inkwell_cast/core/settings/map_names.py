@@ -11,6 +11,9 @@ MAPS = (
 # those that tell something of a low that is baked from itself
 OF_LOWS_ALONE = ("occlusion", "curvature", "thickness", "position", "ids", "rounded")
 
+# those whose values mean something only beside the low's tangents at each texel
+IN_TANGENT_BASIS = ("normal", "bent", "rounded")
+
 if TYPE_CHECKING:
     MapKey = str
 else:

@@ -89,6 +89,10 @@ class Recipe(SettingsGroup):
         default="", max_length=6_000_000,
         description="A grey PNG in base64, laid by the low's UVs: white turns rays wholly to their faces.",
     )  # fmt: skip
+    carried_panorama: str = Field(
+        default="", max_length=8_000_000,
+        description="The light's panorama where a piece was carried here: its path, and in the next line the picture.",
+    )  # fmt: skip
     nudges: list[Stroke] = Field(
         default_factory=list, max_length=1000, description="Strokes on the cage, in the order in which they were drawn."
     )

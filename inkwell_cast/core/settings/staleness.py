@@ -40,6 +40,7 @@ TABLE: dict[str, tuple[str, ...]] = {
     "nudges": SHAPE_OF_CAGE,
     "creases": SHAPE_OF_CAGE,
     "straight_picture": SHAPE_OF_CAGE,
+    "carried_panorama": (gathered("light"),),
     "omissions": (RAYS, RELIEF, COVERAGE),
     "sheet.width": (RAYS, COVERAGE, LOW_VIEW, CAGE_VIEW),
     "sheet.height": (RAYS, COVERAGE, LOW_VIEW, CAGE_VIEW),

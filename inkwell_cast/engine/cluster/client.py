@@ -21,6 +21,7 @@ from ...core.base.array_types import I64
 from ...core.base.errors import Cancelled, InputProblem
 from ...core.handoff.batch import Item, Outcome
 from ...core.handoff.brought_home import brought_home, packed_up
+from ...core.maps.panorama import with_panorama
 from ...core.mesh.mesh import Mesh
 from ...core.piece.piece import BakeMeshes
 from ...core.settings.receivers import Receiver
@@ -105,7 +106,7 @@ class Cluster:
         self, recipe: Recipe, meshes: BakeMeshes, sheet: int, tiles: I64, layers: tuple[str, ...], cancelled: Cancel
     ) -> Iterator[Found]:
         """See `core.bake.bands.Elsewhere`."""
-        carried, stop, given = self._carried(meshes), _new_stop(), recipe.model_dump_json()
+        carried, stop, given = self._carried(meshes), _new_stop(), with_panorama(recipe).model_dump_json()
 
         def job_of(part: I64 | None) -> on_worker.FindBand:
             assert part is not None
@@ -125,7 +126,7 @@ class Cluster:
         files, stop = packed_up(item), _new_stop()
         job = on_worker.BakePiece(
             item.name, {name: digest for name, (_, digest) in files.items()}, len(item.files),
-            recipe.model_dump_json(), receiver, mend, limits, stop,
+            with_panorama(recipe).model_dump_json(), receiver, mend, limits, stop,
         )  # fmt: skip
         places = {digest: path for path, digest in files.values()}
         asking = _Asking(

@@ -72,4 +72,7 @@ def test_a_handoff_holds_the_low_with_a_map_at_its_vertices(tmp_path):
         assert np.abs(found - low.positions[low.triangles]).mean() < 0.05  # where a vertex lies is what it says
     with pytest.raises(InputProblem, match="no occlusion for its vertices"):
         handed(ring, tmp_path / "other", Handoff(vertex_map="occlusion"))
+    for key in ("normal", "bent", "rounded"):
+        with pytest.raises(InputProblem, match="tangent basis means nothing at its vertices"):
+            handed(ring, tmp_path / "other", Handoff(vertex_map=key))
     assert not (tmp_path / "other").exists()

@@ -9,9 +9,12 @@ from pydantic import ValidationError
 from inkwell_cast.core.base.color_space import to_linear
 from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.images import write_picture
+from inkwell_cast.core.maps.panorama import panorama_of, parted, with_panorama
 from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.settings.lights_in_words import Glowing, Lamp, glowing_in, lamps_in
 from inkwell_cast.core.settings.maps import Emission, Glow, Light
+from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.recipe import Recipe
 
 from ...shapes import cube, grid_mesh, plane
 from ..bakes import baked, facts, upside_down, values
@@ -225,6 +228,56 @@ def test_a_panorama_is_looked_up_by_way_and_is_the_same_as_a_sky_of_its_colour(t
     low = replace(back, uvs=(replace(plane().uvs[0], corners=plane().uvs[0].corners[:, ::-1].copy()),))
     made = baked(low, replace(back, uvs=()), ["light"], size=16, light=behind)
     assert light_of(made, "light").mean() == pytest.approx(np.sin(np.pi / 4), abs=0.03)
+
+
+@pytest.mark.parametrize(("row", "column"), [(40, 0), (20, 250), (63, 5)])
+def test_a_sun_of_one_pixel_in_a_panorama_is_aimed_at_and_lights_by_its_solid_angle(tmp_path, row, column):
+    rows, columns = 128, 256  # the left border is toward +z, over the plane
+    picture = np.full((rows, columns, 3), 0.01, np.float32)
+    picture[row, column] = (4000, 2000, 1000)
+    write_picture(tmp_path / "sun.exr", "exr", picture)
+    own = Light(sun=0, sky=1, bounces=0, rays=16, noise=0, panorama=str(tmp_path / "sun.exr"))
+    made = baked(plane(), replace(plane(), uvs=()), ["light"], size=16, light=own)
+    up = np.cos(np.pi * np.linspace(row, row + 1, 1001) / rows)
+    turns = np.linspace(column, column + 1, 1001) / columns
+    angle = (up[0] - up[-1]) * 2 * np.pi / columns
+    cosine = np.sqrt(1 - up**2).mean() * np.cos(2 * np.pi * turns).mean()
+    expected = np.array([4000, 2000, 1000]) * angle * cosine / np.pi + 0.01
+    np.testing.assert_allclose(light_of(made, "light").mean(axis=(0, 1)), expected, rtol=0.01)
+
+
+def test_a_panorama_goes_with_a_recipe_that_leaves_the_machine_and_gives_the_same_bytes(tmp_path):
+    picture = np.random.default_rng(1).random((300, 600, 3), np.float32) ** 8 * 30
+    write_picture(tmp_path / "sky.exr", "exr", picture)
+    light = Light(sun=0, sky=1, bounces=0, rays=8, panorama=str(tmp_path / "sky.exr"))
+    here = Recipe(output=Output(maps=["light"]), light=light)
+    away = with_panorama(here)
+    before = panorama_of(here)
+    (tmp_path / "sky.exr").unlink()
+    np.testing.assert_array_equal(panorama_of(away), before)
+    assert before.shape == (256, 512, 3)
+    assert with_panorama(away) == away
+    elsewhere = away.model_copy(update={"light": light.model_copy(update={"panorama": "/other.exr"})})
+    with pytest.raises(InputProblem, match="no such file"):
+        panorama_of(elsewhere)
+    with pytest.raises(InputProblem, match="no such file"):
+        with_panorama(elsewhere)
+    assert with_panorama(elsewhere.model_copy(update={"output": Output()})).carried_panorama == ""
+    away = with_panorama(away.model_copy(update={"output": Output()}))
+    np.testing.assert_array_equal(panorama_of(away), before)
+
+
+def test_the_parts_of_a_panorama_hold_all_its_light():
+    picture = np.random.default_rng(2).random((32, 64, 3), np.float32) ** 12 * 100
+    even, bright = parted(picture)
+    edges = np.cos(np.pi * np.arange(33) / 32)
+    angle = ((edges[:-1] - edges[1:]) * 2 * np.pi / 64)[:, None, None]
+    aimed = np.diff(bright[:, 0], prepend=0) @ bright[:, 4:] * np.pi
+    np.testing.assert_allclose((even * angle).sum(axis=(0, 1)) + aimed, (picture * angle).sum(axis=(0, 1)), rtol=1e-5)
+    assert bright[-1, 0] == pytest.approx(1)
+    flat, none = parted(np.ones((4, 8, 3), np.float32))
+    assert (flat == 1).all()
+    assert not len(none)
 
 
 def test_what_cannot_be_used_is_named_with_what_is_there(tmp_path):

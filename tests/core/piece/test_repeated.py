@@ -7,6 +7,7 @@ import pytest
 
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.base.errors import InputProblem
+from inkwell_cast.core.maps.denoise import denoised
 from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
@@ -36,23 +37,45 @@ def tile(shift=0.0):
 
 def recipe_of(repeat):
     return Recipe(
-        reach=Reach(unit="scene", outward=0.3, inward=0.3), output=Output(maps=["normal", "height", "occlusion"], depth=16),
+        reach=Reach(unit="scene", outward=0.3, inward=0.3), output=Output(maps=["normal", "height", "occlusion", "sheet_occlusion"], depth=16),
         sheet=Sheet(width=SIZE, height=SIZE, samples=4, padding=0, repeat=repeat),
         occlusion=Occlusion(rays=256, noise=0, distance=20, falloff="linear"),
     )  # fmt: skip
 
 
-def made_of(high, repeat):
-    images = bake(recipe_of(repeat), BakeMeshes([plane()], [high])).images
+def made_of(high, repeat, **occlusion):
+    recipe = recipe_of(repeat)
+    recipe = recipe.model_copy(update={"occlusion": recipe.occlusion.model_copy(update=occlusion)})
+    images = bake(recipe, BakeMeshes([plane()], [high])).images
     return {key: image.astype(np.float64) / 65535 for key, image in images.items()}
 
 
 def test_a_tile_that_is_cut_elsewhere_is_the_same_picture_moved():
     here, there = made_of(tile(), "both"), made_of(tile(0.5), "both")
-    for key, most, usual in (("normal", 0.03, 1e-3), ("height", 1e-3, 1e-5), ("occlusion", 0.1, 0.01)):
+    for key, most, usual in (
+        ("normal", 0.03, 1e-3),
+        ("height", 1e-3, 1e-5),
+        ("occlusion", 0.1, 0.01),
+        ("sheet_occlusion", 0.02, 1e-3),
+    ):
         off = np.abs(np.roll(here[key], SIZE // 2, axis=1) - there[key])
         assert np.median(off) < usual, key
         assert np.percentile(off, 99) < most, key
+    off = np.roll(here["sheet_occlusion"], SIZE // 2, axis=1) - there["sheet_occlusion"]
+    assert np.abs(off).max() < 1e-3  # the borders of either among them
+
+
+def test_few_rays_are_smoothed_over_the_borders_as_where_none_is():
+    rough = np.random.default_rng(3).random((SIZE, SIZE), np.float32)
+
+    def smoothed(shift):
+        context = bake(recipe_of("both"), BakeMeshes([plane()], [tile(shift)])).sheets[0].context
+        values = np.roll(rough, SIZE // 2, axis=1) if shift else rough
+        return denoised(values, context, lambda share: None, lambda: False)
+
+    off = np.abs(np.roll(smoothed(0.0), SIZE // 2, axis=1) - smoothed(0.5))
+    assert np.percentile(off, 99) < 0.01
+    assert off[:, SIZE // 2 - 1 : SIZE // 2 + 1].mean() < 5e-3  # where one of them has its borders
 
 
 def test_what_pokes_over_one_border_is_seen_at_the_other_only_along_the_way_that_repeats():
