@@ -1,10 +1,12 @@
-"""Makes the pictures of the guide's pages on flaws, from the demo pieces: `make pictures`.
+"""Makes the pictures of the guide from the demo pieces: `make pictures`, or with `flaws` or `maps` for some of them.
 
-Each shows both views of the product turned to a flaw, hatched where it was found.
+Those of flaws show both views of the product turned to one, hatched where it was found; those of maps, which stand in
+step Maps too, the model in that map alone.
 """
 
 import asyncio
 import pathlib
+import sys
 import tempfile
 import time
 from collections.abc import Iterator
@@ -20,7 +22,7 @@ from inkwell_cast.core.mesh.mesh import Mesh, subset
 from inkwell_cast.core.mesh.normals import with_normals
 from inkwell_cast.core.piece.piece import take
 from inkwell_cast.core.settings.recipe import Recipe
-from inkwell_cast.demo import gull, inkstand, troubled
+from inkwell_cast.demo import gull, inkstand, lantern, pieces, token, troubled
 from inkwell_cast.engine.lanes import Lanes
 from inkwell_cast.store import Store
 from inkwell_cast.web.services.services import Services
@@ -74,15 +76,82 @@ def setups() -> Iterator[Setup]:
     yield Setup(("leaning",), (block, rest), {"reach": reach | {"outward": 1.0, "inward": 12.0}})
 
 
+@dataclass(frozen=True)
+class Worn:
+    """A demo piece in some maps, with settings by group; without a title a box on its own."""
+
+    title: str
+    maps: tuple[str, ...]
+    settings: dict[str, Any]
+
+
+WORN = (
+    Worn(
+        lantern.TITLE,
+        (
+            "normal", "normal_object", "bent", "occlusion", "sheet_occlusion", "curvature", "cavity", "height",
+            "thickness", "position", "ids", "color", "emission", "glow", "light", "directional",
+        ),
+        {
+            "occlusion": {"occluders": "piece"}, "glow": {"rays": 64, "denoise": True},
+            "light": {"rays": 64, "denoise": True, "sun": 0.8, "sky": 0.2, "sun_color": "#ffe2b8"},
+        },
+    ),
+    Worn("", ("rounded",), {"pairing": {"alone": True}, "rounded": {"radius": 6}}),
+    Worn(inkstand.TITLE, ("floaters", "decals"), {"decals": {"border": 3}}),
+    Worn(token.TITLE, ("displacement",), {}),
+)  # fmt: skip
+SMALL = (260, 195)  # of a map's picture
+
+
+def worn_piece(services: Services, worn: Worn) -> int:
+    """A demo piece on the shelf, baked with some maps."""
+    demo = next((piece for piece in pieces() if piece.title == worn.title), None)
+    recipe = (demo.recipe if demo else Recipe()).model_dump()
+    recipe["sheet"] |= {"width": 512, "height": 512, "samples": 4}
+    recipe["output"]["maps"] = list(worn.maps)
+    for group, settings in worn.settings.items():
+        recipe[group] |= settings
+    meshes = _read(demo) if demo else (replace(cube(), name="box_low"),)
+    return baked(services, meshes, Recipe.model_validate(recipe))
+
+
+def make_worn(page: Page, address: str, piece_id: int, worn: Worn) -> None:
+    """The pictures of some maps."""
+    page.goto(f"{address}/pieces/{piece_id}?step=review&plain")
+    page.wait_for_selector("#table[data-views=ready]", timeout=120_000)
+    page.evaluate("document.getElementById('drawer').style.display = 'none'")
+    page.locator("#model canvas").focus()
+    page.keyboard.press("l")
+    page.evaluate("document.activeElement.blur()")
+    for key in worn.maps:
+        page.evaluate("async (key) => (await import('/static/page/bake_shown.js')).showMap(key)", key)
+        page.wait_for_timeout(2500)
+        picture = cv2.imdecode(np.frombuffer(page.locator("#model canvas").screenshot(), np.uint8), cv2.IMREAD_COLOR)
+        height, width = picture.shape[:2]
+        wide = min(width, height * SMALL[0] // SMALL[1])
+        high = wide * SMALL[1] // SMALL[0]
+        cut = picture[(height - high) // 2 :, (width - wide) // 2 :][:high, :wide]
+        small = cv2.resize(cut, SMALL, interpolation=cv2.INTER_AREA)
+        cv2.imwrite(str(FOLDER / f"map-{key}.png"), small, [cv2.IMWRITE_PNG_COMPRESSION, 9])
+        print(key)
+
+
 def piece_of(services: Services, setup: Setup) -> int:
     """A piece of a setup's meshes on the shelf, baked."""
     sheet = {"width": 1024, "height": 1024, "samples": 4, "adaptive": False}
-    recipe = Recipe.model_validate({"sheet": sheet, "output": {"maps": ["normal"]}} | setup.recipe)
+    return baked(
+        services, setup.meshes, Recipe.model_validate({"sheet": sheet, "output": {"maps": ["normal"]}} | setup.recipe)
+    )
+
+
+def baked(services: Services, meshes: tuple[Mesh, ...], recipe: Recipe) -> int:
+    """A piece of some meshes on the shelf, baked."""
 
     async def taken() -> dict[str, str]:
         tokens = {}
         with tempfile.TemporaryDirectory() as folder:
-            for mesh in setup.meshes:
+            for mesh in meshes:
                 path = pathlib.Path(folder) / f"{pathlib.Path(mesh.name).stem}.glb"
                 write_mesh(path, mesh)
                 tokens[(await services.uploads.take_in(path.name, _chunks(path))).token] = ""
@@ -120,16 +189,20 @@ def make(services: Services, page: Page, address: str, piece_id: int, setup: Set
 
 
 def main() -> None:
+    wanted = sys.argv[1:] or ["flaws", "maps"]
     FOLDER.mkdir(parents=True, exist_ok=True)
     engine = Lanes()
     with tempfile.TemporaryDirectory() as folder:
         services = Services(Store(pathlib.Path(folder)), engine)
-        made = [(piece_of(services, setup), setup) for setup in setups()]
+        made = [(piece_of(services, setup), setup) for setup in setups()] if "flaws" in wanted else []
+        wearing = [(worn_piece(services, worn), worn) for worn in WORN] if "maps" in wanted else []
         with running(services) as address, sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path=CHROMIUM, args=["--disable-gpu", "--disable-quic"])
             page = browser.new_page(viewport={"width": WIDE, "height": HIGH}, color_scheme="light")
             for piece_id, setup in made:
                 make(services, page, address, piece_id, setup)
+            for piece_id, worn in wearing:
+                make_worn(page, address, piece_id, worn)
             browser.close()
         engine.close()
         services.store.close()

@@ -136,6 +136,7 @@ templates.env.globals |= {
     "MIXES": MIXES, "DISTANCES": DISTANCES, "IN_TANGENT_BASIS": IN_TANGENT_BASIS,
     "SCALE": SCALE, "BETTER": BETTER, "WORSE": WORSE,
     "FIX_WORDS": WORDS, "fields_of": fields_of, "range_words": range_words,
+    "PICTURED": {key for key in maps.REGISTRY if (HERE / "guide" / "pictures" / f"map-{key}.png").is_file()},
     "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),
 }  # fmt: skip
 

@@ -20,9 +20,9 @@ from ..review.parallax import Parallax, parallax
 from ..review.worn_pictures import Pictures
 from ..settings.mends_overlay import Report
 from .baked import Bake, BakedSheet, holds_normals
+from .expected_time import learn
 from .layered_files import WRITERS, layers_of
 from .manifest import Manifest, MapFile, MeshFile, SeenFacts, sha256_of
-from .pace import learn
 from .stages import timed
 
 

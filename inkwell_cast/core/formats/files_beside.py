@@ -7,7 +7,7 @@ from urllib.parse import unquote
 
 MOST_TEXT = 64 << 20  # bytes that are searched for names
 LIBRARY = re.compile(rb"^[ \t]*mtllib[ \t]+([^\r\n]+)", re.MULTILINE)
-PICTURE = re.compile(rb"^[ \t]*map_Kd[ \t]+([^\r\n]+)", re.MULTILINE)
+PICTURE = re.compile(rb"^[ \t]*map_K[de][ \t]+([^\r\n]+)", re.MULTILINE)
 
 
 def companions_of(path: pathlib.Path) -> list[pathlib.Path]:
@@ -29,7 +29,7 @@ def _of_obj(path: pathlib.Path) -> list[str]:
 
 
 def picture_in(text: str) -> str:
-    """The name of the picture in what follows map_Kd; options before it are passed over."""
+    """The name of the picture in what follows map_Kd or map_Ke; options before it are passed over."""
     text = text.strip()
     return text if not text or ("." in text and not text.startswith("-")) else text.split()[-1]
 

@@ -5,9 +5,9 @@ import pathlib
 
 from pydantic import BaseModel, Field
 
+from ..bake.expected_time import expected, in_words
 from ..bake.manifest import MapFile, SheetFacts
 from ..bake.memory_estimate import need_of
-from ..bake.pace import expected, in_words
 from ..bake.refusals import refuse_unusable
 from ..base.errors import InputProblem
 from ..piece.piece import Assembly

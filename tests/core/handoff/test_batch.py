@@ -114,11 +114,12 @@ def test_a_result_holds_until_its_inputs_or_its_files_change(folder, tmp_path):
 
 def test_what_lies_beside_a_mesh_is_an_input_too(tmp_path, monkeypatch):
     (tmp_path / "a_high.obj").write_text("mtllib a.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n")
-    (tmp_path / "a.mtl").write_text("newmtl m\nKd 1 0 0\nmap_Kd -s 1 1 1 wood.png\n")
+    (tmp_path / "a.mtl").write_text("newmtl m\nKd 1 0 0\nmap_Kd -s 1 1 1 wood.png\nmap_Ke embers.png\n")
     (tmp_path / "wood.png").write_bytes(b"grain")
+    (tmp_path / "embers.png").write_bytes(b"glow")
     (tmp_path / "b.gltf").write_text('{"buffers": [{"uri": "b%20c.bin"}], "images": [{"uri": "data:x"}]}')
     (tmp_path / "b c.bin").write_bytes(b"data")
-    assert [p.name for p in companions_of(tmp_path / "a_high.obj")] == ["a.mtl", "wood.png"]
+    assert [p.name for p in companions_of(tmp_path / "a_high.obj")] == ["a.mtl", "wood.png", "embers.png"]
     assert [p.name for p in companions_of(tmp_path / "b.gltf")] == ["b c.bin"]
     item = Item("a", (tmp_path / "a_high.obj", tmp_path / "b.gltf"))
     seen = {inputs_of(item, Recipe(), None, False)}

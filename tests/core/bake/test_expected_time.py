@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import pytest
 
-from inkwell_cast.core.bake import pace
+from inkwell_cast.core.bake import expected_time
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
@@ -32,19 +32,19 @@ def book(tmp_path, monkeypatch):
     kernels = tmp_path / "kernels-x"
     kernels.mkdir()
     monkeypatch.setenv("NUMBA_CACHE_DIR", str(kernels))
-    return tmp_path / pace.BOOK
+    return tmp_path / expected_time.BOOK
 
 
 def told(recipe):
     assembly = assemble(recipe, MESHES)
-    return pace.expected(assembly, lay_out_sheets(recipe, assembly.low).sheets)
+    return expected_time.expected(assembly, lay_out_sheets(recipe, assembly.low).sheets)
 
 
 def test_a_bake_takes_as_long_as_the_last_one_and_in_proportion(book):
     assert told(recipe_of()) is None
     made = bake(recipe_of(), MESHES)
     seconds = {"scene": 1.0, "casting rays": 2.0, "casting occlusion": 8.0, "maps": 0.5, "likeness": 0.25}
-    pace.learn(made, seconds)
+    expected_time.learn(made, seconds)
     assert told(recipe_of()) == pytest.approx(sum(seconds.values()), rel=0.1)  # the UVs' area for the texels on them
     assert told(recipe_of(128)) == pytest.approx(1 + 4 * (sum(seconds.values()) - 1), rel=0.1)
     assert told(recipe_of(samples=16)) == pytest.approx(1.75 + 8 + 8, rel=0.1)  # occlusion's rays are a texel's
@@ -54,11 +54,11 @@ def test_a_bake_takes_as_long_as_the_last_one_and_in_proportion(book):
 def test_the_one_in_the_middle_is_believed_and_what_is_too_short_tells_nothing(book):
     made = bake(recipe_of(), MESHES)
     for spent in (2.0, 90.0, 2.0, 0.001):  # the second waited for its compiler, the last was warm
-        pace.learn(made, {"casting rays": spent, "casting occlusion": 1.0})
+        expected_time.learn(made, {"casting rays": spent, "casting occlusion": 1.0})
     assert told(recipe_of()) == pytest.approx(3, rel=0.1)
     for _ in range(40):
-        pace.learn(made, {"casting rays": 4.0})
-    assert len(json.loads(book.read_text())["stages"]["casting rays"]) == pace.KEPT
+        expected_time.learn(made, {"casting rays": 4.0})
+    assert len(json.loads(book.read_text())["stages"]["casting rays"]) == expected_time.KEPT
     assert told(recipe_of()) == pytest.approx(5, rel=0.1)
 
 
@@ -66,14 +66,14 @@ def test_a_book_that_is_damaged_or_cannot_be_written_harms_nothing(book, monkeyp
     made = bake(recipe_of(), MESHES)
     book.write_text("{")
     assert told(recipe_of()) is None
-    pace.learn(made, {"casting rays": 4.0})
+    expected_time.learn(made, {"casting rays": 4.0})
     assert told(recipe_of()) is not None
     monkeypatch.setenv("NUMBA_CACHE_DIR", "/nowhere/kernels-x")
-    pace.learn(made, {"casting rays": 4.0})
+    expected_time.learn(made, {"casting rays": 4.0})
     assert told(recipe_of()) is None
 
 
 def test_a_time_is_said_as_well_as_it_is_known():
-    assert [pace.in_words(s) for s in (0.2, 8.4, 89, 95, 3600, 9000)] == [
+    assert [expected_time.in_words(s) for s in (0.2, 8.4, 89, 95, 3600, 9000)] == [
         "1 second", "8 seconds", "89 seconds", "2 minutes", "60 minutes", "2 hours",
     ]  # fmt: skip
