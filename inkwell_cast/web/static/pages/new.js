@@ -71,17 +71,20 @@ function missing() {
   return lacking.length || !have.length ? `Still needed: a ${(have.length ? lacking : needed.map((any) => any[0])).join(" and a ")}.` : "";
 }
 
+const eachLevel = () => !$("levels").hidden && $("each-level").checked;
+
 function judge() {
   const why = missing();
   $("make").disabled = why !== "";
+  $("make").textContent = eachLevel() ? "Make the pieces" : "Make the piece";
   $("why").textContent = why;
   const named = (row) => row.querySelector("b").textContent;
   const low = read().find((r) => r.querySelector("select").value === "low" || /_(low|lowpoly|lp)\b/i.test(named(r))) || read()[0];
-  if (low) $("name").placeholder = named(low).replace(/\.[^.]+$/, "").replace(/_(low|high|lowpoly|highpoly|lp|hp)$/i, "");
+  if (low) $("name").placeholder = named(low).replace(/\.[^.]+$/, "").replace(/_(low|high|lowpoly|highpoly|lp|hp)$/i, "").replace(/[_. -]?lod[_ -]?\d{1,2}/i, "");
 }
 
 list.addEventListener("change", async (e) => { if (e.target === list && read().length) await guess(); judge(); });
-$("alone").addEventListener("change", judge);
+for (const id of ["alone", "each-level"]) $(id).addEventListener("change", judge);
 takeDrops($("drop"), take);
 window.addEventListener("dragover", (e) => e.preventDefault());
 window.addEventListener("drop", async (e) => { e.preventDefault(); if (!$("drop").contains(e.target)) take(await filesOf(e.dataTransfer, acceptedBy($("files")))); });
@@ -89,7 +92,7 @@ window.addEventListener("drop", async (e) => { e.preventDefault(); if (!$("drop"
 $("make").onclick = async () => {
   $("make").disabled = true;
   const name = $("name").value.trim() || $("name").placeholder;
-  const response = await fetch("/pieces", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name, roles: roles(), alone: $("alone").checked, each_level: !$("levels").hidden && $("each-level").checked }) });
+  const response = await fetch("/pieces", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name, roles: roles(), alone: $("alone").checked, each_level: eachLevel() }) });
   const answer = await response.json().catch(() => ({ error: `The server answered ${response.status}.` }));
   if (response.ok) { location.href = answer.address; return; }
   $("problem").textContent = answer.error;
