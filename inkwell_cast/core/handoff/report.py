@@ -14,6 +14,7 @@ from ..images import png
 from ..images.png import dequantise
 from ..review.lit_pictures import SIDE as STRIP
 from ..review.lit_pictures import SIDES as STRIPS
+from ..settings.map_names import IN_TANGENT_BASIS
 from ..settings.recipe import Recipe
 from .bake_on_disk import Finished
 from .channel_packing import packed
@@ -45,7 +46,7 @@ def report(finished: Finished, manifest: HandedManifest, before: HandedManifest 
 def shader_words(recipe: Recipe) -> list[str]:
     """How a receiving shader must read the normals of a bake, one sentence each."""
     basis, said = recipe.basis, list[str]()
-    if {"normal", "bent"} & set(recipe.output.maps):
+    if set(IN_TANGENT_BASIS) & set(recipe.output.maps):
         said += [
             "Read the normal map as linear data: n = 2 · colour − 1.",
             f"Green points {basis.green} the sheet; a shader that reads it the other way must turn it over.",

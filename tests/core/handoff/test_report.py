@@ -5,6 +5,7 @@ from dataclasses import replace
 
 import pytest
 
+from inkwell_cast.core.review.from_afar import DISTANCES
 from inkwell_cast.core.settings.handoff import Handoff
 from inkwell_cast.core.settings.reach import Reach
 
@@ -48,6 +49,10 @@ def test_flaws_are_marked_on_the_pictures_by_their_numbers_in_the_list(tmp_path)
     assert own.manifest.flaws
     assert len(own.manifest.marks) == len(own.manifest.flaws)
     page = page_of(handed((made, own), tmp_path / "out"))
+    afar = own.manifest.from_afar
+    assert list(afar) == list(DISTANCES)
+    assert 0 < afar[32] <= afar[256] + 1e-3
+    assert f"Drawn 256, 128, 64, 32 pixels high, its light differs from the sculpt’s by {100 * afar[256]:.1f}" in page
     seen = [n for n, places in enumerate(own.manifest.marks, 1) if places]
     assert seen
     for n in seen:
