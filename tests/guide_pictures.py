@@ -83,6 +83,7 @@ class Worn:
     title: str
     maps: tuple[str, ...]
     settings: dict[str, Any]
+    nearer: int = 0  # steps
 
 
 WORN = (
@@ -94,11 +95,11 @@ WORN = (
         ),
         {
             "occlusion": {"occluders": "piece"}, "glow": {"rays": 64, "denoise": True},
-            "light": {"rays": 64, "denoise": True, "sun": 0.8, "sky": 0.2, "sun_color": "#ffe2b8"},
+            "light": {"rays": 64, "denoise": True, "sun": 0.8, "sky": 0.2, "sun_color": "#ffe2b8", "white": 1.3},
         },
     ),
     Worn("", ("rounded",), {"pairing": {"alone": True}, "rounded": {"radius": 6}}),
-    Worn(inkstand.TITLE, ("floaters", "decals"), {"decals": {"border": 3}}),
+    Worn(inkstand.TITLE, ("floaters", "decals"), {"decals": {"border": 3}}, 1),
     Worn(token.TITLE, ("displacement",), {}),
 )  # fmt: skip
 SMALL = (260, 195)  # of a map's picture
@@ -118,11 +119,13 @@ def worn_piece(services: Services, worn: Worn) -> int:
 
 def make_worn(page: Page, address: str, piece_id: int, worn: Worn) -> None:
     """The pictures of some maps."""
-    page.goto(f"{address}/pieces/{piece_id}?step=review&plain")
+    page.goto(f"{address}/pieces/{piece_id}?step=maps&plain")
     page.wait_for_selector("#table[data-views=ready]", timeout=120_000)
     page.evaluate("document.getElementById('drawer').style.display = 'none'")
     page.locator("#model canvas").focus()
     page.keyboard.press("l")
+    for _ in range(worn.nearer):
+        page.keyboard.press("+")
     page.evaluate("document.activeElement.blur()")
     for key in worn.maps:
         page.evaluate("async (key) => (await import('/static/page/bake_shown.js')).showMap(key)", key)
