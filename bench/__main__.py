@@ -20,6 +20,7 @@ def main(only: list[str]) -> None:
     }
     for name, measure in (
         ("first_use", scale.measure_first_use),
+        ("starts", scale.measure_starts),
         ("cast", cast.measure),
         ("adaptive", cast.measure_adaptive),
         ("maps", maps.measure),
@@ -151,7 +152,7 @@ def large_rows(m: dict[str, Any]) -> list[Row]:
 
 def waiting_rows(f: dict[str, Any]) -> list[Row]:
     """What is waited for at the cage, at a handoff and at a start."""
-    u, a, g = f["first_use"], f["latency"], f["leaving"]
+    u, a, g, s = f["first_use"], f["latency"], f["leaving"], f["starts"]
     return [
         ("Coverage after a move of the reach", f"{1000 * a['coverage_seconds']:.0f} ms", "≤ 200 ms", "warm, a million triangles"),
         ("Section at the pointer", f"{1000 * a['section_seconds']:.0f} ms", "≤ 100 ms", "the same"),
@@ -165,6 +166,9 @@ def waiting_rows(f: dict[str, Any]) -> list[Row]:
         ("The same with its low as a piece file", f"{g['save_seconds']:.2f} s", "",
          f"{g['piece_megabytes']:.0f} MB; opened and checked in {g['open_seconds']:.2f} s"),
         ("Later starts", f"{u['later_seconds']:.1f} s", "≤ 2 s", "import and kernels from disk"),
+        ("`--help`", f"{s['help_seconds']:.2f} s", "≤ 0.3 s", "best of three, from the command to its end"),
+        ("A bake of a small piece", f"{s['bake_seconds']:.1f} s", "≤ 1.5 s", "the same; 128², judged, with flaws"),
+        ("A server's first page", f"{s['page_seconds']:.1f} s", "≤ 1.5 s", "from the command to the shelf"),
     ]  # fmt: skip
 
 

@@ -21,7 +21,7 @@ def bare_scene(vertices: Vertices, triangles: I32, both_sides: bool = False) -> 
     for kind, layout, array, count in ((1, 0x9003, vertices.padded, vertices.count), (0, 0x5003, rows, len(rows))):
         library.rtcSetSharedGeometryBuffer(geometry, kind, 0, layout, array.ctypes.data, 0, 12, count)
     if not both_sides:
-        set_filter(geometry, front_faces_only.address)
+        set_filter(geometry, front_faces_only().address)
     library.rtcCommitGeometry(geometry)
     scene = library.rtcNewScene(device)
     library.rtcSetSceneFlags(scene, 4)

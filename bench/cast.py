@@ -55,7 +55,7 @@ def _rays(low_triangle, grid, bake_rays):  # type: ignore[no-untyped-def]
     return rays[:n]
 
 
-def measure(rounds: int = 5) -> dict[str, float]:
+def measure(rounds: int = 15) -> dict[str, float]:
     """Seconds of both, taken in turn, and the median of their ratios."""
     low, high = sphere(60), sphere(1000, 0.02, uvs=False)
     warm, meshes = Warm(), BakeMeshes([low], [high])

@@ -3,11 +3,16 @@
 import json
 import os
 import pathlib
+import socket
 import subprocess
 import sys
 import tempfile
+import time
+import urllib.request
 
-from .shapes import write_large
+from inkwell_cast.core.formats import write_mesh
+
+from .shapes import sphere, write_large
 
 _SCALE = """
 import json, resource, sys, time
@@ -91,3 +96,44 @@ def measure_first_use() -> dict[str, object]:
     with tempfile.TemporaryDirectory() as folder:
         seconds = [run(_FIRST_USE, NUMBA_CACHE_DIR=folder) for _ in range(2)]
     return {"first_seconds": seconds[0], "later_seconds": seconds[1]}
+
+
+def measure_starts() -> dict[str, float]:
+    """Seconds from a command to its end, best of three: --help, a bake of a small piece, a server's first page."""
+    with tempfile.TemporaryDirectory() as place:
+        folder = pathlib.Path(place)
+        low, high = folder / "ball_low.obj", folder / "ball_high.ply"
+        write_mesh(low, sphere(8))
+        write_mesh(high, sphere(60, 0.02, uvs=False))
+        bake = ["bake", str(low), str(high), "--out", str(folder / "out"), "--size", "128", "--progress", "none"]
+        return {
+            "help_seconds": min(_command(["--help"]) for _ in range(3)),
+            "bake_seconds": min(_command(bake) for _ in range(3)),
+            "page_seconds": min(_first_page(folder / f"data{n}") for n in range(3)),
+        }
+
+
+def _command(words: list[str]) -> float:
+    started = time.perf_counter()
+    subprocess.run([sys.executable, "-m", "inkwell_cast", *words], check=True, capture_output=True)
+    return time.perf_counter() - started
+
+
+def _first_page(data: pathlib.Path) -> float:
+    """Until a server that was just started has answered with the shelf."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    started = time.perf_counter()
+    command = [sys.executable, "-m", "inkwell_cast", "serve", "--port", str(port), "--data", str(data)]
+    with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as server:
+        try:
+            while True:
+                try:
+                    with urllib.request.urlopen(f"http://127.0.0.1:{port}/", timeout=30) as answer:
+                        answer.read()
+                    return time.perf_counter() - started
+                except OSError:
+                    time.sleep(0.01)
+        finally:
+            server.terminate()

@@ -2,6 +2,9 @@
 still reaches the front it belongs to.
 """
 
+import functools
+from typing import Any
+
 import numba
 import numpy as np
 from numba import types
@@ -11,8 +14,13 @@ from ..base.borrowed_arrays import block
 _filter_signature = types.void(types.CPointer(types.int64))
 
 
-@numba.cfunc(_filter_signature, cache=True)  # type: ignore[untyped-decorator]
-def front_faces_only(arguments):  # type: ignore[no-untyped-def]
+@functools.cache
+def front_faces_only() -> Any:
+    """The filter, compiled once a ray is to be traced: a process that traces none need not wait for the compiler."""
+    return numba.cfunc(_filter_signature, cache=True)(_front_faces_only)
+
+
+def _front_faces_only(arguments):  # type: ignore[no-untyped-def]
     """Filter of Embree: refuse hits whose geometric normal looks along the ray; of one ray, or of a packet of them."""
     fields = numba.carray(arguments, 6)  # valid, user pointer, context, rays, hits, their number
     count = np.int64(np.int32(fields[5] & 0xFFFFFFFF))

@@ -222,7 +222,7 @@ def _calls(both_sides: bool) -> Any_:
 def _front_only() -> Any_:
     """RTCIntersectArguments (`rtcore_common.h`): flags, feature mask, context, filter, and two that are not needed."""
     arguments = np.zeros(8, np.uint64)
-    arguments[0], arguments[2] = _INVOKE_FILTER | _ALL_FEATURES << 32, int(front_faces_only.address or 0)
+    arguments[0], arguments[2] = _INVOKE_FILTER | _ALL_FEATURES << 32, int(front_faces_only().address or 0)
     return arguments
 
 
