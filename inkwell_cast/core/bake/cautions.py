@@ -29,6 +29,11 @@ def _clipped(bake: "Bake") -> list[str]:
                     f"{maps.REGISTRY[key].LABEL}{where}: {share:.1%} of the texels lie beyond its range and are "
                     "clipped; set a wider one, or auto."
                 )
+            if "beyond_half" in facts:
+                said.append(
+                    f"{maps.REGISTRY[key].LABEL}: {facts['beyond_half']:,} texels hold more than the 65,504 of a half "
+                    "and are clipped; choose 32 bits."
+                )
     return said
 
 

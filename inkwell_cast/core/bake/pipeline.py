@@ -1,5 +1,6 @@
 """The one road from meshes and a recipe to maps, step by step."""
 
+from dataclasses import replace
 from functools import partial
 
 import numpy as np
@@ -10,6 +11,7 @@ from ..base.disk_arrays import free_on_disk, room
 from ..base.free_memory import free
 from ..cast.context import Context
 from ..images import png
+from ..images.exr import MOST_HALF, as_halves
 from ..maps.displacement import displaced
 from ..mending.after_cast import repaired
 from ..piece.assembly import assemble
@@ -105,10 +107,14 @@ def _derive(baked: BakedSheet, key: str, layers: dict[str, Any_], source: I32 | 
     if form.exact:
         values = derived.image.copy() if derived.exact is None else derived.exact()
         empty = map_.BACKGROUND if derived.exact is None else (0.0,) * values.shape[2]
-        kind = np.float16 if form.depth == 16 else np.float32
-        baked.exact[key] = room(values.shape, kind, on_disk)
-        baked.exact[key][...] = _padded(values, source, context, empty)
-        del values
+        half = form.depth == 16
+        baked.exact[key] = room(values.shape, np.float16 if half else np.float32, on_disk)
+        if half:
+            beyond = int(np.count_nonzero((np.abs(values) > MOST_HALF).any(axis=2)))
+            derived = replace(derived, facts=derived.facts | ({"beyond_half": beyond} if beyond else {}))
+        padded = _padded(values, source, context, empty)
+        baked.exact[key][...] = as_halves(padded) if half else padded
+        del values, padded
     image = _padded(derived.image, source, context, map_.BACKGROUND)
     baked.images[key] = room(image.shape, np.uint8 if form.steps == 8 else np.uint16, on_disk)
     png.quantise(image, form.steps, _dithers(context.recipe, map_, form.steps), baked.images[key])

@@ -9,6 +9,7 @@ from ..base.array_types import F32, Any_
 from ..base.color_space import to_linear, to_srgb
 from ..base.errors import InputProblem
 from ..images import png, read_picture
+from ..images.exr import as_halves
 from ..maps import REGISTRY
 from ..settings.handoff import CHANNELS, Pack, Well
 
@@ -29,7 +30,7 @@ def packed(pack: Pack, size: tuple[int, int], picture: Read, raw: Read = lambda 
         exact = _raw(raw(well.map), well) if pack.exact and well.map else None
         out[..., n] = _values(pack, name, well, picture) if exact is None else exact
     if pack.exact:
-        return out.astype(np.float16 if pack.depth == 16 else np.float32)
+        return as_halves(out) if pack.depth == 16 else out.astype(np.float32)
     return png.quantise(out, pack.steps)
 
 

@@ -8,6 +8,7 @@ import numpy as np
 from ..base.array_types import F32, Any_
 from ..base.errors import InputProblem
 from ..images import SUFFIXES, png, read_picture, write_picture
+from ..images.exr import as_halves
 from ..settings.output import DEPTHS
 
 Pictures = list[F32]
@@ -93,5 +94,6 @@ def save(out: pathlib.Path, image: F32, wanted: int) -> None:
         raise InputProblem(out.name, "Its suffix names no format.", f"Use one of {', '.join(SUFFIXES.values())}.")
     depth = min(DEPTHS[name], key=lambda d: abs(d - wanted))
     floats = name == "exr" or depth == 32
-    values: Any_ = image.astype(np.float16 if depth == 16 else np.float32) if floats else png.quantise(image, depth)
+    exact = as_halves(image) if depth == 16 else image.astype(np.float32)
+    values: Any_ = exact if floats else png.quantise(image, depth)
     write_picture(out, name, values)

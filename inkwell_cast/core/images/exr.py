@@ -8,6 +8,13 @@ import OpenEXR
 from ..base.array_types import F32, Any_
 from ..base.errors import InputProblem
 
+MOST_HALF = 65504.0  # the largest number that a half holds
+
+
+def as_halves(values: Any_) -> Any_:
+    """Values as float16; what lies beyond the largest half becomes that, where a plain cast would make it infinite."""
+    return np.clip(values, -MOST_HALF, MOST_HALF).astype(np.float16)
+
 
 def write(path: pathlib.Path, values: Any_) -> None:
     """Write `values (H, W, 1, 3 or 4)`, float16 or float32, as they are."""

@@ -6,15 +6,20 @@ import numpy as np
 import pytest
 from pydantic import ValidationError
 
+from inkwell_cast.core.bake.cautions import notes_on
+from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.base.color_space import to_linear
 from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.images import write_picture
 from inkwell_cast.core.maps.panorama import panorama_of, parted, with_panorama
 from inkwell_cast.core.mesh.mesh import merge
+from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.settings.lights_in_words import Glowing, Lamp, glowing_in, lamps_in
 from inkwell_cast.core.settings.maps import Emission, Glow, Light
 from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.sheet import Sheet
 
 from ...shapes import cube, grid_mesh, plane
 from ..bakes import baked, facts, upside_down, values
@@ -265,6 +270,21 @@ def test_a_panorama_goes_with_a_recipe_that_leaves_the_machine_and_gives_the_sam
     assert with_panorama(elsewhere.model_copy(update={"output": Output()})).carried_panorama == ""
     away = with_panorama(away.model_copy(update={"output": Output()}))
     np.testing.assert_array_equal(panorama_of(away), before)
+
+
+def test_light_beyond_what_a_half_holds_is_clipped_and_said():
+    meshes = BakeMeshes([plane()], [replace(plane(), uvs=())])
+    recipe = Recipe(
+        reach=Reach(unit="scene", outward=0.3, inward=0.3), sheet=Sheet(width=16, height=16, samples=1, padding=0),
+        light=Light(sun=0, sky=1e5, bounces=0, rays=4),
+    )  # fmt: skip
+    made = {
+        depth: bake(recipe.model_copy(update={"output": Output(maps=["light"], format="exr", depth=depth)}), meshes)
+        for depth in (16, 32)
+    }
+    assert (made[16].sheets[0].exact["light"] == 65504).all()
+    assert made[32].sheets[0].exact["light"].min() > 9e4
+    assert ["65,504 of a half" in " ".join(notes_on(made[d])) for d in (16, 32)] == [True, False]
 
 
 def test_the_parts_of_a_panorama_hold_all_its_light():
