@@ -103,7 +103,7 @@ def casting_rows(f: dict[str, Any]) -> list[Row]:
         ("Denoised occlusion of 16 rays, worst demo piece", f"{f['denoise']['denoised_over_rough']:.2f}", "",
          f"its error over that without; over that of 128 plain rays {f['denoise']['denoised_over_128']:.1f} (aim 1); 512²"),
         ("Glow, light, rounded normal over occlusion", " · ".join(f"{f['light'][f'{key}_over_occlusion']:.2f}" for key in ("glow", "light", "rounded")), "≤ 2",
-         f"the lantern, 512², 64 rays a texel, nothing stops early; each ray finds what it meets; a bounce more: {f['light']['bounce_over_occlusion']:.2f}"),
+         f"the lantern, 512², 64 rays a texel, nothing stops early; each path is two rays or more, with a shadow ray for the sun, and finds what it meets; a bounce more: {f['light']['bounce_over_occlusion']:.2f}"),
         ("Memory at 8192², 64 samples, all maps", f"{f['memory']['gigabytes']:.2f} GB", "< 4 GB",
          f"above the meshes, besides pages of files on disk ({f['memory']['disk_gigabytes']:.1f} GB); {f['memory']['maps']} maps, 4 rays each, {f['memory']['seconds']:.0f} s"),
         ("Proof, 512², normal and occlusion at 16 rays", f"{m['proof_seconds']:.2f} s", "≤ 1.5 s", "warm, cast anew, a million triangles"),
