@@ -101,8 +101,7 @@ def run_command(folder: pathlib.Path, tries: int, seed: int) -> Outcome:
     outcome, chance = Outcome("kills of a command-line bake", 1), random.Random(seed)
     files, out = meshes_in(folder), folder / "maps"
     command = [sys.executable, "-m", "inkwell_cast", "bake", *map(str, files), "--out", str(out), "--size", "512x512",
-               "--maps", "normal,height,occlusion,curvature,rounded,light", "--set", "occlusion.rays=4", "rounded.rays=4",
-               "light.rays=4"]  # fmt: skip
+               "--maps", "normal,height,occlusion,curvature,emission,directional", "--set", "occlusion.rays=4"]  # fmt: skip
     subprocess.run(command, check=True, capture_output=True)
     for n in range(tries):
         outcome.tries += 1
