@@ -11,7 +11,7 @@ import os
 import pathlib
 
 import numpy as np
-from pydantic import BaseModel, ValidationError
+from pydantic import BaseModel, PositiveFloat, ValidationError
 
 from .. import maps
 from ..base.atomic_files import whole
@@ -32,7 +32,7 @@ CASTING = "casting "  # what the stages of layers begin with
 class Book(BaseModel):
     """Of each stage how many things the last bakes had, and their seconds, the newest last."""
 
-    stages: dict[str, list[tuple[float, float]]] = {}
+    stages: dict[str, list[tuple[PositiveFloat, PositiveFloat]]] = {}
 
 
 def learn(bake: Bake, seconds: dict[str, float]) -> None:

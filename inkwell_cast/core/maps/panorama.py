@@ -53,23 +53,33 @@ def _picture(recipe: Recipe) -> F32:
     if not stored or named != place:
         return _read(pathlib.Path(place))
     with tempfile.TemporaryDirectory() as folder:
-        path = pathlib.Path(folder) / pathlib.PurePath(place).name
-        path.write_bytes(base64.b64decode(stored))
-        return exr.read(path)
+        path = pathlib.Path(folder) / "panorama.exr"
+        try:
+            path.write_bytes(base64.b64decode(stored, validate=True))
+        except ValueError as error:
+            raise InputProblem(
+                place, "The panorama that came with the piece is damaged.", "Give its path again, or take it out."
+            ) from error
+        return _sound(exr.read(path), place)
 
 
 def _read(path: pathlib.Path) -> F32:
     if path.suffix.lower() != ".exr" or not path.is_file():
         what = "There is no such file." if path.suffix.lower() == ".exr" else "A panorama must be an OpenEXR picture."
         raise InputProblem(str(path), what, "Give the whole path of an .exr on this machine.")
-    picture = exr.read(path)
-    if not np.isfinite(picture).all() or picture.min() < 0:
-        raise InputProblem(str(path), "It holds light that is negative or no number.", "Mend it in an image program.")
+    picture = _sound(exr.read(path), str(path))
     height, width = picture.shape[:2]
     if width > WIDEST:
         size = WIDEST, max(1, round(height * WIDEST / width))
         picture = np.asarray(cv2.resize(picture, size, interpolation=cv2.INTER_AREA), np.float32)
     return np.minimum(picture, np.float32(60000)).astype(np.float16).astype(np.float32)  # as it is carried
+
+
+def _sound(picture: F32, place: str) -> F32:
+    """The picture itself. Raises InputProblem for one that is no light."""
+    if not picture.size or not np.isfinite(picture).all() or picture.min() < 0:
+        raise InputProblem(place, "It holds light that is negative or no number.", "Mend it in an image program.")
+    return picture
 
 
 def parted(panorama: F32) -> tuple[F32, F64]:

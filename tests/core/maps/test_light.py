@@ -268,6 +268,14 @@ def test_a_panorama_goes_with_a_recipe_that_leaves_the_machine_and_gives_the_sam
     with pytest.raises(InputProblem, match="no such file"):
         with_panorama(elsewhere)
     assert with_panorama(elsewhere.model_copy(update={"output": Output()})).carried_panorama == ""
+    place = light.panorama
+    for stored in ("no base64 at all", "bm8gcGljdHVyZQ==", ""):  # from a piece file that was damaged or made to harm
+        for named in (place, ".."):
+            hurt = here.model_copy(update={
+                "carried_panorama": f"{named}\n{stored}", "light": light.model_copy(update={"panorama": named}),
+            })  # fmt: skip
+            with pytest.raises(InputProblem):
+                panorama_of(hurt)
     away = with_panorama(away.model_copy(update={"output": Output()}))
     np.testing.assert_array_equal(panorama_of(away), before)
 
