@@ -154,7 +154,9 @@ def test_a_fitted_cage_is_written_and_bakes_the_same_when_it_is_given_back(files
 def test_coverage_tells_what_is_held_in_lines_and_as_json(files, capsys):
     meshes = lumpy(files)
     assert main(["coverage", *meshes, "--reach", "0.3", "0.3"]) == 0
-    assert "100.00% of the sculpt's surface held" in capsys.readouterr().out
+    said = capsys.readouterr().out
+    assert "100.00% of the sculpt's surface held" in said
+    assert "to spare" in said
     assert main(["coverage", *meshes, "--reach", "0.02", "0.3", "--json"]) == 3
     found = json.loads(capsys.readouterr().out)
     assert found["held"] < 1

@@ -101,6 +101,9 @@ def run_coverage(options: argparse.Namespace) -> int:
         print(f"{facts.vertices_outside:,} of {facts.vertices:,} vertices outside, worst {facts.worst_outside:.4g}")
         print(f"{facts.vertices_below:,} below the inner reach, worst {facts.worst_below:.4g}")
         print(f"a reach of {facts.needed_outward:.4g} out and {facts.needed_inward:.4g} in would hold everything")
+        if near := covered.closest:
+            where = " ".join(f"{v:.4g}" for v in near.middle)
+            print(f"closest to {covered.nearest_end}: {near.part} at {where}, {-near.beyond:.4g} to spare")
         print(f"{facts.rays_behind:.2%} of the low's rays start behind a surface")
         print(f"{facts.faces_folded:,} cage faces folded, {facts.faces_crossing:,} crossing")
         for place in [*covered.places, *covered.gaps.places]:

@@ -12,6 +12,7 @@ from ..base.threads import in_batches
 from ..mesh.clusters import APART, LACKS, Cluster, clusters_of
 from ..mesh.marks import Marks, marks_of
 from ..mesh.mesh import corner_positions
+from ..mesh.normals import face_normals
 from ..piece.piece import Assembly
 from ..piece.sculpt import Sculpt
 from ..rays.ray import make_ray
@@ -42,7 +43,8 @@ class Coverage:
     edges (BINS + 1,) and surface (BINS,) are the histogram of the reach that the sculpt needs, weighed by surface.
     `needed` is the outward and inward reach that would hold everything; what would serve best is measured by trial
     (`bake/measured_reach.py`).
-    outside (N, 3) float32 are the points that it does not hold; `gaps` tell of the low's side.
+    outside (N, 3) float32 are the points that it does not hold; `gaps` tell of the low's side. `closest` is the point
+    nearest to an end of its ray where all are held, with how far beyond it is: a negative number.
     """
 
     held: float
@@ -59,6 +61,12 @@ class Coverage:
     cage: CageFacts
     gaps: Gaps
     verdicts: tuple[CageVerdict, ...] = ()
+    closest: Cluster | None = None
+
+    @property
+    def nearest_end(self) -> str:
+        """Which end of its ray the closest point comes near, in words."""
+        return "the outer reach" if self.closest and self.closest.lack == "outside" else "the inner reach"
 
     @property
     def all_well(self) -> bool:
@@ -91,7 +99,14 @@ def coverage(
     edges = np.linspace(-needed[1] - slack, needed[0] + slack, BINS + 1)
     surface, _ = np.histogram(reach, edges, weights=weight)
     lost, places = outside | under, located.place[chosen]
-    beyond = np.maximum(above, below)[lost]
+    low, nearest, apart = assembly.low, np.maximum(above, below), APART * assembly.low.diagonal
+    beyond, tightest = nearest[lost], int(np.argmax(nearest))
+    closest = Cluster(
+        tuple(places[tightest].tolist()), apart, float(nearest[tightest]),
+        "outside" if above[tightest] >= below[tightest] else "below",
+        sculpt.keys[located.owner[chosen][tightest]],
+        tuple(face_normals(low.positions, low.triangles[t[tightest : tightest + 1]])[0].tolist()),
+    )  # fmt: skip
     return Coverage(
         held=float(weight[~lost].sum() / max(weight.sum(), 1e-300)),
         points=len(t),
@@ -108,12 +123,14 @@ def coverage(
             np.where(outside[lost], LACKS.index("outside"), LACKS.index("below")).astype(np.int32),
             located.owner[chosen][lost],
             sculpt.keys,
-            max(APART * assembly.low.diagonal, 4 * float(np.sqrt(weight.sum() / len(t)))),
+            max(apart, 4 * float(np.sqrt(weight.sum() / len(t)))),
+            face_normals(low.positions, low.triangles[t[lost]]),
         ),
         outside=places[lost],
         cage=facts,
         gaps=gaps,
         verdicts=verdicts,
+        closest=None if lost.any() else closest,
     )
 
 

@@ -11,6 +11,7 @@ from ..base.borrowed_arrays import block
 from ..base.threads import in_batches
 from ..mesh.clusters import APART, LACKS, Cluster, clusters_of
 from ..mesh.mesh import corner_positions
+from ..mesh.normals import face_normals
 from ..mesh.surface_samples import few_over
 from ..piece.piece import Assembly
 from ..piece.sculpt import Sculpt
@@ -59,7 +60,8 @@ def gaps_of(
     lost_at = places[lost].astype(np.float32)
     apart = max(APART * assembly.low.diagonal, 3 * _spacing(points, len(owner)))
     clusters = clusters_of(
-        lost_at, depth[lost], lack[lost], assembly.low.objects[triangle[lost]], assembly.keys, apart
+        lost_at, depth[lost], lack[lost], assembly.low.objects[triangle[lost]], assembly.keys, apart,
+        face_normals(assembly.low.positions, assembly.low.triangles[triangle[lost]]),
     )  # fmt: skip
     return Gaps(float(missed.mean()), float((depth > 0).mean()), lost_at, clusters)
 

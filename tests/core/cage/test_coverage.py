@@ -89,7 +89,20 @@ def test_what_is_held_and_how_far_the_rest_is_beyond(outward, inward, outside, b
     assert found.held == pytest.approx(1 - 0.5 * (outside > 0) - 0.5 * (below > 0), abs=0.02)
     assert found.needed == pytest.approx((0.25, 0.15), abs=1e-5)
     assert len(found.places) == (outside > 0) + (below > 0)
+    assert (found.closest is None) == bool(found.places)
     assert found.surface.sum() == pytest.approx(found.surface[:12].sum() + found.surface[-12:].sum(), rel=0.05)
+
+
+@pytest.mark.parametrize(("outward", "inward", "end", "spare", "side"), [
+    (0.3, 0.4, "the outer reach", 0.05, slice(0, 0.5)), (0.6, 0.2, "the inner reach", 0.05, slice(0.5, 1)),
+])  # fmt: skip
+def test_where_all_is_held_the_place_nearest_to_an_end_is_told(outward, inward, end, spare, side):
+    found = covered(plane(2), grid_mesh(200, 20, steps, "high"), outward, inward)
+    assert found.closest
+    assert (found.nearest_end, found.closest.part) == (end, "high/high")
+    assert found.closest.beyond == pytest.approx(-spare, abs=1e-5)
+    np.testing.assert_allclose(found.closest.facing, [0, 0, 1], atol=1e-6)
+    assert side.start <= found.closest.middle[0] <= side.stop
 
 
 def test_places_are_apart_and_the_worst_comes_first():
@@ -107,6 +120,7 @@ def test_places_are_apart_and_the_worst_comes_first():
     np.testing.assert_allclose(found.places[0].middle[:2], [0.2, 0.2], atol=0.02)
     assert found.places[0].lack == "outside"
     assert found.places[0].part == "high/high"
+    np.testing.assert_allclose(found.places[0].facing, [0, 0, 1], atol=1e-6)
 
 
 def test_rays_of_the_low_that_strike_nothing_are_counted_and_placed():

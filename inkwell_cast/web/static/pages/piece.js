@@ -39,13 +39,15 @@ const meshes = new MeshesPanel(base, {
 // The step Cage opens on cage and sculpt together, at the worst place, with the slice pinned there.
 const EASED = 260; // milliseconds until the camera stands
 let entered = null;
+// Middle, radius and, where it is told, which way the surface looks.
+function placeOf(numbers) { return [numbers.slice(0, 3), numbers[3], numbers.length > 4 ? numbers.slice(4, 7) : undefined]; }
 function press(id, on) { if (($(id).getAttribute("aria-pressed") === "true") !== on) $(id).click(); }
 function enter(worst) {
   entered = { show: model.show, cage: $("cage-on").getAttribute("aria-pressed") === "true", leaf: leafShown() };
   setShow("both");
   press("cage-on", true);
   if (!worst) return;
-  model.turnTo(new Float32Array(0), [worst.slice(0, 3), worst[3]], 0.3);
+  model.turnTo(new Float32Array(0), placeOf(worst), 0.3);
   showLeaf("section", false);
   setTimeout(() => {
     const at = $("reach-rule") && lowNear(worst.slice(0, 3));
@@ -73,7 +75,7 @@ const cover = new Coverage(base, model, {
   toast, sayProgress, tryLive,
   mark: (header, arrays) => { setShow("low"); model.showMarks(arrays.corners, header.place); sheet.setHatched(arrays.uvs); },
   enter, leave,
-  turnTo: (place, show) => { setShow(show); model.turnTo(new Float32Array(0), [place.slice(0, 3), place[3]]); },
+  turnTo: (place, show) => { setShow(show); model.turnTo(new Float32Array(0), placeOf(place)); },
 });
 
 async function sendToCage(address, values) {

@@ -3,9 +3,10 @@ import * as THREE from "three";
 
 // The view has a `camera`, `controls`, the `box` around what it shows, and `draw()`.
 export class CameraMoves {
-  turnTo(corners, [centre, radius], nearest = 0.12) {
-    const out = new THREE.Vector3(), a = new THREE.Vector3(), b = new THREE.Vector3(), c = new THREE.Vector3();
-    let area = 0;
+  // To a place; which way its surface looks is told by triangles (9 numbers each), or by the mean of its unit normals.
+  turnTo(corners, [centre, radius, facing], nearest = 0.12) {
+    const out = new THREE.Vector3(...(facing ?? [0, 0, 0])), a = new THREE.Vector3(), b = new THREE.Vector3(), c = new THREE.Vector3();
+    let area = facing ? 1 : 0;
     for (let i = 0; i + 8 < corners.length; i += 9) {
       a.fromArray(corners, i); b.fromArray(corners, i + 3); c.fromArray(corners, i + 6);
       const face = b.sub(a).cross(c.sub(a));
