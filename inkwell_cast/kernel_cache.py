@@ -19,7 +19,7 @@ PREFIX = "kernels-"
 LIBRARIES = ("numba", "llvmlite", "numpy", "embreex")
 KEPT_DAYS = 30  # of folders whose installation is gone
 HERE = pathlib.Path(__file__).resolve().parent
-COMPILED = re.compile(rb"^(?:import numba|from numba)\b", re.MULTILINE)
+COMPILED = re.compile(rb"^from \.+(?:base\.)?kernels import\b", re.MULTILINE)
 IMPORTS = re.compile(rb"^from (\.+)([\w.]*) import (\([^)]*\)|[^\n]*)", re.MULTILINE)
 CONSTANT = re.compile(rb"\b_?[A-Z][A-Z0-9_]{2,}\b")
 
@@ -27,7 +27,7 @@ CONSTANT = re.compile(rb"\b_?[A-Z][A-Z0-9_]{2,}\b")
 def kernel_sources() -> list[pathlib.Path]:
     """The modules with kernels, and those that they take constants from."""
     texts = {path: path.read_bytes() for path in sorted((HERE / "core").rglob("*.py"))}
-    taking = {path for path, text in texts.items() if COMPILED.search(text)}
+    taking = {HERE / "core" / "base" / "kernels.py"} | {path for path, text in texts.items() if COMPILED.search(text)}
     waiting = list(taking)
     while waiting:
         path = waiting.pop()

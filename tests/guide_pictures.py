@@ -22,7 +22,8 @@ from inkwell_cast.core.mesh.mesh import Mesh, subset
 from inkwell_cast.core.mesh.normals import with_normals
 from inkwell_cast.core.piece.piece import take
 from inkwell_cast.core.settings.recipe import Recipe
-from inkwell_cast.demo import gull, inkstand, lantern, pieces, token, troubled
+from inkwell_cast.demo import gull, inkstand, lantern, token, troubled
+from inkwell_cast.demo.pieces import pieces
 from inkwell_cast.engine.lanes import Lanes
 from inkwell_cast.store import Store
 from inkwell_cast.web.services.services import Services

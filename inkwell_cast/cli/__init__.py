@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from .. import __version__
+from ..core.base.on_demand import importing
 
 BAD_INPUT, FAULT = 2, 1
 COMMANDS = {
@@ -101,7 +102,9 @@ class _Command(argparse.ArgumentParser):
     def parse_known_args(self, *given: Any, **named: Any) -> Any:
         name = self.prog.rpartition(" ")[2]
         if name in COMMANDS and not self.get_default("run"):
-            getattr(importlib.import_module(f"{__name__}.arguments"), name)(self)
+            with importing():
+                arguments = importlib.import_module(f"{__name__}.arguments")
+            getattr(arguments, name)(self)
         return super().parse_known_args(*given, **named)
 
 

@@ -9,6 +9,7 @@ import pathlib
 from collections.abc import Callable
 from typing import get_args
 
+from ..core.base.on_demand import importing
 from ..core.settings.basis import Basis
 from ..core.settings.handoff import Handoff
 from ..core.settings.low_normals import NormalMode, Normals
@@ -28,7 +29,9 @@ def does(module: str, function: str) -> Callable[[argparse.Namespace], int]:
     """What a command does, imported when it is done."""
 
     def run(options: argparse.Namespace) -> int:
-        return int(getattr(importlib.import_module(f".{module}", __package__), function)(options))
+        with importing():
+            command = getattr(importlib.import_module(f".{module}", __package__), function)
+        return int(command(options))
 
     return run
 

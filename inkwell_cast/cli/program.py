@@ -9,6 +9,7 @@ from typing import Any
 from pydantic import BaseModel, TypeAdapter, ValidationError
 
 from ..core.base.errors import InputProblem
+from ..core.base.on_demand import importing
 from ..core.handoff.piece_file import SUFFIX, read_contents
 from ..core.settings.recipe import Recipe, refused_words
 from .bar import Bar
@@ -116,8 +117,8 @@ def run_worker(options: argparse.Namespace) -> int:
 
 
 def run_serve(options: argparse.Namespace) -> int:
-    from ..web.serve import serve
-
+    with importing():
+        from ..web.serve import serve
     return serve(
         options.data, options.port, False, browser=options.open, cluster=options.cluster, remote=_remote(options)
     )
@@ -151,8 +152,8 @@ def _remote(options: argparse.Namespace) -> Any:
 def run_demo(options: argparse.Namespace) -> int:
     if options.write:
         return _write_demo(options.write)
-    from ..web.serve import serve
-
+    with importing():
+        from ..web.serve import serve
     bar = Bar()
 
     def compiling(share: float) -> None:
@@ -165,7 +166,7 @@ def run_demo(options: argparse.Namespace) -> int:
 
 def _write_demo(folder: pathlib.Path) -> int:
     """The demo meshes as an artist would have them, each piece with its settings beside it as a recipe."""
-    from ..demo import pieces
+    from ..demo.pieces import pieces
 
     for piece in pieces():
         try:

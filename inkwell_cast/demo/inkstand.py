@@ -8,11 +8,12 @@ import numpy as np
 
 from ..core.base.array_types import F64
 from ..core.mesh.mesh import Mesh
+from . import TOUR_ON
 from .lettering import distance_to, strokes_of
 from .parts import DemoPart, meshes_of, written
 from .shapes import bump, curve, refined, rounded_box, spaced, turned
 
-TITLE = "Harbour-master’s inkstand"
+TITLE = TOUR_ON
 MATERIALS = {
     "brass": (0.62, 0.42, 0.16),
     "ink glass": (0.05, 0.24, 0.30),

@@ -23,7 +23,7 @@ from typing import Any
 from .memory_watch import NO_ROOM
 from .messages import GIVES_WAY, OUT_OF_MEMORY, QUICK, Asked, Done, Failed, Job, Told, rank
 from .pace import Pace
-from .worker import run
+from .process import run
 
 STOP_WITHIN = 0.4
 LOOK_EVERY, LOOK_UNREADY = 0.01, 0.05

@@ -133,6 +133,18 @@ class Draw:
 
 
 @dataclass(frozen=True, slots=True)
+class DrawNear:
+    """What the views draw of the objects `names` of a file within a ball, see `display_meshes.view_near`."""
+
+    recipe: Recipe
+    sources: list[Source]
+    name: str
+    names: tuple[str, ...]
+    centre: tuple[float, float, float]
+    radius: float
+
+
+@dataclass(frozen=True, slots=True)
 class CheckPiece:
     """Find what is wrong before a bake."""
 
@@ -256,6 +268,7 @@ Job = (
     | JudgeProof
     | ProbeAt
     | Draw
+    | DrawNear
     | CheckPiece
     | Cover
     | MeasureReach
@@ -266,7 +279,7 @@ Job = (
 QUICK = (ProbeAt, SectionAt)  # jobs that follow the pointer: a process answers them in the midst of another
 GIVES_WAY = (CheckPiece,)  # those that end and begin again when one of a lower rank comes; what they found is kept
 FIRST = (ProbeAt, SectionAt, Load, LoadPacked)  # of what waits
-SECOND = (ShowProof, Draw, Cover)
+SECOND = (ShowProof, Draw, DrawNear, Cover)
 
 
 def rank(job: Job) -> int:

@@ -2,7 +2,6 @@
 
 import contextlib
 import pathlib
-import signal
 import time
 import traceback
 from collections import OrderedDict
@@ -60,6 +59,7 @@ from .messages import (
     Cover,
     Done,
     Draw,
+    DrawNear,
     Export,
     Failed,
     HandOff,
@@ -95,7 +95,6 @@ def run(pipe: Connection, cancel: Event, niceness: int = 0, cluster: str = "") -
     limit_single_requests()
     watch = MemoryWatch()
     watch.start()
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C goes to the server, which ends this process in order
     worker = _Worker(pipe, cancel, watch, ClusterAt(cluster))
     with contextlib.suppress(RayLibraryMissing):  # said again, to the user, by the first job that needs it
         warm_up(lambda share: pipe.send(Told(0, "compiling", share)))
@@ -172,6 +171,8 @@ class _Worker:
             case Draw():
                 self._draw(job)
                 return None
+            case DrawNear():
+                return b"".join(display_meshes.view_near(self._file(job), job.names, job.centre, job.radius))
             case Cover():
                 return self._cover(job)
             case MeasureReach():
@@ -297,9 +298,8 @@ class _Worker:
             write_picture(pathlib.Path(job.path), "png", picture)
             return
         if job.what == "sculpt":
-            files = self._warm.treated({m.name: m for m in self._read(job.sources).named}, job.recipe)
             blocks = display_meshes.view_of_sculpt(
-                files[job.name], job.names, lambda share: self._tell("drawing", share, True)
+                self._file(job), job.names, lambda share: self._tell("drawing", share, True)
             )
         else:
             assembly = self._assembled(job.recipe, job.sources)
@@ -309,6 +309,10 @@ class _Worker:
                 else display_meshes.view_of_cage(assembly, self._warm, self._fitting)
             )
         write_blocks(pathlib.Path(job.path), blocks)
+
+    def _file(self, job: Draw | DrawNear) -> Mesh:
+        """The mesh of a file as it is set."""
+        return self._warm.treated({m.name: m for m in self._read(job.sources).named}, job.recipe)[job.name]
 
     def _check(self, job: CheckPiece) -> list[Finding]:
         self._tell("checking", 0.1)

@@ -1,6 +1,7 @@
 """Starting the server and, on wish, putting the demo pieces on its shelf."""
 
 import asyncio
+import importlib
 import json
 import os
 import pathlib
@@ -13,7 +14,6 @@ from dataclasses import dataclass
 
 import uvicorn
 
-from ..demo import pieces
 from ..engine.cluster import cluster_at
 from ..engine.lanes import Lanes
 from ..store import Store
@@ -104,7 +104,7 @@ def _await_kernels(engine: Lanes, compiling: Callable[[float], None]) -> None:
 
 async def add_demo(services: Services, tell: Callable[[str], None] = lambda name: None) -> None:
     """Put the demo pieces on the shelf, by the road that an artist's files take; `tell` hears the title of each."""
-    for piece in pieces():
+    for piece in importlib.import_module("..demo.pieces", __package__).pieces():
         tell(piece.title)
         folder = services.store.files.temporary_folder()
         roles = {}

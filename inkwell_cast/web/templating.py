@@ -22,7 +22,7 @@ from ..core.settings.mends_overlay import add_mend
 from ..core.settings.output import DEPTHS
 from ..core.settings.reach_unit import in_other_unit
 from ..core.settings.recipe import Recipe
-from ..demo.inkstand import TITLE
+from ..demo import TOUR_ON
 from ..store import bakes
 from ..store.bakes import BakeRecord, BakeRow
 from ..store.meshes import MeshRow
@@ -65,6 +65,11 @@ def count(number: int) -> str:
 def units(value: float) -> str:
     """A distance in scene units with three figures, or whole where there are more."""
     return count(round(value)) if abs(value) >= 999.5 else f"{value:.3g}"
+
+
+def percent(share: float) -> str:
+    """A share with four figures at most; 100 only where nothing is left over."""
+    return "100" if share >= 1 else f"{min(100 * share, 99.99):.2f}"
 
 
 def duration(seconds: float | None) -> str:
@@ -131,7 +136,7 @@ def fields_of(group: str) -> list[dict[str, Any]]:
 
 
 templates.env.globals |= {
-    "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "stage_words": stage_words, "TOUR_ON": TITLE,
+    "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "stage_words": stage_words, "TOUR_ON": TOUR_ON,
     "MAPS": maps.REGISTRY, "Recipe": Recipe, "DEPTHS": DEPTHS,
     "MIXES": MIXES, "DISTANCES": DISTANCES, "IN_TANGENT_BASIS": IN_TANGENT_BASIS,
     "SCALE": SCALE, "BETTER": BETTER, "WORSE": WORSE,
@@ -184,8 +189,8 @@ def called(row: BakeRow) -> str:
 templates.env.filters |= {
     "hash": lambda text: sha256(text.encode()).hexdigest()[:12],
     "other_unit": in_other_unit, "when": when, "bytes": in_bytes, "short": short, "called": called,
-    "comparable": bakes.comparable, "count": count, "units": units, "duration": duration, "spark": spark,
-    "scope": scope_label,
+    "comparable": bakes.comparable, "count": count, "units": units, "percent": percent, "duration": duration,
+    "spark": spark, "scope": scope_label,
 }  # fmt: skip
 
 

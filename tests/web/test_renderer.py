@@ -24,7 +24,7 @@ from inkwell_cast.core.handoff.hand_off import hand_off
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.settings.handoff import Handoff
 from inkwell_cast.core.settings.output import Output
-from inkwell_cast.demo import pieces
+from inkwell_cast.demo.pieces import pieces
 
 TESTS = pathlib.Path(__file__).parent.parent
 SIDES = [[1, 1, 1], [-1, 0.6, -0.8]]

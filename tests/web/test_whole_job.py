@@ -157,16 +157,28 @@ def test_two_hundred_parts_are_two_draws_and_any_is_found_by_typing(quiet: Page,
     assert in_model(page, "model.scenes.low.children.length") == 1  # apart and partly hidden it is one draw still
 
 
-def test_two_million_triangles_are_looked_at_by_their_stand_in(alive: Page, roomy, tmp_path):
+def test_five_million_triangles_are_looked_at_by_their_stand_in_and_near_by_as_they_are(alive: Page, roomy, tmp_path):
     page = alive
     write_mesh(tmp_path / "reef_low.obj", torus(40, 20, name="reef_low"))
-    write_mesh(tmp_path / "reef_high.ply", replace(torus(1424, 712, name="reef_high"), uvs=()))
+    write_mesh(tmp_path / "reef_high.ply", replace(torus(2240, 1120, name="reef_high"), uvs=()))
     piece_of(page, roomy, tmp_path / "reef_low.obj", tmp_path / "reef_high.ply")
-    expect(page.locator("#panel")).to_contain_text(re.compile(r"2\D027\D776 triangles"))
+    expect(page.locator("#panel")).to_contain_text(re.compile(r"5\D017\D600 triangles"))
     expect(page.locator("#table")).to_have_attribute("data-renewed", "1", timeout=SLOW)
     assert in_model(page, "model.standIn")
     drawn = in_model(page, "model.scenes.sculpt.children[0].geometry.attributes.position.count")
     assert 100_000 < drawn < 2_000_000
+    page.locator("[data-show=sculpt]").click()
+    in_model(page, "model.turnTo(new Float32Array(0), [[2.7, 0, 0], 0.05], 0.01)")
+    expect(page.locator("#model-readout")).to_contain_text("Here the sculpt is drawn with every triangle", timeout=SLOW)
+    children = "model.scenes.sculpt.children"
+    assert in_model(page, f"{children}.length") == 2
+    assert in_model(page, f"{children}[0].material.uniforms.ball.value.w") < 0  # the stand-in is open there
+    finer = in_model(page, f"{children}[1].geometry.attributes.position.count")
+    assert finer > 2000
+    page.keyboard.press("f")
+    while in_model(page, f"{children}.length") > 1:
+        page.wait_for_timeout(100)
+    assert in_model(page, f"{children}[0].material.uniforms.ball.value.w") == 0
     page.locator("[data-show=wipe]").click()
     expect(page.locator("#live-words")).not_to_contain_text("was")
 

@@ -1,9 +1,9 @@
 """What stops a bake, and what an artist should hear of afterwards. What is wrong with meshes is found by `checks`."""
 
-import numba
 import numpy as np
 
 from ..base.errors import InputProblem
+from ..base.kernels import kernel, prange
 from ..cast.hits import Cast
 from ..mesh.mesh import Mesh
 from ..piece.piece import Assembly
@@ -69,10 +69,10 @@ def zero_area(mesh: Mesh) -> int:
     return int(_zero_area(mesh.positions, mesh.triangles))
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _zero_area(positions, triangles):  # type: ignore[no-untyped-def]
     count = 0
-    for f in numba.prange(len(triangles)):
+    for f in prange(len(triangles)):
         a, b, c = triangles[f, 0], triangles[f, 1], triangles[f, 2]
         ax, ay, az = np.float64(positions[a, 0]), np.float64(positions[a, 1]), np.float64(positions[a, 2])
         ux, uy, uz = positions[b, 0] - ax, positions[b, 1] - ay, positions[b, 2] - az

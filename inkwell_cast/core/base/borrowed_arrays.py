@@ -5,10 +5,12 @@ Whatever holds addresses is made by `keeping`, which ties what lies there to it:
 
 from typing import Any
 
-import numba
 import numpy as np
-from numba import types
-from numba.extending import intrinsic
+
+from .kernels import carray, intrinsic, kernel
+from .on_demand import library
+
+types = library("numba.core.types")
 
 
 class _Kept:
@@ -23,7 +25,7 @@ def keeping(values: Any, *owners: object) -> Any:
     return np.asarray(_Kept(np.ascontiguousarray(values), owners))
 
 
-@intrinsic  # type: ignore[untyped-decorator]
+@intrinsic
 def _pointer(context, address):  # type: ignore[no-untyped-def]
     def build(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
         return builder.inttoptr(arguments[0], context.get_value_type(types.voidptr))
@@ -31,7 +33,7 @@ def _pointer(context, address):  # type: ignore[no-untyped-def]
     return types.voidptr(address), build
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def block(address, shape, kind):  # type: ignore[no-untyped-def]
     """The array of a shape and a kind (a NumPy type, or a structured one) that lies at an address."""
-    return numba.carray(_pointer(address), shape, kind)
+    return carray(_pointer(address), shape, kind)

@@ -1,14 +1,60 @@
-"""Functions of large libraries, imported when they are first called, so that no command waits for them in vain."""
+"""Importing: of large libraries only when they are called, and of much at a time without looking for garbage in it."""
 
+import contextlib
+import gc
 import importlib
-from collections.abc import Callable
+import sys
+from collections.abc import Callable, Iterator
 from typing import Any
+
+MANY = 50  # modules; what comes with fewer is not worth telling the collector of
+
+
+@contextlib.contextmanager
+def importing() -> Iterator[None]:
+    """Import without the collector of garbage, and never have it look at what was imported: modules stay to the end.
+
+    Else it looks through all of them again and again while they come, and once more when the process ends, which took
+    half of a start.
+    """
+    before, on = len(sys.modules), gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if on:
+            gc.enable()
+        if len(sys.modules) - before > MANY:
+            gc.freeze()
+
+
+def imported(name: str) -> Any:
+    """A module by its name, imported so if it was not yet."""
+    with contextlib.nullcontext() if name in sys.modules else importing():
+        return importlib.import_module(name)
 
 
 def on_demand(module: str, name: str) -> Callable[..., Any]:
     """A function or class of a module, for calling only."""
 
     def call(*arguments: Any, **named: Any) -> Any:
-        return getattr(importlib.import_module(module), name)(*arguments, **named)
+        return getattr(imported(module), name)(*arguments, **named)
 
     return call
+
+
+class _Library:
+    """A module that is imported when something of it is first asked for."""
+
+    def __init__(self, name: str) -> None:
+        self._name = name
+
+    def __getattr__(self, name: str) -> Any:
+        value = getattr(imported(self._name), name)
+        setattr(self, name, value)
+        return value
+
+
+def library(name: str) -> Any:
+    """A module of a large library, to be used as if it were imported."""
+    return _Library(name)

@@ -1,10 +1,11 @@
 """Well-spread directions for rays, cosine-weighted: the same for the same texel, whatever the threads and tiles."""
 
-import numba
 import numpy as np
 
+from .kernels import kernel
 
-@numba.njit(cache=True, nogil=True, inline="always")
+
+@kernel(inline="always")
 def hashed(x):  # type: ignore[no-untyped-def]
     """A 32-bit number scrambled: C. Wellons, "lowbias32" (2018)."""
     x = np.uint32(x)
@@ -13,7 +14,7 @@ def hashed(x):  # type: ignore[no-untyped-def]
     return np.uint32(x ^ (x >> np.uint32(16)))
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def _reversed_bits(x):  # type: ignore[no-untyped-def]
     x = np.uint32(((x >> np.uint32(1)) & np.uint32(0x55555555)) | ((x & np.uint32(0x55555555)) << np.uint32(1)))
     x = np.uint32(((x >> np.uint32(2)) & np.uint32(0x33333333)) | ((x & np.uint32(0x33333333)) << np.uint32(2)))
@@ -22,7 +23,7 @@ def _reversed_bits(x):  # type: ignore[no-untyped-def]
     return np.uint32((x >> np.uint32(16)) | (x << np.uint32(16)))
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def _scrambled(x, seed):  # type: ignore[no-untyped-def]
     """Nested uniform scrambling of a number whose bits stand in reverse; gives them the right way round.
 
@@ -36,7 +37,7 @@ def _scrambled(x, seed):  # type: ignore[no-untyped-def]
     return _reversed_bits(x)
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def square_point(index, seed):  # type: ignore[no-untyped-def]
     """Point `index` of the first two dimensions of a Sobol sequence, Owen-scrambled by a seed; each from 0 to 1.
 
@@ -54,7 +55,7 @@ def square_point(index, seed):  # type: ignore[no-untyped-def]
     return x * 2.3283064365386963e-10, y * 2.3283064365386963e-10
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def further_point(index, seed, pair):  # type: ignore[no-untyped-def]
     """The same of a further pair of dimensions, from 1 on, which is independent of the others.
 
@@ -65,7 +66,7 @@ def further_point(index, seed, pair):  # type: ignore[no-untyped-def]
     return square_point(_scrambled(_reversed_bits(np.uint32(index)), own), hashed(own ^ np.uint32(0x68E31DA4)))
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def points_of_texel(x, y, salt, bits):  # type: ignore[no-untyped-def]
     """The first point that a texel takes, 2^bits in all, and the seed.
 
@@ -77,7 +78,7 @@ def points_of_texel(x, y, salt, bits):  # type: ignore[no-untyped-def]
     return np.int64(place << np.uint32(bits)), seed_of(x >> 8, y >> 8, salt)
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def _spread_bits(x):  # type: ignore[no-untyped-def]
     """Eight bits with a gap after each."""
     x = (x | (x << 4)) & 0x0F0F
@@ -85,7 +86,7 @@ def _spread_bits(x):  # type: ignore[no-untyped-def]
     return (x | (x << 1)) & 0x5555
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def turn(share):  # type: ignore[no-untyped-def]
     """Cosine and sine of a share of a whole turn, to 3e-8: Taylor's series over an eighth to either side."""
     quarter = np.floor(4 * share + 0.5)
@@ -98,7 +99,7 @@ def turn(share):  # type: ignore[no-untyped-def]
     return (-c, -s) if q & 2 else (c, s)
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def frame_about(nx, ny, nz):  # type: ignore[no-untyped-def]
     """Two unit vectors (3 numbers each) that are at right angles to the unit normal n and to each other.
 
@@ -110,14 +111,14 @@ def frame_about(nx, ny, nz):  # type: ignore[no-untyped-def]
     return 1 + sign * nx * nx * p, sign * q, -sign * nx, q, sign + ny * ny * p, -ny
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def cosine_point(u, v, widest):  # type: ignore[no-untyped-def]
     """A unit vector about z, cosine-weighted, at most asin(`widest`) away from it."""
     r, (c, s) = widest * np.sqrt(u), turn(v)
     return r * c, r * s, np.sqrt(max(0.0, 1 - r * r))
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def cosine_direction(u, v, widest, nx, ny, nz):  # type: ignore[no-untyped-def]
     """The same about the unit normal n."""
     x, y, z = cosine_point(u, v, widest)
@@ -125,7 +126,7 @@ def cosine_direction(u, v, widest, nx, ny, nz):  # type: ignore[no-untyped-def]
     return x * ax + y * bx + z * nx, x * ay + y * by + z * ny, x * az + y * bz + z * nz
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def sphere_point(u, v):  # type: ignore[no-untyped-def]
     """A unit vector, evenly spread over all ways: Archimedes' hat-box."""
     z, (c, s) = 1 - 2 * u, turn(v)
@@ -133,7 +134,7 @@ def sphere_point(u, v):  # type: ignore[no-untyped-def]
     return r * c, r * s, z
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def seed_of(x, y, salt):  # type: ignore[no-untyped-def]
     """A seed for a block of texels."""
     return hashed(np.uint32(x) ^ hashed(np.uint32(y) ^ hashed(np.uint32(salt))))

@@ -10,11 +10,12 @@ from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor, TimeoutError, wait
 from typing import TypeVar
 
-import numba
 import numpy as np
 
 from .errors import Cancelled
+from .on_demand import library
 
+numba = library("numba")
 BATCH_SECONDS = 0.03
 LOOK_SECONDS = 0.05
 

@@ -3,11 +3,11 @@
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-import numba
 import numpy as np
 from pydantic import BaseModel
 
 from ..base.array_types import F32, F64, Bool
+from ..base.kernels import kernel
 from ..base.threads import in_batches
 from ..mesh.clusters import APART, LACKS, Cluster, clusters_of
 from ..mesh.marks import Marks, marks_of
@@ -43,8 +43,8 @@ class Coverage:
     edges (BINS + 1,) and surface (BINS,) are the histogram of the reach that the sculpt needs, weighed by surface.
     `needed` is the outward and inward reach that would hold everything; what would serve best is measured by trial
     (`bake/measured_reach.py`).
-    outside (N, 3) float32 are the points that it does not hold; `gaps` tell of the low's side. `closest` is the point
-    nearest to an end of its ray where all are held, with how far beyond it is: a negative number.
+    outside (N, 3) float32 are the points that it does not hold; `gaps` tell of the low's side. `closest` is the place
+    nearest to an end of its rays where all are held, with how far beyond it is: a negative number.
     """
 
     held: float
@@ -82,12 +82,11 @@ def coverage(
     within = np.ones(len(cage.offsets), bool) if lows is None else lows
     chosen, facts = within[located.triangle], _cage_facts(assembly, cage, within)
     gaps, verdicts = gaps_of(assembly, sculpt, cage, within, cancelled), tuple(cage_verdicts(assembly, cage))
-    t, height, weight = located.triangle[chosen], located.height[chosen], located.weight[chosen]
-    if not len(t):
-        held = 0.0 if len(sculpt.mesh.triangles) else 1.0  # no ray comes near a sculpt that is there
+    t, height, weight, place = (of[chosen] for of in (located.triangle, located.height, located.weight, located.place))
+    if not len(t):  # no ray comes near the sculpt, if there is one
+        held = 0.0 if len(sculpt.mesh.triangles) else 1.0
         return replace(_NOTHING, held=held, cage=facts, gaps=gaps, verdicts=verdicts)
-    above, below = np.empty(len(t), np.float32), np.empty(len(t), np.float32)
-    b, rays = located.b[chosen], rays_of(assembly, cage)
+    (above, below), b, rays = np.empty((2, len(t)), np.float32), located.b[chosen], rays_of(assembly, cage)
 
     def work(i: int, j: int) -> None:
         _beyond(t[i:j], b[i:j], height[i:j], above[i:j], below[i:j], rays.record)
@@ -96,17 +95,18 @@ def coverage(
     reach, slack = located.reach[chosen], TOLERANCE * assembly.low.diagonal
     outside, under = above > slack, below > slack
     needed = max(float(reach.max()), 0.0), max(float(-reach.min()), 0.0)
-    edges = np.linspace(-needed[1] - slack, needed[0] + slack, BINS + 1)
-    surface, _ = np.histogram(reach, edges, weights=weight)
-    lost, places = outside | under, located.place[chosen]
-    low, nearest, apart = assembly.low, np.maximum(above, below), APART * assembly.low.diagonal
-    beyond, tightest = nearest[lost], int(np.argmax(nearest))
-    closest = Cluster(
-        tuple(places[tightest].tolist()), apart, float(nearest[tightest]),
-        "outside" if above[tightest] >= below[tightest] else "below",
-        sculpt.keys[located.owner[chosen][tightest]],
-        tuple(face_normals(low.positions, low.triangles[t[tightest : tightest + 1]])[0].tolist()),
-    )  # fmt: skip
+    surface, edges = np.histogram(reach, BINS, (-needed[1] - slack, needed[0] + slack), weights=weight)
+    lost, nearest = outside | under, np.maximum(above, below)
+    told = lost if lost.any() else nearest == nearest.max()
+    clusters = clusters_of(
+        place[told],
+        nearest[told],
+        np.where(above[told] >= below[told], LACKS.index("outside"), LACKS.index("below")).astype(np.int32),
+        located.owner[chosen][told],
+        sculpt.keys,
+        max(APART * assembly.low.diagonal, 4 * float(np.sqrt(weight.sum() / len(t)))),
+        face_normals(assembly.low.positions, assembly.low.triangles[t[told]]),
+    )
     return Coverage(
         held=float(weight[~lost].sum() / max(weight.sum(), 1e-300)),
         points=len(t),
@@ -117,20 +117,12 @@ def coverage(
         needed=needed,
         edges=edges,
         surface=surface,
-        places=clusters_of(
-            places[lost],
-            beyond,
-            np.where(outside[lost], LACKS.index("outside"), LACKS.index("below")).astype(np.int32),
-            located.owner[chosen][lost],
-            sculpt.keys,
-            max(apart, 4 * float(np.sqrt(weight.sum() / len(t)))),
-            face_normals(low.positions, low.triangles[t[lost]]),
-        ),
-        outside=places[lost],
+        places=clusters if lost.any() else [],
+        outside=place[lost],
         cage=facts,
         gaps=gaps,
         verdicts=verdicts,
-        closest=None if lost.any() else closest,
+        closest=None if lost.any() else clusters[0],
     )
 
 
@@ -186,7 +178,7 @@ def _mean_length(assembly: Assembly, cage: Cage, within: Bool) -> float:
     return float((area * length).sum() / max(area.sum(), 1e-300))
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _beyond(triangle, b, height, above, below, rays):  # type: ignore[no-untyped-def]
     """How far each point lies above the cage, and how far below the end of its ray; negative where it is held."""
     for i in range(len(triangle)):

@@ -21,10 +21,10 @@ from functools import partial
 from hashlib import sha256
 from typing import Any
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64, Bool
+from ..base.kernels import kernel
 from ..base.on_demand import on_demand
 from ..base.threads import awaited, in_batches
 from ..mesh.adjacency import edges_of
@@ -239,7 +239,7 @@ def _room(sculpt: Sculpt, pair: I32, place: F32, along: F64, lift: float) -> F64
     return room
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _outward(pair, place, along, lift, tracers, room):  # type: ignore[no-untyped-def]
     for i in range(len(pair)):
         dx, dy, dz = along[i, 0], along[i, 1], along[i, 2]

@@ -11,11 +11,11 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64, Any_
 from ..base.errors import Cancelled
+from ..base.kernels import kernel
 from ..base.on_demand import on_demand
 from ..base.threads import in_batches
 from ..mesh.adjacency import edges_of
@@ -139,7 +139,7 @@ def _vertices(
     return mesh.positions[used], mesh.normals.values[normal[used]], area[used] * step, owner[used]
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _collect(positions, triangles, rows, objects, area, normal, owner):  # type: ignore[no-untyped-def]
     """For every vertex of some triangles a third of their area, and the normal's row and the object of the last."""
     for t in range(len(triangles)):
@@ -154,7 +154,7 @@ def _collect(positions, triangles, rows, objects, area, normal, owner):  # type:
             normal[vertex], owner[vertex] = rows[t, k], objects[t]
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _walk(places, normals, points, directions, across, triangle, b, height, reach, seen):  # type: ignore[no-untyped-def]
     """Start at `triangle` and walk to the one whose rays hold each place; see `Located` for the outputs."""
     for i in range(len(places)):
@@ -185,7 +185,7 @@ def _walk(places, normals, points, directions, across, triangle, b, height, reac
         seen[i] = best >= 100 * INSIDE and facing > 0
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _solve(x, p, d):  # type: ignore[no-untyped-def]
     """Barycentrics and s of the line of one triangle through x."""
     a = np.empty((3, 3))

@@ -2,10 +2,10 @@
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F64, Bool
+from ..base.kernels import kernel
 from ..mesh.adjacency import edges_of
 from ..mesh.mesh import corner_positions
 from ..piece.piece import Assembly
@@ -38,7 +38,7 @@ def _normals(corners: F64) -> F64:
     return np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _cross(points, ids, boxes, rows, crossing):  # type: ignore[no-untyped-def]
     """Mark pairs of triangles that share no vertex and pierce each other; `rows` ascend by their box's lowest x."""
     for i in range(len(rows)):
@@ -62,7 +62,7 @@ def _cross(points, ids, boxes, rows, crossing):  # type: ignore[no-untyped-def]
                 crossing[t] = crossing[g] = True
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _pierces(p, q):  # type: ignore[no-untyped-def]
     """Whether an edge of triangle p passes through triangle q."""
     ux, uy, uz = q[1, 0] - q[0, 0], q[1, 1] - q[0, 1], q[1, 2] - q[0, 2]

@@ -1,9 +1,9 @@
 """What straightening changed: how much of the low, and by how many degrees."""
 
-import numba
 import numpy as np
 from pydantic import BaseModel
 
+from ..base.kernels import kernel
 from ..mesh.mesh import corner_positions
 from ..mesh.surface_samples import spread_over
 from ..piece.piece import Assembly
@@ -34,7 +34,7 @@ def straightened(assembly: Assembly, rays: Rays, without: Rays) -> Straightened:
     )  # fmt: skip
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _apart(triangle, b, rays, others):  # type: ignore[no-untyped-def]
     """Degrees between the directions of two ray fields at barycentrics b (N, 3) of triangles (N,)."""
     out = np.empty(len(triangle))

@@ -3,11 +3,11 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, Bool
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..base.threads import in_batches
 from ..mesh.clusters import APART, LACKS, Cluster, clusters_of
 from ..mesh.mesh import corner_positions
@@ -72,7 +72,7 @@ def _spacing(points: F64, count: int) -> float:
     return float(np.sqrt(area / count))
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _try(triangle, b, missed, depth, rays, tracers):  # type: ignore[no-untyped-def]
     """Whether each ray strikes nothing, and how far its start lies beyond the first surface out from the low."""
     pair = block(rays.pair, rays.pair_count, np.int32)

@@ -1,9 +1,9 @@
 """Adaptive sampling: which samples of a texel are traced first, and whether the rest would change anything."""
 
-import numba
 import numpy as np
 
 from ..base.array_types import I64
+from ..base.kernels import kernel
 from ..rays.ray import point_on_low
 from ..uv.rasterise import sample_barycentrics
 
@@ -27,7 +27,7 @@ def sample_order(side: int, adaptive: bool) -> tuple[I64, int]:
     return np.array([*first, *(place for place in every if place not in first)], np.int64), len(first)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def all_on_low(owner, left, top, side):  # type: ignore[no-untyped-def]
     """Whether every sample of a texel lies on a triangle; owner (h, w) int32 names those of a tile's samples."""
     for j in range(side):
@@ -37,7 +37,7 @@ def all_on_low(owner, left, top, side):  # type: ignore[no-untyped-def]
     return True
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def distance_apart(where, owner, order, grid, rays):  # type: ignore[no-untyped-def]
     """How far apart the first two samples of a texel lie on the low, scene units.
 

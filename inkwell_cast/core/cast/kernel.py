@@ -12,11 +12,11 @@ rest would change nothing to be seen and is left out.
 
 from collections.abc import Callable
 
-import numba
 import numpy as np
 
 from ..base.borrowed_arrays import block
 from ..base.errors import Cancelled
+from ..base.kernels import kernel
 from ..base.threads import in_batches
 from ..piece.low_on_sheet import Low
 from ..piece.sculpt import Sculpt
@@ -50,7 +50,7 @@ def cast_rays(
     cast.shared[hits.tiles] = contested
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def cast_tiles(first, last, contested, grid, rays, sculpt, cast, hits, cell):  # type: ignore[no-untyped-def]
     """Cast the rays of tiles `first` to `last` of the hits; see `Cast` and `Hits` for what is written.
 
@@ -72,7 +72,7 @@ def cast_tiles(first, last, contested, grid, rays, sculpt, cast, hits, cell):  #
                 _cast_cell(at, owner, grid, rays, sculpt, cast, hits, cell)
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _cast_cell(at, owner, grid, rays, sculpt, cast, hits, cell):  # type: ignore[no-untyped-def]
     """Cast the rays of a cell.
 
@@ -93,7 +93,7 @@ def _cast_cell(at, owner, grid, rays, sculpt, cast, hits, cell):  # type: ignore
         _keep_samples(c, (x + i, y + j, left + i * side, top + j * side, begin), owner, sculpt, cast, hits, cell, side)
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _trace_samples(at, owner, first, last, agreed, grid, rays, sculpt, cell):  # type: ignore[no-untyped-def]
     """Trace samples `first` to `last` of every texel of a cell, but of those whose bit of `agreed` is set."""
     x, y, columns, rows, left, top, _ = at
@@ -111,7 +111,7 @@ def _trace_samples(at, owner, first, last, agreed, grid, rays, sculpt, cell):  #
     trace_waiting(cell, sculpt)
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _agree(c, where, owner, grid, rays, sculpt, cell):  # type: ignore[no-untyped-def]
     """Whether the first samples of texel c of a cell show that the others would change nothing.
 
@@ -143,7 +143,7 @@ def _agree(c, where, owner, grid, rays, sculpt, cell):  # type: ignore[no-untype
     return highest - lowest < STEEP * distance_apart(where, owner, cell.order, grid, rays)
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _keep_samples(c, where, owner, sculpt, cast, hits, cell, side):  # type: ignore[no-untyped-def]
     """Keep what the samples of texel c of a cell struck.
 
@@ -178,7 +178,7 @@ def _keep_samples(c, where, owner, sculpt, cast, hits, cell, side):  # type: ign
     _keep_texel(x, y, on_low, count, (sum_x, sum_y, sum_z, sum_h), cast)
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def _keep_nearest(x, y, t, sample, hit, cast):  # type: ignore[no-untyped-def]
     """The sample nearest to a texel's centre, its triangle of the low and what it struck."""
     shape = (cast.rows, cast.columns)
@@ -187,7 +187,7 @@ def _keep_nearest(x, y, t, sample, hit, cast):  # type: ignore[no-untyped-def]
     block(cast.hit_triangle, shape, np.int32)[y, x] = hit
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def _keep_texel(x, y, on_low, struck, sums, cast):  # type: ignore[no-untyped-def]
     """Counts and means of a texel; sums are those of normals (3) and heights over its hits."""
     shape = (cast.rows, cast.columns)

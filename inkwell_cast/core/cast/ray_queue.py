@@ -3,11 +3,11 @@
 All of it is one record, since handing on many arrays costs more than a ray.
 """
 
-import numba
 import numpy as np
 
 from ..base.array_types import I64
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..base.records import Record, aligned
 from ..rays.embree import hit_along
 from ..rays.modifiers.modifiers import HAS_OMISSIONS, IS_NEAREST
@@ -41,7 +41,7 @@ def empty_cell(order: I64, few: int) -> Record:
     return cell
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def add(t, ray, n, cell, rays, sculpt):  # type: ignore[no-untyped-def]
     """Trace a ray of `make_ray` of triangle t of the low, soon: what it strikes is kept as sample n of the cell."""
     if block(rays.flags, rays.flags_count, np.uint8)[t] & (IS_NEAREST | HAS_OMISSIONS):
@@ -59,7 +59,7 @@ def add(t, ray, n, cell, rays, sculpt):  # type: ignore[no-untyped-def]
     cell.count, cell.pair = k + 1, pair
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def trace_waiting(cell, sculpt):  # type: ignore[no-untyped-def]
     """Trace the rays that wait; `sculpt` is a record of the kind `SCULPT`."""
     count = cell.count
@@ -79,7 +79,7 @@ def trace_waiting(cell, sculpt):  # type: ignore[no-untyped-def]
         _keep(cell.sample[k], cell.low_at[k] - np.float64(length), u, v, whole, cell)
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def _alone(k, tracer, numbers):  # type: ignore[no-untyped-def]
     """What ray k of a packet strikes, traced by itself."""
     return hit_along(
@@ -88,6 +88,6 @@ def _alone(k, tracer, numbers):  # type: ignore[no-untyped-def]
     )  # fmt: skip
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def _keep(n, height, u, v, hit, cell):  # type: ignore[no-untyped-def]
     cell.struck[n], cell.height[n], cell.u[n], cell.v[n] = hit, height, u, v

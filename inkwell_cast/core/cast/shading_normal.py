@@ -1,12 +1,12 @@
 """The sculpt's shading normal at a hit."""
 
-import numba
 import numpy as np
 
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def shading_normal(hit, u, v, sculpt):  # type: ignore[no-untyped-def]
     """The sculpt's unit normal at barycentrics u, v of triangle `hit`; `sculpt` is a record of the kind `SCULPT`."""
     values = block(sculpt.normals, (sculpt.normals_count, 3), np.float32)

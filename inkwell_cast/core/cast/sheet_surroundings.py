@@ -8,11 +8,11 @@ sheet repeats, what lies beyond its borders is.
 
 from dataclasses import dataclass, replace
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, I32, U8, Any_
 from ..base.disk_arrays import in_bands
+from ..base.kernels import kernel, prange
 from ..base.records import shared
 from ..mesh.adjacency import edges_of, islands_of
 from ..piece.repeated import shifts_of
@@ -123,10 +123,10 @@ def _steps(radius: float) -> I32:
     return np.floor(0.5 + reach[None, :, None] * ways[:, None]).astype(np.int32)
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _points(lows, casts, height, rays, out):  # type: ignore[no-untyped-def]
     """Where each texel's hit lies, (H, W, 3): its `height (H, W)` along the ray from the low; records, shared."""
-    for y in numba.prange(out.shape[0]):
+    for y in prange(out.shape[0]):
         for x in range(out.shape[1]):
             t = triangle_at(x, y, casts[0])
             if t < 0:
@@ -137,10 +137,10 @@ def _points(lows, casts, height, rays, out):  # type: ignore[no-untyped-def]
             out[y, x, 0], out[y, x, 1], out[y, x, 2] = ox + along * dx, oy + along * dy, oz + along * dz
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _look(steps, struck, low_triangle, island, normal, points, free):  # type: ignore[no-untyped-def]
     height, width = free.shape
-    for y in numba.prange(height):
+    for y in prange(height):
         for x in range(width):
             if struck[y, x] == 0:
                 continue

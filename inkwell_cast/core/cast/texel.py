@@ -1,27 +1,27 @@
 """What lies at a texel: its triangle of the low, and where in it the texel is."""
 
-import numba
 import numpy as np
 
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..rays.ray import point_on_low
 from ..uv.rasterise import GRID, texel_barycentrics
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def triangle_at(x, y, cast):  # type: ignore[no-untyped-def]
     """The triangle of the low at a texel, -1 for none; `cast` is a record of the kind `CAST`."""
     return block(cast.low_triangle, (cast.rows, cast.columns), np.int32)[y, x]
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def barycentrics_at(x, y, t, low, cast):  # type: ignore[no-untyped-def]
     """Barycentrics of a texel in triangle t, at its centre or its nearest covered sample; `low` is a `LOW` record."""
     sample = block(cast.sample, (cast.rows, cast.columns), np.uint8)[y, x]
     return texel_barycentrics(t, x, y, sample, block(low.grid, 1, GRID)[0])
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def place_at(x, y, t, low, cast, rays):  # type: ignore[no-untyped-def]
     """Where a texel that lies in triangle t is on the low, scene units; `rays` is a record of the kind `RAYS`."""
     b0, b1, b2 = barycentrics_at(x, y, t, low, cast)

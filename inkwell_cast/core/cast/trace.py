@@ -1,10 +1,10 @@
 """One ray traced as a cast traces it: what it strikes, past highs that are left out there."""
 
-import numba
 import numpy as np
 
 from ..base.array_types import F64
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..mesh.normals import face_normal
 from ..piece.sculpt import Sculpt
 from ..rays.embree import hit_along
@@ -15,7 +15,7 @@ from ..rays.ray import Rays
 ALIKE = 0.9999  # cosine between two ways that find the same
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def trace(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
     """What a ray of `make_ray` of triangle t strikes: length on it, u, v and triangle of the sculpt, -1 for nothing.
 
@@ -34,7 +34,7 @@ def trace(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
     return np.float64(length), np.float64(u), np.float64(v), first + hit if hit >= 0 else np.int64(-1)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _nearest(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
     """The same for what is nearest to the low of all that the ray, and one at right angles to its face, passes.
 
@@ -53,7 +53,7 @@ def _nearest(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
     return near, u, v, hit
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _nearest_on(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
     """What is nearest to the low of all that one ray passes."""
     pair, omits = block(rays.pair, rays.pair_count, np.int32)[t], block(rays.flags, rays.flags_count, np.uint8)[t]

@@ -3,10 +3,10 @@
 from collections import Counter
 from collections.abc import Iterator
 
-import numba
 import numpy as np
 
 from ..base.array_types import F64, I32, I64
+from ..base.kernels import kernel
 from ..base.on_demand import on_demand
 from ..uv.layout import lay_out_sheets
 from ..uv.rasterise import TILE, fill_tile, grid
@@ -127,7 +127,7 @@ def _meeting(piece: Inspected, island: I32) -> Counter[tuple[int, int]]:
     return meetings
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _pairs(first, x0, y0, shift, corners, listed, rows):  # type: ignore[no-untyped-def]
     """(island, island, texels) for triangles that ask for a texel which `first` gives to another."""
     out = np.zeros((256, 3), np.int64)

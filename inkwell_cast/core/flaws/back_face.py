@@ -3,11 +3,11 @@
 It began inside the sculpt or another part, or looks in through a hole.
 """
 
-import numba
 import numpy as np
 
 from ..base.array_types import I64
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..cast.occluders import occluders_on
 from ..mesh.normals import face_normal
 from ..rays.embree import hit_along
@@ -49,7 +49,7 @@ def find(seen: Seen) -> Found:
     return Found(rows, tell)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _backs(triangle, b, rays, tracers, sculpt, way):  # type: ignore[no-untyped-def]
     """How far each ray goes to the first surface, where that is seen from behind; 0 where it is a front."""
     pair, flags = block(rays.pair, rays.pair_count, np.int32), block(rays.flags, rays.flags_count, np.uint8)

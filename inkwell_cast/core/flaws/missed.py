@@ -1,10 +1,10 @@
 """Missed: rays that strike nothing, so the map has no normal of the sculpt there; or start below what is seen."""
 
-import numba
 import numpy as np
 
 from ..base.array_types import F64, I64
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..cast.occluders import occluders_on
 from ..rays.embree import hit_along
 from ..rays.ray import make_ray
@@ -109,7 +109,7 @@ def _above_others(seen: Seen, at: I64) -> Explanation:
     )  # fmt: skip
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _farther(triangle, b, rays, sculpt, both, beyond, above, below, turned, struck):  # type: ignore[no-untyped-def]
     """How far off the low lies what a ray from farther out, or one that goes farther in, would strike.
 

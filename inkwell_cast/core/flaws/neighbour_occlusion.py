@@ -1,9 +1,9 @@
 """Occlusion from a neighbour: shade that another pair casts, which stays in the map when that part is moved away."""
 
-import numba
 import numpy as np
 
 from ..base.array_types import I64
+from ..base.kernels import kernel
 from ..base.sampling_sequence import cosine_direction, hashed, square_point
 from ..cast.occluders import occluders_on
 from ..cast.sheet_surroundings import points_of, unit_normals
@@ -50,7 +50,7 @@ def find(seen: Seen) -> Found:
     return Found(rows, tell, SHADE * hidden)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _hidden(points, normals, pair, piece, alone, lift, rays):  # type: ignore[no-untyped-def]
     """The share of a cosine-weighted sky that the piece hides and the own pair does not."""
     out = np.zeros(len(points))

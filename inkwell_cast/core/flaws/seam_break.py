@@ -1,10 +1,10 @@
 """Seam break: at a UV seam the rays of both sides strike different places of the sculpt, so a line shows."""
 
-import numba
 import numpy as np
 
 from ..base.array_types import F64, I64
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..base.on_demand import on_demand
 from ..cage.cage import rays_of
 from ..cage.fit import cage_of
@@ -76,7 +76,7 @@ def _along(side: I64, share: F64) -> F64:
     return b
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _compare(t_1, b_1, t_2, b_2, rays, sculpt):  # type: ignore[no-untyped-def]
     """Degrees between the normals that two rays strike, and how far apart those places lie; 0 where one misses."""
     angle, apart = np.zeros(len(t_1)), np.zeros(len(t_1))

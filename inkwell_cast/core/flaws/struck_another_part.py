@@ -1,9 +1,9 @@
 """Struck another part: a ray goes past its own surface and strikes what lies close to the low somewhere else."""
 
-import numba
 import numpy as np
 
 from ..base.array_types import F64, I32, I64
+from ..base.kernels import kernel
 from ..base.on_demand import on_demand
 from ..cast.context import Context
 from ..cast.sheet_surroundings import points_of
@@ -92,7 +92,7 @@ def _nearest(context: Context, places: F64, pair: I32) -> tuple[F64, I64]:
     return distance, owner
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _closest(places, candidates, corners):  # type: ignore[no-untyped-def]
     distance, owner = np.full(len(places), np.inf), np.zeros(len(places), np.int64)
     for i in range(len(places)):

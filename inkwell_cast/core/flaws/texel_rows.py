@@ -3,11 +3,11 @@
 from dataclasses import dataclass, fields, replace
 from typing import Any
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64, Any_
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..cast.context import Context
 from ..cast.texel import barycentrics_at, triangle_at
 from ..mesh.normals import face_normal
@@ -86,7 +86,7 @@ def seen_of(context: Context, visible: Visible) -> Seen:
     )  # fmt: skip
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _look(x, y, low, cast, rays, b, place, normal, angles, reach):  # type: ignore[no-untyped-def]
     """Fill in the fields of `Seen` for texels x, y (N,): angles (N, 2) are lean and strain; records."""
     normals = block(low.normals, (low.normals_count, 3, 3), np.float32)

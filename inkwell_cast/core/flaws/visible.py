@@ -2,10 +2,10 @@
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, Bool
+from ..base.kernels import kernel
 
 BARE = 45.0  # degrees: how wrong a place of the low looks that has no sculpt
 FEW = 1e-9  # pixels: fewer are none
@@ -62,7 +62,7 @@ def rows_seen(visible: Visible, x: I32, y: I32, step: int, missed: Bool) -> Rows
     )  # fmt: skip
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _gather(x, y, step, around, excess, angle, pixels, bare, sums):  # type: ignore[no-untyped-def]
     """Sum over the square of `step` texels that a row stands for, and `around` more on each side: sums (N, 4)."""
     height, width = pixels.shape

@@ -10,11 +10,11 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Protocol
 
-import numba
 import numpy as np
 
 from ..base.array_types import Bool
 from ..base.errors import InputProblem
+from ..base.kernels import kernel, prange
 from ..mesh import textures
 from ..mesh.mesh import CornerValues, Mesh
 from ..mesh.transforms import one_name_each
@@ -145,11 +145,11 @@ def refuse_unusable_numbers(mesh: Mesh) -> None:
             )  # fmt: skip
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _has_unusable(values):  # type: ignore[no-untyped-def]
     flat = values.reshape(-1)
     bad = 0
-    for i in numba.prange(len(flat)):
+    for i in prange(len(flat)):
         if not np.isfinite(flat[i]):
             bad += 1
     return bad > 0

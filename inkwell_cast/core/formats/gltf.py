@@ -14,11 +14,11 @@ from collections.abc import Iterator
 from typing import Any
 from urllib.parse import unquote
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, U8, Any_
 from ..base.errors import InputProblem
+from ..base.kernels import kernel
 from ..mesh.mesh import CornerValues, Mesh, merge
 from ..mesh.transforms import one_name_each, transformed
 from .glb_writer import BIN_CHUNK, JSON_CHUNK, MAGIC, write
@@ -339,7 +339,7 @@ def _triangles(path: pathlib.Path, name: str, indices: Any_, vertices: int) -> I
     return out
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _copy_indices(flat, out):  # type: ignore[no-untyped-def]
     highest = np.int64(0)
     for i in range(len(out)):

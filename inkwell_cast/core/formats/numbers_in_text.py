@@ -1,7 +1,8 @@
 """Numbers in text, read by compiled code; used by the text formats."""
 
-import numba
 import numpy as np
+
+from ..base.kernels import kernel
 
 _POWERS = 10.0 ** np.arange(0, 23)
 
@@ -14,12 +15,12 @@ def decoded(name: bytes) -> str:
         return name.decode("latin-1")
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def is_space(c):  # type: ignore[no-untyped-def]
     return c == 32 or c == 9 or c == 13 or c == 11 or c == 12
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _scaled(value, exponent):  # type: ignore[no-untyped-def]
     while exponent > 22:
         value *= 1e22
@@ -30,7 +31,7 @@ def _scaled(value, exponent):  # type: ignore[no-untyped-def]
     return value * _POWERS[exponent] if exponent >= 0 else value / _POWERS[-exponent]
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _read_exponent(data, i, end):  # type: ignore[no-untyped-def]
     """The power of ten after an e at i and the place after it; 0 and i where there is none."""
     if i >= end or (data[i] | 32) != 101:
@@ -50,7 +51,7 @@ def _read_exponent(data, i, end):  # type: ignore[no-untyped-def]
     return -power if negative else power, j
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def read_number(data, at, end):  # type: ignore[no-untyped-def]
     """The number at `at`: (value, place after it); the place is -1 where no number stands. Reads nan and inf."""
     sign = 1.0
@@ -94,7 +95,7 @@ def read_number(data, at, end):  # type: ignore[no-untyped-def]
     return sign * _scaled(np.float64(mantissa), exponent), i
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def read_all(data, at, wanted):  # type: ignore[no-untyped-def]
     """Up to `wanted` numbers from `at` on, whatever the lines: (values float64, count, place where reading ended)."""
     values = np.empty(wanted, np.float64)

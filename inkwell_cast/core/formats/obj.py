@@ -9,11 +9,11 @@ import math
 import pathlib
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, I32, I64, U8
 from ..base.errors import InputProblem
+from ..base.kernels import kernel
 from ..mesh import textures
 from ..mesh.mesh import NO_VALUE, CornerValues, Mesh
 from ..mesh.textures import Texture
@@ -85,7 +85,7 @@ def _joined_lines(data: U8) -> U8:
     return np.frombuffer(bytearray(text), np.uint8)  # one that may be written to, as any other: no kernels of its own
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _line_kind(data, i, end):  # type: ignore[no-untyped-def]
     """What a line holds, and where its content starts."""
     a = data[i]
@@ -110,14 +110,14 @@ def _line_kind(data, i, end):  # type: ignore[no-untyped-def]
     return OTHER, i
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _end_of_line(data, i, end):  # type: ignore[no-untyped-def]
     while i < end and data[i] != 10:
         i += 1
     return i
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _count(data):  # type: ignore[no-untyped-def]
     counts = np.zeros(6, np.int64)
     i, end = 0, len(data)
@@ -144,14 +144,14 @@ def _count(data):  # type: ignore[no-untyped-def]
     return counts
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _skip(data, i, end):  # type: ignore[no-untyped-def]
     while i < end and is_space(data[i]):
         i += 1
     return i
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _read_row(data, at, end, row):  # type: ignore[no-untyped-def]
     """Fill `row` with the numbers of a line; how many there were, or -1 where one cannot be read."""
     count = 0
@@ -167,7 +167,7 @@ def _read_row(data, at, end, row):  # type: ignore[no-untyped-def]
         at = after
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _read_corner(data, at, end, row):  # type: ignore[no-untyped-def]
     """One `v/vt/vn` of a face; the place after it, or -1."""
     for k in range(3):
@@ -193,7 +193,7 @@ def _read_corner(data, at, end, row):  # type: ignore[no-untyped-def]
     return at
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _fill_face(data, at, corners, nc, before, limits, ids):  # type: ignore[no-untyped-def]
     """Read the corners of a face into corners[nc:]: (fault or 0, the place after them, the row after the last).
 
@@ -217,7 +217,7 @@ def _fill_face(data, at, corners, nc, before, limits, ids):  # type: ignore[no-u
         nc += 1
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _fill(data, points, uvs, normals, sizes, corners, names):  # type: ignore[no-untyped-def]
     """Fill the arrays: (fault or 0, its place in data, vertices with a colour, faces and corners that were filled).
 

@@ -7,11 +7,11 @@ polygons (cut by `polygons`). Binary files are mapped, so that reading costs one
 import pathlib
 from dataclasses import dataclass, field
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, U8, Any_
 from ..base.errors import InputProblem
+from ..base.kernels import kernel, prange
 from ..mesh.mesh import CornerValues, Mesh, values_at_corners
 from ..mesh.triangulation import corner_rows, triangulate
 from .numbers_in_text import is_space, read_all, read_number
@@ -92,11 +92,11 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
     )  # fmt: skip
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def extremes(values):  # type: ignore[no-untyped-def]
     """Lowest and highest of some whole numbers (N,) int32."""
     low, high = np.int32(2**31 - 1), np.int32(-(2**31))
-    for i in numba.prange(len(values)):
+    for i in prange(len(values)):
         low = min(low, values[i])
         high = max(high, values[i])
     return low, high
@@ -219,18 +219,18 @@ def _binary_lists(path: pathlib.Path, order: str, element: _Element, data: U8, s
     return body, int(end)
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _copy_triangles(counts, indices, out):  # type: ignore[no-untyped-def]
     """Copy rows of three indices that lie between other bytes; False where a count is not three."""
     other = 0
-    for f in numba.prange(len(out)):
+    for f in prange(len(out)):
         if counts[f] != 3:
             other += 1
         out[f, 0], out[f, 1], out[f, 2] = indices[f, 0], indices[f, 1], indices[f, 2]
     return other == 0
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _walk(data, at, big, lists, count_size, item_size, lengths, places):  # type: ignore[no-untyped-def]
     end = len(data)
     for row in range(lengths.shape[1]):
@@ -250,7 +250,7 @@ def _walk(data, at, big, lists, count_size, item_size, lengths, places):  # type
     return at
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _gather(data, places, sizes, out):  # type: ignore[no-untyped-def]
     k = 0
     for row in range(len(places)):
@@ -308,7 +308,7 @@ def _refuse_words(path: pathlib.Path, element: _Element, row: int) -> None:
     )  # fmt: skip
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _walk_text(data, at, lists, lengths, places):  # type: ignore[no-untyped-def]
     """The rows of an element with lists: (numbers float64, rows that are whole, place after them).
 
@@ -335,7 +335,7 @@ def _walk_text(data, at, lists, lengths, places):  # type: ignore[no-untyped-def
     return values, lengths.shape[1], at
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _next_number(data, at, end):  # type: ignore[no-untyped-def]
     """The next number on this line or a later one, and the place after it; -1 where there is none."""
     while at < end and (is_space(data[at]) or data[at] == 10):
@@ -360,9 +360,9 @@ def _columns(body: Body, names: tuple[str, ...]) -> F32:
     return out
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _copy_rows(rows, out):  # type: ignore[no-untyped-def]
-    for i in numba.prange(len(out)):
+    for i in prange(len(out)):
         for k in range(out.shape[1]):
             out[i, k] = rows[i, k]
 

@@ -5,12 +5,13 @@ import importlib.resources
 import pathlib
 from typing import TYPE_CHECKING
 
-import cv2
 import jinja2
 import numpy as np
 
+from ..base.on_demand import library
 from .bake_on_disk import Finished
 
+cv2 = library("cv2")
 if TYPE_CHECKING:
     from .batch import Outcome, Summary
 

@@ -5,11 +5,11 @@ import importlib.resources
 import pathlib
 from typing import Any
 
-import cv2
 import jinja2
 import numpy as np
 
 from ..bake.range_words import range_words
+from ..base.on_demand import library
 from ..images import png
 from ..images.png import dequantise
 from ..review.lit_pictures import SIDE as STRIP
@@ -21,6 +21,7 @@ from .channel_packing import packed
 from .handed_manifest import HandedFile, HandedManifest
 from .handoff_before import compared
 
+cv2 = library("cv2")
 SIDE = 300  # texels of a picture on the page
 MOST_MARKED = 20  # flaws on a picture; the list has them all
 SIDES = {"sculpt": "The sculpt", "low": "The low with its map", "heat": "How far the low looks from the sculpt"}

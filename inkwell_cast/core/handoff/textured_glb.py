@@ -7,10 +7,10 @@ sculpt, else the ID colours.
 
 from dataclasses import replace
 
-import cv2
 import numpy as np
 
 from ..base.array_types import I32, U8, U16
+from ..base.on_demand import library
 from ..formats.glb_writer import Worn
 from ..images import png
 from ..mesh.mesh import Mesh
@@ -19,6 +19,7 @@ from ..uv.layout import SheetPlan
 from .bake_on_disk import Finished
 from .convert_normals import convert
 
+cv2 = library("cv2")
 LARGEST = 8192  # texels on a side that graphics cards take everywhere
 READ_AS = Basis(green="up", hand="right", bitangent="vertex", lengths="unit")
 BASES, SHADES = ("color", "ids"), ("occlusion", "sheet_occlusion")

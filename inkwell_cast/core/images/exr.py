@@ -3,11 +3,12 @@
 import pathlib
 
 import numpy as np
-import OpenEXR
 
 from ..base.array_types import F32, Any_
 from ..base.errors import InputProblem
+from ..base.on_demand import library
 
+OpenEXR = library("OpenEXR")
 MOST_HALF = 65504.0  # the largest number that a half holds
 
 

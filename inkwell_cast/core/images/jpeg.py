@@ -2,10 +2,11 @@
 
 import pathlib
 
-from PIL import Image
-
 from ..base.array_types import U8
+from ..base.on_demand import library
 from .tga import read_rgb
+
+Image = library("PIL.Image")
 
 
 def write(path: pathlib.Path, steps: U8) -> None:

@@ -5,11 +5,11 @@ import pathlib
 import zipfile
 from xml.etree import ElementTree
 
-import cv2
-
 from ..base.array_types import U8, Any_
+from ..base.on_demand import library
 from .layer_stack import PictureLayer, Stack, merged
 
+cv2 = library("cv2")
 THUMBNAIL = 256
 
 

@@ -6,13 +6,15 @@ Values from 0 to 1 are stored as round(value * (2^bits - 1)), so that reading gi
 import pathlib
 from typing import cast
 
-import cv2
-import numba
 import numpy as np
 
 from ..base.array_types import F32, U8, U16
 from ..base.errors import InputProblem
+from ..base.kernels import kernel, prange
+from ..base.on_demand import library
 from ..base.sampling_sequence import points_of_texel, square_point
+
+cv2 = library("cv2")
 
 
 def quantise(image: F32, depth: int, dither: bool = False, out: U8 | U16 | None = None) -> U8 | U16:
@@ -30,16 +32,16 @@ def quantise(image: F32, depth: int, dither: bool = False, out: U8 | U16 | None 
     return out
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _quantise(values, out, top):  # type: ignore[no-untyped-def]
-    for i in numba.prange(len(values)):
+    for i in prange(len(values)):
         out[i] = int(min(max(values[i], 0.0), 1.0) * top + 0.5)
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _dithered(image, out, top):  # type: ignore[no-untyped-def]
     height, width, channels = image.shape
-    for y in numba.prange(height):
+    for y in prange(height):
         for x in range(width):
             for c in range(channels):
                 place, seed = points_of_texel(x, y, 100 + c, 0)

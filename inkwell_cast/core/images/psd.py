@@ -3,12 +3,13 @@
 import pathlib
 from typing import TYPE_CHECKING
 
-from PIL import Image
-
 from ..base.array_types import U8
+from ..base.on_demand import library
 from .layer_stack import PictureLayer, Stack, merged
 
+Image = library("PIL.Image")
 if TYPE_CHECKING:
+    from PIL.Image import Image as PillowImage
     from psd_tools import PSDImage
     from psd_tools.api.layers import Group
 
@@ -38,5 +39,5 @@ def _add(parent: "PSDImage | Group", layer: PictureLayer) -> None:
         pixels.create_mask(_picture(image[..., 3]))
 
 
-def _picture(image: U8) -> Image.Image:
+def _picture(image: U8) -> "PillowImage":
     return Image.fromarray(image.copy())

@@ -4,11 +4,11 @@ import pathlib
 import struct
 import warnings
 
-from PIL import Image
-
 from ..base.errors import InputProblem
 from ..base.free_memory import free
+from ..base.on_demand import library
 
+Image = library("PIL.Image")
 LONGEST_SIDE = 16384
 BYTES = 40  # of a pixel while it is decoded, turned into numbers and written again
 SPARE = 0.8  # of what is free may be used

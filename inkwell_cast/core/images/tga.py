@@ -3,10 +3,12 @@
 import pathlib
 
 import numpy as np
-from PIL import Image, UnidentifiedImageError
 
 from ..base.array_types import U8
 from ..base.errors import InputProblem
+from ..base.on_demand import library
+
+Image = library("PIL.Image")
 
 
 def write(path: pathlib.Path, steps: U8) -> None:
@@ -23,7 +25,7 @@ def read_rgb(path: pathlib.Path, name: str) -> U8:
     try:
         with Image.open(path, formats=[name]) as picture:
             return np.array(picture.convert("RGB"))
-    except (OSError, UnidentifiedImageError, ValueError) as error:
+    except (OSError, ValueError) as error:
         raise InputProblem(
             path.name, f"This is not a {name} that can be read ({error}).", f"Export it again as {name}."
         ) from error

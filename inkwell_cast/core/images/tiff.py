@@ -3,10 +3,12 @@
 import pathlib
 
 import numpy as np
-import tifffile
 
 from ..base.array_types import F32, U8, U16
 from ..base.errors import InputProblem
+from ..base.on_demand import library
+
+tifffile = library("tifffile")
 
 
 def write(path: pathlib.Path, values: U8 | U16 | F32) -> None:

@@ -2,10 +2,10 @@
 
 import io
 
-from PIL import Image
-
 from ..base.errors import InputProblem
+from ..base.on_demand import library
 
+Image = library("PIL.Image")
 MOST_FRAMES, MOST_SIDE = 240, 8192
 MILLISECONDS = 2400  # of one turn
 

@@ -2,13 +2,13 @@
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, U8, Any_
 from ..base.borrowed_arrays import block
 from ..base.color_space import to_linear
 from ..base.errors import InputProblem
+from ..base.kernels import kernel
 from ..base.records import Record, record_kind, record_of
 from ..cast.context import Context
 from ..cast.hits import Hits
@@ -121,7 +121,7 @@ def gather_carried(
     over_tiles(hits, context.low.grid, _mean_of_textures, (ready.record, out), progress, cancelled)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _mean_of_textures(first, last, hits, grid, worn, out):  # type: ignore[no-untyped-def]
     """The mean colour (H, W, 3) of a texel's hits; hits, grid and worn are records."""
     tiles, triangle, side, color = tiles_of(hits), triangles_of(hits), grid.side, np.zeros(3)
@@ -145,7 +145,7 @@ def _mean_of_textures(first, last, hits, grid, worn, out):  # type: ignore[no-un
                         out[y0 + y, x0 + x, c] /= count
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def color_at(t, b, worn, color):  # type: ignore[no-untyped-def]
     """Write the linear colour at barycentrics b of triangle t into found (3,): its texture's, else that of corners."""
     b0, b1, b2 = b
@@ -169,7 +169,7 @@ def color_at(t, b, worn, color):  # type: ignore[no-untyped-def]
         color[c] = b0 * values[corner[0], c] + b1 * values[corner[1], c] + b2 * values[corner[2], c]
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _look_up(u, v, picture, pixels, light, color):  # type: ignore[no-untyped-def]
     """The light of a texture at u and v from its top left, between its four nearest pixels."""
     first, width, height = np.int64(picture[0]), np.int64(picture[1]), np.int64(picture[2])

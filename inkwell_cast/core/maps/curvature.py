@@ -10,10 +10,10 @@ radius are gathered into patches first (`mesh.patches`).
 from collections.abc import Callable
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, Any_
+from ..base.kernels import kernel
 from ..base.setting import scene_units
 from ..base.threads import in_shares
 from ..cast.context import Context
@@ -124,7 +124,7 @@ def _evened(
     return values
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _at_vertices(first, last, points, corners, values, rows, sums):  # type: ignore[no-untyped-def]
     """Of points first to last the mean of the normals of all corners that meet there, by their angles, (V, 3)."""
     for t in range(len(corners)):
@@ -145,7 +145,7 @@ def _at_vertices(first, last, points, corners, values, rows, sums):  # type: ign
                 sums[v, k] /= length
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _by_triangle(first, last, points, normals, corners, sums, mass):  # type: ignore[no-untyped-def]
     """Of points first to last curvature times area, and area, (V,)."""
     e = np.empty((3, 3))

@@ -3,10 +3,10 @@
 The layer holds the share of a texel's samples that struck a floater.
 """
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, Any_, Bool
+from ..base.kernels import kernel
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..settings.recipe import Recipe
@@ -65,7 +65,7 @@ def gather(context: Context, hits: Hits, ready: Bool, out: Any_, progress: Progr
     over_tiles(hits, context.low.grid, _share, (ready, out), progress, cancelled)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _share(first, last, hits, grid, floats, out):  # type: ignore[no-untyped-def]
     """The share of a texel's hits that are marked in floats (T,), into out (H, W, 1)."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side

@@ -9,10 +9,10 @@ only, and the more the closer they lie to the tangent plane and the more their n
 
 from collections.abc import Callable
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32
+from ..base.kernels import kernel
 from ..base.threads import in_batches
 from ..cast.context import Context
 from ..cast.sheet_surroundings import open_skies, surroundings_of
@@ -41,7 +41,7 @@ def denoised(
     return np.ascontiguousarray(around.inner(out))
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _fit(first, last, struck, low_triangle, island, normal, points, hidden, values, out):  # type: ignore[no-untyped-def]
     """Rows first to last of the smoothed values."""
     height, width = values.shape
@@ -85,7 +85,7 @@ def _fit(first, last, struck, low_triangle, island, normal, points, hidden, valu
                 out[y, x] = min(max(right[0], 0.0), 1.0)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _step(y, x, island_here, struck, low_triangle, island, points):  # type: ignore[no-untyped-def]
     """Mean way on the sculpt from a texel to those beside it on its island, 0 where there are none."""
     height, width = struck.shape
@@ -102,7 +102,7 @@ def _step(y, x, island_here, struck, low_triangle, island, points):  # type: ign
     return total / count if count else 0.0
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _solve(matrix, right):  # type: ignore[no-untyped-def]
     """Solve a symmetric system, given by its lower half, in place by Cholesky; false where it has no answer."""
     size = len(right)

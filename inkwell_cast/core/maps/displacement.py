@@ -10,12 +10,12 @@ at its density, and is one number a vertex: it opens no crack at UV seams.
 from collections.abc import Callable
 from dataclasses import replace
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I64, Any_
 from ..base.borrowed_arrays import block
 from ..base.errors import InputProblem
+from ..base.kernels import kernel, prange
 from ..base.on_demand import on_demand
 from ..base.records import shared
 from ..base.threads import in_batches
@@ -68,11 +68,11 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
     return Derived(image, facts, values[..., None].copy)
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _interpolate(low_triangle, sample, grids, values, out):  # type: ignore[no-untyped-def]
     """Values at a triangle's corners (P, 3), at every texel."""
     height, width = low_triangle.shape
-    for y in numba.prange(height):
+    for y in prange(height):
         for x in range(width):
             t = low_triangle[y, x]
             if t >= 0:
@@ -156,7 +156,7 @@ def _fitted(ids: I64, many: int, owner: I64, b: F64, height: F64) -> F64:
     return np.asarray(solved)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _heights(triangle, b, height, rays, tracers):  # type: ignore[no-untyped-def]
     """How far each ray's hit stands off the low, positive outside; not a number where it strikes nothing."""
     pair = block(rays.pair, rays.pair_count, np.int32)

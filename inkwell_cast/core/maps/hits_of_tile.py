@@ -2,10 +2,10 @@
 
 from collections.abc import Callable
 
-import numba
 import numpy as np
 
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..base.records import Record
 from ..base.threads import in_batches
 from ..cast.hits import Hits
@@ -32,7 +32,7 @@ def over_tiles(
     in_batches(len(hits.tiles), work, progress, cancelled)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def mean_of_corners(first, last, hits, grid, values, corners, out):  # type: ignore[no-untyped-def]
     """The mean over a texel's hits of values (N, K) that lie at the corners (T, 3) of the sculpt's triangles."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
@@ -61,26 +61,26 @@ def mean_of_corners(first, last, hits, grid, values, corners, out):  # type: ign
                         out[y0 + y, x0 + x, c] /= count
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def tiles_of(hits):  # type: ignore[no-untyped-def]
     """Its tiles (K,) int64."""
     return block(hits.tiles, hits.tiles_count, np.int64)
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def triangles_of(hits):  # type: ignore[no-untyped-def]
     """What each sample struck, (N,) int32."""
     return block(hits.triangle, hits.triangle_count, np.int32)
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def samples_of(k, x, y, columns, hits, grid):  # type: ignore[no-untyped-def]
     """The first sample of texel (x, y) of the k-th tile, which is `columns` wide, and how far apart its rows lie."""
     stride = columns * grid.side
     return block(hits.starts, hits.starts_count, np.int64)[k] + y * grid.side * stride + x * grid.side, stride
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def weights_at(n, hits):  # type: ignore[no-untyped-def]
     """Barycentrics of what sample n struck."""
     uv = block(hits.uv, (hits.uv_count, 2), np.uint16)
@@ -88,7 +88,7 @@ def weights_at(n, hits):  # type: ignore[no-untyped-def]
     return 1 - u - v, u, v
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def point_of(n, t, lift, hits, sculpt):  # type: ignore[no-untyped-def]
     """The place that sample n struck on triangle t, lifted along its unit normal, and that normal; scene units."""
     b0, b1, b2 = weights_at(n, hits)

@@ -10,11 +10,11 @@ import hashlib
 import math
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, I32, Any_
 from ..base.color_space import steps_of, to_linear, to_srgb
+from ..base.kernels import kernel
 from ..base.on_demand import on_demand
 from ..cast.context import Context
 from ..cast.hits import Hits
@@ -203,7 +203,7 @@ def gather(context: Context, hits: Hits, ready: Names, out: Any_, progress: Prog
     over_tiles(hits, context.low.grid, _vote, (ready.of, out), progress, cancelled)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _vote(first, last, hits, grid, of, out):  # type: ignore[no-untyped-def]
     """The name (H, W, 1) that most hits of a texel belong to, of equal ones the lowest; of (T,) int32 by triangle."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side

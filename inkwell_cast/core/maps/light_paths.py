@@ -10,12 +10,12 @@ SIGGRAPH 1986.
 
 from dataclasses import dataclass, field
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, Any_
 from ..base.borrowed_arrays import block
 from ..base.disk_arrays import on_disk, room
+from ..base.kernels import kernel
 from ..base.records import Record, record_kind, record_of
 from ..base.sampling_sequence import cosine_direction, frame_about, further_point, points_of_texel, square_point, turn
 from ..cast.context import Context
@@ -131,7 +131,7 @@ def smoothed(context: Context, out: Any_, progress: Progress, cancelled: Cancel)
     return smooth
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _of_tiles(first, last, hits, grid, sheet, scene, out):  # type: ignore[no-untyped-def]
     """The light at the texels of some tiles.
 
@@ -167,7 +167,7 @@ def _of_tiles(first, last, hits, grid, sheet, scene, out):  # type: ignore[no-un
                         out[y0 + y, x0 + x, c] = found[c]
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _normal_of_low(x, y, low, cast):  # type: ignore[no-untyped-def]
     """The low's own unit normal at a texel."""
     t = triangle_at(x, y, cast)
@@ -180,7 +180,7 @@ def _normal_of_low(x, y, low, cast):  # type: ignore[no-untyped-def]
     return nx / size, ny / size, nz / size
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _at_texel(places, pair, start, seed, scene, room, found):  # type: ignore[no-untyped-def]
     """The mean of the paths from a texel's hits (N, 9), into found (6,), until its error is small enough."""
     lit = scene[3]
@@ -206,7 +206,7 @@ def _at_texel(places, pair, start, seed, scene, room, found):  # type: ignore[no
             found[c] /= traced
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _follow(place, pair, index, seed, scene, room, found):  # type: ignore[no-untyped-def]
     """One path from a hit (9,), added to found (6,); whether its first ray leaves the surface at all."""
     sculpt, reflects, sends, lit = scene
@@ -251,7 +251,7 @@ def _follow(place, pair, index, seed, scene, room, found):  # type: ignore[no-un
     return True
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _straight(place, normal, tracer, point, lit, through, light):  # type: ignore[no-untyped-def]
     """What sun and lamps give at a place that they see, times `through`, added to light (3,).
 
@@ -283,7 +283,7 @@ def _straight(place, normal, tracer, point, lit, through, light):  # type: ignor
                 light[k] += through[k] * cosine * lamps[n, 3 + k] / (away * away)
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _bright(place, normal, tracer, point, lit, through, light):  # type: ignore[no-untyped-def]
     """What one of the panorama's bright places gives, chosen as often as it gives light; as in `_straight`."""
     bright = block(lit.bright, (lit.bright_count, 7), np.float64)
@@ -308,7 +308,7 @@ def _bright(place, normal, tracer, point, lit, through, light):  # type: ignore[
             light[k] += through[k] * cosine * bright[low, 4 + k]
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _sky(dx, dy, dz, lit, color):  # type: ignore[no-untyped-def]
     """The light of the sky from a unit way, into color (3,)."""
     if not lit.panorama:

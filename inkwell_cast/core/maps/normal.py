@@ -1,10 +1,10 @@
 """Normal map in tangent space: the sculpt's normal in the low's basis (see `tangent.frame`)."""
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, Any_
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel, prange
 from ..base.records import shared
 from ..cast.context import Context
 from ..cast.hits import Cast
@@ -45,10 +45,10 @@ def decoded(cast: Cast, low: Low, basis: Basis, image: F32) -> F32:
     return image
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _encode(lows, casts, struck, normal, sign, form, out):  # type: ignore[no-untyped-def]
     """Object-space vectors `normal (H, W, 3)` as stored values; records of the kinds `LOW` and `CAST`, shared."""
-    for y in numba.prange(out.shape[0]):
+    for y in prange(out.shape[0]):
         for x in range(out.shape[1]):
             t = triangle_at(x, y, casts[0])
             if t < 0:
@@ -61,10 +61,10 @@ def _encode(lows, casts, struck, normal, sign, form, out):  # type: ignore[no-un
             out[y, x, 2] = 0.5 * tz + 0.5
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _decode(lows, casts, image, sign, form):  # type: ignore[no-untyped-def]
     """Stored values `image (H, W, 3)` as object-space unit normals, in their place; records as for `_encode`."""
-    for y in numba.prange(image.shape[0]):
+    for y in prange(image.shape[0]):
         for x in range(image.shape[1]):
             t = triangle_at(x, y, casts[0])
             if t < 0:
@@ -74,7 +74,7 @@ def _decode(lows, casts, image, sign, form):  # type: ignore[no-untyped-def]
             image[y, x, 0], image[y, x, 1], image[y, x, 2] = nx, ny, nz
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def frame_at(x, y, low, cast, form):  # type: ignore[no-untyped-def]
     """The tangent frame of the low at a texel that lies on it, see `tangent.frame.frame`."""
     t = triangle_at(x, y, cast)

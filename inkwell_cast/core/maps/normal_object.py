@@ -1,9 +1,9 @@
 """Normal map in object space: the sculpt's normal in the axes of the file."""
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, Any_
+from ..base.kernels import kernel, prange
 from ..base.records import shared
 from ..cast.context import Context
 from ..cast.texel import barycentrics_at, triangle_at
@@ -30,10 +30,10 @@ def read_back(image: F32, context: Context) -> F32:
     return image
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _encode(lows, casts, struck, normal, normals, out):  # type: ignore[no-untyped-def]
     """Vectors `normal (H, W, 3)` as stored values; records of the kinds `LOW` and `CAST`, shared."""
-    for y in numba.prange(out.shape[0]):
+    for y in prange(out.shape[0]):
         for x in range(out.shape[1]):
             t = triangle_at(x, y, casts[0])
             if t < 0:
@@ -49,10 +49,10 @@ def _encode(lows, casts, struck, normal, normals, out):  # type: ignore[no-untyp
             out[y, x, 0], out[y, x, 1], out[y, x, 2] = nx * scale + 0.5, ny * scale + 0.5, nz * scale + 0.5
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _decode(image):  # type: ignore[no-untyped-def]
     height, width, _ = image.shape
-    for y in numba.prange(height):
+    for y in prange(height):
         for x in range(width):
             nx, ny, nz = 2.0 * image[y, x, 0] - 1.0, 2.0 * image[y, x, 1] - 1.0, 2.0 * image[y, x, 2] - 1.0
             length = np.sqrt(nx * nx + ny * ny + nz * nz)

@@ -6,12 +6,12 @@ left out. A ray counts with a falloff of the distance at which something stops i
 and strike only lows.
 """
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, Any_
 from ..base.borrowed_arrays import block
 from ..base.disk_arrays import on_disk, room
+from ..base.kernels import kernel
 from ..base.records import record_of
 from ..base.sampling_sequence import points_of_texel
 from ..base.setting import scene_units
@@ -117,7 +117,7 @@ def bits_for(rays: int) -> int:
     return min((rays - 1).bit_length(), 16)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _of_sculpt(first, last, hits, grid, cast, rays, sculpt, around, out, bundle):  # type: ignore[no-untyped-def]
     """What is around the hits of each texel, into out (H, W, channels); the others are records."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
@@ -139,7 +139,7 @@ def _of_sculpt(first, last, hits, grid, cast, rays, sculpt, around, out, bundle)
                     _keep(out[y0 + y, x0 + x], bundle)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _of_low(first, last, hits, grid, low, cast, rays, around, out, bundle):  # type: ignore[no-untyped-def]
     """What is around each texel of the low itself, into out (H, W, channels); the others are records."""
     tiles, pair = tiles_of(hits), block(rays.pair, rays.pair_count, np.int32)
@@ -169,7 +169,7 @@ def _of_low(first, last, hits, grid, low, cast, rays, around, out, bundle):  # t
                 _keep(out[y, x], bundle)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _keep(texel, bundle):  # type: ignore[no-untyped-def]
     if bundle.seen:
         texel[0] = bundle.shade / bundle.seen

@@ -9,14 +9,15 @@ import base64
 import pathlib
 import tempfile
 
-import cv2
 import numpy as np
 
 from ..base.array_types import F32, F64
 from ..base.errors import InputProblem
+from ..base.on_demand import library
 from ..images import exr
 from ..settings.recipe import Recipe
 
+cv2 = library("cv2")
 WIDEST = 512  # pixels; more tells nothing of light that falls on a surface
 BRIGHT = 4.0  # times the mean, from which on places are aimed at
 

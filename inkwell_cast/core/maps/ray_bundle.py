@@ -5,10 +5,10 @@ sixteen that follow one another are well spread. After each packet, or each few 
 their mean is estimated; once it is below the noise that is wanted, the rest is left out.
 """
 
-import numba
 import numpy as np
 
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..base.records import Record, aligned, record_kind
 from ..base.sampling_sequence import cosine_point, frame_about, square_point
 from ..rays.embree import hit_along
@@ -43,7 +43,7 @@ def empty_bundle() -> Record:
     return bundle
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def add_hit(place, normal, face, bundle):  # type: ignore[no-untyped-def]
     """One more hit of a texel, from which rays leave about a unit normal, none of them into its face."""
     k = bundle.hits
@@ -53,7 +53,7 @@ def add_hit(place, normal, face, bundle):  # type: ignore[no-untyped-def]
         own[c], own[9 + c], own[12 + c] = place[c], normal[c], face[c]
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def look(first, seed, pair, around, bundle):  # type: ignore[no-untyped-def]
     """Trace the rays of a texel from its hits, of which it then has none; `seen`, `shade`, `free` say what they saw.
 
@@ -87,7 +87,7 @@ def look(first, seed, pair, around, bundle):  # type: ignore[no-untyped-def]
         _trace(tracer, around, bundle)
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _error(bundle):  # type: ignore[no-untyped-def]
     """An estimate of the error of the mean of the rays so far.
 
@@ -99,7 +99,7 @@ def _error(bundle):  # type: ignore[no-untyped-def]
     return UNEVEN * np.sqrt(max(square - share * share, 0.0)) / (root * root * root)
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _trace(tracer, around, bundle):  # type: ignore[no-untyped-def]
     """Trace the rays of the packet, and count what they see."""
     count, falloff, far, numbers = bundle.count, around.falloff, around.far, bundle.numbers

@@ -6,12 +6,12 @@ Geometry and Geometric Probability", 1976, chapter 14. What looks the other way,
 left out.
 """
 
-import numba
 import numpy as np
 
 from ..base.array_types import Any_
 from ..base.borrowed_arrays import block
 from ..base.disk_arrays import on_disk, room
+from ..base.kernels import kernel
 from ..base.records import record_kind, record_of
 from ..base.sampling_sequence import frame_about, further_point, points_of_texel, sphere_point, square_point, turn
 from ..base.setting import scene_units
@@ -89,7 +89,7 @@ def finish(context: Context, out: Any_, progress: Progress, cancelled: Cancel) -
     return smooth
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _of_tiles(first, last, hits, grid, cast, rays, sculpt, around, out):  # type: ignore[no-untyped-def]
     """The mean normal around each texel's hits, into out (H, W, 3); the others are records."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
@@ -123,7 +123,7 @@ def _of_tiles(first, last, hits, grid, cast, rays, sculpt, around, out):  # type
                         out[y0 + y, x0 + x, c] += np.float32(total[c] / size if size > 0 else normal[c])
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _cross(index, seed, place, normal, pair, sculpt, around, total):  # type: ignore[no-untyped-def]
     """Add the normals of all that one line through the ball about a place crosses to total (3,)."""
     tracer = block(around.tracers, (around.tracers_count, 2), np.uint64)[pair]

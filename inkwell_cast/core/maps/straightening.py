@@ -1,10 +1,10 @@
 """Straightening: how far rays are turned from the cage's direction to that of their face."""
 
-import numba
 import numpy as np
 
 from ..base.array_types import Any_
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..cast.context import Context
 from ..cast.texel import barycentrics_at, triangle_at
 from ..rays.modifiers.modifiers import MODIFIERS, straightness_at
@@ -25,7 +25,7 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
     return Derived(out[..., None], {"mean": float(out[on].mean()) if on.any() else 0.0})
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _weights(low, cast, rays, out):  # type: ignore[no-untyped-def]
     """How far the ray of each texel is turned to its face, (H, W), 0 to 1; records."""
     flags, modifiers = block(rays.flags, rays.flags_count, np.uint8), block(rays.modifiers, 1, MODIFIERS)[0]

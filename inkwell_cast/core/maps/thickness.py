@@ -3,11 +3,11 @@
 The layer holds the mean length of cosine-weighted rays into the body, no longer than a limit, scene units.
 """
 
-import numba
 import numpy as np
 
 from ..base.array_types import Any_
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..base.records import record_of
 from ..base.sampling_sequence import points_of_texel
 from ..base.setting import scene_units
@@ -66,7 +66,7 @@ def gather(context: Context, hits: Hits, ready: Occluders, out: Any_, progress: 
     over_tiles(hits, context.low.grid, _inward, arguments, progress, cancelled, empty_bundle)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _inward(first, last, hits, grid, cast, rays, sculpt, inward, out, bundle):  # type: ignore[no-untyped-def]
     """The mean length of rays into the body at each texel's hits, into out (H, W, 1); the others are records."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side

@@ -1,10 +1,10 @@
 """A ball in space on a sheet of the low: which tiles it touches, and how deep in it each texel lies."""
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, I64, Bool
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..cast.context import Context
 from ..cast.partial_rebake import tiles_of
 from ..cast.texel import place_at, triangle_at
@@ -28,7 +28,7 @@ def share_of_radius(
     _measure(tiles, np.array(centre), radius, low.record, cast.record, rays.record, share)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _measure(tiles, centre, radius, low, cast, rays, share):  # type: ignore[no-untyped-def]
     grid = block(low.grid, 1, GRID)[0]
     for tile in tiles:

@@ -2,10 +2,10 @@
 
 from dataclasses import replace
 
-import numba
 import numpy as np
 
 from ..base.array_types import F64, I64, Any_, Bool
+from ..base.kernels import kernel
 from ..base.on_demand import on_demand
 from ..cast.context import Context
 from ..cast.texel import place_at, triangle_at
@@ -98,7 +98,7 @@ def _places(context: Context, y: I64, x: I64) -> F64:
     return out
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _place_all(y, x, low, cast, rays, out):  # type: ignore[no-untyped-def]
     for i in range(len(y)):
         out[i, 0], out[i, 1], out[i, 2] = place_at(x[i], y[i], triangle_at(x[i], y[i], cast), low, cast, rays)

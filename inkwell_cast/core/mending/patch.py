@@ -4,10 +4,10 @@ from collections.abc import Callable
 from dataclasses import fields, replace
 from typing import Any
 
-import numba
 import numpy as np
 
 from ..base.array_types import Any_
+from ..base.kernels import kernel
 from ..cage.cage import build_cage, rays_of
 from ..cage.fit import cage_of
 from ..cast.context import Context
@@ -65,7 +65,7 @@ def _with_settings(context: Context, patch: Patch) -> Context:
     return replace(context, assembly=assembly, rays=rays)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _fade_all(tiles, grid, low_triangle, rim, weight):  # type: ignore[no-untyped-def]
     """Turn shares of a radius, weight (H, W), into weights: 1 inside, 0 beyond the rim and off the low."""
     for tile in tiles:

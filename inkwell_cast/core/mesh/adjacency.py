@@ -5,10 +5,10 @@ Corners count as one vertex where their positions are equal bit for bit and they
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I8, I32, Bool
+from ..base.kernels import kernel
 from ..base.threads import in_shares
 from .mesh import Mesh
 from .normals import face_normals, vertices
@@ -55,14 +55,14 @@ def edges_of(mesh: Mesh) -> Edges:
 MANY = 64  # edges of one vertex from which on they are sorted, not compared one by one
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def _lower(ids, f, k):  # type: ignore[no-untyped-def]
     """The lower of the vertices of edge k, -1 where the triangle uses a vertex twice."""
     a, b, c = ids[f, 0], ids[f, 1], ids[f, 2]
     return -1 if a == b or b == c or c == a else min(ids[f, k], ids[f, (k + 1) % 3])
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _join(first, last, ids, across, side, uses, against):  # type: ignore[no-untyped-def]
     """All of the edges whose lower vertex is one from first to last."""
     starts = np.zeros(last - first + 2, np.int64)
@@ -91,7 +91,7 @@ def _join(first, last, ids, across, side, uses, against):  # type: ignore[no-unt
         _match(edges, ids, across, side, uses, against)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _match(edges, ids, across, side, uses, against):  # type: ignore[no-untyped-def]
     """Join those of one lower vertex that have the same upper one; many are sorted by it."""
     for p in range(len(edges)):
@@ -133,7 +133,7 @@ def differs_across(values: F32, edges: Edges, tolerance: float) -> Bool:
     return np.asarray(_differs(np.ascontiguousarray(values, np.float32), edges.across, edges.side, tolerance**2))
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _differs(values, across, side, limit):  # type: ignore[no-untyped-def]
     out = np.zeros(across.shape, np.bool_)
     for f in range(len(across)):
@@ -165,7 +165,7 @@ def islands_of(uvs: F32, edges: Edges) -> I32:
     return groups(edges, ~seams_of(uvs, edges))
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _groups(across, through):  # type: ignore[no-untyped-def]
     group = np.full(len(across), -1, np.int32)
     stack = np.empty(3 * len(across) + 1, np.int32)
@@ -198,7 +198,7 @@ def shaded(mesh: Mesh, edges: Edges, hard: Bool, by_area: bool) -> F32:
     return out
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _cross(p, f):  # type: ignore[no-untyped-def]
     """Twice the area of face f along its normal."""
     ux, uy, uz = p[f, 1, 0] - p[f, 0, 0], p[f, 1, 1] - p[f, 0, 1], p[f, 1, 2] - p[f, 0, 2]
@@ -206,7 +206,7 @@ def _cross(p, f):  # type: ignore[no-untyped-def]
     return uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _shade(p, across, side, hard, by_area, out):  # type: ignore[no-untyped-def]
     count = len(p)
     root = np.arange(3 * count)

@@ -2,10 +2,10 @@
 
 from collections.abc import Callable
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, I32
+from ..base.kernels import kernel
 from ..base.threads import in_batches
 
 EMPTY = -1
@@ -27,7 +27,7 @@ def numbered_cells(
     return of, first
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _keys(first, last, points, normals, low, cell, keys):  # type: ignore[no-untyped-def]
     """The cell of each point and which way it looks, as one number (V,)."""
     for v in range(first, last):
@@ -43,7 +43,7 @@ def _keys(first, last, points, normals, low, cell, keys):  # type: ignore[no-unt
         keys[v] = (key << 3 | side) & np.int64(0x7FFFFFFFFFFFFFFF)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _numbered(keys):  # type: ignore[no-untyped-def]
     """The number of each key (V,), and where each is met first (P,)."""
     known, numbers = _table(1024)
@@ -65,7 +65,7 @@ def _numbered(keys):  # type: ignore[no-untyped-def]
     return of, first[:count].copy()
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def _slot(keys, key):  # type: ignore[no-untyped-def]
     """Where a key stands in a table of a size that is a power of two, or is to stand."""
     mixed = np.uint64(key) * np.uint64(0x9E3779B97F4A7C15)
@@ -75,12 +75,12 @@ def _slot(keys, key):  # type: ignore[no-untyped-def]
     return place
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _table(size):  # type: ignore[no-untyped-def]
     return np.full(size, EMPTY, np.int64), np.empty(size, np.int32)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _grown(known, numbers):  # type: ignore[no-untyped-def]
     """The same table with more room."""
     larger, their = _table(4 * len(known))

@@ -7,10 +7,10 @@ sums run over fixed spans of vertices, so that the result is the same for any nu
 from collections.abc import Callable
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64
+from ..base.kernels import kernel
 from ..base.threads import in_batches
 
 SPAN = 1 << 16  # vertices
@@ -78,7 +78,7 @@ def diffused(
     return x.astype(np.float64)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _count(corners, count):  # type: ignore[no-untyped-def]
     """Where the links of each vertex would end, two for each triangle that it is a corner of, (V + 1,) from 0."""
     ends = np.zeros(count + 1, np.int64)
@@ -90,7 +90,7 @@ def _count(corners, count):  # type: ignore[no-untyped-def]
     return ends
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _fill(points, corners, ends, others, weights):  # type: ignore[no-untyped-def]
     """Write the links, those to the same vertex summed up and moved together; where each vertex's begin, (V + 1,)."""
     at = ends[:-1].copy()
@@ -127,7 +127,7 @@ def _fill(points, corners, ends, others, weights):  # type: ignore[no-untyped-de
     return starts
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _sum_rows(starts, weights, whole):  # type: ignore[no-untyped-def]
     for v in range(len(whole)):
         total = 0.0
@@ -136,7 +136,7 @@ def _sum_rows(starts, weights, whole):  # type: ignore[no-untyped-def]
         whole[v] = total
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _apply(first, last, starts, others, weights, diagonal, step, x, out, sums):  # type: ignore[no-untyped-def]
     """The system times x, over some spans; the first sum of each is that of their products."""
     for span in range(first, last):
@@ -150,7 +150,7 @@ def _apply(first, last, starts, others, weights, diagonal, step, x, out, sums): 
         sums[span, 0] = total
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _begin(first, last, diagonal, right, changed, residual, way, sums):  # type: ignore[no-untyped-def]
     """Residual and first way; sums of its squares, and of those over the diagonal."""
     for span in range(first, last):
@@ -163,7 +163,7 @@ def _begin(first, last, diagonal, right, changed, residual, way, sums):  # type:
         sums[span, 0], sums[span, 1] = square, along
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _move(first, last, diagonal, x, way, residual, changed, far, sums):  # type: ignore[no-untyped-def]
     """A step along the way; the same sums."""
     for span in range(first, last):
@@ -176,7 +176,7 @@ def _move(first, last, diagonal, x, way, residual, changed, far, sums):  # type:
         sums[span, 0], sums[span, 1] = square, along
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _turn(first, last, diagonal, residual, way, share, sums):  # type: ignore[no-untyped-def]
     """The next way."""
     for v in range(first * SPAN, min(last * SPAN, len(way))):

@@ -6,10 +6,10 @@ Tools 3(1), 1998. Positions that are equal bit for bit count as one vertex, what
 
 from dataclasses import replace
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, Bool
+from ..base.kernels import kernel
 from .mesh import CornerValues, Mesh, values_at_corners
 
 
@@ -20,7 +20,7 @@ def weld(values: F32) -> I32:
     return _first_equal(plain.view(np.uint32).reshape(len(values), values.shape[1]))
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _first_equal(rows):  # type: ignore[no-untyped-def]
     count, width = rows.shape
     size = 1024
@@ -79,7 +79,7 @@ def smooth(mesh: Mesh) -> CornerValues:
     return CornerValues(sums[shared], triangles)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _corner(p0, p1, p2):  # type: ignore[no-untyped-def]
     """Angle at p0 of the triangle p0 p1 p2."""
     ax, ay, az = p1[0] - p0[0], p1[1] - p0[1], p1[2] - p0[2]
@@ -88,7 +88,7 @@ def _corner(p0, p1, p2):  # type: ignore[no-untyped-def]
     return np.arctan2(np.sqrt(cx * cx + cy * cy + cz * cz), ax * bx + ay * by + az * bz)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _angle_weighted(positions, triangles, shared):  # type: ignore[no-untyped-def]
     sums = np.zeros(positions.shape, np.float32)
     p = np.empty((3, 3), np.float64)
@@ -115,7 +115,7 @@ def _angle_weighted(positions, triangles, shared):  # type: ignore[no-untyped-de
     return sums
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _to_unit(rows):  # type: ignore[no-untyped-def]
     """Scale rows to unit length in place; rows that already are stay as they are, bit for bit. Returns the zeros."""
     zeros = 0
@@ -155,7 +155,7 @@ def face_normals(positions: F32, triangles: I32) -> F64:
     return np.divide(n, length, out=np.zeros_like(n), where=length > 0)
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def face_normal(a, b, c):  # type: ignore[no-untyped-def]
     """Unit normal of a triangle in a kernel; zero for one without area."""
     ux, uy, uz = np.float64(b[0] - a[0]), np.float64(b[1] - a[1]), np.float64(b[2] - a[2])
@@ -182,7 +182,7 @@ def averaged(mesh: Mesh) -> F32:
     return np.asarray(sums[shared[triangles]], np.float32)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _averaged(positions, triangles, shared, values, corners):  # type: ignore[no-untyped-def]
     sums = np.zeros(positions.shape, np.float32)
     p = np.empty((3, 3), np.float64)

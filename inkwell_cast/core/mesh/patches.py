@@ -8,10 +8,10 @@ border's normals are summed as vectors, so that its zigzag does not count.
 from collections.abc import Callable
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32
+from ..base.kernels import kernel
 from ..base.threads import in_batches, in_shares
 from .cells import EMPTY, numbered_cells
 from .diffusion import Links, links_by_row
@@ -61,7 +61,7 @@ def patches_of(
     return Patches(of, total[:, 0].copy(), total[:, 4].copy(), middles, links, cell)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _gather(first, last, points, of, sums, mass, total):  # type: ignore[no-untyped-def]
     """Of patches first to last: mass, mass times place, sums, (P, 5)."""
     for v in range(len(of)):
@@ -73,7 +73,7 @@ def _gather(first, last, points, of, sums, mass, total):  # type: ignore[no-unty
             row[4] += sums[v]
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _borders(first, last, points, corners, of, others, borders):  # type: ignore[no-untyped-def]
     """What touches patches first to last, of higher numbers (P, NEAR), and the borders' normals times length, summed
     (P, NEAR, 3)."""
@@ -106,7 +106,7 @@ def _borders(first, last, points, corners, of, others, borders):  # type: ignore
             row[0], row[1], row[2] = row[0] + sign * x, row[1] + sign * y, row[2] + sign * z
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _weight(one, other, border, middles, cell):  # type: ignore[no-untyped-def]
     """The length of a border over the way between the middles of its two patches."""
     square = along = 0.0
@@ -118,7 +118,7 @@ def _weight(one, other, border, middles, cell):  # type: ignore[no-untyped-def]
     return abs(along) / max(far, 1e-300) / max(far, cell / 3)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _rows(others, borders, middles, cell):  # type: ignore[no-untyped-def]
     """Links both ways, row by row: where each begins (P + 1,), what it links to, and weights."""
     count = len(others)
@@ -142,7 +142,7 @@ def _rows(others, borders, middles, cell):  # type: ignore[no-untyped-def]
     return starts, beside, weights
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _spread(first, last, points, of, values, middles, starts, others, wide, out):  # type: ignore[no-untyped-def]
     """Values of a vertex's patch and of those that touch it, weighted by how near their middles lie."""
     for v in range(first, last):

@@ -1,9 +1,9 @@
 """Shells: parts of an object whose faces hang together over edges that they run in opposite directions."""
 
-import numba
 import numpy as np
 
 from ..base.array_types import F64, I32, Bool
+from ..base.kernels import kernel
 from .adjacency import Edges, edges_of, groups
 from .mesh import Mesh
 
@@ -34,7 +34,7 @@ def place_in(corners: F64) -> tuple[float, float, float]:
     return x, y, z
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def volume_of(positions, triangles):  # type: ignore[no-untyped-def]
     """Signed volume under triangles (N, 3) of positions (V, 3): positive where a closed shell looks outward."""
     middle, sums, p = np.zeros(3), 0.0, np.empty((3, 3))

@@ -10,11 +10,11 @@ they are on the sheet.
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-import numba
 import numpy as np
 
 from ..base.array_types import F64, I32, I64, Any_, Bool
 from ..base.errors import InputProblem
+from ..base.kernels import kernel
 from ..settings.maps import Subdivision
 from .adjacency import differs_across, edges_of, shaded
 from .mesh import NO_VALUE, CornerValues, Mesh, values_at_corners
@@ -102,7 +102,7 @@ def _key(a: Any_, b: Any_) -> I64:
     return np.minimum(a, b).astype(np.int64) << 32 | np.maximum(a, b).astype(np.int64)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _rings(order, starts, ids):  # type: ignore[no-untyped-def]
     """The outlines of polygons given as triangles: corners (3 * triangle + number) and how many each has.
 

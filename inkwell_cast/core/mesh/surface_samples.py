@@ -3,10 +3,10 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64
+from ..base.kernels import kernel
 from ..base.threads import in_batches
 
 
@@ -95,7 +95,7 @@ def surface_of(parts: Sequence[tuple[F32, I32]]) -> Surface:
     return Surface(positions, triangles, first, np.cumsum(areas, out=areas))
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _areas(first, last, positions, triangles, areas):  # type: ignore[no-untyped-def]
     for t in range(first, last):
         a, b, c = positions[triangles[t, 0]], positions[triangles[t, 1]], positions[triangles[t, 2]]

@@ -6,11 +6,12 @@ import warnings
 from dataclasses import dataclass
 
 import numpy as np
-from PIL import Image
 
 from ..base.array_types import U8
 from ..base.errors import InputProblem
+from ..base.on_demand import library
 
+Image = library("PIL.Image")
 SUFFIXES = (".png", ".jpg", ".jpeg", ".tga", ".tif", ".tiff", ".bmp")
 PLAIN = (1.0, 0.0, 0.0, 0.0, 1.0, 0.0)
 MOST_TEXELS = 1 << 28

@@ -6,10 +6,10 @@ than 256 corners the first ear found, and with more than 8,192 it is cut as a fa
 but FBX's, so the triangles that are baked are those that are handed off.
 """
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, I32, I64
+from ..base.kernels import kernel
 
 MANY = 256
 LARGEST = 8192
@@ -41,7 +41,7 @@ def corner_rows(values: I64, picks: I64) -> I32:
     return np.ascontiguousarray(values[picks], np.int32)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _cut_all(counts, starts, first, corners, positions, picks):  # type: ignore[no-untyped-def]
     for f in range(len(counts)):
         n, s, o = counts[f], starts[f], first[f]
@@ -53,7 +53,7 @@ def _cut_all(counts, starts, first, corners, positions, picks):  # type: ignore[
             _cut_ears(n, s, o, corners, positions, picks)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _area_vector(p, a, b, c):  # type: ignore[no-untyped-def]
     """Twice the area of the triangle of rows a, b and c of p, along its normal."""
     ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
@@ -61,19 +61,19 @@ def _area_vector(p, a, b, c):  # type: ignore[no-untyped-def]
     return uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _dot(u, v):  # type: ignore[no-untyped-def]
     return u[0] * v[0] + u[1] * v[1] + u[2] * v[2]
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _square(p, a, b):  # type: ignore[no-untyped-def]
     """Squared distance of rows a and b of p."""
     x, y, z = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
     return x * x + y * y + z * z
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _cut_quad(s, o, corners, positions, picks):  # type: ignore[no-untyped-def]
     a, b, c, d = corners[s], corners[s + 1], corners[s + 2], corners[s + 3]
     along_ac = _dot(_area_vector(positions, a, b, c), _area_vector(positions, a, c, d))
@@ -88,7 +88,7 @@ def _cut_quad(s, o, corners, positions, picks):  # type: ignore[no-untyped-def]
     picks[o + 1, 0], picks[o + 1, 1], picks[o + 1, 2] = first, third, last
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _is_clear(p, left, ear, normal):  # type: ignore[no-untyped-def]
     """Whether no other corner of what is left of a polygon lies in an ear; ear holds three places in `left`."""
     a, b, c = left[ear[0]], left[ear[1]], left[ear[2]]
@@ -105,7 +105,7 @@ def _is_clear(p, left, ear, normal):  # type: ignore[no-untyped-def]
     return True
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _cut_ears(n, s, o, corners, positions, picks):  # type: ignore[no-untyped-def]
     p = np.empty((n, 3))
     for i in range(n):

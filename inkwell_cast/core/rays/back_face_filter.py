@@ -5,24 +5,25 @@ still reaches the front it belongs to.
 import functools
 from typing import Any
 
-import numba
 import numpy as np
-from numba import types
 
 from ..base.borrowed_arrays import block
+from ..base.kernels import bound, carray
+from ..base.on_demand import library
 
-_filter_signature = types.void(types.CPointer(types.int64))
+numba = library("numba")
 
 
 @functools.cache
 def front_faces_only() -> Any:
     """The filter, compiled once a ray is to be traced: a process that traces none need not wait for the compiler."""
-    return numba.cfunc(_filter_signature, cache=True)(_front_faces_only)
+    signature = numba.types.void(numba.types.CPointer(numba.types.int64))
+    return numba.cfunc(signature, cache=True)(bound(_front_faces_only))
 
 
 def _front_faces_only(arguments):  # type: ignore[no-untyped-def]
     """Filter of Embree: refuse hits whose geometric normal looks along the ray; of one ray, or of a packet of them."""
-    fields = numba.carray(arguments, 6)  # valid, user pointer, context, rays, hits, their number
+    fields = carray(arguments, 6)  # valid, user pointer, context, rays, hits, their number
     count = np.int64(np.int32(fields[5] & 0xFFFFFFFF))
     valid, ray = block(fields[0], count, np.int32), block(fields[3], 8 * count, np.float32)
     hit = block(fields[4], 3 * count, np.float32)

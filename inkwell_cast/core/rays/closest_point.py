@@ -1,12 +1,13 @@
 """The closest point of a triangle and of a segment."""
 
-import numba
 import numpy as np
+
+from ..base.kernels import kernel
 
 SEGMENT = np.dtype([(name, np.float64) for name in ("ax", "ay", "az", "bx", "by", "bz")])  # its two ends
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def closest_on_triangle(px, py, pz, corners, k):  # type: ignore[no-untyped-def]
     """The point nearest to p of triangle k of corners (K, 3, 3): (squared distance, w1, w2), weights of corners 1, 2.
 
@@ -40,7 +41,7 @@ def closest_on_triangle(px, py, pz, corners, k):  # type: ignore[no-untyped-def]
     return x * x + y * y + z * z, w1, w2
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def distance_to_segment(x, y, z, segment):  # type: ignore[no-untyped-def]
     """Distance of a place from a segment, a record of the kind `SEGMENT`."""
     ux, uy, uz = segment.bx - segment.ax, segment.by - segment.ay, segment.bz - segment.az

@@ -16,19 +16,19 @@ import weakref
 from collections.abc import Callable, Sequence
 from typing import Any
 
-import numba
 import numpy as np
-from llvmlite import ir
-from numba import types
-from numba.core import cgutils
-from numba.extending import intrinsic
 
 from ..base.array_types import F32, I32, Any_
 from ..base.borrowed_arrays import block, keeping
 from ..base.errors import Cancelled, RayLibraryMissing
+from ..base.kernels import intrinsic, kernel
+from ..base.on_demand import library
 from ..base.threads import LOOK_SECONDS
 from .back_face_filter import front_faces_only
 
+ir = library("llvmlite.ir")
+types = library("numba.core.types")
+cgutils = library("numba.core.cgutils")
 _TRIANGLES, _INDEX, _VERTEX, _UINT3, _FLOAT3 = 0, 0, 1, 0x5003, 0x9003
 _ROBUST, _FILTER_IN_ARGUMENTS = 1 << 2, 1 << 3  # of a scene
 _INVOKE_FILTER, _ALL_FEATURES = 1 << 1, 0xFFFFFFFF  # of a query
@@ -38,7 +38,6 @@ _INVOKE_FILTER, _ALL_FEATURES = 1 << 1, 0xFFFFFFFF  # of a query
 CALLS, INTERSECT, OCCLUDED, INTERSECT_16, OCCLUDED_16, FRONT_ONLY = 5, 0, 1, 2, 3, 4
 
 _RAY_FLOATS, _RAY_HIT_FLOATS = 16, 32
-_CALL = types.UniTuple(types.uint64, 2)
 
 
 _INVALID = 0xFFFFFFFF
@@ -251,7 +250,7 @@ def _call(builder: Any, arguments: Any, size: int, whole: dict[int, int]) -> Any
     return lambda index, kind=f32: builder.load(field(index, kind))
 
 
-@intrinsic  # type: ignore[untyped-decorator]
+@intrinsic
 def intersect(context, call, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignore[no-untyped-def]
     """One rtcIntersect1: (t, u, v, triangle, normal (3), not of unit length).
 
@@ -259,7 +258,7 @@ def intersect(context, call, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignor
     """
     single = types.float32
     result = types.Tuple((single, single, single, types.int32, single, single, single))
-    signature = result(_CALL, types.uint64, *([single] * 7))
+    signature = result(types.UniTuple(types.uint64, 2), types.uint64, *([single] * 7))
 
     def build(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
         whole = {9: _INVALID, 10: 0, 11: 0, 17: _INVALID, 18: _INVALID, 19: _INVALID}
@@ -270,10 +269,10 @@ def intersect(context, call, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignor
     return signature, build
 
 
-@intrinsic  # type: ignore[untyped-decorator]
+@intrinsic
 def occluded(context, call, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignore[no-untyped-def]
     """One rtcOccluded1, called likewise; gives its t, negative where something lies in the way."""
-    signature = types.float32(_CALL, types.uint64, *([types.float32] * 7))
+    signature = types.float32(types.UniTuple(types.uint64, 2), types.uint64, *([types.float32] * 7))
 
     def build(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
         return _call(builder, arguments, _RAY_FLOATS, {9: _INVALID, 10: 0, 11: 0})(8)
@@ -281,7 +280,7 @@ def occluded(context, call, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignore
     return signature, build
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def first_hit(tracers, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
     """First front face along a ray of unit direction: (t, u, v, triangle); triangle is -1 where nothing is struck.
 
@@ -291,7 +290,7 @@ def first_hit(tracers, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[n
     return hit_along(tracers[scene, 0], tracers[scene, 1], ox, oy, oz, dx, dy, dz, length)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def hit_along(calls, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
     """The same for the two numbers of one tracer."""
     f, u = np.float32, np.uint64
@@ -303,7 +302,7 @@ def hit_along(calls, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-
     return t, b1, b2, hit
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def blocked(calls, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
     """Whether anything, from either side, lies in the way of a ray; the two numbers are those of one tracer."""
     f, u = np.float32, np.uint64

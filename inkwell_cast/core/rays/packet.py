@@ -7,15 +7,15 @@ Layout and flags: RTCRayHit16 and RTCIntersectArguments of Embree 4 (`rtcore_ray
 
 from typing import Any
 
-import numba
 import numpy as np
-from llvmlite import ir
-from numba import types
-from numba.extending import intrinsic
 
 from ..base.borrowed_arrays import block
+from ..base.kernels import intrinsic, kernel
+from ..base.on_demand import library
 from .embree import CALLS, FRONT_ONLY, INTERSECT_16, OCCLUDED_16, hit_along
 
+ir = library("llvmlite.ir")
+types = library("numba.core.types")
 WIDTH = 16
 _FIELDS = 21  # of RTCRayHit16, one of them spare
 REACH = _FIELDS  # a row of our own: how far each ray is to go
@@ -28,7 +28,7 @@ _INVALID = -1
 _LINE = 16  # words of a cache line, by which the library wants packets to be aligned
 
 
-@intrinsic  # type: ignore[untyped-decorator]
+@intrinsic
 def _call(context, address, valid, scene, rays, arguments):  # type: ignore[no-untyped-def]
     """Call a function of the library on four addresses."""
     signature = types.void(types.uint64, types.int64, types.uint64, types.int64, types.int64)
@@ -43,7 +43,7 @@ def _call(context, address, valid, scene, rays, arguments):  # type: ignore[no-u
     return signature, build
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def packet():  # type: ignore[no-untyped-def]
     """Room for a packet of one thread: rows (fields, WIDTH) as float32 and as int32, and the words that go with it.
 
@@ -58,7 +58,7 @@ def packet():  # type: ignore[no-untyped-def]
     return numbers, numbers.view(np.int32), rest
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def trace(calls, scene, rays, origins, way, length):  # type: ignore[no-untyped-def]
     """First hits of rays that run close to each other: `rays` of `packet` afterwards holds them, see `hit_of`.
 
@@ -73,7 +73,7 @@ def trace(calls, scene, rays, origins, way, length):  # type: ignore[no-untyped-
     strike(calls, scene, rays)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def strike(calls, scene, rays):  # type: ignore[no-untyped-def]
     """The same for rays whose rows ORIGIN, WAY (three each) and REACH of a packet are filled already."""
     numbers, whole, rest = rays
@@ -85,7 +85,7 @@ def strike(calls, scene, rays):  # type: ignore[no-untyped-def]
         _pass_backs(calls, scene, numbers, whole)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def strike_any(calls, scene, rays):  # type: ignore[no-untyped-def]
     """Whether anything, from either side, lies in the way of such rays, see `was_blocked`."""
     numbers, whole, rest = rays
@@ -94,7 +94,7 @@ def strike_any(calls, scene, rays):  # type: ignore[no-untyped-def]
     _call(known[OCCLUDED_16], rest.ctypes.data, np.uint64(scene), numbers.ctypes.data, rest[WIDTH:].ctypes.data)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _set_out(numbers, whole):  # type: ignore[no-untyped-def]
     """The rest of what the library wants to know of each ray."""
     numbers[_NEAR], numbers[_TIME], numbers[_FAR] = 0.0, 0.0, numbers[REACH]
@@ -105,7 +105,7 @@ def _set_out(numbers, whole):  # type: ignore[no-untyped-def]
             numbers[c, k] = way if abs(way) >= NEARLY_NONE else np.float32(0)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _pass_backs(calls, scene, numbers, whole):  # type: ignore[no-untyped-def]
     """Trace again what struck a triangle from behind, each ray alone."""
     ox, oy, oz = numbers[ORIGIN], numbers[ORIGIN + 1], numbers[ORIGIN + 2]
@@ -118,14 +118,14 @@ def _pass_backs(calls, scene, numbers, whole):  # type: ignore[no-untyped-def]
             )
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def hit_of(k, rays):  # type: ignore[no-untyped-def]
     """What ray k of a packet struck: (t, u, v, triangle) as of `first_hit`."""
     numbers, whole, _ = rays
     return numbers[_FAR, k], numbers[_U, k], numbers[_V, k], whole[_TRIANGLE, k]
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def was_blocked(k, rays):  # type: ignore[no-untyped-def]
     """Whether something lay in the way of ray k after `strike_any`."""
     return rays[0][_FAR, k] < 0

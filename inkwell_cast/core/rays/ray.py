@@ -6,11 +6,11 @@ Reach and directions are interpolated from the corners of a face; what changes t
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64, U8
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..base.records import Record, record_kind, record_of
 from .modifiers.modifiers import MODIFIERS, Modifiers, modified_ray
 
@@ -70,7 +70,7 @@ def ends_at(rays: Rays, triangle: I64, b: F64) -> F32:
     return np.stack([low + out, low - out / length * reach[:, 3:]], axis=1).astype(np.float32)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _reach_at(triangle, b, rays):  # type: ignore[no-untyped-def]
     """From the low out to the start (3) and the inward reach of rays, (N, 4) float32."""
     reach = np.empty((len(triangle), 4), np.float32)
@@ -82,7 +82,7 @@ def _reach_at(triangle, b, rays):  # type: ignore[no-untyped-def]
     return reach
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def make_ray(t, b0, b1, b2, rays):  # type: ignore[no-untyped-def]
     """The ray through barycentrics b of triangle t, scene units; `rays` is a record of the kind `RAYS`.
 
@@ -103,7 +103,7 @@ def make_ray(t, b0, b1, b2, rays):  # type: ignore[no-untyped-def]
     return px + ex * out, py + ey * out, pz + ez * out, -ex, -ey, -ez, out, out + inward
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def point_on_low(t, b0, b1, b2, rays):  # type: ignore[no-untyped-def]
     """The point of the low with barycentrics b of triangle t, scene units."""
     points = block(rays.points, (rays.points_count, 3, 3), np.float32)

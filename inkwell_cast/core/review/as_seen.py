@@ -9,11 +9,11 @@ weigh the same. So a figure here gets worse whenever a viewer sees a worse bake,
 from dataclasses import dataclass
 from functools import cached_property
 
-import numba
 import numpy as np
 from pydantic import BaseModel
 
 from ..base.array_types import F32, I64, Bool
+from ..base.kernels import kernel, prange
 from ..base.threads import in_batches
 from ..cast.context import Context
 from .pictures_around import Pixels, pictures_around
@@ -158,7 +158,7 @@ def _figures(pixels: Pixels, bins: I64, total: float) -> AsSeen:
     )  # fmt: skip
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _count(low_triangle, b, worn, weight, counts):  # type: ignore[no-untyped-def]
     """Count pixels (N,) on their texels."""
     for i in range(len(low_triangle)):
@@ -167,7 +167,7 @@ def _count(low_triangle, b, worn, weight, counts):  # type: ignore[no-untyped-de
             counts[texel] += weight
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _tally(angle, bins):  # type: ignore[no-untyped-def]
     """Count angles (N,) in bins; gives their sum."""
     total, scale = 0.0, np.float32((len(bins) - 1) / 180)
@@ -177,7 +177,7 @@ def _tally(angle, bins):  # type: ignore[no-untyped-def]
     return total
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _add(angle, texel, weight, sums, count):  # type: ignore[no-untyped-def]
     """Add angles (N,) of a weight to the sums and counts of their texels."""
     for i in range(len(angle)):
@@ -186,11 +186,11 @@ def _add(angle, texel, weight, sums, count):  # type: ignore[no-untyped-def]
             count[texel[i]] += weight
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _means(angle, count, covered, away, mean):  # type: ignore[no-untyped-def]
     """Mean angles of texels; covered ones without a pixel have that of those up to `away` texels around."""
     height, width = count.shape
-    for y in numba.prange(height):
+    for y in prange(height):
         for x in range(width):
             if count[y, x]:
                 mean[y, x] = angle[y, x] / count[y, x]
@@ -204,7 +204,7 @@ def _means(angle, count, covered, away, mean):  # type: ignore[no-untyped-def]
                     mean[y, x] = total / many
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _judge(first, last, pixels, worn, angle, texel):  # type: ignore[no-untyped-def]
     """The angles of pixels `first` to `last`, and their texels, -1 off all sheets."""
     low_triangle, b, normal = pixels
@@ -216,7 +216,7 @@ def _judge(first, last, pixels, worn, angle, texel):  # type: ignore[no-untyped-
             angle[i] = _between(given, (nx, ny, nz))
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _between(a, b):  # type: ignore[no-untyped-def]
     """Degrees between two vectors."""
     cx, cy, cz = a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]

@@ -11,11 +11,11 @@ triangles, not settings.
 from dataclasses import dataclass
 from typing import Any
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, I32, U8, Any_
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..base.records import record_kind, record_of
 from ..base.threads import in_batches
 from ..cast.context import Context
@@ -132,7 +132,7 @@ def _chosen(context: Context, kernel: Any, begun: Candidate, open_to: U8 | None)
     return Candidate(normals, heights)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _choose_nearest(tiles, low, cast, rays, sculpt, tried, open_to, normals, heights):  # type: ignore[no-untyped-def]
     """Write normal and height of the nearest candidate of each texel of some tiles; others stay."""
     grid, high = block(low.grid, 1, GRID)[0], block(tried.packets, (tried.packets_count, 2), np.uint64)
@@ -168,7 +168,7 @@ def _choose_nearest(tiles, low, cast, rays, sculpt, tried, open_to, normals, hei
                                 normals[at[Y, n], at[X, n], c] = normal[c]
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def _is_new(k, n, vectors):  # type: ignore[no-untyped-def]
     """Whether way k of texel n finds anything else than the ways before it."""
     way, new = vector(vectors, ALONG + k // 2, n), True
@@ -177,7 +177,7 @@ def _is_new(k, n, vectors):  # type: ignore[no-untyped-def]
     return new
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _choose_outermost(tiles, low, cast, rays, sculpt, tried, open_to, normals, heights):  # type: ignore[no-untyped-def]
     """Write normal and height of what lies farthest out above each texel of some tiles, below the low's other faces."""
     grid = block(low.grid, 1, GRID)[0]
@@ -215,7 +215,7 @@ def _choose_outermost(tiles, low, cast, rays, sculpt, tried, open_to, normals, h
                             normals[at[Y, n], at[X, n], c] = normal[c]
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _candidate(p, d, face, pair, most, hit, sculpt, tried):  # type: ignore[no-untyped-def]
     """The first surface along d from p that looks as the face does: (distance, unit normal); `most` for none nearer.
 
@@ -240,7 +240,7 @@ def _candidate(p, d, face, pair, most, hit, sculpt, tried):  # type: ignore[no-u
     return most, (0.0, 0.0, 0.0)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _low_between(p, d, pair, length, tried):  # type: ignore[no-untyped-def]
     """Whether another surface of the low lies within `length` of p along d."""
     low = block(tried.low, (tried.low_count, 2), np.uint64)

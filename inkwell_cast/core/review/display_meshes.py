@@ -1,18 +1,18 @@
 """The light form of meshes that a browser draws, as messages of `mesh.binary_message`."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, I32, U8, Any_
+from ..base.kernels import kernel, prange
 from ..cage.drawing import cage_lines, dent_lines, sparse_rays
 from ..cage.fit import cage_of
 from ..mesh.adjacency import edges_of, seams_of
 from ..mesh.binary_message import Blocks, pack
 from ..mesh.cells import numbered_cells
-from ..mesh.mesh import CornerValues, Mesh, corner_positions, merge
+from ..mesh.mesh import CornerValues, Mesh, corner_positions, merge, subset
 from ..mesh.normals import smooth, weld, with_normals
 from ..mesh.surface_samples import surface_of
 from ..piece.assembly import low_part, undivided
@@ -29,6 +29,8 @@ MOST_CELLS = 2000  # along the longest side
 NO_SHEET = 255
 NEIGHBOURS = 6
 FEWEST_TRIANGLES = 400
+NEAR_AT_MOST = 3_000_000  # triangles from which a stand-in of a place is made within two seconds
+NEAR_RIM = 1.1  # of a ball: what lies around it gives the normals at its rim their neighbours
 
 Tell = Callable[[float], None]
 
@@ -117,19 +119,53 @@ def view_of_sculpt(mesh: Mesh, names: tuple[str, ...], tell: Tell = lambda share
     `tell(share)` hears how much of the work is done, 0 to 1.
     """
     mesh = with_normals(take(mesh, names))
+    large = len(mesh.triangles) > STAND_IN_ABOVE
+    return _drawn(stand_in(mesh, tell) if large else mesh, mesh, standIn=large)
+
+
+def view_near(
+    mesh: Mesh, names: tuple[str, ...], centre: Sequence[float], radius: float, tell: Tell = lambda share: None
+) -> Blocks:  # fmt: skip
+    """What a stand-in hides: the triangles of some objects of one file that reach into a ball, scene units.
+
+    All of them where that can be drawn (`complete` in the header), else through a stand-in of their own, which is
+    finer. None, with `drawn` false, where even that would take too long: a smaller ball is to be asked for.
+    """
+    mesh = replace(take(mesh, names), uvs=(), tangents=None, colors=None, polygons=None)
+    chosen = _reaching(mesh.positions, mesh.triangles, np.asarray(centre, np.float64), NEAR_RIM * radius)
+    count = int(np.count_nonzero(chosen))
+    if count > NEAR_AT_MOST:
+        return pack({"drawn": False, "complete": False}, {})
+    part = with_normals(subset(mesh, chosen))
+    complete = count <= STAND_IN_ABOVE
+    return _drawn(part if complete else stand_in(part, tell), mesh, drawn=True, complete=complete)
+
+
+@kernel(parallel=True)
+def _reaching(positions, triangles, centre, radius):  # type: ignore[no-untyped-def]
+    """Which triangles, each seen as the ball around its middle, reach into a ball: (T,)."""
+    out = np.empty(len(triangles), np.bool_)
+    for t in prange(len(triangles)):
+        a, b, c = positions[triangles[t, 0]], positions[triangles[t, 1]], positions[triangles[t, 2]]
+        away = 0.0
+        own = np.zeros(3)
+        for k in range(3):
+            middle = (float(a[k]) + float(b[k]) + float(c[k])) / 3
+            away += (middle - centre[k]) ** 2
+            own[0] += (a[k] - middle) ** 2
+            own[1] += (b[k] - middle) ** 2
+            own[2] += (c[k] - middle) ** 2
+        out[t] = np.sqrt(away) <= radius + np.sqrt(max(own[0], own[1], own[2]))
+    return out
+
+
+def _drawn(shown: Mesh, whole: Mesh, **said: bool) -> Blocks:
+    """The message of a mesh with normals, or of what stands for it."""
     header = {
-        "name": mesh.name, "triangles": len(mesh.triangles), "bounds": mesh.bounds.tolist(), "standIn": False,
-        "keys": [f"{mesh.name}/{name}" for name in mesh.object_names], "materials": list(mesh.material_names),
+        "name": whole.name, "triangles": len(whole.triangles), "bounds": whole.bounds.tolist(),
+        "keys": [f"{whole.name}/{name}" for name in shown.object_names], "materials": list(shown.material_names),
     }  # fmt: skip
-    if len(mesh.triangles) <= STAND_IN_ABOVE:
-        return pack(header, _indexed(mesh))
-    light = stand_in(mesh, tell)
-    arrays = {
-        "position": light.positions, "normal": light.normals.values if light.normals else light.positions,
-        "color": _vertex_colors(light), "index": light.triangles.astype(np.uint32).reshape(-1),
-        "object": _at_vertices(light, light.objects), "material": _at_vertices(light, light.materials),
-    }  # fmt: skip
-    return pack(header | {"standIn": True, "materials": list(light.material_names)}, arrays)
+    return pack(header | said, _indexed(shown))
 
 
 def _colors(mesh: Mesh) -> Any_:
@@ -233,7 +269,7 @@ def thinned(mesh: Mesh) -> tuple[F32, I32, I32]:
     return mesh.positions[kept], triangles, corner
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _between(triangles, place, count):  # type: ignore[no-untyped-def]
     """Triangles between the places of their vertices that still have three, and a corner that is at each place."""
     kept, corner = 0, np.zeros(count, np.int32)

@@ -1,11 +1,12 @@
 """How much two strips of lit pictures differ where they are drawn small, as a piece is from afar."""
 
-import cv2
 import numpy as np
 
 from ..base.array_types import F64, U8
+from ..base.on_demand import library
 from .lit_pictures import SIDE
 
+cv2 = library("cv2")
 DISTANCES = (256, 128, 64, 32)  # pixels that the piece is high on the screen
 
 

@@ -3,10 +3,10 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, U8, Any_
+from ..base.kernels import kernel, prange
 from ..cast.context import Context
 from ..flaws.visible import AROUND, BARE, FEW, Visible
 from ..settings.recipe import PROOF_SIDE
@@ -135,11 +135,11 @@ def _taken(sums: list[F32], counts: F32, first: Candidate) -> U8:
     return taken
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _find_open(sums, counts, first, tried):  # type: ignore[no-untyped-def]
     """The same window as of `_take`."""
     height, width = counts.shape
-    for y in numba.prange(height):
+    for y in prange(height):
         for x in range(width):
             a = n = 0.0
             for j in range(max(y - AROUND, 0), min(y + AROUND + 1, height)):
@@ -150,11 +150,11 @@ def _find_open(sums, counts, first, tried):  # type: ignore[no-untyped-def]
                 tried[y, x] = 1
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _take(one, two, three, counts, first, taken):  # type: ignore[no-untyped-def]
     """Compare sums of degrees over the `AROUND` texels on each side."""
     height, width = counts.shape
-    for y in numba.prange(height):
+    for y in prange(height):
         for x in range(width):
             a = b = c = n = 0.0
             for j in range(max(y - AROUND, 0), min(y + AROUND + 1, height)):

@@ -4,11 +4,11 @@ For each texel that struck the sculpt, the angle between the sculpt's shading no
 picture gives back through the basis, so that quantisation counts.
 """
 
-import numba
 import numpy as np
 from pydantic import BaseModel
 
 from ..base.array_types import F32, I32, U8, U16, Any_
+from ..base.kernels import kernel, prange
 from ..cast.hits import Cast
 from ..flaws.visible import BARE
 
@@ -120,10 +120,10 @@ def difference(before: U16, now: U16) -> U8:
     return out
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _angles(struck, normal, given_back, out):  # type: ignore[no-untyped-def]
     height, width = struck.shape
-    for y in numba.prange(height):
+    for y in prange(height):
         for x in range(width):
             if struck[y, x] == 0:
                 out[y, x] = np.nan

@@ -6,12 +6,12 @@ the surface. A strip holds the four beside each other, on nothing.
 
 from dataclasses import dataclass
 
-import cv2
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, U8, Any_
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
+from ..base.on_demand import library
 from ..base.records import record_kind, record_of
 from ..base.threads import in_batches
 from ..cast.context import Context
@@ -27,6 +27,7 @@ from .likeness import heat, stored
 from .pictures_around import BLOCK, aim, framed
 from .worn_pictures import Pictures, normal_of_low, worn
 
+cv2 = library("cv2")
 SIDE, SIDES = 256, 4  # pixels of a picture, and how many stand beside each other
 FINE = 2  # rays a pixel along each side
 ABOVE = 0.42  # how far over the horizon the viewer stands, of the way to the piece
@@ -204,7 +205,7 @@ def _strip(struck: _Struck, shade: F32, colors: F32) -> U8:
     return np.concatenate(list(pictures), axis=1)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _strike_blocks(first, last, views, side, scene, triangle, b):  # type: ignore[no-untyped-def]
     """First hits of the rays of blocks `first` to `last`, which count on from picture to picture."""
     tracers = block(scene.tracers, (1, 2), np.uint64)
@@ -219,7 +220,7 @@ def _strike_blocks(first, last, views, side, scene, triangle, b):  # type: ignor
             triangle[i], b[i, 0], b[i, 1] = hit, b1, b2
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _normals_of_sculpt(first, last, toward, triangle, b, sculpt, normals):  # type: ignore[no-untyped-def]
     """Turned toward the viewer, way `toward` (V, 3): so the inside of an open sculpt is lit too."""
     for i in range(first, last):
@@ -230,7 +231,7 @@ def _normals_of_sculpt(first, last, toward, triangle, b, sculpt, normals):  # ty
             normals[i, 0], normals[i, 1], normals[i, 2] = sign * nx, sign * ny, sign * nz
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _normals_of_low(first, last, triangle, b, worn, normals, texel):  # type: ignore[no-untyped-def]
     for i in range(first, last):
         if triangle[i] >= 0:
@@ -239,7 +240,7 @@ def _normals_of_low(first, last, triangle, b, worn, normals, texel):  # type: ig
             normals[i, 0], normals[i, 1], normals[i, 2] = nx / size, ny / size, nz / size
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _lit(first, last, normals, ways, light):  # type: ignore[no-untyped-def]
     """Light on normals (N, 3) of the pictures from lights `ways` (V, L, 3), as long as they are strong."""
     for i in range(first, last):

@@ -9,10 +9,10 @@ direction blurs.
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, I64
+from ..base.kernels import kernel
 from ..base.threads import in_batches
 from ..cast.context import Context
 from ..cast.sheet_surroundings import islands_on
@@ -136,7 +136,7 @@ def _place(context: Context, rows: I64, share: float, mean: float) -> Flaw:
     )  # fmt: skip
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _wear(first, last, low_triangle, b, worn, texel, given):  # type: ignore[no-untyped-def]
     """The texel of some pixels, -1 off all sheets, and the unit normal (N, 3) that the low has there."""
     for i in range(first, last):

@@ -8,11 +8,11 @@ pixel is *outline*. None of it depends on maps or reach, so it is kept for the n
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, U8
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..base.records import Record, record_kind, record_of
 from ..base.sampling_sequence import hashed
 from ..base.threads import in_batches
@@ -194,7 +194,7 @@ def _look_from(context: Context, scenes: _Scenes, views: F64, side: int, seed: i
     return state, low, b, normal
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _look(first, last, views, side, seed, scenes, sculpt, out):  # type: ignore[no-untyped-def]
     """What the pixels of blocks `first` to `last` strike, into the arrays of `_look_from`; scenes, sculpt are records.
 
@@ -212,7 +212,7 @@ def _look(first, last, views, side, seed, scenes, sculpt, out):  # type: ignore[
             _keep(item * WIDTH + k, hit_of(k, near_rays), hit_of(k, far_rays), way, scenes, sculpt, out)
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def aim(place, view, side, turn, spread, origins):  # type: ignore[no-untyped-def]
     """Where the rays (3, WIDTH) of block `place` of a picture start: `spread` of a pixel about the pixels' centres.
 
@@ -230,7 +230,7 @@ def aim(place, view, side, turn, spread, origins):  # type: ignore[no-untyped-de
             origins[c, k] = view[c] + x * view[3 + c] + y * view[6 + c] + view[13] * view[9 + c]
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def _keep(i, on_low, on_sculpt, way, scenes, sculpt, out):  # type: ignore[no-untyped-def]
     """What pixel i sees, from its hits as of `hit_of`."""
     state, low_triangle, b, normal = out
@@ -246,7 +246,7 @@ def _keep(i, on_low, on_sculpt, way, scenes, sculpt, out):  # type: ignore[no-un
         normal[i, 0], normal[i, 1], normal[i, 2] = nx, ny, nz
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _from_behind(hit, way, sculpt):  # type: ignore[no-untyped-def]
     """Whether a ray sees triangle `hit` of the sculpt from behind."""
     positions = block(sculpt.positions, (sculpt.positions_count, 3), np.float32)

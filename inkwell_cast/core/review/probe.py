@@ -1,9 +1,9 @@
 """What one texel sees: the ray at its centre, traced again exactly as the bake traced it."""
 
-import numba
 import numpy as np
 from pydantic import BaseModel
 
+from ..base.kernels import kernel
 from ..cast.shading_normal import shading_normal
 from ..cast.trace import strike
 from ..piece.low_on_sheet import Low
@@ -74,7 +74,7 @@ def _owner(x: int, y: int, side: int, shift: int, corners: np.ndarray) -> tuple[
     return chosen
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _near(x0, y0, unit, corners):  # type: ignore[no-untyped-def]
     """Triangles whose box meets a texel, ascending."""
     hits = np.empty(len(corners), np.int32)

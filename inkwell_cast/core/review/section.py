@@ -7,10 +7,10 @@ angle. Lines come as segments x0 y0 x1 y1 in scene units about the point, with t
 from dataclasses import dataclass
 from typing import Literal
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64
+from ..base.kernels import kernel
 from ..cage.cage import Cage, rays_of
 from ..cast.shading_normal import shading_normal
 from ..cast.trace import strike
@@ -168,7 +168,7 @@ def _slice_indexed(positions: F32, triangles: I32, frame: F64, origin: F64, box:
     return np.asarray(_cut(positions, triangles, frame, origin, box, MOST_SEGMENTS)[0], np.float32)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _cut(positions, triangles, frame, origin, box, most):  # type: ignore[no-untyped-def]
     """Where triangles meet the plane, inside a box about the origin: (segments (N, 4), triangle of each)."""
     out, rows, count = np.empty((most, 4), np.float32), np.empty(most, np.int32), 0

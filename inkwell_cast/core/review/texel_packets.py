@@ -1,9 +1,9 @@
 """Texels of the low by blocks of sixteen, so that rays from them can be traced in packets."""
 
-import numba
 import numpy as np
 
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..cast.texel import barycentrics_at, triangle_at
 from ..mesh.normals import face_normal
 from ..rays.packet import WIDTH, hit_of, packet, trace
@@ -16,7 +16,7 @@ X, Y, TRIANGLE, PAIR = range(4)
 PLACE, ALONG, OUTWARD, FACE = range(4)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def texels():  # type: ignore[no-untyped-def]
     """Room for a block: (4, WIDTH) int64, rows X to PAIR, the triangle -1 where there is none; (4, 3, WIDTH) float64.
 
@@ -25,13 +25,13 @@ def texels():  # type: ignore[no-untyped-def]
     return np.empty((4, WIDTH), np.int64), np.empty((4, 3, WIDTH))
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def room_for_rays():  # type: ignore[no-untyped-def]
     """Room for their rays: origins and ways (3, WIDTH) and reach (WIDTH,) float32, not above 0 for none; a packet."""
     return np.empty((3, WIDTH), np.float32), np.empty((3, WIDTH), np.float32), np.empty(WIDTH, np.float32), packet()
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def fill(number, box, low, cast, rays, averaged, open_to, block_of):  # type: ignore[no-untyped-def]
     """Fill block `number` of a tile, whose box is (x, y, columns, rows); whether any of its texels is on the low.
 
@@ -59,7 +59,7 @@ def fill(number, box, low, cast, rays, averaged, open_to, block_of):  # type: ig
     return some
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def strike(tracers, at, ready, found, triangles):  # type: ignore[no-untyped-def]
     """First hits of the rays of a block, each in the scene of its pair: found (3, WIDTH) are length, u and v.
 
@@ -80,24 +80,24 @@ def strike(tracers, at, ready, found, triangles):  # type: ignore[no-untyped-def
                 found[0, n], found[1, n], found[2, n], triangles[n] = hit_of(n, hits)
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def dot(a, b):  # type: ignore[no-untyped-def]
     """The scalar product of two vectors."""
     return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def vector(vectors, row, n):  # type: ignore[no-untyped-def]
     """One of the vectors of a block."""
     return vectors[row, 0, n], vectors[row, 1, n], vectors[row, 2, n]
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def _set(vectors, row, n, values):  # type: ignore[no-untyped-def]
     vectors[row, 0, n], vectors[row, 1, n], vectors[row, 2, n] = values
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _between(b0, b1, b2, n):  # type: ignore[no-untyped-def]
     """Vectors n (3, 3) at the corners of a triangle, between them; of unit length."""
     x, y = b0 * n[0, 0] + b1 * n[1, 0] + b2 * n[2, 0], b0 * n[0, 1] + b1 * n[1, 1] + b2 * n[2, 1]

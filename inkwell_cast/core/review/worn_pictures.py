@@ -2,11 +2,11 @@
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import Any_
 from ..base.borrowed_arrays import block, keeping
+from ..base.kernels import kernel
 from ..base.records import Record, record_kind, record_of
 from ..cast.context import Context
 from ..tangent.frame import form_of, frame, green_sign, to_object
@@ -71,7 +71,7 @@ def _readable(image: Any_) -> Any_:
     return np.ascontiguousarray(wide[..., :3])
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def place_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
     """Where barycentrics b of triangle t lie: its row on a sheet, x and y there, and the texel; -1 off all sheets."""
     starts, row = block(worn.starts, worn.starts_count, np.int64), block(worn.row, worn.row_count, np.int32)
@@ -93,7 +93,7 @@ def place_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
     return chosen, x, y, picture.first + line * picture.width + column
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def normal_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
     """The normal that a receiver computes at barycentrics b of triangle t, and the texel; -1 off all sheets."""
     chosen, x, y, place = place_of_low(t, b1, b2, worn)
@@ -111,7 +111,7 @@ def normal_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
     return to_object(vx, worn.sign * vy, vz, frame(b0, b1, b2, normals[k], tangents[k], worn.form)), place
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _bilinear(x, y, picture):  # type: ignore[no-untyped-def]
     """Red, green and blue from 0 to 1 between the four texels around (x, y); a picture repeats beyond its edges."""
     left, top = np.int64(np.floor(x)), np.int64(np.floor(y))
@@ -127,7 +127,7 @@ def _bilinear(x, y, picture):  # type: ignore[no-untyped-def]
     return red, green, blue
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _texel(x, y, picture):  # type: ignore[no-untyped-def]
     """Red, green and blue of one texel from 0 to 1."""
     shape = (picture.height, picture.width, 3)

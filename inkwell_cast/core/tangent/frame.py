@@ -4,11 +4,11 @@ At a texel, N and T are interpolated and not normalised, B = w (N x T), and the 
 Right-handed, V upwards; other forms by the settings of the basis (`settings/basis.py`).
 """
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32
 from ..base.errors import InputProblem
+from ..base.kernels import kernel
 from ..mesh.mesh import Mesh
 from ..settings.basis import Basis
 from .mikktspace import mikktspace
@@ -16,7 +16,7 @@ from .mikktspace import mikktspace
 PER_VERTEX, UNIT, LEFT = 1, 2, 4  # bits of a form: where B is made, N, T and B of length 1 at the texel, which hand
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def frame(b0, b1, b2, normals, tangents, form):  # type: ignore[no-untyped-def]
     """N, T and B of one triangle at barycentrics b, from its corners' `normals (3, 3)` and `tangents (3, 4)`.
 
@@ -46,7 +46,7 @@ def frame(b0, b1, b2, normals, tangents, form):  # type: ignore[no-untyped-def]
     return nx, ny, nz, tx, ty, tz, bx, by, bz
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _unit_of(x, y, z):  # type: ignore[no-untyped-def]
     length = np.sqrt(x * x + y * y + z * z)
     return (x / length, y / length, z / length) if length > 0 else (x, y, z)
@@ -79,7 +79,7 @@ def tangents_for(mesh: Mesh, channel: int, basis: Basis) -> F32:
     return mesh.tangents.at_corners()
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def to_tangent(n, f):  # type: ignore[no-untyped-def]
     """Solve [T B N] x = n for the frame `f` and normalise; the frame's normal where the frame is flat."""
     nx, ny, nz, tx, ty, tz, bx, by, bz = f
@@ -96,7 +96,7 @@ def to_tangent(n, f):  # type: ignore[no-untyped-def]
     return x / length, y / length, z / length
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def to_object(x, y, z, f):  # type: ignore[no-untyped-def]
     """The unit normal that a receiver gets back: normalize(x T + y B + z N)."""
     nx, ny, nz, tx, ty, tz, bx, by, bz = f

@@ -6,10 +6,10 @@ within a group the tangents are averaged with the corner angles; triangles witho
 neighbour. Arithmetic is float32 in the order of the reference.
 """
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, I32
+from ..base.kernels import kernel
 from ..mesh.mesh import Mesh, corner_positions
 from ..mesh.normals import weld
 
@@ -52,12 +52,12 @@ def tangents_of(positions: F32, normals: F32, uvs: F32, corners: I32) -> F32:
     return out
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _length(x, y, z):  # type: ignore[no-untyped-def]
     return np.float32(np.sqrt(np.float32(x * x + y * y + z * z)))
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _unit(v):  # type: ignore[no-untyped-def]
     """Normalise a float32 vector in place unless it is zero."""
     if abs(v[0]) > TINY or abs(v[1]) > TINY or abs(v[2]) > TINY:
@@ -65,7 +65,7 @@ def _unit(v):  # type: ignore[no-untyped-def]
         v[0], v[1], v[2] = s * v[0], s * v[1], s * v[2]
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _onto_plane(v, n, out):  # type: ignore[no-untyped-def]
     """The part of v across the normal n, as a unit vector."""
     d = v[0] * n[0] + v[1] * n[1] + v[2] * n[2]
@@ -74,7 +74,7 @@ def _onto_plane(v, n, out):  # type: ignore[no-untyped-def]
     _unit(out)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _derivatives(positions, uvs):  # type: ignore[no-untyped-def]
     """Unit directions along U and V of every triangle, and its flags."""
     count = len(positions)
@@ -116,7 +116,7 @@ def _neighbours(corners: I32) -> I32:
     return np.asarray(_match_edges(corners, order, low, high), np.int32)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _match_edges(corners, order, low, high):  # type: ignore[no-untyped-def]
     across = np.full(corners.shape, -1, np.int32)
     for i in range(len(order)):
@@ -136,7 +136,7 @@ def _match_edges(corners, order, low, high):  # type: ignore[no-untyped-def]
     return across
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _group(corners, across, flags):  # type: ignore[no-untyped-def]
     """Walk around every vertex and gather the corners that share a tangent.
 
@@ -175,7 +175,7 @@ def _group(corners, across, flags):  # type: ignore[no-untyped-def]
     return group_of, group_flag, count
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _average(positions, normals, uvs, corners, along_u, along_v, flags, group_of, group_flag, count):  # type: ignore[no-untyped-def]
     """Angle-weighted tangent of every corner over the members of its group that do not point exactly against it."""
     out = np.zeros((len(corners), 3, 4), np.float32)
@@ -206,7 +206,7 @@ def _average(positions, normals, uvs, corners, along_u, along_v, flags, group_of
     return out
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _average_group(members, positions, normals, along_u, along_v, flags, orientation, out):  # type: ignore[no-untyped-def]
     """Write the tangents of a group of corners into out (T, 3, 4): the mean of those that agree, weighted by angle."""
     u, v, angle = _in_planes(members, positions, normals, along_u, along_v)
@@ -237,7 +237,7 @@ def _average_group(members, positions, normals, along_u, along_v, flags, orienta
         out[f, i, 3] = 1 if orientation else -1
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _agree(u, v, k, j):  # type: ignore[no-untyped-def]
     """Whether both directions of two members of a group do not point against each other."""
     return u[k, 0] * u[j, 0] + u[k, 1] * u[j, 1] + u[k, 2] * u[j, 2] > np.float32(-1) and v[k, 0] * v[j, 0] + v[
@@ -245,7 +245,7 @@ def _agree(u, v, k, j):  # type: ignore[no-untyped-def]
     ] * v[j, 1] + v[k, 2] * v[j, 2] > np.float32(-1)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _in_planes(members, positions, normals, along_u, along_v):  # type: ignore[no-untyped-def]
     """Of the corners (M,) of a group the directions u and v in the planes of their normals (M, 3), and angles (M,)."""
     m = len(members)
@@ -268,7 +268,7 @@ def _in_planes(members, positions, normals, along_u, along_v):  # type: ignore[n
     return u, v, angle
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _lend(out, corners, flat):  # type: ignore[no-untyped-def]
     """Give triangles without area the tangent of the first good triangle at the same corner."""
     highest = 0

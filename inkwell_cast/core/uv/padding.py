@@ -1,9 +1,9 @@
 """Padding: the nearest covered texel is copied outward (dilation)."""
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, I32, U8
+from ..base.kernels import kernel, prange
 
 
 def nearest_covered(covered: U8, reach: int) -> I32:
@@ -21,12 +21,12 @@ def nearest_covered(covered: U8, reach: int) -> I32:
     return out
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _nearest_in_column(covered, rows, reach):  # type: ignore[no-untyped-def]
     """The row of the nearest covered texel straight above or below, -1 for none within reach."""
     height, width = covered.shape
     block = 64
-    for k in numba.prange((width + block - 1) // block):
+    for k in prange((width + block - 1) // block):
         first, last = k * block, min((k + 1) * block, width)
         for x in range(first, last):
             rows[0, x] = 0 if covered[0, x] else -1
@@ -44,12 +44,12 @@ def _nearest_in_column(covered, rows, reach):  # type: ignore[no-untyped-def]
                     rows[y, x] = -1
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _nearest_in_row(rows, out, reach):  # type: ignore[no-untyped-def]
     """Lower envelope of the parabolas that the columns' distances make along each row."""
     height, width = rows.shape
     limit = np.int64(reach) * reach
-    for y in numba.prange(height):
+    for y in prange(height):
         site = np.empty(width, np.int64)  # column of each parabola of the envelope
         start = np.empty(width, np.int64)  # first column where it is lowest
         top = -1
@@ -90,9 +90,9 @@ def pad(image: F32, source: I32) -> None:
     _copy_from(image.reshape(-1, image.shape[2]), source.reshape(-1))
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
+@kernel(parallel=True)
 def _copy_from(flat, source):  # type: ignore[no-untyped-def]
-    for i in numba.prange(len(source)):
+    for i in prange(len(source)):
         if source[i] >= 0 and source[i] != i:
             for k in range(flat.shape[1]):
                 flat[i, k] = flat[source[i], k]

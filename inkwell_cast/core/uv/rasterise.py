@@ -6,11 +6,11 @@ are exact in 64-bit integers and a shared edge belongs to exactly one side (top-
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64, Bool
 from ..base.borrowed_arrays import block
+from ..base.kernels import kernel
 from ..base.records import Record, record_kind, record_of
 
 TILE = 32
@@ -78,7 +78,7 @@ def grid(uvs: F32 | F64, width: int, height: int, samples: int) -> Grid:
     return Grid(width, height, side, shift, corners, starts, listed, int(len(uvs) - touching.sum()))
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _bin(triangles, low, high, across, down):  # type: ignore[no-untyped-def]
     starts = np.zeros(across * down + 1, np.int64)
     for t in triangles:
@@ -97,18 +97,18 @@ def _bin(triangles, low, high, across, down):  # type: ignore[no-untyped-def]
     return starts, listed
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def _edge(ax, ay, bx, by, x, y):  # type: ignore[no-untyped-def]
     return (bx - ax) * (y - ay) - (by - ay) * (x - ax)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _owns(dx, dy):  # type: ignore[no-untyped-def]
     """Whether an edge of a triangle walked clockwise on a y-down sheet owns the samples that lie exactly on it."""
     return (dy == 0 and dx > 0) or dy < 0
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def fill_tile(owner, x0, y0, side, shift, corners, triangles):  # type: ignore[no-untyped-def]
     """Write the triangle of each sample of a tile into `owner (h, w) int32`; the lowest index wins.
 
@@ -154,7 +154,7 @@ def fill_tile(owner, x0, y0, side, shift, corners, triangles):  # type: ignore[n
     return contested
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def barycentrics(corners, t, x, y):  # type: ignore[no-untyped-def]
     """Barycentrics of a place on the integer grid in triangle t."""
     ax, ay = corners[t, 0, 0], corners[t, 0, 1]
@@ -166,7 +166,7 @@ def barycentrics(corners, t, x, y):  # type: ignore[no-untyped-def]
     return 1 - b1 - b2, b1, b2
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def sample_barycentrics(t, x, y, i, j, grid):  # type: ignore[no-untyped-def]
     """Barycentrics of triangle t at sample (i, j), column and row, of texel (x, y); `grid` is a record."""
     corners, side, shift = block(grid.corners, (grid.corners_count, 3, 2), np.int64), grid.side, grid.shift
@@ -174,7 +174,7 @@ def sample_barycentrics(t, x, y, i, j, grid):  # type: ignore[no-untyped-def]
     return barycentrics(corners, t, ((x * side + i) << shift) + half, ((y * side + j) << shift) + half)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def texel_barycentrics(t, x, y, sample, grid):  # type: ignore[no-untyped-def]
     """Barycentrics of triangle t at a texel's centre, or at a sample of it where the centre lies off the triangle.
 
@@ -188,7 +188,7 @@ def texel_barycentrics(t, x, y, sample, grid):  # type: ignore[no-untyped-def]
     return b0, b1, b2
 
 
-@numba.njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def tile_box(tile, grid):  # type: ignore[no-untyped-def]
     """First column, first row, columns and rows of a tile, in texels; `grid` is a record of the kind `GRID`."""
     x, y = (tile % grid.tiles_across) * TILE, (tile // grid.tiles_across) * TILE

@@ -9,11 +9,11 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
-import numba
 from distributed import Event, get_client, get_worker
 
 from ...core.bake.bands import Band, Found, find_band
 from ...core.base.errors import Cancelled
+from ...core.base.on_demand import imported
 from ...core.handoff.batch import Item, Outcome, run_item
 from ...core.piece.piece import BakeMeshes
 from ...core.piece.scene_cache import Warm
@@ -141,7 +141,7 @@ def bake_piece(asked: BakePiece, data: dict[str, bytes]) -> tuple[Outcome, dict[
 @contextlib.contextmanager
 def _at_work(stop: str) -> Iterator[Callable[[], bool]]:
     """One thing at a time, with the threads of this worker; gives what says whether it is still wanted."""
-    numba.set_num_threads(int(os.environ.get(THREADS_IN_ENVIRONMENT, 0)) or os.cpu_count() or 1)
+    imported("numba").set_num_threads(int(os.environ.get(THREADS_IN_ENVIRONMENT, 0)) or os.cpu_count() or 1)
     unwanted, over, event = threading.Event(), threading.Event(), Event(stop, client=get_client())
 
     def look() -> None:  # native code in whose midst nothing can be asked looks at what this found

@@ -7,7 +7,6 @@ import zipfile
 from functools import lru_cache
 from typing import Any
 
-import cv2
 import numpy as np
 from fastapi import APIRouter, Request
 from starlette.exceptions import HTTPException
@@ -15,6 +14,7 @@ from starlette.responses import FileResponse, JSONResponse, Response
 
 from ...core.bake.manifest import MapFile
 from ...core.base.array_types import Any_
+from ...core.base.on_demand import library
 from ...core.images import png
 from ...core.review.likeness import MISSED, OFF, degrees, difference, heat
 from ...store.bakes import BakeRecord, BakeRow
@@ -23,6 +23,7 @@ from ..templating import render, services_of
 from .meshes import file_stem
 from .piece import context, facts_of
 
+cv2 = library("cv2")
 router = APIRouter(prefix="/pieces/{piece_id}")
 
 

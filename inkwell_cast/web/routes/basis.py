@@ -5,11 +5,11 @@ import pathlib
 import tempfile
 from urllib.parse import quote
 
-import cv2
 from fastapi import APIRouter, Request, UploadFile
 from starlette.responses import Response
 
 from ...core.base.errors import InputProblem
+from ...core.base.on_demand import library
 from ...core.handoff.mix import MIXES
 from ...core.settings.basis import Basis
 from ...core.tangent.swatch import sample
@@ -19,6 +19,7 @@ from ..templating import services_of
 from .meshes import file_stem
 from .piece import context
 
+cv2 = library("cv2")
 router = APIRouter()
 BIGGEST = 1 << 30
 

@@ -4,10 +4,10 @@ import re
 from functools import lru_cache
 
 from fastapi import APIRouter, Request
-from markdown_it import MarkdownIt
 from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, RedirectResponse, Response
 
+from ...core.base.on_demand import library
 from ..templating import HERE, render, templates
 
 router = APIRouter(prefix="/guide")
@@ -48,7 +48,7 @@ def page(request: Request, name: str) -> Response:
 @lru_cache
 def _page(name: str) -> tuple[str, str]:
     """Title and HTML of a page; headings get what a link calls them by."""
-    reader = MarkdownIt("commonmark").enable("table")
+    reader = library("markdown_it").MarkdownIt("commonmark").enable("table")
     tokens = reader.parse(_text(name))
     title = ""
     for n, token in enumerate(tokens):

@@ -7,7 +7,6 @@ from collections.abc import Callable
 from functools import lru_cache
 from typing import Any
 
-import cv2
 import numpy as np
 from fastapi import APIRouter, Request
 from starlette.exceptions import HTTPException
@@ -15,6 +14,7 @@ from starlette.responses import FileResponse, JSONResponse, Response
 
 from ...core.bake.manifest import SheetFacts
 from ...core.base.errors import InputProblem
+from ...core.base.on_demand import library
 from ...core.handoff.channel_packing import packed
 from ...core.handoff.file_names import TOKENS
 from ...core.handoff.plan import example, missing, own_names, plan
@@ -30,6 +30,7 @@ from ..templating import render, services_of, small_body
 from .meshes import file_stem
 from .piece import change, changed, context, extend
 
+cv2 = library("cv2")
 router = APIRouter()
 PIECE = "/pieces/{piece_id}"
 

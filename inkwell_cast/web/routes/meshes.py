@@ -1,9 +1,9 @@
 """The step Meshes: files, pairs, checks, and what the views draw of them."""
 
-from typing import Any, get_args
+from typing import Annotated, Any, get_args
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Query, Request
 from pydantic import BaseModel
 from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, JSONResponse, Response
@@ -22,6 +22,8 @@ from ..templating import render, services_of
 from .piece import change, changed, context, redraws
 
 router = APIRouter(prefix="/pieces/{piece_id}")
+Coordinate = Annotated[float, Query(allow_inf_nan=False)]
+Size = Annotated[float, Query(gt=0, allow_inf_nan=False)]
 
 
 class AddedMesh(BaseModel):
@@ -193,6 +195,16 @@ async def fix(request: Request, piece_id: int, number: int) -> Response:
 
 
 # what the views draw, and files that leave
+
+
+@router.get("/views/near")
+async def near(
+    request: Request, piece_id: int, mesh: int, x: Coordinate, y: Coordinate, z: Coordinate, radius: Size
+) -> Response:  # fmt: skip
+    """What a stand-in hides of one file's sculpts within a ball, scene units."""
+    context(request, piece_id, "meshes")
+    data = await services_of(request).drawings.near(piece_id, mesh, (x, y, z), radius)
+    return Response(data, media_type="application/octet-stream")
 
 
 @router.get("/views/{what}")

@@ -4,7 +4,6 @@ import asyncio
 import pathlib
 from functools import lru_cache
 
-import cv2
 import numpy as np
 from fastapi import APIRouter, Request
 from pydantic import BaseModel
@@ -12,11 +11,13 @@ from starlette.exceptions import HTTPException
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
 from ...core.base.errors import InputProblem
+from ...core.base.on_demand import library
 from ..services.pieces import levels_of
 from ..services.uploads import Upload
 from ..templating import in_bytes, render, services_of
 from .batches import batch_context
 
+cv2 = library("cv2")
 router = APIRouter()
 
 

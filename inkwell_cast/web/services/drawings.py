@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from ...core.base.errors import InputProblem
 from ...core.mesh.binary_message import unpack_header
-from ...engine.messages import Draw, Drawn, Job
+from ...engine.messages import Draw, Drawn, DrawNear, Job
 from ...store import views
 from ..cache_keys import SIDES, view_key
 from .pieces import paired_of, sculpts_of
@@ -49,6 +49,17 @@ class Drawings:
         finally:
             if key in self._drawing and self._drawing[key].done():
                 self._drawing.pop(key)
+
+    async def near(
+        self, piece_id: int, mesh_id: int, centre: tuple[float, float, float], radius: float
+    ) -> bytes:  # fmt: skip
+        """What the browser draws of one file's sculpts within a ball, scene units; not kept."""
+        piece, rows, _ = self.services.pieces.wanted(piece_id)
+        row = self.services.pieces.mesh(piece_id, mesh_id)
+        names = sculpts_of(row, paired_of(piece, rows))
+        job = DrawNear(piece.recipe, self.services.pieces.sources([row]), row.file_name, names, centre, radius)
+        drawn: bytes = await asyncio.wrap_future(self.services.engine.submit(job, piece_id=piece_id).future)
+        return drawn
 
     async def lit(self, piece_id: int) -> pathlib.Path | None:
         """The strip of the newest bake's lit pictures of the low, or of the sculpt; None while the engine is busy.

@@ -24,7 +24,8 @@ from inkwell_cast.core.settings.pairing import Pairing
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.sheet import Sheet
-from inkwell_cast.demo import inkstand, pieces, troubled
+from inkwell_cast.demo import inkstand, troubled
+from inkwell_cast.demo.pieces import pieces
 
 from ...shapes import cube, grid_mesh, plane, torus
 

@@ -340,7 +340,7 @@ def test_files_beside_an_obj_are_looked_for_line_by_line(tmp_path):
 def test_no_way_of_writing_an_obj_needs_kernels_of_its_own(tmp_path):
     (tmp_path / "x.obj").write_text(f"{OBJ}f 1 2 3\n")
     read_mesh(tmp_path / "x.obj")
-    known = len(obj._fill.signatures)
+    known = len(obj._fill.made().signatures)
     (tmp_path / "y.obj").write_text(f"mtllib ..\\a.mtl\n{OBJ}f 1 2 \\\n3\n")
     assert len(read_mesh(tmp_path / "y.obj").triangles) == 1
-    assert len(obj._fill.signatures) == known
+    assert len(obj._fill.made().signatures) == known

@@ -11,7 +11,7 @@ from inkwell_cast.core.piece.scene_cache import Warm
 from inkwell_cast.core.review import display_meshes
 from inkwell_cast.core.settings.recipe import Recipe
 
-from ...shapes import cube, plane, torus
+from ...shapes import cube, plane, torus, torus_normals
 
 
 def opened(blocks):
@@ -66,3 +66,43 @@ def test_a_sculpt_with_a_vertex_for_every_corner_is_not_torn_by_its_stand_in():
     edges = np.sort(light.triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
     _, times = np.unique(edges, axis=0, return_counts=True)
     assert (times == 2).mean() > 0.999  # closed, as the whole one is
+
+
+def test_what_a_stand_in_hides_is_drawn_near_by_with_every_triangle():
+    mesh = torus(800, 400)
+    centre, radius = np.array([2.7, 0.0, 0.0]), 0.3
+    header, arrays = opened(display_meshes.view_near(mesh, ("torus",), centre, radius))
+    assert header["drawn"]
+    assert header["complete"]
+    corners = arrays["position"][arrays["index"].reshape(-1, 3)]
+    whole = mesh.positions[mesh.triangles]
+    reach = np.linalg.norm(whole - centre, axis=2).min(axis=1) <= radius
+    near = {tuple(row) for row in corners.reshape(-1, 9).tolist()}
+    assert {tuple(row) for row in whole[reach].reshape(-1, 9).tolist()} <= near
+    assert len(near) < 2 * reach.sum()
+    inside = np.linalg.norm(arrays["position"] - centre, axis=1) < radius
+    whole_header, whole_arrays = opened(display_meshes.view_of_sculpt(replace(mesh, name="torus"), ("torus",)))
+    assert header["keys"] == whole_header["keys"]
+    away = np.linalg.norm(whole_arrays["position"] - centre, axis=1) < radius
+    assert inside.sum() > 2 * away.sum()
+    exact = torus_normals(arrays["position"].astype(np.float64))
+    np.testing.assert_allclose(arrays["normal"][inside], exact[inside], atol=2e-3)  # the rim has its neighbours
+
+
+def test_a_large_triangle_that_crosses_a_place_is_drawn_there_too():
+    header, arrays = opened(display_meshes.view_near(plane(1), ("plane",), (0.5, 0.4, 0.0), 0.01))
+    assert header["drawn"]
+    assert len(arrays["index"]) == 6
+
+
+def test_of_a_place_with_too_many_triangles_a_finer_stand_in_is_drawn_or_a_closer_look_is_asked_for(monkeypatch):
+    mesh = torus(400, 200)
+    for name, value in (("STAND_IN_ABOVE", 20_000), ("STAND_IN_TRIANGLES", 10_000)):
+        monkeypatch.setattr(display_meshes, name, value)
+    place = (mesh, ("torus",), (2.7, 0.0, 0.0))
+    header, arrays = opened(display_meshes.view_near(*place, 1.5))
+    assert (header["drawn"], header["complete"]) == (True, False)
+    assert 5_000 < len(arrays["index"]) // 3 < 20_000
+    monkeypatch.setattr(display_meshes, "NEAR_AT_MOST", 1000)
+    header, arrays = opened(display_meshes.view_near(*place, 1.5))
+    assert (header["drawn"], arrays) == (False, {})

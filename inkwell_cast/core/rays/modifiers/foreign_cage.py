@@ -10,11 +10,11 @@ nearest to a point in it.
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ...base.array_types import F32, F64, I32, I64, Any_, Bool
 from ...base.borrowed_arrays import block, keeping
+from ...base.kernels import kernel
 from ...base.on_demand import on_demand
 from ...base.records import Record, record_kind, record_of
 from ...mesh.mesh import Mesh, corner_positions
@@ -228,7 +228,7 @@ def _lists(
     return ends, room
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _near(middle, size, owner, directions, cage, among, ends, room):  # type: ignore[no-untyped-def]
     """Count the cage triangles that can be nearest in ball i in `ends[i + 1]`, or write into `room` from `ends[i]`.
 
@@ -258,7 +258,7 @@ def _near(middle, size, owner, directions, cage, among, ends, room):  # type: ig
                 ends[i + 1] += 1
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _agree(normals, directions):  # type: ignore[no-untyped-def]
     """Whether all corners of a cage triangle look where all corners of a low triangle do."""
     for a in range(3):
@@ -271,7 +271,7 @@ def _agree(normals, directions):  # type: ignore[no-untyped-def]
     return True
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _closest_of_all(middles, ways, cage):  # type: ignore[no-untyped-def]
     """`closest_in_cell` at the middle (N, 3) of every cell: places (N, 3), squared distances, whether there is one."""
     corners = block(cage.corners, (cage.corners_count, 3, 3), np.float64)
@@ -285,7 +285,7 @@ def _closest_of_all(middles, ways, cage):  # type: ignore[no-untyped-def]
     return points, square, there
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _mixed(corners, w1, w2):  # type: ignore[no-untyped-def]
     """Values at three corners (3, 3), interpolated."""
     w0 = 1 - w1 - w2
@@ -296,7 +296,7 @@ def _mixed(corners, w1, w2):  # type: ignore[no-untyped-def]
     )
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def closest_in_cell(p, u, cell, cage):  # type: ignore[no-untyped-def]
     """The point nearest to p of a cell's cage triangles whose normal there agrees with u within 90 degrees.
 
@@ -321,7 +321,7 @@ def closest_in_cell(p, u, cell, cage):  # type: ignore[no-untyped-def]
     return best, chosen, c1, c2
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def through_cage(t, b1, b2, p, e, reach, modifiers):  # type: ignore[no-untyped-def]
     """Direction and outward reach at a point p of triangle t by the nearest cage point; e is the low's direction."""
     cage = block(modifiers.cage, 1, FOREIGN_CAGE)[0]

@@ -6,10 +6,10 @@ straightened faces and brush strokes, in that order. Omissions let rays pass.
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from ...base.array_types import F32, F64, I32, U8
+from ...base.kernels import kernel
 from ...base.records import Record, record_kind, record_of, rows_of
 from .foreign_cage import FOREIGN_CAGE, ForeignCage, no_foreign_cage, through_cage
 from .omission import OMISSION
@@ -76,7 +76,7 @@ def no_modifiers(triangles: int, pairs: int) -> Modifiers:
     )  # fmt: skip
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def modified_ray(t, b1, b2, p, e, reach, flags, modifiers):  # type: ignore[no-untyped-def]
     """Direction, outward and inward reach at a point p of triangle t with barycentrics b.
 
@@ -94,7 +94,7 @@ def modified_ray(t, b1, b2, p, e, reach, flags, modifiers):  # type: ignore[no-u
     return ex, ey, ez, out, inward
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def straightness_at(t, b1, b2, p, flags, modifiers):  # type: ignore[no-untyped-def]
     """How far the ray at a point p of triangle t is turned to its face, 0 to 1."""
     if not flags & (IS_FLAT | HAS_PICTURE | HAS_STROKES):
@@ -102,7 +102,7 @@ def straightness_at(t, b1, b2, p, flags, modifiers):  # type: ignore[no-untyped-
     return _straightness(t, b1, b2, p, 0.0, flags, modifiers)[1]
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _straightness(t, b1, b2, p, out, flags, modifiers):  # type: ignore[no-untyped-def]
     """Outward reach after nudges, and how far the ray is turned to its face: flat faces, a picture, then strokes."""
     straight = away_from_bends(t, p[0], p[1], p[2], modifiers) if flags & IS_FLAT else 0.0

@@ -1,16 +1,16 @@
 """Omissions: highs that rays from the low inside a ball pass through."""
 
-import numba
 import numpy as np
 
 from ...base.borrowed_arrays import block
+from ...base.kernels import kernel
 from ..embree import hit_along
 
 OMISSION = np.dtype([(name, np.float64) for name in ("x", "y", "z", "radius", "object")])
 MOST_PASSED = 64  # surfaces of left out highs that a ray goes through
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def left_out(ray, thing, modifiers):  # type: ignore[no-untyped-def]
     """Whether object `thing` of the sculpt is left out for a ray of `make_ray`."""
     ox, oy, oz, dx, dy, dz, outward, _ = ray
@@ -23,7 +23,7 @@ def left_out(ray, thing, modifiers):  # type: ignore[no-untyped-def]
     return False
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def strike_beyond(tracer, scene, first, ray, objects, modifiers):  # type: ignore[no-untyped-def]
     """The first hit of a ray whose object is not left out: length on it, u, v and triangle of the sculpt, -1 for none.
 

@@ -1,15 +1,15 @@
 """Pockets: balls in space with an outward and inward reach of their own."""
 
-import numba
 import numpy as np
 
 from ...base.borrowed_arrays import block
+from ...base.kernels import kernel
 from .soft_rim import fade
 
 POCKET = np.dtype([(name, np.float64) for name in ("x", "y", "z", "radius", "rim", "outward", "inward")])
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def in_pockets(x, y, z, outward, inward, modifiers):  # type: ignore[no-untyped-def]
     """Outward and inward reach at a place of the low after all pockets, the later ones over the earlier ones."""
     pockets = block(modifiers.pockets, modifiers.pockets_count, POCKET)

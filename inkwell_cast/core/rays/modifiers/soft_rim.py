@@ -1,9 +1,9 @@
 """How the weight of a brush or a ball falls off toward its rim."""
 
-import numba
+from ...base.kernels import kernel
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def fade(share, rim):  # type: ignore[no-untyped-def]
     """Weight at a share of a radius: full inside, smoothly to nothing over the outermost `rim` of it."""
     if share >= 1:

@@ -6,13 +6,13 @@ Away from the bends of its face a ray turns to the face's normal; on a bend it k
 import base64
 from dataclasses import dataclass, replace
 
-import cv2
-import numba
 import numpy as np
 
 from ...base.array_types import F32, F64, I32, I64, Bool
 from ...base.borrowed_arrays import block
 from ...base.errors import InputProblem
+from ...base.kernels import kernel
+from ...base.on_demand import library
 from ...base.records import Record, record_kind, record_of, rows_of
 from ...mesh.adjacency import bends, edges_of, groups
 from ...mesh.mesh import Mesh, corner_positions
@@ -20,6 +20,7 @@ from ...mesh.normals import face_normals
 from ...settings.recipe import Recipe
 from ..closest_point import SEGMENT, distance_to_segment
 
+cv2 = library("cv2")
 FLAT = 4.0  # degrees: faces that lean apart by less lie in one plane
 LARGEST = 1024  # texels of a picture's side
 STRAIGHT = record_kind(
@@ -141,7 +142,7 @@ def _in_one_plane(low: Mesh, group: I32) -> Bool:
     return np.asarray(np.bincount(group, off & (area > 0), many)[group] == 0)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _near_bends(points, group, flat, segments, first, within, count, starts, listed):  # type: ignore[no-untyped-def]
     """Count the bends of its plane within reach of each triangle, or, given room in `listed`, write them in order."""
     for t in range(len(points)):
@@ -174,7 +175,7 @@ def _unit_normals(points: F32) -> F64:
     return np.asarray(normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300))
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def away_from_bends(t, x, y, z, modifiers):  # type: ignore[no-untyped-def]
     """How far a ray of a flat face t turns to it: not at all on a bend, wholly where none is within reach."""
     straight, free = block(modifiers.straight, 1, STRAIGHT)[0], 1.0
@@ -188,7 +189,7 @@ def away_from_bends(t, x, y, z, modifiers):  # type: ignore[no-untyped-def]
     return free * free * (3 - 2 * free)
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def in_picture(t, b1, b2, modifiers):  # type: ignore[no-untyped-def]
     """The picture at a place of triangle t, between its texels; it repeats beyond the tile."""
     straight, b0 = block(modifiers.straight, 1, STRAIGHT)[0], 1 - b1 - b2
@@ -207,7 +208,7 @@ def in_picture(t, b1, b2, modifiers):  # type: ignore[no-untyped-def]
     )
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def turned_to_face(t, ex, ey, ez, share, modifiers):  # type: ignore[no-untyped-def]
     """A unit direction turned a share of the way to the normal of triangle t, evenly; opposite ones stay."""
     straight = block(modifiers.straight, 1, STRAIGHT)[0]

@@ -8,11 +8,11 @@ nothing of vertices or UVs, so it stays when those change.
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-import numba
 import numpy as np
 
 from ...base.array_types import F32, F64, I32, I64
 from ...base.borrowed_arrays import block
+from ...base.kernels import kernel
 from ...base.on_demand import on_demand
 from ...base.records import Record, record_kind, record_of, rows_of
 from ...mesh.surface_samples import spread_over
@@ -131,7 +131,7 @@ def _level(nudges: Nudges, points: F32, measure: Measure) -> None:
             nudges.segments[segment, 6] = values.mean()
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def _list(middle, size, segments, radius, count, starts, listed):  # type: ignore[no-untyped-def]
     """Count the segments that reach into each triangle's ball, or, given room in `listed`, write them in order."""
     low, high = np.full(3, np.inf), np.full(3, -np.inf)
@@ -162,7 +162,7 @@ def _list(middle, size, segments, radius, count, starts, listed):  # type: ignor
                 count[t] += 1
 
 
-@numba.njit(cache=True, nogil=True)
+@kernel
 def nudged(t, x, y, z, outward, straight, modifiers):  # type: ignore[no-untyped-def]
     """Outward reach and straightening at a place of triangle t after its strokes, in the order of their drawing."""
     brush = block(modifiers.strokes, 1, STROKES)[0]

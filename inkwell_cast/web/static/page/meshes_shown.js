@@ -1,5 +1,6 @@
 // The meshes of the piece in both views: lows, sculpts, cages and the lines of the UVs.
 import { fetchMesh } from "../views/mesh_message.js";
+import { NearSculpt } from "../views/near.js";
 import { showBake } from "./bake_shown.js";
 import { keepMove } from "./findings.js";
 import { tend } from "./live.js";
@@ -34,8 +35,13 @@ export async function loadMeshes(turn = true) {
   $("table").dataset.views = "ready";
 }
 
+export const near = new NearSculpt(
+  model, (id, [x, y, z], radius) => fetchMesh(`${base}/views/near?${new URLSearchParams({ mesh: id, x, y, z, radius })}`),
+  (words) => { tendSurfaces(); $("model-readout").textContent = words; },
+);
+
 const loadSculpt = (problems) => async (mesh) => {
-  try { model.addSculpt(await fetchMesh(`${base}/views/sculpt?mesh=${mesh.id}`)); model.draw(); }
+  try { model.addSculpt(await fetchMesh(`${base}/views/sculpt?mesh=${mesh.id}`), mesh.id); model.draw(); }
   catch (error) { problems.push(`${mesh.name}: ${error.message}`); }
 };
 

@@ -57,7 +57,7 @@ export class Coverage {
     const covered = $("covered");
     if (!covered || !this.rule) return;
     this.rule.setRule(JSON.parse(covered.dataset.rule));
-    if (this.fresh) { this.fresh = false; this.enter((covered.querySelector("ol [data-place]") ?? covered.querySelector("[data-place]"))?.dataset.place.split(",").map(Number)); }
+    if (this.fresh) { this.fresh = false; this.enter(covered.querySelector("[data-place]")?.dataset.place.split(",").map(Number)); }
     const found = await fetchMesh(`${this.base}/coverage/points?${query}`);
     if (found && $("reach-rule")) this.model.setPoints(found.arrays.points, found.arrays.low);
   }

@@ -40,7 +40,7 @@ export class ModelView extends Overlays {
   material() {
     return new THREE.ShaderMaterial({
       vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.FrontSide,
-      uniforms: { map: { value: this.blank }, other_map: { value: this.blank }, rake: { value: new THREE.Vector3() }, roughness: { value: 0.4 }, metalness: { value: 0 }, texels: { value: new THREE.Vector2(1, 1) }, usual: { value: 1 }, shade_map: { value: this.blank }, shaded: { value: false }, lighting: { value: false }, clear: { value: 1 }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: 0 }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 } },
+      uniforms: { map: { value: this.blank }, other_map: { value: this.blank }, rake: { value: new THREE.Vector3() }, roughness: { value: 0.4 }, metalness: { value: 0 }, texels: { value: new THREE.Vector2(1, 1) }, usual: { value: 1 }, shade_map: { value: this.blank }, shaded: { value: false }, lighting: { value: false }, clear: { value: 1 }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: 0 }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 }, ball: { value: new THREE.Vector4() } },
     });
   }
 
@@ -69,12 +69,14 @@ export class ModelView extends Overlays {
     if (header.bounds) this.box.union(new THREE.Box3(new THREE.Vector3(...header.bounds[0]), new THREE.Vector3(...header.bounds[1])));
   }
 
-  addSculpt({ header, arrays }) {
+  // What is drawn of a file's sculpts, by that file's number.
+  addSculpt({ header, arrays }, id) {
     const mesh = new THREE.Mesh(this.geometry(arrays), this.material());
-    mesh.userData = { keys: header.keys, objects: arrays.object, materials: arrays.material, named: header.materials };
+    mesh.userData = { keys: header.keys, objects: arrays.object, materials: arrays.material, named: header.materials, id, standIn: header.standIn };
     this.scenes.sculpt.add(mesh);
     this.widen(header);
     if (header.standIn) this.standIn = true;
+    return mesh;
   }
 
   // The lows are one message; triangles of each sheet are drawn with that sheet's picture.

@@ -52,7 +52,7 @@ export const FRAGMENT = `
 precision highp float;
 uniform sampler2D map; uniform sampler2D other_map; uniform sampler2D shade_map; uniform bool shaded; uniform float clear; uniform int kind; uniform float green; uniform bool lit; uniform int clipped; uniform mat3 cameraTurn; uniform float light;
 uniform bool perVertex; uniform bool unit; uniform float hand; uniform vec3 rake; uniform float roughness; uniform float metalness; uniform vec2 texels; uniform float usual;
-uniform bool lighting;
+uniform bool lighting; uniform vec4 ball; // only what lies in it is drawn, or with a negative radius only what does not
 varying vec3 vN, vT, vB, vP, vC; varying float vW, vL; varying vec2 vUv, vG;
 ${SHADE}
 vec3 squares() {
@@ -63,6 +63,7 @@ vec3 squares() {
   return tone * (mod(cell.x + cell.y, 2.0) < 0.5 ? 1.0 : 0.68);
 }
 void main() {
+  if (ball.w != 0.0 && (distance(vP, ball.xyz) < abs(ball.w)) != (ball.w > 0.0)) discard;
   vec3 n = normalize(vN), s = texture2D(map, vUv).xyz;
   if (kind == 1) { vec3 t = 2.0 * s - 1.0; t.y *= green * hand; vec3 N = unit ? normalize(vN) : vN, T = unit ? normalize(vT) : vT, B = perVertex ? (unit ? normalize(vB) : vB) : vW * cross(N, T); n = normalize(t.x * T + t.y * B + t.z * N); }
   if (kind == 2) n = normalize(2.0 * s - 1.0);

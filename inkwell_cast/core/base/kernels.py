@@ -1,0 +1,83 @@
+"""Kernels: functions that Numba compiles, or finds compiled, when they are first called.
+
+Numba takes half a second to be imported and some milliseconds for each function it is told of. So it is told of one
+when that is called: who only serves pages, lists settings or reads a mesh never waits for it.
+"""
+
+import functools
+import threading
+from collections.abc import Callable, Iterator
+from types import CodeType, FunctionType
+from typing import Any
+
+from .on_demand import imported
+
+_LOCK = threading.RLock()
+
+
+class _Made:
+    """What Numba makes of a function, or a name of Numba's own, made when it is first used."""
+
+    def __init__(self, make: Callable[[], Any], function: FunctionType | None = None) -> None:
+        self._make, self._function, self._made = make, function, None
+        if function is not None:
+            functools.update_wrapper(self, function)  # type: ignore[arg-type]
+
+    def made(self) -> Any:
+        if self._made is None:
+            with _LOCK:
+                if self._made is None:
+                    made = self._make()
+                    if self._function is not None:
+                        bound(self._function)
+                    self._made = made
+        return self._made
+
+    def __call__(self, *arguments: Any, **named: Any) -> Any:
+        return (self._made or self.made())(*arguments, **named)
+
+    @property
+    def _numba_type_(self) -> Any:
+        """How Numba sees it where a kernel takes it from a module or as an argument."""
+        return imported("numba").typeof(self.made())
+
+
+def bound(function: Any) -> Any:
+    """The function, its globals filled with what is made of all that it names; what these name is bound with them."""
+    names = function.__globals__
+    for name in _names_in(function.__code__):
+        if isinstance(value := names.get(name), _Made) and value._function is not function:
+            names[name] = value.made()
+    return function
+
+
+def _names_in(code: CodeType) -> Iterator[str]:
+    yield from code.co_names
+    for inner in code.co_consts:
+        if isinstance(inner, CodeType):
+            yield from _names_in(inner)
+
+
+def kernel(function: Callable[..., Any] | None = None, /, **options: Any) -> Any:
+    """A decorator, `@kernel` or `@kernel(parallel=True)`: compile without the interpreter's lock, and keep it on disk.
+
+    `options` are those of `numba.njit`.
+    """
+    if function is None:
+        return functools.partial(kernel, **options)
+    return _Made(
+        lambda: imported("numba").njit(cache=True, nogil=True, **options)(function),
+        function,  # type: ignore[arg-type]
+    )
+
+
+def intrinsic(function: Callable[..., Any]) -> Any:
+    """A decorator: a function that writes the code of a call itself, see `numba.extending.intrinsic`."""
+    return _Made(lambda: imported("numba.extending").intrinsic(function))
+
+
+def _of_numba(name: str) -> Any:
+    return _Made(lambda: getattr(imported("numba"), name))
+
+
+prange, carray = _of_numba("prange"), _of_numba("carray")

@@ -1,0 +1,81 @@
+"""Kernels that are made when they are first called, and starts that import only what they need."""
+
+import gc
+import subprocess
+import sys
+
+import numba
+import numpy as np
+import pytest
+
+from inkwell_cast.core.base import on_demand
+from inkwell_cast.core.base.kernels import kernel, prange
+
+HEAVY = ("numba", "scipy", "cv2", "PIL", "inkwell_cast.demo.gull", "inkwell_cast.engine.worker")
+
+
+@kernel
+def twice(x):
+    return 2 * x
+
+
+@kernel(inline="always")
+def more(x):
+    return twice(x) + 1
+
+
+@kernel(parallel=True)
+def all_more(values):
+    for i in prange(len(values)):
+        values[i] = more(values[i])
+
+
+@numba.njit
+def outer(x):
+    return more(x)
+
+
+def test_kernels_call_each_other_in_any_order_of_making():
+    values = np.arange(10.0)
+    all_more(values)
+    np.testing.assert_array_equal(values, 2 * np.arange(10.0) + 1)
+    assert more(3) == 7
+
+
+def test_a_function_that_numba_was_told_of_itself_calls_one_too():
+    assert outer(4) == 9
+
+
+def test_what_is_wrong_in_a_kernel_is_told_by_its_caller():
+    @kernel
+    def wrong(x):
+        return x.nothing
+
+    with pytest.raises(numba.TypingError, match="nothing"):
+        wrong(1.0)
+
+
+def test_the_process_of_a_server_loads_nothing_that_only_its_engines_need():
+    code = f"import inkwell_cast.web.serve, sys; print([m for m in {HEAVY} if m in sys.modules])"
+    told = subprocess.run([sys.executable, "-c", code], check=True, capture_output=True, text=True).stdout
+    assert told == "[]\n"
+
+
+@pytest.mark.parametrize("on", [True, False])
+def test_the_collector_rests_while_much_is_imported_and_is_as_it_was_afterwards(monkeypatch, on):
+    frozen = []
+    monkeypatch.setattr(gc, "freeze", lambda: frozen.append(True))
+    monkeypatch.setattr(on_demand, "MANY", 0)
+    (gc.enable if on else gc.disable)()
+    try:
+        with on_demand.importing():
+            assert not gc.isenabled()
+            sys.modules["a_module_of_this_test"] = gc
+        assert gc.isenabled() == on
+        assert frozen == [True]
+        with on_demand.importing():
+            pass
+        assert frozen == [True]  # nothing came, so nothing is kept from the collector
+    finally:
+        sys.modules.pop("a_module_of_this_test")
+        gc.enable()
