@@ -18,7 +18,7 @@ _TAKE_IN = """
 import json, pathlib, resource, sys, time
 from inkwell_cast.core.formats import read_mesh
 from inkwell_cast.core.mesh.binary_message import read_packed, write_blocks, write_packed
-from inkwell_cast.core.review.display_meshes import view_of_sculpt
+from inkwell_cast.core.review.display_meshes import view_near, view_of_sculpt
 path = pathlib.Path(sys.argv[1])
 started = time.perf_counter()
 mesh = read_mesh(path)
@@ -27,8 +27,14 @@ kept = time.perf_counter()
 del mesh
 mesh = read_packed(path.with_suffix(".copy"))
 write_blocks(path.with_suffix(".view"), view_of_sculpt(mesh, mesh.object_names))
-print(json.dumps({"keep_seconds": kept - started, "stand_in_seconds": time.perf_counter() - kept,
-    "triangles": len(mesh.triangles),
+drawn = time.perf_counter()
+place, size, near = mesh.positions[0].tolist(), mesh.bounds[1].max(), {}
+for share in (0.2, 0.2, 0.5):
+    begun = time.perf_counter()
+    view_near(mesh, mesh.object_names, place, share * size)
+    near[share] = time.perf_counter() - begun
+print(json.dumps({"keep_seconds": kept - started, "stand_in_seconds": drawn - kept,
+    "triangles": len(mesh.triangles), "near_seconds": near[0.2], "nearer_stand_in_seconds": near[0.5],
     "peak_gigabytes": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 / 1e9}))
 """
 

@@ -98,6 +98,10 @@ def measure_first_use() -> dict[str, object]:
     return {"first_seconds": seconds[0], "later_seconds": seconds[1]}
 
 
+BAKE_LIBRARIES = "numpy, numba, scipy.linalg, scipy.spatial, pydantic"
+WEB_LIBRARIES = "numpy, fastapi, uvicorn, jinja2"
+
+
 def measure_starts() -> dict[str, float]:
     """Seconds from a command to its end, best of three: --help, a bake of a small piece, a server's first page."""
     with tempfile.TemporaryDirectory() as place:
@@ -106,7 +110,11 @@ def measure_starts() -> dict[str, float]:
         write_mesh(low, sphere(8))
         write_mesh(high, sphere(60, 0.02, uvs=False))
         bake = ["bake", str(low), str(high), "--out", str(folder / "out"), "--size", "128", "--progress", "none"]
+        for once in (["--help"], bake):
+            _command(once)  # as installed: Python keeps what it compiled of the modules
         return {
+            "libraries_seconds": min(_imported(BAKE_LIBRARIES) for _ in range(3)),
+            "web_seconds": min(_imported(WEB_LIBRARIES) for _ in range(3)),
             "help_seconds": min(_command(["--help"]) for _ in range(3)),
             "bake_seconds": min(_command(bake) for _ in range(3)),
             "page_seconds": min(_first_page(folder / f"data{n}") for n in range(3)),
@@ -114,9 +122,21 @@ def measure_starts() -> dict[str, float]:
 
 
 def _command(words: list[str]) -> float:
+    return _ended(["-m", "inkwell_cast", *words])
+
+
+def _imported(libraries: str) -> float:
+    return _ended(["-c", f"import {libraries}"])
+
+
+def _ended(words: list[str]) -> float:
     started = time.perf_counter()
-    subprocess.run([sys.executable, "-m", "inkwell_cast", *words], check=True, capture_output=True)
+    subprocess.run([sys.executable, *words], check=True, capture_output=True, env=_as_installed())
     return time.perf_counter() - started
+
+
+def _as_installed() -> dict[str, str]:
+    return {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
 
 
 def _first_page(data: pathlib.Path) -> float:
@@ -126,7 +146,8 @@ def _first_page(data: pathlib.Path) -> float:
         port = probe.getsockname()[1]
     started = time.perf_counter()
     command = [sys.executable, "-m", "inkwell_cast", "serve", "--port", str(port), "--data", str(data)]
-    with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as server:
+    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+    with subprocess.Popen(command, env=_as_installed(), **quiet) as server:
         try:
             while True:
                 try:

@@ -181,6 +181,7 @@ def test_five_million_triangles_are_looked_at_by_their_stand_in_and_near_by_as_t
     assert in_model(page, f"{children}[0].material.uniforms.ball.value.w") == 0
     page.locator("[data-show=wipe]").click()
     expect(page.locator("#live-words")).not_to_contain_text("was")
+    expect(page.locator("#checks")).not_to_contain_text("Checking the meshes", timeout=SLOW)
 
 
 def test_what_the_graphics_driver_dropped_is_drawn_again(quiet: Page, server, piece):
