@@ -39,7 +39,9 @@ class _Made:
     @property
     def _numba_type_(self) -> Any:
         """How Numba sees it where a kernel takes it from a module or as an argument."""
-        return imported("numba").typeof(self.made())
+        made, known = self.made(), imported("numba.core.registry").cpu_target.typing_context
+        known.refresh()  # or it has not heard yet of what was made just now
+        return known.resolve_value_type(made)
 
 
 def bound(function: Any) -> Any:

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.base import on_demand
-from inkwell_cast.core.base.kernels import kernel, prange
+from inkwell_cast.core.base.kernels import intrinsic, kernel, prange
 
 HEAVY = ("numba", "scipy", "cv2", "PIL", "inkwell_cast.demo.gull", "inkwell_cast.engine.worker")
 
@@ -42,8 +42,20 @@ def test_kernels_call_each_other_in_any_order_of_making():
     assert more(3) == 7
 
 
+@intrinsic
+def nine(context):
+    types = numba.types
+    return types.int64(), lambda context, builder, signature, values: context.get_constant(types.int64, 9)
+
+
+@numba.njit
+def outer_nine():
+    return nine()
+
+
 def test_a_function_that_numba_was_told_of_itself_calls_one_too():
     assert outer(4) == 9
+    assert outer_nine() == 9
 
 
 def test_what_is_wrong_in_a_kernel_is_told_by_its_caller():
