@@ -135,7 +135,7 @@ def reading_rows(f: dict[str, Any]) -> list[Row]:
          f"for display, made once; reading and keeping the file {t['keep_seconds']:.1f} s before it"),
         ("Peak memory of that", f"{t['peak_gigabytes']:.2f} GB", "≤ 5 GB", "the highest resident size"),
         ("A place of it looked at closely", f"{t['near_seconds']:.1f} s", "",
-         f"every triangle of a ball of a fifth of its radius; a stand-in of one of half of it {t['nearer_stand_in_seconds']:.1f} s"),
+         f"every triangle within a tenth of its radius; within four tenths, through a stand-in of that place, {t['nearer_stand_in_seconds']:.1f} s"),
     ]  # fmt: skip
     return rows
 

@@ -3,12 +3,15 @@
 import sqlite3
 import threading
 import time
+from typing import get_args
 
 import httpx
 import pytest
 
 from inkwell_cast.core.base.errors import InputProblem
+from inkwell_cast.engine.messages import QUICK, BakeInto, Job, Load
 from inkwell_cast.store import bakes
+from inkwell_cast.web.services import at_work
 
 from .helpers import baked, piece_id_of
 
@@ -180,3 +183,8 @@ def test_a_deleted_piece_cannot_be_changed(client, piece, services):
     client.post(f"{piece}/delete")
     with pytest.raises(InputProblem, match="no longer on the shelf"):
         services.settings.change(piece_id_of(piece), "x", lambda recipe: recipe)
+
+
+def test_every_job_that_a_list_can_show_has_a_name():
+    named = {Load, BakeInto, *QUICK, *at_work.NAMES}  # the first two are called by what they do, QUICK are never listed
+    assert set(get_args(Job)) <= named

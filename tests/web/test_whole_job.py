@@ -168,6 +168,8 @@ def test_five_million_triangles_are_looked_at_by_their_stand_in_and_near_by_as_t
     drawn = in_model(page, "model.scenes.sculpt.children[0].geometry.attributes.position.count")
     assert 100_000 < drawn < 2_000_000
     page.locator("[data-show=sculpt]").click()
+    picture = model_picture(page)
+    assert (np.abs(picture - picture[0, 0]).max(axis=2) > DIFFERS).mean() > 0.1  # there is something to be seen
     in_model(page, "model.turnTo(new Float32Array(0), [[2.7, 0, 0], 0.05], 0.01)")
     expect(page.locator("#model-readout")).to_contain_text("Here the sculpt is drawn with every triangle", timeout=SLOW)
     children = "model.scenes.sculpt.children"

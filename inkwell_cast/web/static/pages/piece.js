@@ -47,6 +47,10 @@ function enter(worst) {
   setShow("both");
   press("cage-on", true);
   if (!worst) return;
+  frame(worst);
+}
+function frame(worst) {
+  if ($("table").dataset.views !== "ready") { setTimeout(() => { if (entered) frame(worst); }, EASED); return; } // else the meshes that come would turn the view
   model.turnTo(new Float32Array(0), placeOf(worst), 0.3);
   showLeaf("section", false);
   setTimeout(() => {

@@ -18,7 +18,8 @@ export class CameraMoves {
     // What looks all ways, such as a whole part, is looked at from outside.
     const away = new THREE.Vector3(...centre).sub(this.box.getCenter(new THREE.Vector3())).divideScalar(size / 4);
     const way = round ? now.normalize().addScaledVector(away, 1.2).normalize() : out.normalize().addScaledVector(now.normalize(), 0.6).normalize();
-    if (Math.abs(way.y) > 0.97) way.setY(Math.sign(way.y) * 0.9).normalize();
+    const steep = Math.min(Math.max(way.y, -0.5), 0.92); // from right below most pieces are open, or stand on something
+    if (way.y !== steep) { const level = Math.sqrt((1 - steep * steep) / Math.max(1 - way.y * way.y, 1e-9)); way.set(way.x * level, steep, way.z * level).normalize(); }
     const from = this.camera.position.clone(), fromTarget = this.controls.target.clone(), target = new THREE.Vector3(...centre);
     const distance = Math.max(radius * 2.6, size * nearest) / Math.tan(this.camera.fov * Math.PI / 360) / Math.min(this.camera.aspect, 1.25);
     this.camera.near = Math.min(size / 200, distance / 20); this.camera.updateProjectionMatrix();

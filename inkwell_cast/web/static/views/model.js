@@ -40,7 +40,7 @@ export class ModelView extends Overlays {
   material() {
     return new THREE.ShaderMaterial({
       vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.FrontSide,
-      uniforms: { map: { value: this.blank }, other_map: { value: this.blank }, rake: { value: new THREE.Vector3() }, roughness: { value: 0.4 }, metalness: { value: 0 }, texels: { value: new THREE.Vector2(1, 1) }, usual: { value: 1 }, shade_map: { value: this.blank }, shaded: { value: false }, lighting: { value: false }, clear: { value: 1 }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: 0 }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 }, ball: { value: new THREE.Vector4() } },
+      uniforms: { map: { value: this.blank }, other_map: { value: this.blank }, rake: { value: new THREE.Vector3() }, roughness: { value: 0.4 }, metalness: { value: 0 }, texels: { value: new THREE.Vector2(1, 1) }, usual: { value: 1 }, shade_map: { value: this.blank }, shaded: { value: false }, lighting: { value: false }, clear: { value: 1 }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: 0 }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 }, ball: { value: new THREE.Vector4(0, 0, 0, 0) } },
     });
   }
 
