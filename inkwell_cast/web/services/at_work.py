@@ -35,7 +35,8 @@ SHORT = 0.4  # seconds: what is over sooner is not worth a line
 NAMES: dict[type, str] = {
     ShowProof: "Live proof", JudgeProof: "Live proof", MeasureReach: "Measure", TryFit: "Fit", Cover: "Coverage",
     RunItem: "Batch", CheckPiece: "Checks", Draw: "Drawing", DrawNear: "Drawing", Export: "Export",
-    ConvertMap: "Conversion", Mix: "Mix", HandOff: "Handoff", BringIn: "Judging a map", LoadPacked: "Opening a piece file",
+    ConvertMap: "Conversion", Mix: "Mix", HandOff: "Handoff", BringIn: "Judging a map",
+    LoadPacked: "Opening a piece file",
 }  # fmt: skip
 
 
