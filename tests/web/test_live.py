@@ -246,6 +246,7 @@ def test_the_tour_goes_through_five_steps_and_is_offered_once(alive: Page, serve
 def test_what_the_view_shows_is_saved(alive: Page, server, ring_files, tmp_path, kind):
     page = alive
     make_piece(page, server, ring_files)
+    expect(page.locator("#section.pinned")).to_be_visible(timeout=SLOW)  # what opens late would move the menu away
     page.locator("#picture summary").click()
     name = "PNG 2×" if kind == "png" else "Turntable"
     with page.expect_download(timeout=SLOW) as download:
