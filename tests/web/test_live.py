@@ -338,7 +338,12 @@ def test_the_step_cage_opens_on_its_worst_place_with_the_section_there(alive: Pa
     expect(low).to_have_attribute("aria-pressed", "true")
     small = services.pieces.get(1)[0].recipe.reach.model_copy(update={"outward": 0.01, "inward": 0.01})
     services.settings.change(1, "Reach", lambda r: r.model_copy(update={"reach": small}))
+    measuring = []
+    page.route("**/coverage?*", lambda route: measuring.append(route))
     page.get_by_role("link", name="Cage").click()
+    expect(page.locator("#section")).to_be_visible(timeout=SLOW)  # at once: what opens late moves what one clicks
+    expect(page.locator("#section.pinned")).to_have_count(0)
+    page.unroute("**/coverage?*")  # what was held goes on
     expect(page.locator("#section.pinned")).to_be_visible(timeout=SLOW)
     expect(page.locator("#section path").first).to_be_attached(timeout=SLOW)
     for pressed in ("[data-show=both]", "#cage-on"):

@@ -39,11 +39,12 @@ const meshes = new MeshesPanel(base, {
 // The step Cage opens on cage and sculpt together, at the worst place, with the slice pinned there.
 const EASED = 260; // milliseconds until the camera stands
 let entered = null;
+let leafBefore = null; // the drawer opens with the step, before there is a place: what opened late would move what one is about to click
 // Middle, radius and, where it is told, which way the surface looks.
 function placeOf(numbers) { return [numbers.slice(0, 3), numbers[3], numbers.length > 4 ? numbers.slice(4, 7) : undefined]; }
 function press(id, on) { if (($(id).getAttribute("aria-pressed") === "true") !== on) $(id).click(); }
 function enter(worst) {
-  entered = { show: model.show, cage: $("cage-on").getAttribute("aria-pressed") === "true", leaf: leafShown() };
+  entered = { show: model.show, cage: $("cage-on").getAttribute("aria-pressed") === "true" };
   setShow("both");
   press("cage-on", true);
   if (!worst) return;
@@ -52,7 +53,6 @@ function enter(worst) {
 function frame(worst) {
   if ($("table").dataset.views !== "ready") { setTimeout(() => { if (entered) frame(worst); }, EASED); return; } // else the meshes that come would turn the view
   model.turnTo(new Float32Array(0), placeOf(worst), 0.3);
-  showLeaf("section", false);
   setTimeout(() => {
     const at = $("reach-rule") && lowNear(worst.slice(0, 3));
     if (at) { slice.pin(null); slice.pin(at); }
@@ -67,18 +67,22 @@ function lowNear(place) {
   }
   return null;
 }
+function open() {
+  leafBefore = leafShown();
+  showLeaf("section", false);
+}
 function leave() {
+  slice.pin(null);
+  if (leafShown() === "section") showLeaf(leafBefore, false);
   if (!entered) return;
   if (model.show === "both") setShow(entered.show);
   press("cage-on", entered.cage);
-  slice.pin(null);
-  if (leafShown() === "section") showLeaf(entered.leaf, false);
   entered = null;
 }
 const cover = new Coverage(base, model, {
   toast, sayProgress, tryLive,
   mark: (header, arrays) => { setShow("low"); model.showMarks(arrays.corners, header.place); sheet.setHatched(arrays.uvs); },
-  enter, leave,
+  open, enter, leave,
   turnTo: (place, show) => { setShow(show); model.turnTo(new Float32Array(0), placeOf(place)); },
 });
 

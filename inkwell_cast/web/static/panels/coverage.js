@@ -6,8 +6,8 @@ const BETWEEN = 400; // milliseconds from one measuring to the next while a hand
 const $ = (id) => document.getElementById(id);
 
 export class Coverage {
-  constructor(base, model, { toast, sayProgress, mark, turnTo, tryLive, enter, leave }) {
-    Object.assign(this, { base, model, toast, sayProgress, mark, turnTo, tryLive, enter, leave });
+  constructor(base, model, { toast, sayProgress, mark, turnTo, tryLive, open, enter, leave }) {
+    Object.assign(this, { base, model, toast, sayProgress, mark, turnTo, tryLive, open, enter, leave });
     this.fresh = false; // the step was just entered, and what it measures is not there yet
     this.rule = null;
     this.trying = null;
@@ -27,7 +27,7 @@ export class Coverage {
     const svg = $("reach-rule");
     if (!svg) { if (this.rule) { this.rule = null; this.model.setPoints(null); this.leave(); } return; }
     if (svg.dataset.tended) return;
-    this.fresh ||= !this.rule;
+    if (!this.rule) { this.fresh = true; this.open(); }
     svg.dataset.tended = "yes";
     const scope = encodeURIComponent(svg.dataset.scope);
     this.rule = new ReachRule(svg, (reach) => this.tryReach(reach, scope), (reach) => {
