@@ -6,6 +6,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from typing import get_args
 
 import numpy as np
@@ -28,7 +29,8 @@ from ..core.images import png
 from ..core.maps import REGISTRY, ReadsNormals
 from ..core.maps.curvature import curvature_of
 from ..core.mesh import adjacency, normals
-from ..core.mesh.mesh import CornerValues, Mesh
+from ..core.mesh.mesh import CornerValues, Mesh, merge, values_at_corners
+from ..core.mesh.textures import Texture
 from ..core.piece.assembly import assemble
 from ..core.piece.low_on_sheet import Low
 from ..core.piece.piece import Assembly, BakeMeshes
@@ -54,10 +56,11 @@ from ..core.uv.padding import nearest_covered, pad
 from ..core.uv.rasterise import grid
 
 RECIPE = Recipe(sheet=Sheet(width=16, height=16, samples=1), output=Output(maps=["normal", "normal_object"]))
-COMPLETE = "complete"  # in the folder of kernels: all of them are there
+COMPLETE = "complete"  # in the folder of kernels: all of them are there, and it lists their files
 AT_ONCE = 2
 STEPS = (
     "compile_rays_and_maps", "compile_surface", "compile_cages", "compile_maps", "compile_judging", "compile_readers",
+    "compile_troubles",
 )  # fmt: skip
 FITTED = RECIPE.model_copy(update={"reach": Reach(shape="fitted")})
 MENDED = RECIPE.model_copy(
@@ -70,6 +73,15 @@ MENDED = RECIPE.model_copy(
         "heals": [Heal(centre=(0.7, 0.7, 0.0), radius=0.2)],
     }
 )
+FAULTY = RECIPE.model_copy(
+    update={
+        "sheet": Sheet(width=64, height=64, samples=1),
+        "reach": Reach(unit="scene", outward=0.15, inward=0.1),
+        "occlusion": Occlusion(rays=1, occluders="piece"),
+        "output": Output(maps=["normal", "occlusion"], dither=True),
+    }
+)
+WORN = RECIPE.model_copy(update={"output": Output(maps=["color"])})
 OTHERS = [
     Recipe(sheet=RECIPE.sheet, output=Output(maps=list(MAPS)), occlusion=Occlusion(rays=1, denoise=True)),
     Recipe(sheet=RECIPE.sheet, output=Output(maps=["occlusion"]), occlusion=Occlusion(rays=1, occluders="low")),
@@ -111,8 +123,9 @@ def compile_all(tell: Callable[[float], None] = lambda share: None) -> None:
         running = [helper for helper in running if helper.poll() is None]
         tell(1 - (len(waiting) + len(running) / 2) / len(STEPS))
     if not failed:
-        kernel_cache.folder().mkdir(parents=True, exist_ok=True)
-        (kernel_cache.folder() / COMPLETE).touch()
+        folder = kernel_cache.folder()
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / COMPLETE).write_text("\n".join(sorted(path.name for path in folder.rglob("*.nbi"))))
         kernel_cache.remove_older()
 
 
@@ -154,6 +167,7 @@ def compile_rays_and_maps() -> None:
     cast_rays(low, rays, sculpt, cast, hits, lambda share: None, lambda: False)
     assembly = Assembly(RECIPE, {}, Paired([], []), mesh, row, (), [])
     _read_back(Context(assembly, sculpt, low, rays, cast, Warm()))
+    probe(low, rays, sculpt, 4, 12)
 
 
 def compile_maps() -> None:
@@ -161,6 +175,11 @@ def compile_maps() -> None:
     for recipe in OTHERS:
         bake(recipe, BakeMeshes([one_triangle()], [one_triangle()]))
     curvature_of(patch(6, 0.01), 1.0)  # of a surface much finer than the radius
+    hard = replace(patch(6), normals=values_at_corners(np.ones((72, 3, 3), np.float32)))
+    curvature_of(hard, 0.1)
+    squares = replace(patch(2), polygons=np.tile(np.arange(4, dtype=np.int32), 2))
+    bake(OTHERS[-1], BakeMeshes([squares], [one_triangle("warm-up high")]))
+    bake(WORN, BakeMeshes([one_triangle()], [_with_a_picture(one_triangle())]))
 
 
 def compile_readers() -> None:
@@ -169,11 +188,11 @@ def compile_readers() -> None:
     with tempfile.TemporaryDirectory() as folder:
         path = pathlib.Path(folder)
         head = "ply\nformat {} 1.0\nelement vertex 4\nproperty float x\nproperty float y\nproperty float z\n"
-        head += "element face 1\nproperty list uchar int vertex_indices\nend_header\n"
+        head += "element face 2\nproperty list uchar int vertex_indices\nend_header\n"
         rows = "\n".join(" ".join(map(str, p)) for p in square.tolist())
-        (path / "a.ply").write_text(f"{head.format('ascii')}{rows}\n4 0 1 2 3\n")
-        body = square.tobytes() + b"\4" + np.arange(4, dtype="<i4").tobytes()
-        (path / "b.ply").write_bytes(head.format("binary_little_endian").encode() + body)
+        (path / "a.ply").write_text(f"{head.format('ascii')}{rows}\n4 0 1 2 3\n3 0 1 2\n")
+        faces = b"".join(bytes([n]) + np.arange(n, dtype="<i4").tobytes() for n in (4, 3))  # of one, none lies apart
+        (path / "b.ply").write_bytes(head.format("binary_little_endian").encode() + square.tobytes() + faces)
         points = "".join(f"v {' '.join(map(str, p))}\n" for p in square.tolist())
         (path / "c.obj").write_text(f"{points}f 1 2 3 4\n")
         facet = "".join(f"vertex {' '.join(map(str, p))}\n" for p in square[:3].tolist())
@@ -205,6 +224,23 @@ def compile_judging() -> None:
         save(bake(shaded, BakeMeshes([low], [high])), folder, previews=folder)
 
 
+def compile_troubles() -> None:
+    """What looks at a piece that is wrong: rays that miss or strike another part, shared texels, a high inside out."""
+    low, high = (_with_a_lid(patch(4, name=f"warm-up {role}")) for role in ("low", "high"))
+    with tempfile.TemporaryDirectory() as folder:
+        save(bake(FAULTY, BakeMeshes([low], [high])), folder, previews=folder)
+    inside_out = np.array([[0, 1, 2], [0, 3, 1], [0, 2, 3], [1, 3, 2]], np.int32)
+    corners: F32 = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1]], np.float32)
+    check(FAULTY, BakeMeshes([low], [Mesh("warm-up high", corners, inside_out)]))
+    display_meshes.view_near(high, high.object_names, (0.0, 0.0, 0.5), 1.0)
+
+
+def _with_a_lid(floor: Mesh) -> Mesh:
+    leaning = floor.positions.copy()
+    leaning[:, 2] += 0.6 * leaning[:, 0] + 0.05
+    return merge([floor, replace(floor, positions=leaning)], floor.name)
+
+
 def patch(cells: int, height: float = 0.0, name: str = "warm-up low") -> Mesh:
     """A square of some cells with a fold and a seam in its middle."""
     u, v = (axis.reshape(-1) for axis in np.meshgrid(*[np.linspace(0, 1, cells + 1)] * 2, indexing="ij"))
@@ -218,6 +254,13 @@ def patch(cells: int, height: float = 0.0, name: str = "warm-up low") -> Mesh:
     islands = CornerValues(both, (triangles + right * len(points)).astype(np.int32))
     colors = np.ones((len(points), 4), np.float32)
     return Mesh(name, points, triangles, uvs=(islands,), colors=CornerValues(colors, triangles))
+
+
+def _with_a_picture(mesh: Mesh) -> Mesh:
+    with tempfile.TemporaryDirectory() as folder:
+        path = pathlib.Path(folder) / "white.png"
+        png.write(path, np.full((2, 2, 3), 255, np.uint8))
+        return replace(mesh, textures=(Texture(path.name, np.frombuffer(path.read_bytes(), np.uint8)),))
 
 
 def _sculpt(mesh: Mesh) -> Sculpt:

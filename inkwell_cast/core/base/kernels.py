@@ -67,10 +67,41 @@ def kernel(function: Callable[..., Any] | None = None, /, **options: Any) -> Any
     """
     if function is None:
         return functools.partial(kernel, **options)
-    return _Made(
-        lambda: imported("numba").njit(cache=True, nogil=True, **options)(function),
-        function,  # type: ignore[arg-type]
-    )
+    return _Made(lambda: _compiled(function, options), function)  # type: ignore[arg-type]
+
+
+def _compiled(function: Callable[..., Any], options: dict[str, Any]) -> Any:
+    made = imported("numba").njit(nogil=True, **options)(function)
+    made._cache = _on_disk()(function)
+    return made
+
+
+def callback(signature: Any, function: Callable[..., Any]) -> Any:
+    """A function that C can call, compiled now or found on disk; `signature` as for `numba.cfunc`."""
+    sigutils, ccallback = imported("numba.core.sigutils"), imported("numba.core.ccallback")
+    made = ccallback.CFunc(bound(function), sigutils.normalize_signature(signature), locals={}, options={})
+    made._cache = _on_disk()(function)
+    made.compile()
+    return made
+
+
+@functools.cache
+def _on_disk() -> Any:
+    """Numba's cache of compiled functions, loading them without what is needed only to compile.
+
+    Numba's own first fills the registries of all functions of Python and NumPy that it knows how to compile, and with
+    them imports SciPy's linear algebra: half a second. Code that is compiled needs the memory manager alone; where a
+    kernel must be compiled after all, the compiler fills them itself.
+    """
+    base, runtime = imported("numba.core.caching").FunctionCache, imported("numba.core.runtime").rtsys
+
+    class OnDisk(base):  # type: ignore[misc, valid-type]
+        def load_overload(self, sig: Any, target_context: Any) -> Any:
+            runtime.initialize(target_context)
+            with self._guard_against_spurious_io_errors():
+                return self._load_overload(sig, target_context)
+
+    return OnDisk
 
 
 def intrinsic(function: Callable[..., Any]) -> Any:

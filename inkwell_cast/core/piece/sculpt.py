@@ -22,7 +22,7 @@ SCULPT = record_kind(
 class Sculpt:
     """The highs pair after pair.
 
-    mesh with normals; first (P + 1,) int64, where each pair's triangles begin; tracers (P, 2) uint64 for `first_hit`;
+    mesh with normals; first (P + 1,) int64, where each pair's triangles begin; tracers (P, 2) uint64 for `hit_along`;
     keys name the part of every object of the mesh. No other sculpt of this process has the same serial, so that what is
     computed of one is never taken for another's.
     """

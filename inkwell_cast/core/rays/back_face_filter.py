@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from ..base.borrowed_arrays import block
-from ..base.kernels import bound, carray
+from ..base.kernels import callback, carray
 from ..base.on_demand import library
 
 numba = library("numba")
@@ -17,8 +17,7 @@ numba = library("numba")
 @functools.cache
 def front_faces_only() -> Any:
     """The filter, compiled once a ray is to be traced: a process that traces none need not wait for the compiler."""
-    signature = numba.types.void(numba.types.CPointer(numba.types.int64))
-    return numba.cfunc(signature, cache=True)(bound(_front_faces_only))
+    return callback(numba.types.void(numba.types.CPointer(numba.types.int64)), _front_faces_only)
 
 
 def _front_faces_only(arguments):  # type: ignore[no-untyped-def]

@@ -1,6 +1,6 @@
 """The ray library, and nothing else that knows it.
 
-Embree 4 through its C API. `Scene` builds the acceleration structure over shared buffers; `first_hit` is called from
+Embree 4 through its C API. `Scene` builds the acceleration structure over shared buffers; `hit_along` is called from
 Numba kernels with the rows of `tracers_of` and returns plain numbers. Triangles seen from behind are passed through,
 so that a ray that starts inside a thin part still reaches the front it belongs to: a ray is traced without any filter,
 and once more with one only where it struck such a triangle first, as calling a filter at each hit costs more.
@@ -194,7 +194,7 @@ def _built(
 
 
 def tracers_of(scenes: Sequence[Scene], both_sides: bool = False) -> Any_:
-    """What kernels hand to `first_hit` and the like, a row a scene, (S, 2) uint64. The array keeps the scenes alive.
+    """What kernels hand to `hit_along` and the like, a row a scene, (S, 2) uint64. The array keeps the scenes alive.
 
     With both_sides those that are built for front faces are struck from either, too.
     """
@@ -281,18 +281,12 @@ def occluded(context, call, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignore
 
 
 @kernel
-def first_hit(tracers, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
+def hit_along(calls, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
     """First front face along a ray of unit direction: (t, u, v, triangle); triangle is -1 where nothing is struck.
 
-    `tracers (S, 2)` are those of some scenes, `scene` which of them the ray sees; the triangle counts within it. In
-    scenes of both sides it is the first face of either. The point struck is (1 - u - v) a + u b + v c of its corners.
+    `calls` and `scene` are the two numbers of a tracer, the triangle counts within its scene. In a scene of both sides
+    it is the first face of either. The point struck is (1 - u - v) a + u b + v c of its corners.
     """
-    return hit_along(tracers[scene, 0], tracers[scene, 1], ox, oy, oz, dx, dy, dz, length)
-
-
-@kernel
-def hit_along(calls, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
-    """The same for the two numbers of one tracer."""
     f, u = np.float32, np.uint64
     ox, oy, oz, dx, dy, dz, far = f(ox), f(oy), f(oz), f(dx), f(dy), f(dz), f(length)
     known, whole = block(calls, CALLS, np.uint64), u(scene)

@@ -120,7 +120,7 @@ def _pass_backs(calls, scene, numbers, whole):  # type: ignore[no-untyped-def]
 
 @kernel(inline="always")
 def hit_of(k, rays):  # type: ignore[no-untyped-def]
-    """What ray k of a packet struck: (t, u, v, triangle) as of `first_hit`."""
+    """What ray k of a packet struck: (t, u, v, triangle) as of `hit_along`."""
     numbers, whole, _ = rays
     return numbers[_FAR, k], numbers[_U, k], numbers[_V, k], whole[_TRIANGLE, k]
 

@@ -219,7 +219,7 @@ def _choose_outermost(tiles, low, cast, rays, sculpt, tried, open_to, normals, h
 def _candidate(p, d, face, pair, most, hit, sculpt, tried):  # type: ignore[no-untyped-def]
     """The first surface along d from p that looks as the face does: (distance, unit normal); `most` for none nearer.
 
-    `hit` is the first of all, as of `first_hit`.
+    `hit` is the first of all, as of `hit_along`.
     """
     high = block(tried.sculpt, (tried.sculpt_count, 2), np.uint64)
     first = block(sculpt.first, sculpt.first_count, np.int64)[pair]

@@ -68,7 +68,10 @@ def strike(tracers, at, ready, found, triangles):  # type: ignore[no-untyped-def
     origins, ways, reach, hits = ready
     lengths = np.empty(WIDTH, np.float32)
     triangles[:] = -1
-    for pair in range(max(at[PAIR].min(), 0), at[PAIR].max() + 1):
+    least = most = at[PAIR, 0]
+    for n in range(1, WIDTH):
+        least, most = min(least, at[PAIR, n]), max(most, at[PAIR, n])
+    for pair in range(max(least, 0), most + 1):
         some = False
         for n in range(WIDTH):
             lengths[n] = reach[n] if at[PAIR, n] == pair else np.float32(-1)

@@ -1,15 +1,20 @@
 """Kernels that are made when they are first called, and starts that import only what they need."""
 
 import gc
+import importlib
+import pkgutil
 import subprocess
 import sys
 
 import numba
 import numpy as np
 import pytest
+from numba.core.dispatcher import Dispatcher
 
+from inkwell_cast import core, kernel_cache
 from inkwell_cast.core.base import on_demand
-from inkwell_cast.core.base.kernels import intrinsic, kernel, prange
+from inkwell_cast.core.base.kernels import _Made, intrinsic, kernel, prange
+from inkwell_cast.engine.compile_kernels import COMPLETE
 
 HEAVY = ("numba", "scipy", "cv2", "PIL", "inkwell_cast.demo.gull", "inkwell_cast.engine.worker")
 
@@ -91,3 +96,40 @@ def test_the_collector_rests_while_much_is_imported_and_is_as_it_was_afterwards(
     finally:
         sys.modules.pop("a_module_of_this_test")
         gc.enable()
+
+
+def test_every_kernel_is_compiled_at_installation():
+    """Else somebody waits for it who has a flaw that the pieces of the installation do not have."""
+    listed = {name.split("-")[0] for name in (kernel_cache.folder() / COMPLETE).read_text().splitlines()}
+    kernels = set()
+    for found in pkgutil.walk_packages(core.__path__, f"{core.__name__}."):
+        module = importlib.import_module(found.name)
+        short = "__init__" if found.ispkg else found.name.rpartition(".")[2]
+        for name, value in vars(module).items():
+            made = value.made() if isinstance(value, _Made) else value
+            if isinstance(made, Dispatcher) and made.__module__ == found.name and not inlined(made):
+                kernels.add(f"{short}.{name}")
+    assert len(kernels) > 150
+    assert kernels - listed == set()
+
+
+def inlined(made) -> bool:
+    return bool(made.targetoptions.get("inline") == "always")
+
+
+WARM_BAKE = """
+import pathlib, sys, tempfile
+from tests.shapes import torus
+from inkwell_cast.core.formats import write_mesh
+from inkwell_cast.cli import main
+with tempfile.TemporaryDirectory() as folder:
+    low, high = pathlib.Path(folder) / "ring_low.obj", pathlib.Path(folder) / "ring_high.ply"
+    write_mesh(low, torus(12, 6)), write_mesh(high, torus(40, 20))
+    main(["bake", str(low), str(high), "--out", folder, "--size", "64", "--progress", "none"])
+print("numba" in sys.modules, "numba.np.arraymath" in sys.modules)
+"""
+
+
+def test_a_bake_whose_kernels_lie_on_disk_needs_no_compiler():
+    done = subprocess.run([sys.executable, "-c", WARM_BAKE], capture_output=True, text=True, check=True)
+    assert done.stdout.splitlines()[-1] == "True False"

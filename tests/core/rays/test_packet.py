@@ -4,7 +4,7 @@ import numba
 import numpy as np
 import pytest
 
-from inkwell_cast.core.rays.embree import Scene, Vertices, blocked, first_hit, tracers_of
+from inkwell_cast.core.rays.embree import Scene, Vertices, blocked, hit_along, tracers_of
 from inkwell_cast.core.rays.packet import WIDTH, hit_of, packet, trace
 
 from ...shapes import torus
@@ -19,7 +19,7 @@ def both_ways(tracers, origins, way, length):
         t, u, v, hit = hit_of(k, rays)
         together[k, 0], together[k, 1], together[k, 2], together[k, 3] = t, u, v, hit
         x, y, z = origins[0, k], origins[1, k], origins[2, k]
-        t, u, v, hit = first_hit(tracers, 0, x, y, z, way[0], way[1], way[2], length)
+        t, u, v, hit = hit_along(tracers[0, 0], tracers[0, 1], x, y, z, way[0], way[1], way[2], length)
         alone[k, 0], alone[k, 1], alone[k, 2], alone[k, 3] = t, u, v, hit
     return together, alone
 
@@ -52,7 +52,7 @@ def struck_both_ways(tracers, origins, ways, lengths):
     for k in range(WIDTH):
         together[k] = hit_of(k, rays)[3]
         o, d = origins[:, k], ways[:, k]
-        alone[k] = first_hit(tracers, 0, o[0], o[1], o[2], d[0], d[1], d[2], lengths[k])[3]
+        alone[k] = hit_along(tracers[0, 0], tracers[0, 1], o[0], o[1], o[2], d[0], d[1], d[2], lengths[k])[3]
     return together, alone
 
 
