@@ -101,7 +101,7 @@ def casting_rows(f: dict[str, Any]) -> list[Row]:
         ("Occlusion efficiency", f"{m['occlusion_over_bare']:.2f}", "≤ 0.9",
          f"64 rays a texel at 1024²: {m['occlusion_seconds']:.2f} s over a bare loop {m['bare_seconds']:.2f} s, {m['rays'] / 1e6:.1f} M rays"),
         ("Denoised occlusion of 16 rays, worst demo piece", f"{f['denoise']['denoised_over_rough']:.2f}", "",
-         f"its error over that without; over that of 128 plain rays {f['denoise']['denoised_over_128']:.1f} (aim 1); 512²"),
+         f"its error over that without; over that of 128 plain rays {f['denoise']['denoised_over_128']:.1f} (aim 1); 512², where it washes out {f['denoise']['washed_out_over_128']:.1f} of that even of 1,024 rays"),
         ("Glow, light, rounded normal over occlusion", " · ".join(f"{f['light'][f'{key}_over_occlusion']:.2f}" for key in ("glow", "light", "rounded")), "≤ 2",
          f"the lantern, 512², 64 rays a texel, nothing stops early; each path is two rays or more, with a shadow ray for the sun, and finds what it meets; a bounce more: {f['light']['bounce_over_occlusion']:.2f}"),
         ("Memory at 8192², 64 samples, all maps", f"{f['memory']['gigabytes']:.2f} GB", "< 4 GB",

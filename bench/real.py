@@ -1,6 +1,6 @@
 """Pieces that nobody here made, baked several ways, each as the product sees it and as another judge does.
 
-`make real PIECES=DIR [JUDGE="COMMAND"]`: DIR holds NAME_low.obj and NAME_high.obj or .ply; COMMAND, followed by low,
+`make real PIECES=DIR [JUDGE="COMMAND"]`: DIR holds NAME_low.obj and NAME_high.obj, .ply or .glb; COMMAND, followed by low,
 high and normal map, prints a line of the map with `mean NUMBER`. Writes docs/real.md.
 """
 
@@ -53,7 +53,7 @@ def pieces_of(folder: pathlib.Path) -> list[Piece]:
     found = []
     for low in sorted(folder.glob("*_low.obj")):
         name = low.stem.removesuffix("_low")
-        high = next((p for s in (".ply", ".obj") if (p := folder / f"{name}_high{s}").exists()), None)
+        high = next((p for s in (".ply", ".obj", ".glb") if (p := folder / f"{name}_high{s}").exists()), None)
         if high:
             found.append(Piece(name, low, high))
     return found

@@ -32,6 +32,8 @@ from .conftest import CHROMIUM, running
 from .shapes import cube
 
 FOLDER = pathlib.Path(__file__).parents[1] / "inkwell_cast" / "web" / "guide" / "pictures"
+BARE = "#drawer, .view-head, .readout, #model > :not(canvas, .flaw-numbers) { display: none !important; }"
+SHOW_MAP = "async (key) => (await import('/static/page/bake_shown.js')).showMap(key)"
 WIDE, HIGH, SHOWN = 1280, 640, 860  # the window, and how wide a picture is kept
 
 
@@ -55,7 +57,7 @@ def setups() -> Iterator[Setup]:
     figure = _read(gull)
     reach = {"unit": "scene", "outward": 2.5, "inward": 2.0}
     yield Setup(
-        ("back", "overlap", "alone", "faceted", "hard_edge"),
+        ("back", "overlap", "alone", "faceted", "hard_edge", "cracked", "folded", "strained"),
         _read(troubled), {"reach": reach},
     )  # fmt: skip
     yield Setup(("outside",), (low, high), {"reach": reach | {"outward": 0.3, "inward": 0.3}})
@@ -67,7 +69,7 @@ def setups() -> Iterator[Setup]:
     hole = plate & (np.linalg.norm(middle - middle[plate].mean(axis=0), axis=1) < 6)
     yield Setup(("missed",), (low, subset(high, ~hole)), {"reach": reach})
     wide = {"unit": "scene", "outward": 4.0, "inward": 5.0}
-    yield Setup(("other", "wavy"), figure, {"reach": wide})
+    yield Setup(("other", "farther", "wavy"), figure, {"reach": wide})
     yield Setup(("seam",), figure, {"reach": wide | {"directions": "split"}, "normals": {"mode": "seams"}})
     rest = take(high, ("pen_rest_high",))
     used = rest.positions[rest.triangles].reshape(-1, 3)
@@ -129,7 +131,7 @@ def make_worn(page: Page, address: str, piece_id: int, worn: Worn) -> None:
         page.keyboard.press("+")
     page.evaluate("document.activeElement.blur()")
     for key in worn.maps:
-        page.evaluate("async (key) => (await import('/static/page/bake_shown.js')).showMap(key)", key)
+        page.evaluate(SHOW_MAP, key)
         page.wait_for_timeout(2500)
         picture = cv2.imdecode(np.frombuffer(page.locator("#model canvas").screenshot(), np.uint8), cv2.IMREAD_COLOR)
         height, width = picture.shape[:2]
@@ -172,24 +174,35 @@ async def _chunks(path: pathlib.Path):
     yield path.read_bytes()
 
 
-def make(services: Services, page: Page, address: str, piece_id: int, setup: Setup) -> None:
-    flaws = services.pieces.get(piece_id)[2][0].manifest.flaws
-    page.goto(f"{address}/pieces/{piece_id}?step=review")
-    page.wait_for_selector("#table[data-views=ready]", timeout=120_000)
-    page.evaluate("document.getElementById('drawer').style.display = 'none'")
-    if setup.map != "normal":
-        page.locator("#map-choice").select_option(setup.map)
-    for cause in setup.causes:
-        number = next(n for n, flaw in enumerate(flaws) if flaw.cause == cause)
-        summary = page.locator(".flaws .finding summary").nth(number)
-        summary.click()
-        page.wait_for_timeout(2500)
-        shot = page.locator("#bench").screenshot()
-        image = cv2.imdecode(np.frombuffer(shot, np.uint8), cv2.IMREAD_COLOR)
-        small = cv2.resize(image, (SHOWN, round(image.shape[0] * SHOWN / image.shape[1])), interpolation=cv2.INTER_AREA)
-        cv2.imwrite(str(FOLDER / f"flaw-{cause}.png"), small, [cv2.IMWRITE_PNG_COMPRESSION, 9])
-        print(cause, flaws[number].title, flaws[number].part)
-        summary.click()
+def make(page: Page, address: str, piece_id: int, setup: Setup) -> None:
+    """The pictures of a setup's causes: of flaws as step Review shows them, of what only checks find as step Meshes."""
+    left = list(setup.causes)
+    for step in ("review", "meshes"):
+        page.goto(f"{address}/pieces/{piece_id}?step={step}&plain")
+        page.wait_for_selector("#table[data-views=ready]", timeout=120_000)
+        page.add_style_tag(content=BARE)
+        page.wait_for_timeout(4000)  # what is found stands there
+        page.evaluate(SHOW_MAP, setup.map)
+        for cause in list(left):
+            found = page.locator(".finding summary", has_text=_title(cause)).first
+            if found.count():
+                found.click()
+                page.wait_for_timeout(2500)
+                _keep(page.locator("#bench").screenshot(), FOLDER / f"flaw-{cause}.png")
+                left.remove(cause)
+                found.click()
+        if left:
+            print(f"not in {step}:", *left, "but", *page.locator(".finding summary b").all_inner_texts(), sep=", ")
+
+
+def _title(cause: str) -> str:
+    return (FOLDER.parent / f"flaw-{cause}.md").read_text().splitlines()[0].removeprefix("# ")
+
+
+def _keep(shot: bytes, path: pathlib.Path) -> None:
+    image = cv2.imdecode(np.frombuffer(shot, np.uint8), cv2.IMREAD_COLOR)
+    small = cv2.resize(image, (SHOWN, round(image.shape[0] * SHOWN / image.shape[1])), interpolation=cv2.INTER_AREA)
+    cv2.imwrite(str(path), small, [cv2.IMWRITE_PNG_COMPRESSION, 9])
 
 
 def main() -> None:
@@ -204,7 +217,7 @@ def main() -> None:
             browser = playwright.chromium.launch(executable_path=CHROMIUM, args=["--disable-gpu", "--disable-quic"])
             page = browser.new_page(viewport={"width": WIDE, "height": HIGH}, color_scheme="light")
             for piece_id, setup in made:
-                make(services, page, address, piece_id, setup)
+                make(page, address, piece_id, setup)
             for piece_id, worn in wearing:
                 make_worn(page, address, piece_id, worn)
             browser.close()

@@ -58,6 +58,7 @@ from ..core.uv.rasterise import grid
 RECIPE = Recipe(sheet=Sheet(width=16, height=16, samples=1), output=Output(maps=["normal", "normal_object"]))
 COMPLETE = "complete"  # in the folder of kernels: all of them are there, and it lists their files
 AT_ONCE = 2
+FILES = 280  # of compiled code, about, once all of it is there: what is told on the way is their share of it
 STEPS = (
     "compile_rays_and_maps", "compile_surface", "compile_cages", "compile_maps", "compile_judging", "compile_readers",
     "compile_troubles",
@@ -114,16 +115,15 @@ def compile_all(tell: Callable[[float], None] = lambda share: None) -> None:
 
     One that fails is left to whoever needs it: it will be compiled then, and say what is wrong.
     """
-    waiting, running, failed = list(STEPS), list[subprocess.Popen[bytes]](), 0
+    waiting, running, failed, folder = list(STEPS), list[subprocess.Popen[bytes]](), 0, kernel_cache.folder()
     while waiting or running:
         while waiting and len(running) < AT_ONCE:
             running.append(_started(waiting.pop(0)))
-        time.sleep(0.05)
+        time.sleep(0.1)
         failed += sum(1 for helper in running if helper.poll())
         running = [helper for helper in running if helper.poll() is None]
-        tell(1 - (len(waiting) + len(running) / 2) / len(STEPS))
+        tell(min(sum(1 for _ in folder.rglob("*.nbc")) / FILES, 0.99))
     if not failed:
-        folder = kernel_cache.folder()
         folder.mkdir(parents=True, exist_ok=True)
         (folder / COMPLETE).write_text("\n".join(sorted(path.name for path in folder.rglob("*.nbi"))))
         kernel_cache.remove_older()

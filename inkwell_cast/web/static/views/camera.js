@@ -15,7 +15,8 @@ export class CameraMoves {
     }
     const size = this.box.getSize(new THREE.Vector3()).length(), now = this.camera.position.clone().sub(this.controls.target);
     const round = out.length() <= 0.5 * area;
-    // What looks all ways, such as a whole part, is looked at from outside.
+    // What looks all ways, such as a whole part, is looked at from outside, and not from below because the last place was.
+    if (round) { now.normalize(); now.y = Math.max(now.y, 0.4); }
     const away = new THREE.Vector3(...centre).sub(this.box.getCenter(new THREE.Vector3())).divideScalar(size / 4);
     const way = round ? now.normalize().addScaledVector(away, 1.2).normalize() : out.normalize().addScaledVector(now.normalize(), 0.6).normalize();
     const steep = Math.min(Math.max(way.y, -0.5), 0.92); // from right below most pieces are open, or stand on something

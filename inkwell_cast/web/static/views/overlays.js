@@ -4,6 +4,9 @@ import { CameraMoves } from "./camera.js";
 
 export const ink = (name) => new THREE.Color().setStyle(getComputedStyle(document.documentElement).getPropertyValue(name).trim(), THREE.LinearSRGBColorSpace);
 
+const SPECK = 4; // pixels
+const HATCH = "precision highp float; uniform float strength; void main() { gl_FragColor = vec4(0.77, 0.25, 0.18, strength * (mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) > 2.6 ? 0.16 : 1.0)); }";
+
 // The view has `scenes.marks` and `scenes.over` besides what the camera needs.
 export class Overlays extends CameraMoves {
   makePin() {
@@ -30,13 +33,34 @@ export class Overlays extends CameraMoves {
     const hatch = (strength, hidden) => new THREE.ShaderMaterial({
       uniforms: { strength: { value: strength } },
       vertexShader: "void main() { gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); gl_Position.z -= 0.00002 * gl_Position.w; }",
-      fragmentShader: "precision highp float; uniform float strength; void main() { gl_FragColor = vec4(0.77, 0.25, 0.18, strength * (mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) > 2.6 ? 0.16 : 1.0)); }",
+      fragmentShader: HATCH,
       transparent: true, side: THREE.DoubleSide, depthWrite: false, depthTest: !hidden,
     });
-    this.marks = [new THREE.Mesh(geometry, hatch(1, false)), new THREE.Mesh(geometry, hatch(0.5, true))];
+    this.marks = [new THREE.Mesh(geometry, hatch(1, false)), new THREE.Mesh(geometry, hatch(0.5, true)), this.specks(corners)];
     this.scenes.marks.add(...this.marks);
     if (place) this.turnTo(corners, place);
     this.draw();
+  }
+
+  // What is marked but smaller than some pixels, as dots that can be seen.
+  specks(corners) {
+    const count = corners.length / 9, middles = new Float32Array(3 * count), extents = new Float32Array(count);
+    for (let t = 0; t < count; t++) for (let c = 0; c < 3; c++) {
+      const three = [0, 3, 6].map((k) => corners[9 * t + k + c]);
+      middles[3 * t + c] = (three[0] + three[1] + three[2]) / 3;
+      extents[t] = Math.max(extents[t], Math.max(...three) - Math.min(...three));
+    }
+    const geometry = new THREE.BufferGeometry();
+    geometry.setAttribute("position", new THREE.BufferAttribute(middles, 3));
+    geometry.setAttribute("extent", new THREE.BufferAttribute(extents, 1));
+    return new THREE.Points(geometry, new THREE.ShaderMaterial({
+      uniforms: { high: { value: this.canvas.height }, strength: { value: 1 } },
+      vertexShader: `attribute float extent; uniform float high; void main() {
+        gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); gl_Position.z -= 0.00002 * gl_Position.w;
+        gl_PointSize = extent * projectionMatrix[1][1] * high < ${2 * SPECK}.0 * gl_Position.w ? ${SPECK}.0 : 0.0;
+        if (gl_PointSize == 0.0) gl_Position.z = 2.0 * gl_Position.w; }`,
+      fragmentShader: HATCH, transparent: true, depthWrite: false,
+    }));
   }
 
   // Points of the sculpt that the cage does not hold, and of the low whose rays fail, as discs hatched two ways.
@@ -94,7 +118,7 @@ export class Overlays extends CameraMoves {
 
   clearMarks() {
     if (!this.marks) return;
-    this.scenes.marks.remove(...this.marks); this.marks[0].geometry.dispose(); for (const { material } of this.marks) material.dispose(); this.marks = null;
+    this.scenes.marks.remove(...this.marks); for (const { geometry, material } of this.marks) { geometry.dispose(); material.dispose(); } this.marks = null;
   }
 
   setPin(probe) {

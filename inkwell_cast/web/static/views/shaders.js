@@ -27,7 +27,8 @@ vec3 shade(vec3 n, vec3 v, vec3 base) {
   }
   vec3 m = back * n, key = normalize(vec3(-0.45, 0.62, 0.64)), cool = normalize(vec3(0.86, 0.18, 0.32));
   float wrap = max(dot(m, key) * 0.9 + 0.1, 0.0), sky = 0.5 + 0.5 * n.y;
-  vec3 got = vec3(0.035, 0.035, 0.04) + vec3(0.085, 0.09, 0.105) * sky + vec3(0.84, 0.79, 0.70) * wrap * wrap;
+  vec3 got = vec3(0.035, 0.035, 0.04) + vec3(0.085, 0.09, 0.105) * sky + vec3(0.13, 0.118, 0.1) * (1.0 - sky); // what the floor sends back
+  got += vec3(0.84, 0.79, 0.70) * wrap * wrap;
   got += vec3(0.07, 0.09, 0.12) * max(dot(m, cool), 0.0);
   vec3 r = back * reflect(-v, n), f0 = mix(vec3(0.06), base, metal);
   vec3 f = f0 + (max(vec3(1.0 - rough), f0) - f0) * pow(1.0 - max(dot(n, v), 0.0), 5.0);
