@@ -1,7 +1,7 @@
 """Pieces that nobody here made, baked several ways, each as the product sees it and as another judge does.
 
-`make real PIECES=DIR [JUDGE="COMMAND"]`: DIR holds NAME_low.obj and NAME_high.obj, .ply or .glb; COMMAND, followed by low,
-high and normal map, prints a line of the map with `mean NUMBER`. Writes docs/real.md.
+`make real PIECES=DIR [JUDGE="COMMAND"]`: DIR holds NAME_low.obj and NAME_high.obj, .ply or .glb; COMMAND, followed by
+low, high and normal map, prints a line of the map with `mean NUMBER`. Writes docs/real.md.
 """
 
 import json

@@ -160,3 +160,39 @@ def test_bakes_are_named_compared_restored_and_thrown_away(quiet: Page, server, 
     choose(bakes.nth(0), re.compile("Delete it"))
     expect(bakes).to_have_count(1, timeout=SLOW)
     expect(page.locator("#bakes-leaf")).to_contain_text(" on disk.")
+
+
+TINY = """async () => {
+  const { model } = await import("/static/page/page.js"), [low, high] = model.low.header.bounds;
+  const y = high[1] + 0.05 * (high[1] - low[1]), s = 1e-4 * (high[0] - low[0]);
+  const corners = [];
+  for (let n = 0; n < 40; n++) {
+    const x = low[0] + (high[0] - low[0]) * n / 39;
+    corners.push(x, y, 0, x + s, y, 0, x, y, -s);
+  }
+  model.showMarks(new Float32Array(corners), null);
+}"""
+BALL = """async () => {
+  const { model } = await import("/static/page/page.js"), [a, b, c, d] = [[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1]];
+  model.camera.position.set(0.5, -6, 0.5); model.controls.target.set(0, 0, 0); model.controls.update();
+  const corners = [[a, c, b], [a, b, d], [a, d, c], [b, c, d]].flat(2);
+  model.showMarks(new Float32Array(corners), [[0.2, 0.2, 0.2], 0.5]);
+}"""
+
+
+def test_what_is_marked_is_seen_however_small_and_a_whole_part_not_from_below(quiet: Page, server, ring_files):
+    page = quiet
+    make_piece(page, server, ring_files)
+
+    def red() -> int:
+        blue, green, strength = np.moveaxis(model_picture(page), 2, 0)
+        return int(((strength > 150) & (strength - green > 70) & (strength - blue > 70)).sum())
+
+    before = red()
+    page.evaluate(TINY)
+    assert red() > before + 40
+    page.evaluate(BALL)
+    page.wait_for_timeout(500)
+    assert page.evaluate(
+        "import('/static/page/page.js').then(({ model }) => model.camera.position.y > model.controls.target.y)"
+    )
