@@ -359,3 +359,27 @@ def test_the_step_cage_opens_on_its_worst_place_with_the_section_there(alive: Pa
     expect(low).to_have_attribute("aria-pressed", "true")
     expect(page.locator("#cage-on")).to_have_attribute("aria-pressed", "false")
     expect(page.locator("#section")).to_be_hidden()
+
+
+RULE = """async () => {
+  const { ReachRule } = await import("/static/panels/reach_slider.js"), svg = document.getElementById("reach-rule");
+  const rule = new ReachRule(svg, () => {}, () => {}), { outward } = rule.reach, edges = [];
+  for (let n = 0; n <= 60; n++) edges.push((n - 20) * 5 * outward);
+  rule.setRule({ needed: [200 * outward, 100 * outward], edges, surface: edges.slice(1).map(() => 1) });
+  const width = svg.getBoundingClientRect().width;
+  const box = (e) => { const r = e.getBoundingClientRect(), s = svg.getBoundingClientRect(); return [r.left - s.left, r.right - s.left]; };
+  return { width, numbers: [...svg.querySelectorAll("text.green")].map(box), bars: [...svg.querySelectorAll(":scope > rect")].map(box),
+    words: [...svg.querySelectorAll("text:not(.green)")].map((e) => e.textContent) };
+}"""
+
+
+def test_little_that_lies_far_off_does_not_squeeze_the_reach_rule(alive: Page, server, ring_files):
+    page = alive
+    make_piece(page, server, ring_files)
+    expect(page.locator("#covered")).to_be_visible(timeout=SLOW)
+    drawn = page.evaluate(RULE)
+    (_, inward), (outward, _) = drawn["numbers"]
+    assert inward < outward  # they stand beside each other
+    assert all(left >= -1 and right <= drawn["width"] + 1 for left, right in drawn["bars"] + drawn["numbers"])
+    assert [words[:2] for words in drawn["words"][:2]] == ["‹ ", "to"]
+    assert "0" not in drawn["words"]

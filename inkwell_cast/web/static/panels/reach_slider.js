@@ -1,6 +1,8 @@
 // The reach rule: the distribution of the sculpt along the rays, and two handles. It draws what the server measured.
 
 const NS = "http://www.w3.org/2000/svg", LEFT = 6, RIGHT = 254, TOP = 8, FLOOR = 58;
+const FARTHEST = 8; // times the reach: what little lies farther off must not squeeze the rest
+const APART = 80; // pixels between the handles, from which on their numbers and the zero stand below them
 
 function make(name, attributes, parent, text) {
   const e = document.createElementNS(NS, name);
@@ -24,7 +26,8 @@ export class ReachRule {
   setRule(rule) { this.rule = rule; if (!this.held) this.draw(); }
 
   get span() {
-    const needed = this.rule ? this.rule.needed : [0, 0];
+    const cap = FARTHEST * Math.max(this.reach.outward, this.reach.inward) || Infinity;
+    const needed = (this.rule ? this.rule.needed : [0, 0]).map((far) => Math.min(far, cap));
     const most = Math.max(needed[0], needed[1], this.reach.outward, this.reach.inward, 1e-12);
     return [Math.max(this.reach.inward, needed[1], most * 0.3) * 1.2, Math.max(this.reach.outward, needed[0], most * 0.3) * 1.2];
   }
@@ -41,26 +44,33 @@ export class ReachRule {
     if (this.rule) {
       const { edges, surface } = this.rule, tallest = Math.max(...surface.map(Math.sqrt), 1e-30);
       surface.forEach((s, i) => {
-        if (!s) return;
+        if (!s || edges[i + 1] < -below || edges[i] > above) return;
         const h = Math.max(Math.sqrt(s) / tallest * (FLOOR - TOP - 8), 1), middle = (edges[i] + edges[i + 1]) / 2;
         const lost = (middle > outward && !("fitted" in this.svg.dataset)) || middle < -inward;
-        make("rect", { x: x(edges[i]), y: FLOOR - h, width: Math.max(x(edges[i + 1]) - x(edges[i]) - 0.6, 0.8), height: h, fill: lost ? "url(#rule-hatch)" : "var(--soft)", stroke: lost ? "var(--vermilion)" : "none", "stroke-width": 0.5 }, this.svg);
+        const from = Math.max(x(edges[i]), LEFT), to = Math.min(x(edges[i + 1]), RIGHT);
+        make("rect", { x: from, y: FLOOR - h, width: Math.max(to - from - 0.6, 0.8), height: h, fill: lost ? "url(#rule-hatch)" : "var(--soft)", stroke: lost ? "var(--vermilion)" : "none", "stroke-width": 0.5 }, this.svg);
       });
+      const [out, into] = this.rule.needed;
+      if (into > below) make("text", { x: LEFT, y: TOP + 7 }, this.svg, `‹ to ${short(into)}`);
+      if (out > above) make("text", { x: RIGHT, y: TOP + 7, "text-anchor": "end" }, this.svg, `to ${short(out)} ›`);
     }
     make("path", { d: `M${LEFT - 2} ${FLOOR}H${RIGHT + 2}`, stroke: "var(--ink)" }, this.svg);
     make("path", { d: `M${x(0)} ${TOP - 2}V${FLOOR + 4}`, stroke: "var(--ink)", "stroke-width": 1.5 }, this.svg);
     make("text", { x: x(0) + 3, y: TOP + 7 }, this.svg, "low");
-    make("text", { x: x(0), y: FLOOR + 31, "text-anchor": "middle" }, this.svg, "0");
-    this.handle("inward", x(-inward), -1);
-    this.handle("outward", x(outward), 1);
+    const apart = x(outward) - x(-inward) >= APART;
+    if (apart) make("text", { x: x(0), y: FLOOR + 31, "text-anchor": "middle" }, this.svg, "0");
+    this.handle("inward", x(-inward), -1, apart);
+    this.handle("outward", x(outward), 1, apart);
   }
 
-  handle(name, x, side) {
+  handle(name, x, side, apart) {
     const g = make("g", { class: "handle", tabindex: 0, role: "slider", "aria-label": `${name} reach, scene units`, "aria-valuenow": short(this.reach[name]), "aria-valuemin": 0 }, this.svg);
     make("path", { d: `M${x} ${TOP}V${FLOOR}`, stroke: "var(--verdigris)", "stroke-width": 2 }, g);
     make("path", { d: `M${x - 6} ${FLOOR}h12v8l-6 6-6-6z`, fill: "var(--verdigris)" }, g);
     make("rect", { x: x - 9, y: TOP, width: 18, height: FLOOR, fill: "transparent" }, g);
-    make("text", { x: Math.min(Math.max(x, 14), 246), y: FLOOR + 31, "text-anchor": "middle", class: "green" }, this.svg, short(this.reach[name]));
+    const anchor = apart ? "middle" : side < 0 ? "end" : "start", room = apart ? 14 : 40;
+    const place = apart ? x : x - 3 * side;
+    make("text", { x: Math.min(Math.max(place, room), 260 - room), y: FLOOR + 31, "text-anchor": anchor, class: "green" }, this.svg, short(this.reach[name]));
     g.addEventListener("pointerdown", (e) => {
       this.held = name; this.frozen = this.span;
       const move = (m) => {
