@@ -73,6 +73,8 @@ def test_a_path_that_is_typed_while_another_file_is_read_stays(quiet: Page, serv
     page.get_by_role("button", name="Read", exact=True).click()
     expect(page.locator("#list li[data-state=coming]")).to_have_count(1)
     page.get_by_label("Path").fill(str(ring_files[1]))
+    while not held:
+        page.wait_for_timeout(20)
     held[0].continue_()
     expect(page.locator("#list li[data-state=read]")).to_have_count(1, timeout=SLOW)
     expect(page.get_by_label("Path")).to_have_value(str(ring_files[1]))
