@@ -1,24 +1,32 @@
 // The bake that is shown: its maps on the model and on the sheet.
-import { CompareBakes } from "../tools/compare_bakes.js";
-import { keep } from "./live.js";
-import { showLines } from "./meshes_shown.js";
-import { $, base, model, sheet, state, toast } from "./page.js";
-import { placeAgainst } from "./show_and_wipe.js";
+import { $, request } from "../common/requests.js";
+import { base, model, sheet, state, toast } from "./page.js";
+import { showLines } from "./uv_lines.js";
 
 const MOST_CHIPS = 3;
-export const against = new CompareBakes(base, model, sheet, { load: loadBitmaps, shown: () => state, changed: () => placeAgainst(), keep: (id) => keep(id) });
+
+// What else wears a map when one is shown: called, and waited for, each time.
+const dressed = [];
+export function onMapShown(dress) {
+  dressed.push(dress);
+}
 
 // What is shown where nobody chose: what a receiver shows, the normals with their occlusion where there is one.
-function usual({ maps }) { return maps.includes("normal") && maps.includes("occlusion") ? TOGETHER : maps[0]; }
+function usual({ maps }) {
+  return maps.includes("normal") && maps.includes("occlusion") ? TOGETHER : maps[0];
+}
 
 export async function showBake(facts) {
   const unchosen = !state.choice || (state.facts && state.choice === usual(state.facts));
   state.facts = facts;
-  for (const made of state.bitmaps.values()) for (const pair of Object.values(await made.catch(() => ({})))) pair.flipped.close?.();
+  for (const made of state.bitmaps.values())
+    for (const pair of Object.values(await made.catch(() => ({})))) pair.flipped.close?.();
   state.bitmaps.clear();
-  const chips = $("map-chips"), choice = $("sheet-choice");
+  const chips = $("map-chips"),
+    choice = $("sheet-choice");
   chips.replaceChildren();
-  model.setPin(null); sheet.setMark(null);
+  model.setPin(null);
+  sheet.setMark(null);
   choice.hidden = !facts || facts.sheets.length < 2;
   if (!facts) {
     $("sheet-note").textContent = "The sheet fills when you bake. These are the UVs of the low.";
@@ -32,19 +40,25 @@ export async function showBake(facts) {
   choice.replaceChildren(...facts.sheets.map((s) => new Option(s.name, s.name)));
   if (!facts.sheets.some((s) => s.name === state.sheet)) state.sheet = facts.sheets[0].name;
   const choices = facts.maps.map((key) => [facts.labels[key], key]);
-  if (facts.maps.includes("normal") && facts.maps.includes("occlusion")) choices.push(["Normal and occlusion", TOGETHER]);
+  if (facts.maps.includes("normal") && facts.maps.includes("occlusion"))
+    choices.push(["Normal and occlusion", TOGETHER]);
   if (choices.length > MOST_CHIPS) {
     const list = document.createElement("select");
-    list.className = "chip"; list.id = "map-choice"; list.setAttribute("aria-label", "Map");
+    list.className = "chip";
+    list.id = "map-choice";
+    list.setAttribute("aria-label", "Map");
     list.append(...choices.map(([words, key]) => new Option(words, key)));
     list.addEventListener("change", () => showMap(list.value));
     chips.append(list);
-  } else for (const [words, key] of choices) {
-    const chip = document.createElement("button");
-    chip.className = "chip"; chip.textContent = words; chip.dataset.key = key;
-    chip.onclick = () => showMap(key);
-    chips.append(chip);
-  }
+  } else
+    for (const [words, key] of choices) {
+      const chip = document.createElement("button");
+      chip.className = "chip";
+      chip.textContent = words;
+      chip.dataset.key = key;
+      chip.onclick = () => showMap(key);
+      chips.append(chip);
+    }
   const has = choices.some(([, key]) => key === state.choice);
   await showMap(has && !unchosen ? state.choice : usual(facts));
 }
@@ -57,41 +71,59 @@ export function sheetSize() {
 export const TOGETHER = "normal+occlusion"; // both at once, under a light that can be turned
 
 export async function showMap(wanted) {
-  const together = wanted === TOGETHER, key = together ? "normal" : wanted;
-  state.key = key; state.choice = wanted;
+  const together = wanted === TOGETHER,
+    key = together ? "normal" : wanted;
+  state.key = key;
+  state.choice = wanted;
   for (const chip of $("map-chips").children) chip.setAttribute("aria-pressed", chip.dataset.key === wanted);
   if ($("map-choice")) $("map-choice").value = wanted;
   $("heat").setAttribute("aria-pressed", wanted === "likeness");
   const facts = state.facts;
-  const kept = (name) => { if (!state.bitmaps.has(name)) state.bitmaps.set(name, loadBitmaps(facts, name)); return state.bitmaps.get(name); };
+  const kept = (name) => {
+    if (!state.bitmaps.has(name)) state.bitmaps.set(name, loadBitmaps(facts, name));
+    return state.bitmaps.get(name);
+  };
   const flipped = (made) => Object.fromEntries(Object.entries(made).map(([name, m]) => [name, m.flipped]));
   try {
-    const made = await kept(key), shade = together ? await kept("occlusion") : null;
+    const made = await kept(key),
+      shade = together ? await kept("occlusion") : null;
     if (state.facts !== facts || state.choice !== wanted) return;
-    const old = facts.stale ? `, ${facts.stale} changed since` : "", size = sheetSize();
+    const old = facts.stale ? `, ${facts.stale} changed since` : "",
+      size = sheetSize();
     $("sheet-fact").textContent = `${size[0]} × ${size[1]}, ${facts.seconds}${old}`;
     $("sheet-choice").value = state.sheet;
     sheet.setMap(made[state.sheet].upright, size);
     model.setMap(facts.stale === "meshes" ? null : flipped(made), facts, key);
     model.setShade(shade && facts.stale !== "meshes" ? flipped(shade) : null);
-    if (facts.stale === "meshes") $("sheet-note").textContent = "The meshes changed since this bake, so the model does not wear it.";
+    if (facts.stale === "meshes")
+      $("sheet-note").textContent = "The meshes changed since this bake, so the model does not wear it.";
     showLines();
-    await against.dress();
-  } catch (error) { state.bitmaps.delete(key); if (state.facts === facts) toast(error.message); }
+    for (const dress of dressed) await dress();
+  } catch (error) {
+    state.bitmaps.delete(key);
+    if (state.facts === facts) toast(error.message);
+  }
 }
 
 export async function loadBitmaps(facts, key) {
-  const made = {}, exact = { premultiplyAlpha: "none", colorSpaceConversion: "none" };
+  const made = {},
+    exact = { premultiplyAlpha: "none", colorSpaceConversion: "none" };
   for (const { name } of facts.sheets) {
-    const response = await fetch(`${base}/bakes/${facts.id}/${key}.png?most=${model.largest}&sheet=${encodeURIComponent(name)}`);
-    if (!response.ok) throw new Error(`The map could not be loaded (${response.status}).`);
-    const blob = await response.blob();
-    made[name] = { upright: await createImageBitmap(blob, exact), flipped: await createImageBitmap(blob, { ...exact, imageOrientation: "flipY" }) };
+    const query = `most=${model.largest}&sheet=${encodeURIComponent(name)}`;
+    const blob = await (await request(`${base}/bakes/${facts.id}/${key}.png?${query}`)).blob();
+    made[name] = {
+      upright: await createImageBitmap(blob, exact),
+      flipped: await createImageBitmap(blob, { ...exact, imageOrientation: "flipY" }),
+    };
   }
   return made;
 }
 
-$("sheet-choice").addEventListener("change", () => { state.sheet = $("sheet-choice").value; sheet.setMark(null); showMap(state.choice); });
+$("sheet-choice").addEventListener("change", () => {
+  state.sheet = $("sheet-choice").value;
+  sheet.setMark(null);
+  showMap(state.choice);
+});
 
 document.body.addEventListener("show-bake", (e) => showBake(e.detail.facts));
 document.body.addEventListener("settings-changed", (e) => {
@@ -99,5 +131,6 @@ document.body.addEventListener("settings-changed", (e) => {
   if (!facts || state.facts?.id !== facts.id) return;
   state.facts.stale = facts.stale;
   const size = sheetSize();
-  $("sheet-fact").textContent = `${size[0]} × ${size[1]}, ${facts.seconds}${facts.stale ? `, ${facts.stale} changed since` : ""}`;
+  $("sheet-fact").textContent =
+    `${size[0]} × ${size[1]}, ${facts.seconds}${facts.stale ? `, ${facts.stale} changed since` : ""}`;
 });

@@ -6,7 +6,9 @@ function tend() {
     list.dataset.tended = "yes";
     if (list.children.length <= FEW) continue;
     const field = document.createElement("input");
-    field.type = "search"; field.className = "search"; field.placeholder = `Filter ${list.children.length}`;
+    field.type = "search";
+    field.className = "search";
+    field.placeholder = `Filter ${list.children.length}`;
     field.setAttribute("aria-label", list.dataset.filter || "Filter the list");
     list.before(field);
     field.addEventListener("input", () => {

@@ -12,12 +12,22 @@ export async function showFinding(summary) {
   moveSculpt(null);
   const { header, arrays } = await fetchMesh(marks);
   if (shown !== marks) return; // another was opened, or this one closed, meanwhile
-  if (header.place) { setShow(header.low ? "low" : "sculpt"); if (model.spread || model.hiddenParts.size) parts.all(); }
+  if (header.place) {
+    setShow(header.low ? "low" : "sculpt");
+    if (model.spread || model.hiddenParts.size) parts.all();
+  }
   model.showMarks(arrays.corners, header.place);
   sheet.setHatched(arrays.uvs);
   if (arrays.uvs.length) sheet.turnTo(arrays.uvs);
 }
-export function hideFinding() { shown = ""; moveSculpt(null); model.clearMarks(); model.draw(); sheet.setHatched(null); sheet.fit(); }
+export function hideFinding() {
+  shown = "";
+  moveSculpt(null);
+  model.clearMarks();
+  model.draw();
+  sheet.setHatched(null);
+  sheet.fit();
+}
 
 // Where a fix would lay the sculpt, shown before it is chosen; null for where it lies.
 export function moveSculpt(button) {
@@ -26,7 +36,8 @@ export function moveSculpt(button) {
   keepMove();
   if (!button) return;
   setShow("both");
-  const [low, high] = model.low.header.bounds, middle = low.map((c, k) => (c + high[k]) / 2);
+  const [low, high] = model.low.header.bounds,
+    middle = low.map((c, k) => (c + high[k]) / 2);
   model.turnTo(new Float32Array(0), [middle, Math.hypot(...low.map((c, k) => high[k] - c)) / 2], 0);
 }
 // Meshes that are loaded anew, and a panel that is drawn anew, leave the sculpt where the pressed button says.
@@ -35,19 +46,27 @@ export function keepMove() {
   model.setMoved(button ? button.dataset.move.split(" ").map(Number) : null);
 }
 document.body.addEventListener("htmx:afterSettle", keepMove);
-document.body.addEventListener("click", (e) => { const button = e.target.closest?.("[data-move]"); if (button) moveSculpt(button); });
+document.body.addEventListener("click", (e) => {
+  const button = e.target.closest?.("[data-move]");
+  if (button) moveSculpt(button);
+});
 
-document.body.addEventListener("toggle", (e) => {
-  const summary = e.target.matches?.(".finding > details") && e.target.querySelector("summary");
-  if (!summary) return;
-  if (e.target.open) showFinding(summary).catch((error) => toast(error.message));
-  else if (!document.querySelector(".finding > details[open]")) hideFinding();
-}, true);
+document.body.addEventListener(
+  "toggle",
+  (e) => {
+    const summary = e.target.matches?.(".finding > details") && e.target.querySelector("summary");
+    if (!summary) return;
+    if (e.target.open) showFinding(summary).catch((error) => toast(error.message));
+    else if (!document.querySelector(".finding > details[open]")) hideFinding();
+  },
+  true,
+);
 
 export function stepFinding(by) {
   const all = [...document.querySelectorAll(".findings:not(.coarse) > .finding > details")];
   if (!all.length) return;
-  const here = all.findIndex((d) => d.open), next = all[(here + by + all.length) % all.length];
+  const here = all.findIndex((d) => d.open),
+    next = all[(here + by + all.length) % all.length];
   next.open = true;
   next.querySelector("summary").focus();
 }

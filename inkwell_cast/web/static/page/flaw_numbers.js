@@ -1,8 +1,11 @@
 // The number of each flaw of the shown bake at its place in both views; a click opens it in the panel.
-import { $, model, sheet, state } from "./page.js";
+import { $ } from "../common/requests.js";
+import { model, sheet, state } from "./page.js";
 
-const REST = 150, MOST_TRIANGLES = 60_000; // milliseconds until what hides a number is looked for, in lows not larger
-let flaws = [], waiting = 0;
+const REST = 150,
+  MOST_TRIANGLES = 60_000; // milliseconds until what hides a number is looked for, in lows not larger
+let flaws = [],
+  waiting = 0;
 
 function layerOf(view) {
   const layer = document.createElement("div");
@@ -14,23 +17,39 @@ const layers = { model: layerOf($("model")), sheet: layerOf($("sheet")) };
 
 function numberOf(summary, n) {
   const button = document.createElement("button");
-  button.className = "flaw-number"; button.textContent = n + 1; button.tabIndex = -1;
+  button.className = "flaw-number";
+  button.textContent = n + 1;
+  button.tabIndex = -1;
   button.title = summary.querySelector(".words b").textContent;
   button.setAttribute("aria-label", `Flaw ${n + 1}: ${button.title}`);
-  button.addEventListener("click", () => { summary.parentElement.open = true; summary.scrollIntoView({ block: "nearest" }); summary.focus(); });
+  button.addEventListener("click", () => {
+    summary.parentElement.open = true;
+    summary.scrollIntoView({ block: "nearest" });
+    summary.focus();
+  });
   return button;
 }
 
 export function gather() {
   for (const layer of Object.values(layers)) layer.replaceChildren();
   const numbers = (text) => text.split(" ").map(Number);
-  flaws = [...document.querySelectorAll(".flaws summary")].map((summary, n) => summary.dataset.spot && {
-    summary, place: numbers(summary.dataset.spot), texel: numbers(summary.dataset.texel), sheet: summary.dataset.sheet,
-    onModel: numberOf(summary, n), onSheet: numberOf(summary, n),
-  }).filter(Boolean);
+  flaws = [...document.querySelectorAll(".flaws summary")]
+    .map(
+      (summary, n) =>
+        summary.dataset.spot && {
+          summary,
+          place: numbers(summary.dataset.spot),
+          texel: numbers(summary.dataset.texel),
+          sheet: summary.dataset.sheet,
+          onModel: numberOf(summary, n),
+          onSheet: numberOf(summary, n),
+        },
+    )
+    .filter(Boolean);
   layers.model.append(...flaws.map((flaw) => flaw.onModel));
   layers.sheet.append(...flaws.map((flaw) => flaw.onSheet));
-  placeOnModel(); placeOnSheet();
+  placeOnModel();
+  placeOnSheet();
 }
 
 function put(button, [x, y], view, shown) {
@@ -51,14 +70,22 @@ function placeOnModel() {
 }
 
 function placeOnSheet() {
-  const [x0, y0] = sheet.origin, s = sheet.scale;
+  const [x0, y0] = sheet.origin,
+    s = sheet.scale;
   for (const { onSheet, texel, sheet: name, summary } of flaws) {
-    put(onSheet, [x0 + (texel[0] + 0.5) * s, y0 + (texel[1] + 0.5) * s], $("sheet"), state.facts && summary.dataset.texel && name === state.sheet);
+    put(
+      onSheet,
+      [x0 + (texel[0] + 0.5) * s, y0 + (texel[1] + 0.5) * s],
+      $("sheet"),
+      state.facts && summary.dataset.texel && name === state.sheet,
+    );
     onSheet.classList.toggle("open", summary.parentElement.open);
   }
 }
 
 window.addEventListener("model-drawn", placeOnModel);
 window.addEventListener("sheet-drawn", placeOnSheet);
-document.body.addEventListener("htmx:afterSettle", (e) => { if (e.detail.target?.id === "panel") gather(); });
+document.body.addEventListener("htmx:afterSettle", (e) => {
+  if (e.detail.target?.id === "panel") gather();
+});
 gather();

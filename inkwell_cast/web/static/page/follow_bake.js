@@ -1,16 +1,16 @@
 // Following a bake that is at work: its preview, its end, and what the page must then draw anew.
+import { $, json, request, refusal, stepAddress } from "../common/requests.js";
 import { showBake } from "./bake_shown.js";
 import { reviewOfEnded, tend } from "./live.js";
 import { loadCage, loadLow, loadMeshes } from "./meshes_shown.js";
-import { $, ask, base, json, model, sheet, state, toast } from "./page.js";
+import { ask, base, model, sheet, shownHere, state, toast } from "./page.js";
 
-const stepHere = () => document.querySelector("#steps .here")?.getAttribute("hx-get");
 let baking = false; // whether the bake box showed a bake at work when last looked at
 let peeked = "";
 async function peek({ bake, peek: mark }) {
   if (!mark || mark === peeked) return;
   peeked = mark;
-  const response = await fetch(`${base}/bakes/${bake}/peek.png`);
+  const response = await request(`${base}/bakes/${bake}/peek.png`);
   if (response.status !== 200 || document.body.dataset.live !== "off") return; // the live proof is worth more
   const bitmap = await createImageBitmap(await response.blob());
   if (!baking) return;
@@ -18,18 +18,14 @@ async function peek({ bake, peek: mark }) {
   sheet.setMap(bitmap, [bitmap.width, bitmap.height]);
 }
 function followBake() {
-  const box = document.querySelector("#bake-box .baking"), now = !!box;
+  const box = document.querySelector("#bake-box .baking"),
+    now = !!box;
   if (box) peek(box.dataset).catch(() => {}); // the next look is soon
   const missed = baking && !now; // a panel brought the box of an ended bake before the bake's own request told of it
   baking = now;
   if (missed) ask("GET", `${base}/progress`, { source: "#bake-box", target: "#bake-box" });
 }
-// A change says which state of the settings this page shows, so that one made elsewhere meanwhile is not lost.
-const tab = crypto.randomUUID?.() ?? String(Math.random());
-document.body.addEventListener("htmx:configRequest", (e) => {
-  e.detail.headers["X-Shown-Step"] = $("shown-step")?.dataset.step ?? "";
-  e.detail.headers["X-Tab"] = tab;
-});
+document.body.addEventListener("htmx:configRequest", (e) => Object.assign(e.detail.headers, shownHere()));
 document.body.addEventListener("htmx:afterSettle", followBake);
 // The box that a bake's answer was meant for may have been replaced in the meantime, so the page looks for itself.
 document.body.addEventListener("htmx:afterRequest", (e) => {
@@ -40,12 +36,16 @@ document.body.addEventListener("htmx:afterRequest", (e) => {
 followBake();
 document.body.addEventListener("bake-ended", async (e) => {
   baking = false;
-  model.clearMarks(); sheet.setHatched(null); // of a flaw of before
+  model.clearMarks();
+  sheet.setHatched(null); // of a flaw of before
   if (e.detail.facts || peeked) await showBake(e.detail.facts || state.facts);
   tend(state.facts);
   peeked = "";
-  const step = e.detail.facts ? reviewOfEnded() : stepHere();
-  if (step) ask("GET", step, "#panel").then(() => { if ($("trial") || $("mended")) $("panel").scrollTop = 0; });
+  const step = e.detail.facts ? reviewOfEnded() : stepAddress();
+  if (step)
+    ask("GET", step, "#panel").then(() => {
+      if ($("trial") || $("mended")) $("panel").scrollTop = 0;
+    });
   $("table").dataset.ended = Number($("table").dataset.ended || 0) + 1;
 });
 // A tab that was left shows what was changed elsewhere meanwhile when it is come back to.
@@ -53,24 +53,26 @@ document.addEventListener("visibilitychange", look);
 addEventListener("focus", look);
 let looking = false;
 async function look() {
-  if (document.hidden || looking || !stepHere()) return;
+  if (document.hidden || looking || !stepAddress()) return;
   looking = true;
   try {
-    const now = await json(`${base}/state`), shown = $("shown-step")?.dataset.step;
+    const now = await json(`${base}/state`),
+      shown = $("shown-step")?.dataset.step;
     if (shown !== undefined && String(now.step) !== shown) {
-      await ask("GET", stepHere(), { target: "#panel" });
+      await ask("GET", stepAddress(), { target: "#panel" });
       await loadMeshes(false);
     }
-  } catch { /* told where something is asked for */ }
+  } catch {
+    /* told where something is asked for */
+  }
   looking = false;
 }
 const redraw = (work) => () => work().catch((error) => toast(error.message));
-document.body.addEventListener("meshes-changed", redraw(() => loadMeshes(false)));
+document.body.addEventListener(
+  "meshes-changed",
+  redraw(() => loadMeshes(false)),
+);
 document.body.addEventListener("low-changed", redraw(loadLow));
 document.body.addEventListener("cage-changed", redraw(loadCage));
-document.body.addEventListener("htmx:responseError", (e) => {
-  let text = `The server answered ${e.detail.xhr.status}.`;
-  try { text = JSON.parse(e.detail.xhr.responseText).error || text; } catch { /* not JSON */ }
-  toast(text);
-});
+document.body.addEventListener("htmx:responseError", (e) => toast(refusal(e.detail.xhr)));
 document.body.addEventListener("htmx:sendError", () => toast("The server cannot be reached. Is it still running?"));

@@ -1,57 +1,68 @@
 // The live proof: after every change the map in view is renewed, then how it is seen, then the flaws. A newer change
 // ends what an older one began; what is still of an older state says so.
+import { $, request, sending, stepAddress } from "../common/requests.js";
 import { parseMesh } from "../views/mesh_message.js";
 import { showBake } from "./bake_shown.js";
-import { $, ask, base, model, sheet, state, toast } from "./page.js";
+import { ask, base, model, sheet, state, toast } from "./page.js";
 
 const SLOW = 3000; // milliseconds of a picture, twice in a row, from which on a piece is too large for this machine
-const RENEWED = "renewed=yes", TOLD = ["review", "maps", "basis", "handoff"]; // steps whose panel tells of a bake
+const RENEWED = "renewed=yes",
+  TOLD = ["review", "maps", "basis", "handoff"]; // steps whose panel tells of a bake
 const switchOf = `live:${base}`;
-const button = $("live"), words = $("live-words");
+const button = $("live"),
+  words = $("live-words");
 let on = localStorage.getItem(switchOf) !== "off";
 let turn = 0; // of the change that is being shown
 let slow = 0;
-let figures = { seen: null, flaws: null }, stale = false; // of the newest bake, and whether something changed since
-let trying = null, asking = false;
-
-const stepHere = () => document.querySelector("#steps .here")?.getAttribute("hx-get");
+let figures = { seen: null, flaws: null },
+  stale = false; // of the newest bake, and whether something changed since
+let trying = null,
+  asking = false;
 
 function say(stage) {
   document.body.dataset.live = on ? stage : "off";
   button.setAttribute("aria-pressed", on);
   const old = { map: [true, true], seen: [true, true], flaws: [false, true] }[stage] || [stale, stale];
-  const { seen, flaws } = figures, was = (word, is) => (is ? `was ${word}` : word);
+  const { seen, flaws } = figures,
+    was = (word, is) => (is ? `was ${word}` : word);
   const told = [
     seen === null ? "" : was(`${seen.toFixed(2)}°`, old[0]),
     flaws === null ? "" : was(`${flaws} ${flaws === 1 ? "flaw" : "flaws"}`, old[1]),
   ].filter(Boolean);
-  words.textContent = stage === "refused" ? "cannot bake" : told.join(" · ") || (stage === "current" || !on ? "" : "first look");
+  words.textContent =
+    stage === "refused" ? "cannot bake" : told.join(" · ") || (stage === "current" || !on ? "" : "first look");
   words.classList.toggle("old", old[0] || old[1]);
 }
 
 async function post(address, body) {
-  const response = await fetch(`${base}/live/${address}`, { method: "POST", headers: { "Content-Type": "application/json" }, body: body ? JSON.stringify(body) : undefined });
-  if (response.status === 204) return null; // something newer was asked for
-  if (!response.ok) throw new Error((await response.json().catch(() => ({}))).error || `The server answered ${response.status}.`);
-  return response;
+  const response = await request(`${base}/live/${address}`, body ? sending(body) : { method: "POST" });
+  return response.status === 204 ? null : response; // null: something newer was asked for
 }
 async function message(address, body, scope = "piece") {
-  const response = await post(`${address}?key=${encodeURIComponent(state.key || "")}&scope=${encodeURIComponent(scope)}`, body);
+  const response = await post(
+    `${address}?key=${encodeURIComponent(state.key || "")}&scope=${encodeURIComponent(scope)}`,
+    body,
+  );
   return response && parseMesh(await response.arrayBuffer());
 }
 
 // Put a picture on the model and the sheet, unless something else is looked at.
 async function wear({ header, arrays }, mine) {
-  const flipped = {}, upright = {}, exact = { premultiplyAlpha: "none", colorSpaceConversion: "none" };
+  const flipped = {},
+    upright = {},
+    exact = { premultiplyAlpha: "none", colorSpaceConversion: "none" };
   for (const [n, { name, width, height }] of header.sheets.entries()) {
-    const pixels = arrays[`sheet${n}`], data = new ImageData(new Uint8ClampedArray(pixels.buffer, pixels.byteOffset, pixels.length), width, height);
+    const pixels = arrays[`sheet${n}`],
+      data = new ImageData(new Uint8ClampedArray(pixels.buffer, pixels.byteOffset, pixels.length), width, height);
     upright[name] = await createImageBitmap(data, exact);
     flipped[name] = await createImageBitmap(data, { ...exact, imageOrientation: "flipY" });
   }
   if (mine !== turn || (state.key && header.key !== state.key)) return;
   if (!header.sheets.some((s) => s.name === state.sheet)) state.sheet = header.sheets[0].name;
-  const { width, height } = header.sheets.find((s) => s.name === state.sheet), twice = sheet.size[0] === 2 * width && sheet.size[1] === 2 * height;
-  sheet.setMap(upright[state.sheet], header.draft && twice ? sheet.size : [width, height]); // one of what is dragged may be coarse
+  const { width, height } = header.sheets.find((s) => s.name === state.sheet),
+    twice = sheet.size[0] === 2 * width && sheet.size[1] === 2 * height;
+  // one of what is dragged may be coarse
+  sheet.setMap(upright[state.sheet], header.draft && twice ? sheet.size : [width, height]);
   model.setMap(flipped, { basis: header.basis, clipped: header.clipped ? [header.key] : [] }, header.key);
   $("sheet-note").textContent = "";
   $("sheet-fact").textContent = `${width} × ${height}, live${header.draft ? ", first look" : ""}`;
@@ -60,13 +71,20 @@ async function wear({ header, arrays }, mine) {
 
 // Renew the proof; each stage only if nothing newer began meanwhile.
 async function renew() {
-  if (!on) { say("off"); return; }
-  const mine = ++turn, began = performance.now();
+  if (!on) {
+    say("off");
+    return;
+  }
+  const mine = ++turn,
+    began = performance.now();
   say("map");
   try {
     let found = await message("picture");
     if (mine !== turn) return;
-    if (found) { await wear(found, mine); tooSlow(performance.now() - began); }
+    if (found) {
+      await wear(found, mine);
+      tooSlow(performance.now() - began);
+    }
     if (!found || !on) return;
     say("seen");
     found = await message("judged");
@@ -77,7 +95,9 @@ async function renew() {
     const done = await post("proof");
     if (!done || mine !== turn) return;
     await finished(await done.json());
-  } catch (error) { if (mine === turn) refused(error); }
+  } catch (error) {
+    if (mine === turn) refused(error);
+  }
 }
 
 function refused(error) {
@@ -92,28 +112,48 @@ async function finished(facts) {
   button.title = "The map follows every change. P keeps a proof by hand.";
   await showBake(facts);
   htmx.trigger(document.body, "bakes-changed");
-  if (!pressed && needsPanel()) await ask("GET", `${stepHere()}${location.search ? `${location.search}&` : "?"}${RENEWED}`, { target: "#panel" });
+  if (!pressed && needsPanel())
+    await ask("GET", `${stepAddress()}${location.search ? `${location.search}&` : "?"}${RENEWED}`, {
+      target: "#panel",
+    });
   $("table").dataset.renewed = Number($("table").dataset.renewed || 0) + 1;
 }
 
 // Whether the panel tells of the newest bake, or the step line does not know yet that there is one.
-function needsPanel() { return TOLD.some((step) => stepHere()?.endsWith(step)) || Boolean(document.querySelector("#steps .off")); }
+function needsPanel() {
+  return TOLD.some((step) => stepAddress()?.endsWith(step)) || Boolean(document.querySelector("#steps .off"));
+}
 
 // A panel that only shows newer figures gives way to one that was asked for meanwhile, as by a click on another step.
 const wanted = new Set();
-document.body.addEventListener("htmx:beforeRequest", (e) => { if (e.detail.target?.id === "panel" && !e.detail.pathInfo.requestPath.endsWith(RENEWED)) wanted.add(e.detail.xhr); });
+document.body.addEventListener("htmx:beforeRequest", (e) => {
+  if (e.detail.target?.id === "panel" && !e.detail.pathInfo.requestPath.endsWith(RENEWED)) wanted.add(e.detail.xhr);
+});
 document.body.addEventListener("htmx:afterRequest", (e) => wanted.delete(e.detail.xhr));
 // So does the review that an ended bake brings, to a step that was chosen since it was asked for.
 let chosen = 0;
-document.body.addEventListener("htmx:beforeRequest", (e) => { if (e.target.closest?.("#steps")) chosen++; });
+document.body.addEventListener("htmx:beforeRequest", (e) => {
+  if (e.target.closest?.("#steps")) chosen++;
+});
 export const reviewOfEnded = () => `${base}/panel/review?chosen=${chosen}`;
-document.body.addEventListener("htmx:beforeSwap", (e) => {
-  const path = e.detail.pathInfo?.requestPath ?? "", since = path.match(/\?chosen=(\d+)$/);
-  const left = path.endsWith(RENEWED) && (wanted.size || path.split("?")[0] !== stepHere());
-  if (left || (since && Number(since[1]) !== chosen)) { e.detail.shouldSwap = false; e.stopImmediatePropagation(); }
-}, true);
+document.body.addEventListener(
+  "htmx:beforeSwap",
+  (e) => {
+    const path = e.detail.pathInfo?.requestPath ?? "",
+      since = path.match(/\?chosen=(\d+)$/);
+    const left = path.endsWith(RENEWED) && (wanted.size || path.split("?")[0] !== stepAddress());
+    if (left || (since && Number(since[1]) !== chosen)) {
+      e.detail.shouldSwap = false;
+      e.stopImmediatePropagation();
+    }
+  },
+  true,
+);
 
-function note(facts) { stale = Boolean(facts?.stale); figures = { seen: facts?.seen ?? null, flaws: facts?.flaws ?? null }; }
+function note(facts) {
+  stale = Boolean(facts?.stale);
+  figures = { seen: facts?.seen ?? null, flaws: facts?.flaws ?? null };
+}
 
 function tooSlow(milliseconds) {
   slow = milliseconds > SLOW ? slow + 1 : 0;
@@ -122,7 +162,10 @@ function tooSlow(milliseconds) {
   stale = true;
   turn++;
   say("off");
-  toast(`Live is off now: a proof of this piece takes ${(milliseconds / 1000).toFixed(0)} s here. Press P for one, or switch it on again.`);
+  toast(
+    `Live is off now: a proof of this piece takes ${(milliseconds / 1000).toFixed(0)} s here. ` +
+      "Press P for one, or switch it on again.",
+  );
 }
 
 // While a handle or a brush is dragged: the map with what is being tried, as often as it can be had.
@@ -136,7 +179,12 @@ export async function tryLive(tried, scope) {
   while (trying && mine === turn) {
     const now = trying;
     trying = null;
-    try { const found = await message("picture", now, scope); if (found) await wear(found, mine); } catch { /* it cannot be there; the next may */ }
+    try {
+      const found = await message("picture", now, scope);
+      if (found) await wear(found, mine);
+    } catch {
+      /* it cannot be there; the next may */
+    }
   }
   asking = false;
 }
@@ -150,17 +198,40 @@ export async function keep(id) {
 // What the page shows is that of `facts`; renew it if settings or meshes have changed since, or nothing was ever baked.
 export function tend(facts, ready = true) {
   note(facts);
-  if (!ready) { turn++; say("current"); return; }
-  if (facts && !facts.stale) { turn++; say("current"); } else renew();
+  if (!ready) {
+    turn++;
+    say("current");
+    return;
+  }
+  if (facts && !facts.stale) {
+    turn++;
+    say("current");
+  } else renew();
 }
 
 let pressed = false;
-addEventListener("pointerdown", () => { pressed = true; }, true);
-addEventListener("pointerup", () => { pressed = false; }, true);
+addEventListener(
+  "pointerdown",
+  () => {
+    pressed = true;
+  },
+  true,
+);
+addEventListener(
+  "pointerup",
+  () => {
+    pressed = false;
+  },
+  true,
+);
 button.addEventListener("click", () => {
   on = !on;
   localStorage.setItem(switchOf, on ? "on" : "off");
-  if (on) tend(state.facts); else { turn++; say("off"); }
+  if (on) tend(state.facts);
+  else {
+    turn++;
+    say("off");
+  }
 });
 document.body.addEventListener("settings-changed", (e) => tend(e.detail.facts));
 say("current");

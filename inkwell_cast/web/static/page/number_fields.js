@@ -1,38 +1,74 @@
 // Fields of numbers: the word before one is dragged to change it, arrow keys step it. The server reads sums and units.
-const FIELD = "input[inputmode=decimal]", STEPS = 60; // pixels of a drag that double or halve, from where it began
+import { onDrag } from "../common/drag.js";
+import { short } from "../common/requests.js";
 
-const figures = (value) => Number(value.toPrecision(3)).toString();
+const FIELD = "input[inputmode=decimal]",
+  STEPS = 60; // pixels of a drag that double or halve, from where it began
+
 const step = (value) => 10 ** Math.floor(Math.log10(Math.max(Math.abs(value), 1e-6)) - 0.999);
 
 function put(field, value, event) {
-  field.value = figures(value);
+  field.value = short(value);
   field.dispatchEvent(new Event(event, { bubbles: true }));
 }
 
-document.addEventListener("pointerdown", (e) => {
-  const word = e.target.closest(".field > span"), field = word?.parentElement.querySelector(FIELD);
-  const from = Number(field?.value);
-  if (!field || !Number.isFinite(from) || e.button) return;
-  const whole = Number.isInteger(from) && from > 9, begin = e.clientX;
-  let moved = false;
-  const move = (m) => {
-    const by = m.clientX - begin;
-    if (!moved && Math.abs(by) < 4) return;
-    moved = true;
-    const value = from ? from * 2 ** (by / STEPS) : by / 100;
-    put(field, whole ? Math.round(value) : value, "input");
+// What is dragged: the field, the number it held, whether it takes whole numbers, and where the drag began.
+let held = null;
+document.addEventListener(
+  "pointerdown",
+  (e) => {
+    const word = e.target.closest(".field > span"),
+      field = word?.parentElement.querySelector(FIELD);
+    if (!field || word.dataset.tended) return;
+    word.dataset.tended = "yes"; // this press too is heard there
+    onDrag(word, { begin: (press) => take(press, field), move, end: leave });
+  },
+  true,
+);
+
+function take(e, field) {
+  const from = Number(field.value);
+  if (!Number.isFinite(from)) return false;
+  held = {
+    field,
+    from,
+    whole: Number.isInteger(from) && from > 9,
+    begin: e.clientX,
+    moved: false,
+    before: field.value,
   };
-  const up = () => {
-    removeEventListener("pointermove", move);
-    removeEventListener("pointerup", up);
-    if (!moved) return;
-    addEventListener("click", (c) => { c.preventDefault(); c.stopPropagation(); }, { capture: true, once: true });
-    field.dispatchEvent(new Event("change", { bubbles: true }));
-  };
-  addEventListener("pointermove", move);
-  addEventListener("pointerup", up);
   e.preventDefault();
-});
+  return true;
+}
+
+function move(e) {
+  const { field, from, whole, begin } = held,
+    by = e.clientX - begin;
+  if (!held.moved && Math.abs(by) < 4) return;
+  held.moved = true;
+  const value = from ? from * 2 ** (by / STEPS) : by / 100;
+  put(field, whole ? Math.round(value) : value, "input");
+}
+
+function leave(cancelled) {
+  const { field, moved, before } = held;
+  held = null;
+  if (!moved) return;
+  if (cancelled) {
+    field.value = before;
+    field.dispatchEvent(new Event("input", { bubbles: true }));
+    return;
+  }
+  addEventListener(
+    "click",
+    (c) => {
+      c.preventDefault();
+      c.stopPropagation();
+    },
+    { capture: true, once: true },
+  );
+  field.dispatchEvent(new Event("change", { bubbles: true }));
+}
 
 document.addEventListener("keydown", (e) => {
   const by = { ArrowUp: 1, ArrowDown: -1 }[e.key];

@@ -1,8 +1,8 @@
 // What all parts of the page of a piece share: its two views, the state that is shown, and requests to the server.
 import { ModelView } from "../views/model.js";
 import { SheetView } from "../views/sheet.js";
+import { $, json, request, sending } from "../common/requests.js";
 
-export const $ = (id) => document.getElementById(id);
 export const base = `/pieces/${$("table").dataset.piece}`;
 export const plain = new URLSearchParams(location.search).has("plain"); // no antialiasing, for slow machines
 export const model = new ModelView($("model"), { antialias: !plain });
@@ -14,14 +14,10 @@ export function toast(text) {
   $("toast").textContent = text;
   $("toast").hidden = !text;
   clearTimeout(toast.timer);
-  if (text) toast.timer = setTimeout(() => { $("toast").hidden = true; }, 9000);
-}
-
-export async function json(address, options) {
-  const response = await fetch(address, options);
-  const answer = await response.json().catch(() => ({}));
-  if (!response.ok) throw new Error(answer.error || `The server answered ${response.status}.`);
-  return answer;
+  if (text)
+    toast.timer = setTimeout(() => {
+      $("toast").hidden = true;
+    }, 9000);
 }
 
 // While something waits for the engine, say there what it is doing.
@@ -33,9 +29,29 @@ export function sayProgress(place) {
     if (!place().isConnected) clearInterval(timer);
     else if (stage && !over) place().textContent = `${stage}, ${Math.round(share * 100)} %`;
   }, 600);
-  return () => { over = true; clearInterval(timer); };
+  return () => {
+    over = true;
+    clearInterval(timer);
+  };
 }
 
 // Requests of the page's own, one after the other: side by side, htmx keeps only the last of those that wait.
 let asked = Promise.resolve();
-export function ask(verb, address, options) { return asked = asked.then(() => htmx.ajax(verb, address, options)).catch(() => {}); }
+export function ask(verb, address, options) {
+  return (asked = asked.then(() => htmx.ajax(verb, address, options)).catch(() => {}));
+}
+
+// Sends a change of the piece that a tool made, as values in JSON. What the answer tells of (such as changed settings)
+// is heard as if htmx had asked. Raises an Error in the server's words.
+export async function change(address, values) {
+  const options = sending(values);
+  Object.assign(options.headers, shownHere());
+  const told = (await request(`${base}/${address}`, options)).headers.get("HX-Trigger");
+  for (const [name, detail] of Object.entries(told ? JSON.parse(told) : {})) htmx.trigger(document.body, name, detail);
+}
+
+// Every change says which state of the settings this page shows, so that one made elsewhere meanwhile is not lost.
+const tab = crypto.randomUUID?.() ?? String(Math.random());
+export function shownHere() {
+  return { "X-Shown-Step": $("shown-step")?.dataset.step ?? "", "X-Tab": tab };
+}

@@ -1,4 +1,6 @@
-// What stays as it was when the panel is drawn anew: unfolded parts, a field that is being typed in; what does not: its scroll.
+// What stays as it was when the panel is drawn anew: unfolded parts, a field that is being typed in; what does not: its
+// scroll.
+import { step as stepShown } from "../common/requests.js";
 import { RangeRule } from "../panels/range.js";
 import { ask, base } from "./page.js";
 
@@ -10,14 +12,25 @@ document.body.addEventListener("htmx:beforeSwap", (e) => {
 });
 function tendMaps() {
   for (const [id, open] of Object.entries(unfolded)) {
-    for (const details of document.querySelectorAll(`#${id} details[id]`)) if (open.has(details.id)) details.open = true;
+    for (const details of document.querySelectorAll(`#${id} details[id]`))
+      if (open.has(details.id)) details.open = true;
     open.clear(); // what is closed later stays closed
   }
-  const change = (field, value) => { const input = document.querySelector(`#panel input[name="${field}"]`); input.value = value; input.dispatchEvent(new Event("change", { bubbles: true })); };
-  for (const svg of document.querySelectorAll(".range-rule:not([data-tended])")) { svg.dataset.tended = "yes"; new RangeRule(svg, change); }
+  const change = (field, value) => {
+    const input = document.querySelector(`#panel input[name="${field}"]`);
+    input.value = value;
+    input.dispatchEvent(new Event("change", { bubbles: true }));
+  };
+  for (const svg of document.querySelectorAll(".range-rule:not([data-tended])")) {
+    svg.dataset.tended = "yes";
+    new RangeRule(svg, change);
+  }
   for (const color of document.querySelectorAll("[data-id-name]:not([data-tended])")) {
     color.dataset.tended = "yes";
-    color.addEventListener("change", (e) => { e.stopPropagation(); ask("POST", `${base}/id-color`, { target: "#panel", values: { name: color.dataset.idName, color: color.value } }); });
+    color.addEventListener("change", (e) => {
+      e.stopPropagation();
+      ask("POST", `${base}/id-color`, { target: "#panel", values: { name: color.dataset.idName, color: color.value } });
+    });
   }
 }
 document.body.addEventListener("htmx:afterSettle", tendMaps);
@@ -28,16 +41,29 @@ let typing = null;
 document.body.addEventListener("htmx:beforeSwap", (e) => {
   const field = document.activeElement;
   const inPanel = e.detail.target.id === "panel" && field?.matches("#panel input[type=text]");
-  typing = inPanel ? { name: field.name, value: field.value, dirty: field.value !== field.defaultValue, from: field.selectionStart, to: field.selectionEnd } : null;
+  typing = inPanel
+    ? {
+        name: field.name,
+        value: field.value,
+        dirty: field.value !== field.defaultValue,
+        from: field.selectionStart,
+        to: field.selectionEnd,
+      }
+    : null;
 });
 document.body.addEventListener("htmx:afterSwap", () => {
   const field = typing && document.querySelector(`#panel input[name="${typing.name}"]`);
   if (!field) return;
   if (typing.dirty) {
     field.value = typing.value;
-    const send = () => { if (field.value !== field.defaultValue && Number(field.value) !== Number(field.defaultValue)) field.dispatchEvent(new Event("change", { bubbles: true })); };
+    const send = () => {
+      if (field.value !== field.defaultValue && Number(field.value) !== Number(field.defaultValue))
+        field.dispatchEvent(new Event("change", { bubbles: true }));
+    };
     field.addEventListener("focusout", send, { once: true });
-    field.addEventListener("keydown", (e) => { if (e.key === "Enter") send(); }); // a browser tells of no change that a script made
+    field.addEventListener("keydown", (e) => {
+      if (e.key === "Enter") send();
+    }); // a browser tells of no change that a script made
   }
   field.focus();
   field.setSelectionRange(typing.from, typing.to);
@@ -45,8 +71,11 @@ document.body.addEventListener("htmx:afterSwap", () => {
 });
 
 // Another step is read from its top.
-let step = document.querySelector("#steps .here")?.textContent;
+let step = stepShown()?.textContent;
 document.body.addEventListener("htmx:afterSettle", (e) => {
-  const here = document.querySelector("#steps .here")?.textContent;
-  if (here !== step && e.detail.target?.id === "panel") { step = here; e.detail.target.scrollTop = 0; }
+  const here = stepShown()?.textContent;
+  if (here !== step && e.detail.target?.id === "panel") {
+    step = here;
+    e.detail.target.scrollTop = 0;
+  }
 });

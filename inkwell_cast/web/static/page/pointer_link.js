@@ -1,22 +1,27 @@
 // One pointer in both views: the texel under it on the model, its ray in the section, and what it says.
 import { Parts } from "../tools/parts.js";
 import { SectionTool } from "../tools/section.js";
-import { $, base, json, model, sheet, state, toast, tools } from "./page.js";
+import { $, json } from "../common/requests.js";
+import { base, model, sheet, state, toast, tools } from "./page.js";
 
 let pointed = null; // the low's triangle under the pointer
 export const parts = new Parts(model, () => pointed !== null && model.partOf(pointed));
 
-// The texel of a triangle of the low at its UVs, as [column, row], and its sheet; sheets without a bake are unit squares.
+// The texel of a triangle of the low at its UVs, as [column, row], and its sheet; sheets without a bake are unit
+// squares.
 export function texelOf(triangle, [u, v]) {
-  const { header, arrays } = model.low, name = header.sheets[arrays.sheet[triangle]]?.name;
+  const { header, arrays } = model.low,
+    name = header.sheets[arrays.sheet[triangle]]?.name;
   if (name === undefined) return null;
-  const found = state.facts?.sheets.find((s) => s.name === name), frac = (c) => c - Math.floor(c);
+  const found = state.facts?.sheets.find((s) => s.name === name),
+    frac = (c) => c - Math.floor(c);
   if (!found) return { sheet: name, at: [frac(u) - 0.5, 0.5 - frac(v)] };
   const at = (share, size) => Math.min(Math.floor(share * size), size - 1);
   return { sheet: name, at: [at(frac(u), found.width), at(1 - frac(v), found.height)] };
 }
 
-let asking = null, wanted = null;
+let asking = null,
+  wanted = null;
 export async function pointAt(texel, name, follow = true) {
   sheet.setMark(name === state.sheet ? texel : null);
   wanted = [...texel, name, follow];
@@ -25,26 +30,42 @@ export async function pointAt(texel, name, follow = true) {
   while (wanted) {
     const [x, y, at, cut] = wanted;
     wanted = null;
-    try { readOut(await json(`${base}/bakes/${state.facts.id}/texel?x=${x}&y=${y}&sheet=${encodeURIComponent(at)}`), cut); } catch (error) { toast(error.message); }
+    try {
+      readOut(await json(`${base}/bakes/${state.facts.id}/texel?x=${x}&y=${y}&sheet=${encodeURIComponent(at)}`), cut);
+    } catch (error) {
+      toast(error.message);
+    }
   }
   asking = false;
 }
 
 function readOut(found, cut) {
-  const p = found.probe, short = (v) => (Math.abs(v) < 1e-4 * (p.outward + p.inward) ? "0" : Number(v.toPrecision(3)).toString());
+  const p = found.probe,
+    short = (v) => (Math.abs(v) < 1e-4 * (p.outward + p.inward) ? "0" : Number(v.toPrecision(3)).toString());
   model.setPin(p || null);
   if (p && cut) slice.at({ triangle: p.triangle, place: p.place });
-  const words = Object.entries(found.maps).sort(([a]) => (a === state.key ? -1 : 0)).map(([key, v]) => `${state.facts.labels[key].toLowerCase()} ${v}`);
+  const words = Object.entries(found.maps)
+    .sort(([a]) => (a === state.key ? -1 : 0))
+    .map(([key, v]) => `${state.facts.labels[key].toLowerCase()} ${v}`);
   const uv = p ? `u ${p.uv[0].toFixed(4)} v ${p.uv[1].toFixed(4)} · ` : "";
   $("sheet-readout").textContent = `texel ${found.texel.join(", ")} · ${uv}${words.join(" · ")}`;
   const line = $("model-readout");
-  if (!p) { line.textContent = "Off the low, or the engine is busy."; return; }
-  const struck = p.hit_object === null ? "<b>struck nothing</b>" : `struck <b></b> at ${short(p.height)} · angle ${p.angle.toFixed(1)}°`;
+  if (!p) {
+    line.textContent = "Off the low, or the engine is busy.";
+    return;
+  }
+  const struck =
+    p.hit_object === null
+      ? "<b>struck nothing</b>"
+      : `struck <b></b> at ${short(p.height)} · angle ${p.angle.toFixed(1)}°`;
   line.innerHTML = `triangle ${p.triangle} · reach ${short(p.outward)} / ${short(p.inward)} · ${struck}`;
   if (p.hit_object !== null) line.querySelector("b").textContent = p.hit_object;
 }
 
-sheet.canvas.addEventListener("pointermove", (e) => { const t = !sheet.drag && state.facts && sheet.texelAt(e); if (t) pointAt(t, state.sheet); });
+sheet.canvas.addEventListener("pointermove", (e) => {
+  const t = !sheet.drag && state.facts && sheet.texelAt(e);
+  if (t) pointAt(t, state.sheet);
+});
 let modelMove = 0;
 model.canvas.addEventListener("pointermove", (e) => {
   if (e.buttons || modelMove || model.show === "sculpt" || tools.brush?.on) return;
@@ -66,6 +87,10 @@ export const slice = new SectionTool(base, model, toast, (triangle, uv, place) =
 });
 
 let pressedAt = null;
-model.canvas.addEventListener("pointerdown", (e) => { pressedAt = [e.clientX, e.clientY]; });
+model.canvas.addEventListener("pointerdown", (e) => {
+  pressedAt = [e.clientX, e.clientY];
+});
 export const clicked = (e) => pressedAt && Math.hypot(e.clientX - pressedAt[0], e.clientY - pressedAt[1]) <= 3;
-model.canvas.addEventListener("pointerup", (e) => { if (clicked(e)) slice.pin(model.uvAt(e)); });
+model.canvas.addEventListener("pointerup", (e) => {
+  if (clicked(e)) slice.pin(model.uvAt(e));
+});

@@ -1,5 +1,6 @@
 // Saving what the model view shows: a picture, or one turn of the piece.
-import { $, base, model, toast } from "./page.js";
+import { $, request } from "../common/requests.js";
+import { base, model, toast } from "./page.js";
 
 const FRAMES = 48;
 
@@ -13,17 +14,19 @@ function save(blob, name) {
 const called = () => document.querySelector(".rail-piece").title.replace(/[^\w.-]+/g, "_");
 
 async function turntable(kind, button) {
-  const frames = new FormData(), words = button.textContent;
+  const frames = new FormData(),
+    words = button.textContent;
   button.disabled = true;
   try {
     for (let n = 0; n < FRAMES; n++) {
       button.textContent = `${n + 1} of ${FRAMES}`;
-      frames.append("frames", await model.picture(1, n / FRAMES * 2 * Math.PI), `${String(n).padStart(3, "0")}.png`);
+      frames.append("frames", await model.picture(1, (n / FRAMES) * 2 * Math.PI), `${String(n).padStart(3, "0")}.png`);
     }
-    const response = await fetch(`${base}/turntable.${kind}`, { method: "POST", body: frames });
-    if (!response.ok) throw new Error((await response.json().catch(() => ({}))).error || `The server answered ${response.status}.`);
+    const response = await request(`${base}/turntable.${kind}`, { method: "POST", body: frames });
     save(await response.blob(), `${called()}_turntable.${kind}`);
-  } catch (error) { toast(error.message); }
+  } catch (error) {
+    toast(error.message);
+  }
   button.textContent = words;
   button.disabled = false;
 }
@@ -33,4 +36,7 @@ $("picture").addEventListener("click", async (e) => {
   if (picture) save(await model.picture(Number(picture)), `${called()}.png`);
   if (kind) turntable(kind, e.target);
 });
-document.addEventListener("pointerdown", (e) => { for (const menu of document.querySelectorAll("details.surface[open]")) if (!menu.contains(e.target)) menu.open = false; });
+document.addEventListener("pointerdown", (e) => {
+  for (const menu of document.querySelectorAll("details.surface[open]"))
+    if (!menu.contains(e.target)) menu.open = false;
+});

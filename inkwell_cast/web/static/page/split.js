@@ -1,13 +1,28 @@
 // The sizes of the two views.
-import { $ } from "./page.js";
+import { across, onDrag } from "../common/drag.js";
+import { $ } from "../common/requests.js";
 
 for (const head of document.querySelectorAll("[data-whole]")) {
-  head.addEventListener("dblclick", (e) => { if (!e.target.closest("button")) $("bench").classList.toggle(head.dataset.whole === "model-view" ? "whole-model" : "whole-sheet"); });
+  head.addEventListener("dblclick", (e) => {
+    if (!e.target.closest("button"))
+      $("bench").classList.toggle(head.dataset.whole === "model-view" ? "whole-model" : "whole-sheet");
+  });
 }
 const KEPT = "split";
-function setSplit(share) { localStorage.setItem(KEPT, share); $("split").setAttribute("aria-valuenow", Math.round(share * 100)); $("model-view").style.flex = `${share} 1 0`; $("sheet-view").style.flex = `${1 - share} 1 0`; }
-$("split").addEventListener("pointerdown", (e) => $("split").setPointerCapture(e.pointerId));
-$("split").addEventListener("pointermove", (e) => { if (e.buttons) { const r = $("bench").getBoundingClientRect(); setSplit(Math.min(Math.max((e.clientX - r.left) / r.width, 0.2), 0.8)); } });
+function setSplit(share) {
+  localStorage.setItem(KEPT, share);
+  $("split").setAttribute("aria-valuenow", Math.round(share * 100));
+  $("model-view").style.flex = `${share} 1 0`;
+  $("sheet-view").style.flex = `${1 - share} 1 0`;
+}
+onDrag($("split"), {
+  begin: () => true,
+  move: (e) => setSplit((splitShare = Math.min(Math.max(across($("bench"), e), 0.2), 0.8))),
+  end: () => {},
+});
 let splitShare = Number(localStorage.getItem(KEPT)) || 0.5;
 if (splitShare !== 0.5) setSplit(splitShare);
-$("split").addEventListener("keydown", (e) => { if (e.key === "ArrowLeft" || e.key === "ArrowRight") setSplit(splitShare = Math.min(Math.max(splitShare + (e.key === "ArrowLeft" ? -0.03 : 0.03), 0.2), 0.8)); });
+$("split").addEventListener("keydown", (e) => {
+  if (e.key === "ArrowLeft" || e.key === "ArrowRight")
+    setSplit((splitShare = Math.min(Math.max(splitShare + (e.key === "ArrowLeft" ? -0.03 : 0.03), 0.2), 0.8)));
+});

@@ -1,5 +1,6 @@
 // The tour: five stops, one a step of the work, each beside what it tells of. Esc or its cross ends it.
-import { $, ask, base } from "./page.js";
+import { $, step as stepShown } from "../common/requests.js";
+import { ask, base } from "./page.js";
 
 const SEEN = "tour";
 const STOPS = [
@@ -12,13 +13,24 @@ const STOPS = [
 let at = -1;
 
 const card = document.createElement("aside");
-card.className = "tour"; card.id = "tour"; card.hidden = true;
-card.setAttribute("role", "dialog"); card.setAttribute("aria-label", "Tour");
-card.innerHTML = '<button class="tour-end" aria-label="End the tour">×</button><p class="tour-words" aria-live="polite"></p><p class="tour-foot"><span class="soft"></span><span class="grow"></span><button class="link" data-by="-1">Back</button><button class="button primary" data-by="1"></button></p>';
+card.className = "tour";
+card.id = "tour";
+card.hidden = true;
+card.setAttribute("role", "dialog");
+card.setAttribute("aria-label", "Tour");
+card.innerHTML = `<button class="tour-end" aria-label="End the tour">×</button>
+  <p class="tour-words" aria-live="polite"></p>
+  <p class="tour-foot"><span class="soft"></span><span class="grow"></span>
+    <button class="link" data-by="-1">Back</button><button class="button primary" data-by="1"></button></p>`;
 $("table").append(card);
-const [words, count, back, next] = [".tour-words", ".soft", "[data-by='-1']", "[data-by='1']"].map((which) => card.querySelector(which));
+const [words, count, back, next] = [".tour-words", ".soft", "[data-by='-1']", "[data-by='1']"].map((which) =>
+  card.querySelector(which),
+);
 
-export async function start() { $("keys").hidden = true; await go(0); }
+export async function start() {
+  $("keys").hidden = true;
+  await go(0);
+}
 export function end() {
   localStorage.setItem(SEEN, "yes");
   at = -1;
@@ -27,14 +39,20 @@ export function end() {
 }
 
 async function go(n) {
-  if (n >= STOPS.length) { end(); return; }
+  if (n >= STOPS.length) {
+    end();
+    return;
+  }
   at = n;
   const [step, , text] = STOPS[n];
   words.textContent = text;
   count.textContent = `${n + 1} of ${STOPS.length}`;
   back.hidden = n === 0;
   next.textContent = n === STOPS.length - 1 ? "Done" : "Next";
-  if (document.querySelector("#steps .here")?.textContent.trim().toLowerCase() !== step && document.querySelector(`#steps [href$="step=${step}"]`)) {
+  if (
+    stepShown()?.textContent.trim().toLowerCase() !== step &&
+    document.querySelector(`#steps [href$="step=${step}"]`)
+  ) {
     await ask("GET", `${base}/panel/${step}`, { target: "#panel" });
     if (at !== n) return; // ended, or gone on, meanwhile
   }
@@ -47,11 +65,19 @@ async function go(n) {
 function place() {
   if (at < 0) return;
   for (const ringed of document.querySelectorAll(".toured")) ringed.classList.remove("toured");
-  const found = document.querySelector(STOPS[at][1]), target = found?.getClientRects().length ? found : $("model");
+  const found = document.querySelector(STOPS[at][1]),
+    target = found?.getClientRects().length ? found : $("model");
   target.classList.add("toured");
   if ($("panel").contains(target)) target.scrollIntoView({ block: "nearest" });
-  const box = target.getBoundingClientRect(), { offsetWidth: w, offsetHeight: h } = card, most = [innerWidth - w - 12, innerHeight - h - 12];
-  const spot = target.id === "model" ? [box.left + 16, box.top + 16] : box.left > innerWidth / 2 ? [box.right - w, box.bottom + 10] : [box.right + 12, box.top];
+  const box = target.getBoundingClientRect(),
+    { offsetWidth: w, offsetHeight: h } = card,
+    most = [innerWidth - w - 12, innerHeight - h - 12];
+  const spot =
+    target.id === "model"
+      ? [box.left + 16, box.top + 16]
+      : box.left > innerWidth / 2
+        ? [box.right - w, box.bottom + 10]
+        : [box.right + 12, box.top];
   card.style.left = `${Math.max(12, Math.min(spot[0], most[0]))}px`;
   card.style.top = `${Math.max(12, Math.min(spot[1], most[1]))}px`;
 }
@@ -61,7 +87,16 @@ card.addEventListener("click", (e) => {
   if (e.target.className === "tour-end") end();
   else if (by) go(Math.max(at + by, 0));
 });
-document.addEventListener("keydown", (e) => { if (e.key === "Escape" && at >= 0) { end(); e.stopPropagation(); } }, true);
+document.addEventListener(
+  "keydown",
+  (e) => {
+    if (e.key === "Escape" && at >= 0) {
+      end();
+      e.stopPropagation();
+    }
+  },
+  true,
+);
 addEventListener("resize", place);
 document.body.addEventListener("htmx:afterSettle", place);
 $("start-tour").onclick = start;

@@ -1,29 +1,35 @@
 // The page of a new piece: files in, roles chosen, piece made once every file is read.
+import { $, json, sending } from "../common/requests.js";
 import "../page/at_work.js";
 import { acceptedBy, filesOf, roleChoice, takeDrops, triangleWords, uploadsInto } from "../panels/upload.js";
 
-const $ = (id) => document.getElementById(id);
 const list = $("list");
 
 async function settle(answer, row) {
   const select = roleChoice("", `Role of ${answer.name}`);
   row.dataset.token = answer.token;
   row.insertBefore(select, row.children[1]);
-  select.onchange = () => { select.dataset.chosen = "yes"; tell(row, ""); judge(); };
+  select.onchange = () => {
+    select.dataset.chosen = "yes";
+    tell(row, "");
+    judge();
+  };
   await guess();
   judge();
 }
 
 // Where names say nothing the server proposes roles; what was chosen by hand stays.
 async function guess() {
-  const rows = read(), tokens = rows.map((row) => row.dataset.token);
-  const response = await fetch("/uploads/roles", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(tokens) });
-  if (!response.ok) return;
-  const { roles: guesses, levels } = await response.json();
+  const rows = read(),
+    tokens = rows.map((row) => row.dataset.token);
+  const found = await json("/uploads/roles", sending(tokens)).catch(() => null);
+  if (!found) return;
+  const { roles: guesses, levels } = found;
   $("levels").hidden = levels.length < 2;
   $("level-names").textContent = levels.join(", ");
   for (const row of rows) {
-    const select = row.querySelector("select"), one = guesses[row.dataset.token];
+    const select = row.querySelector("select"),
+      one = guesses[row.dataset.token];
     if (select.dataset.chosen) continue;
     select.value = one?.role ?? "";
     tell(row, one ? `Guessed: ${one.why}.` : "");
@@ -31,7 +37,11 @@ async function guess() {
 }
 function tell(row, words) {
   let line = row.querySelector(".guess");
-  if (!line) { line = document.createElement("span"); line.className = "guess"; row.append(line); }
+  if (!line) {
+    line = document.createElement("span");
+    line.className = "guess";
+    row.append(line);
+  }
   line.textContent = words;
   line.hidden = !words;
 }
@@ -41,34 +51,52 @@ const take = uploadsInto(list, settle);
 
 $("from-place").addEventListener("submit", async (e) => {
   e.preventDefault();
-  const row = document.createElement("li"), path = $("place").value;
+  const row = document.createElement("li"),
+    path = $("place").value;
   row.dataset.state = "coming";
   row.innerHTML = '<b></b><button class="link" type="button">Remove</button><span class="soft">reading</span>';
   const [name, remove, words] = row.children;
   name.textContent = name.title = path.split(/[\\/]/).pop();
-  remove.onclick = () => { row.remove(); judge(); };
+  remove.onclick = () => {
+    row.remove();
+    judge();
+  };
   list.append(row);
   judge();
   $("place").value = ""; // now, not when it is read: another may be typed by then
-  const response = await fetch("/uploads/from", { method: "PUT", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ path }) });
-  const answer = await response.json().catch(() => ({ error: `The server answered ${response.status}.` }));
-  row.dataset.state = response.ok ? "read" : "failed";
-  if (response.ok) { words.textContent = triangleWords(answer); await settle(answer, row); return; }
-  $("place").value ||= path;
-  words.className = "problem"; words.setAttribute("role", "alert"); words.textContent = answer.error;
-  judge();
+  try {
+    const answer = await json("/uploads/from", sending({ path }, "PUT"));
+    row.dataset.state = "read";
+    words.textContent = triangleWords(answer);
+    await settle(answer, row);
+  } catch (error) {
+    row.dataset.state = "failed";
+    $("place").value ||= path;
+    words.className = "problem";
+    words.setAttribute("role", "alert");
+    words.textContent = error.message;
+    judge();
+  }
 });
 
 const roles = () => Object.fromEntries(read().map((r) => [r.dataset.token, r.querySelector("select").value]));
 
 // What still stands between the files and a piece, in words; "" for nothing.
 function missing() {
-  const coming = rowsOf("coming").length, failed = rowsOf("failed").length;
+  const coming = rowsOf("coming").length,
+    failed = rowsOf("failed").length;
   if (coming) return coming === 1 ? "One file is still being read." : `${coming} files are still being read.`;
-  if (failed) return failed === 1 ? "One file could not be read. Remove it, or add it again." : `${failed} files could not be read. Remove them, or add them again.`;
-  const have = Object.values(roles()), named = have.includes(""), needed = [["low", "self"], ...($("alone").checked ? [] : [["high", "float", "self"]])];
+  if (failed)
+    return failed === 1
+      ? "One file could not be read. Remove it, or add it again."
+      : `${failed} files could not be read. Remove them, or add them again.`;
+  const have = Object.values(roles()),
+    named = have.includes(""),
+    needed = [["low", "self"], ...($("alone").checked ? [] : [["high", "float", "self"]])];
   const lacking = needed.filter((any) => !named && !any.some((role) => have.includes(role))).map((any) => any[0]);
-  return lacking.length || !have.length ? `Still needed: a ${(have.length ? lacking : needed.map((any) => any[0])).join(" and a ")}.` : "";
+  return lacking.length || !have.length
+    ? `Still needed: a ${(have.length ? lacking : needed.map((any) => any[0])).join(" and a ")}.`
+    : "";
 }
 
 const eachLevel = () => !$("levels").hidden && $("each-level").checked;
@@ -79,24 +107,37 @@ function judge() {
   $("make").textContent = eachLevel() ? "Make the pieces" : "Make the piece";
   $("why").textContent = why;
   const named = (row) => row.querySelector("b").textContent;
-  const low = read().find((r) => r.querySelector("select").value === "low" || /_(low|lowpoly|lp)\b/i.test(named(r))) || read()[0];
-  if (low) $("name").placeholder = named(low).replace(/\.[^.]+$/, "").replace(/_(low|high|lowpoly|highpoly|lp|hp)$/i, "").replace(/[_. -]?lod[_ -]?\d{1,2}/i, "");
+  const low =
+    read().find((r) => r.querySelector("select").value === "low" || /_(low|lowpoly|lp)\b/i.test(named(r))) || read()[0];
+  if (low)
+    $("name").placeholder = named(low)
+      .replace(/\.[^.]+$/, "")
+      .replace(/_(low|high|lowpoly|highpoly|lp|hp)$/i, "")
+      .replace(/[_. -]?lod[_ -]?\d{1,2}/i, "");
 }
 
-list.addEventListener("change", async (e) => { if (e.target === list && read().length) await guess(); judge(); });
+list.addEventListener("change", async (e) => {
+  if (e.target === list && read().length) await guess();
+  judge();
+});
 for (const id of ["alone", "each-level"]) $(id).addEventListener("change", judge);
 takeDrops($("drop"), take);
 window.addEventListener("dragover", (e) => e.preventDefault());
-window.addEventListener("drop", async (e) => { e.preventDefault(); if (!$("drop").contains(e.target)) take(await filesOf(e.dataTransfer, acceptedBy($("files")))); });
+window.addEventListener("drop", async (e) => {
+  e.preventDefault();
+  if (!$("drop").contains(e.target)) take(await filesOf(e.dataTransfer, acceptedBy($("files"))));
+});
 
 $("make").onclick = async () => {
   $("make").disabled = true;
   const name = $("name").value.trim() || $("name").placeholder;
-  const response = await fetch("/pieces", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name, roles: roles(), alone: $("alone").checked, each_level: eachLevel() }) });
-  const answer = await response.json().catch(() => ({ error: `The server answered ${response.status}.` }));
-  if (response.ok) { location.href = answer.address; return; }
-  $("problem").textContent = answer.error;
-  $("problem").hidden = false;
-  judge();
+  try {
+    const wanted = { name, roles: roles(), alone: $("alone").checked, each_level: eachLevel() };
+    location.href = (await json("/pieces", sending(wanted))).address;
+  } catch (error) {
+    $("problem").textContent = error.message;
+    $("problem").hidden = false;
+    judge();
+  }
 };
 list.dataset.ready = "yes";

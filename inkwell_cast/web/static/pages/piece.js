@@ -1,4 +1,5 @@
 // The page of a piece: puts its parts together.
+import { $, json } from "../common/requests.js";
 import "../page/split.js";
 import "../page/keys.js";
 import "../page/follow_bake.js";
@@ -21,14 +22,16 @@ import { Pockets } from "../tools/pockets.js";
 import { hideFinding } from "../page/findings.js";
 import { tryLive } from "../page/live.js";
 import { loadCage, loadMeshes, tellForms } from "../page/meshes_shown.js";
-import { $, ask, base, json, model, sayProgress, sheet, toast, tools } from "../page/page.js";
+import { ask, base, change, model, sayProgress, sheet, toast, tools } from "../page/page.js";
 import { clicked, slice } from "../page/pointer_link.js";
 import { leafShown, showLeaf } from "../page/drawer.js";
 import { setShow } from "../page/show_and_wipe.js";
 
 sendPictures(toast);
 const meshes = new MeshesPanel(base, {
-  ask, json, partly: () => loadMeshes(false),
+  ask,
+  json,
+  partly: () => loadMeshes(false),
   changed: async (said) => {
     hideFinding();
     await loadMeshes(false);
@@ -39,10 +42,15 @@ const meshes = new MeshesPanel(base, {
 // The step Cage opens on cage and sculpt together, at the worst place, with the slice pinned there.
 const EASED = 260; // milliseconds until the camera stands
 let entered = null;
-let leafBefore = null; // the drawer opens with the step, before there is a place: what opened late would move what one is about to click
+// the drawer opens with the step, before there is a place: what opened late would move what one is about to click
+let leafBefore = null;
 // Middle, radius and, where it is told, which way the surface looks.
-function placeOf(numbers) { return [numbers.slice(0, 3), numbers[3], numbers.length > 4 ? numbers.slice(4, 7) : undefined]; }
-function press(id, on) { if (($(id).getAttribute("aria-pressed") === "true") !== on) $(id).click(); }
+function placeOf(numbers) {
+  return [numbers.slice(0, 3), numbers[3], numbers.length > 4 ? numbers.slice(4, 7) : undefined];
+}
+function press(id, on) {
+  if (($(id).getAttribute("aria-pressed") === "true") !== on) $(id).click();
+}
 function enter(worst) {
   entered = { show: model.show, cage: $("cage-on").getAttribute("aria-pressed") === "true" };
   setShow("both");
@@ -51,20 +59,34 @@ function enter(worst) {
   frame(worst);
 }
 function frame(worst) {
-  if ($("table").dataset.views !== "ready") { setTimeout(() => { if (entered) frame(worst); }, EASED); return; } // else the meshes that come would turn the view
+  if ($("table").dataset.views !== "ready") {
+    setTimeout(() => {
+      if (entered) frame(worst);
+    }, EASED);
+    return;
+  } // else the meshes that come would turn the view
   model.turnTo(new Float32Array(0), placeOf(worst), 0.3);
   setTimeout(() => {
     const at = $("reach-rule") && lowNear(worst.slice(0, 3));
-    if (at) { slice.pin(null); slice.pin(at); }
+    if (at) {
+      slice.pin(null);
+      slice.pin(at);
+    }
   }, EASED);
 }
 // The low where a place of the sculpt is seen, or beside it where the sculpt stands over its border.
 function lowNear(place) {
-  const [x, y] = model.screenOf(place), r = model.canvas.getBoundingClientRect();
-  for (let ring = 0; ring <= 10; ring++) for (let n = 0; n < Math.max(8 * ring, 1); n++) {
-    const turn = 2 * Math.PI * n / Math.max(8 * ring, 1), at = model.uvAt({ clientX: r.left + x + 9 * ring * Math.cos(turn), clientY: r.top + y + 9 * ring * Math.sin(turn) });
-    if (at) return at;
-  }
+  const [x, y] = model.screenOf(place),
+    r = model.canvas.getBoundingClientRect();
+  for (let ring = 0; ring <= 10; ring++)
+    for (let n = 0; n < Math.max(8 * ring, 1); n++) {
+      const turn = (2 * Math.PI * n) / Math.max(8 * ring, 1),
+        at = model.uvAt({
+          clientX: r.left + x + 9 * ring * Math.cos(turn),
+          clientY: r.top + y + 9 * ring * Math.sin(turn),
+        });
+      if (at) return at;
+    }
   return null;
 }
 function open() {
@@ -80,36 +102,77 @@ function leave() {
   entered = null;
 }
 const cover = new Coverage(base, model, {
-  toast, sayProgress, tryLive,
-  mark: (header, arrays) => { setShow("low"); model.showMarks(arrays.corners, header.place); sheet.setHatched(arrays.uvs); },
-  open, enter, leave,
-  turnTo: (place, show) => { setShow(show); model.turnTo(new Float32Array(0), placeOf(place)); },
+  toast,
+  sayProgress,
+  tryLive,
+  mark: (header, arrays) => {
+    setShow("low");
+    model.showMarks(arrays.corners, header.place);
+    sheet.setHatched(arrays.uvs);
+  },
+  open,
+  enter,
+  leave,
+  turnTo: (place, show) => {
+    setShow(show);
+    model.turnTo(new Float32Array(0), placeOf(place));
+  },
 });
 
 async function sendToCage(address, values) {
-  try { await json(`${base}/${address}`, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(values) }); }
-  catch (error) { toast(error.message); return; }
+  try {
+    await change(address, values);
+  } catch (error) {
+    toast(error.message);
+    return;
+  }
   await ask("GET", `${base}/panel/cage${location.search}`, "#panel");
   await loadCage();
 }
 const postPanel = (address, values) => ask("POST", `${base}/${address}`, { target: "#panel", values });
 const pockets = new Pockets(model, {
-  busy: () => brush.on, clicked, begin: () => setShow("low"), scale: () => cover.scale,
-  add: ([x, y, z]) => sendToCage("pockets", { x, y, z }), change: (number, values) => postPanel(`pockets/${number}`, values),
+  busy: () => brush.on,
+  clicked,
+  begin: () => setShow("low"),
+  scale: () => cover.scale,
+  add: ([x, y, z]) => sendToCage("pockets", { x, y, z }),
+  change: (number, values) => postPanel(`pockets/${number}`, values),
   tried: (pocket, values) => tryLive({ pocket, ...values }),
 });
-const brush = tools.brush = new Brush(model, (stroke) => sendToCage("nudges", stroke), () => { pockets.placing = false; setShow("low"); }, (stroke) => tryLive({ stroke }));
+const brush = (tools.brush = new Brush(
+  model,
+  (stroke) => sendToCage("nudges", stroke),
+  () => {
+    pockets.placing = false;
+    setShow("low");
+  },
+  (stroke) => tryLive({ stroke }),
+));
 new LitMaterials(model, setShow);
 const hand = new MendByHand(model, {
-  clicked, begin: () => setShow("low"), send: (values) => postPanel("mends/place", values),
+  clicked,
+  begin: () => setShow("low"),
+  send: (values) => postPanel("mends/place", values),
 });
-document.body.addEventListener("htmx:afterSettle", (e) => { if (e.detail.target?.id === "panel") { pockets.tend(); brush.tend(); hand.tend(); tellForms(); } });
+document.body.addEventListener("htmx:afterSettle", (e) => {
+  if (e.detail.target?.id === "panel") {
+    pockets.tend();
+    brush.tend();
+    hand.tend();
+    tellForms();
+  }
+});
 pockets.tend();
 brush.tend();
 hand.tend();
 
 const leaving = new HandoffPanel(base, { ask, json, toast, sayProgress });
-document.body.addEventListener("htmx:afterSettle", () => { meshes.tend(); leaving.tend(); });
+document.body.addEventListener("htmx:afterSettle", () => {
+  meshes.tend();
+  leaving.tend();
+});
 meshes.tend();
 setShow("low");
-loadMeshes().catch((error) => { $("model-note").textContent = error.message; });
+loadMeshes().catch((error) => {
+  $("model-note").textContent = error.message;
+});

@@ -1,7 +1,8 @@
 // The shelf: a piece from its file, and which pieces a batch takes.
+import { $, json, refusal } from "../common/requests.js";
 import "../page/at_work.js";
 
-const problem = document.getElementById("problem");
+const problem = $("problem");
 
 function tell(text) {
   problem.textContent = text;
@@ -10,19 +11,21 @@ function tell(text) {
 
 async function open(file) {
   tell("");
-  const label = document.getElementById("open-piece").parentElement, words = label.firstChild;
+  const label = $("open-piece").parentElement,
+    words = label.firstChild;
   const before = words.textContent;
   words.textContent = "Opening … ";
   try {
-    const response = await fetch(`/pieces/open?name=${encodeURIComponent(file.name)}`, { method: "PUT", body: file });
-    const answer = await response.json().catch(() => ({}));
-    if (!response.ok) throw new Error(answer.error || `The server answered ${response.status}.`);
-    location.href = answer.address;
-  } catch (error) { tell(error.message); }
+    location.href = (
+      await json(`/pieces/open?name=${encodeURIComponent(file.name)}`, { method: "PUT", body: file })
+    ).address;
+  } catch (error) {
+    tell(error.message);
+  }
   words.textContent = before;
 }
 
-document.getElementById("open-piece").addEventListener("change", (e) => {
+$("open-piece").addEventListener("change", (e) => {
   const file = e.target.files[0];
   e.target.value = "";
   if (file) open(file);
@@ -34,8 +37,9 @@ for (const type of ["dragover", "drop"]) {
     if (type === "drop" && e.dataTransfer.files[0]) open(e.dataTransfer.files[0]);
   });
 }
-document.getElementById("tick-all")?.addEventListener("click", () => {
-  const boxes = [...document.querySelectorAll("input[name=piece]")], all = boxes.every((box) => box.checked);
+$("tick-all")?.addEventListener("click", () => {
+  const boxes = [...document.querySelectorAll("input[name=piece]")],
+    all = boxes.every((box) => box.checked);
   for (const box of boxes) box.checked = !all;
 });
 
@@ -43,7 +47,10 @@ document.getElementById("tick-all")?.addEventListener("click", () => {
 async function light(picture) {
   for (let tries = 0; tries < 100; tries++) {
     const response = await fetch(picture.dataset.from);
-    if (response.status === 503) { await new Promise((again) => setTimeout(again, 2000)); continue; }
+    if (response.status === 503) {
+      await new Promise((again) => setTimeout(again, 2000));
+      continue;
+    }
     if (!response.ok) return;
     picture.src = URL.createObjectURL(await response.blob());
     picture.hidden = false;
@@ -51,17 +58,18 @@ async function light(picture) {
     return;
   }
 }
-(async () => { for (const picture of document.querySelectorAll("img.lit")) await light(picture).catch(() => {}); })();
+(async () => {
+  for (const picture of document.querySelectorAll("img.lit")) await light(picture).catch(() => {});
+})();
 
-document.body.addEventListener("htmx:responseError", (e) => {
-  let text = `The server answered ${e.detail.xhr.status}.`;
-  try { text = JSON.parse(e.detail.xhr.responseText).error || text; } catch { /* not JSON */ }
-  tell(text);
-});
+document.body.addEventListener("htmx:responseError", (e) => tell(refusal(e.detail.xhr)));
 
 // Once, for who is new here.
-const first = document.getElementById("first-run");
+const first = $("first-run");
 if (first && !localStorage.getItem("tour")) {
   first.hidden = false;
-  document.getElementById("no-tour").onclick = () => { localStorage.setItem("tour", "no"); first.hidden = true; };
+  $("no-tour").onclick = () => {
+    localStorage.setItem("tour", "no");
+    first.hidden = true;
+  };
 }

@@ -1,4 +1,5 @@
 // The step Handoff: maps dragged into wells, tokens, receivers from files, and the archive that is made and fetched.
+import { $, request, stepAddress } from "../common/requests.js";
 
 export class HandoffPanel {
   constructor(base, { ask, json, toast, sayProgress }) {
@@ -9,10 +10,16 @@ export class HandoffPanel {
       e.dataTransfer.setData("application/x-map", chip.dataset.key);
       e.dataTransfer.effectAllowed = "copy";
     });
-    document.body.addEventListener("change", (e) => { if (e.target.matches(".puts")) this.put(e.target); });
+    document.body.addEventListener("change", (e) => {
+      if (e.target.matches(".puts")) this.put(e.target);
+    });
     document.body.addEventListener("click", (e) => this.clicked(e));
-    document.body.addEventListener("htmx:beforeRequest", (e) => { if (e.target.matches?.(".hands")) this.busy(true); });
-    document.body.addEventListener("htmx:afterRequest", (e) => { if (e.target.matches?.(".hands")) this.busy(false); });
+    document.body.addEventListener("htmx:beforeRequest", (e) => {
+      if (e.target.matches?.(".hands")) this.busy(true);
+    });
+    document.body.addEventListener("htmx:afterRequest", (e) => {
+      if (e.target.matches?.(".hands")) this.busy(false);
+    });
     this.tend();
   }
 
@@ -21,26 +28,37 @@ export class HandoffPanel {
     for (const well of document.querySelectorAll(".well:not([data-tended])")) {
       well.dataset.tended = "yes";
       const carries = (e) => e.dataTransfer.types.includes("application/x-map");
-      well.addEventListener("dragover", (e) => { if (carries(e)) { e.preventDefault(); well.classList.add("over"); } });
+      well.addEventListener("dragover", (e) => {
+        if (carries(e)) {
+          e.preventDefault();
+          well.classList.add("over");
+        }
+      });
       well.addEventListener("dragleave", () => well.classList.remove("over"));
       well.addEventListener("drop", (e) => {
         if (!carries(e)) return;
         e.preventDefault();
-        this.ask("POST", well.dataset.address, { target: "#panel", values: { take: `${e.dataTransfer.getData("application/x-map")}.red` } });
+        this.ask("POST", well.dataset.address, {
+          target: "#panel",
+          values: { take: `${e.dataTransfer.getData("application/x-map")}.red` },
+        });
       });
     }
-    const choice = document.querySelector("select[name=receiver]"), words = document.getElementById("receiver-does");
+    const choice = document.querySelector("select[name=receiver]"),
+      words = $("receiver-does");
     if (!choice || !words || choice.dataset.tended) return;
     choice.dataset.tended = "yes";
-    const does = JSON.parse(document.getElementById("receivers-do").textContent), here = choice.value, now = words.textContent;
+    const does = JSON.parse($("receivers-do").textContent),
+      here = choice.value,
+      now = words.textContent;
     choice.addEventListener("change", () => {
       words.textContent = does[choice.value] || now;
-      document.getElementById("use-receiver").hidden = !choice.value || choice.value === here;
+      $("use-receiver").hidden = !choice.value || choice.value === here;
     });
   }
 
   busy(on) {
-    const line = document.getElementById("handing");
+    const line = $("handing");
     this.done?.();
     this.done = null;
     if (!line) return;
@@ -50,36 +68,46 @@ export class HandoffPanel {
   }
 
   async clicked(e) {
-    const token = e.target.closest("[data-token]")?.dataset.token, field = document.getElementById("pattern");
+    const token = e.target.closest("[data-token]")?.dataset.token,
+      field = $("pattern");
     if (token && field) {
       const at = field.selectionStart || field.value.length; // a field that was drawn anew has its caret at 0
       field.setRangeText(`{${token}}`, at, Math.max(at, field.selectionEnd), "end");
       field.focus();
       field.dispatchEvent(new Event("change", { bubbles: true }));
     } else if (e.target.id === "handing-cancel") {
-      await fetch(`${this.base}/handoff/cancel`, { method: "POST" });
+      await request(`${this.base}/handoff/cancel`, { method: "POST" }).catch(() => {}); // it has ended
     } else if (e.target.id === "fetch-zip") {
       this.busy(true);
       try {
-        const { address } = await this.json(`${this.base}/handoff/archive?bake=${e.target.dataset.bake}`, { method: "POST" });
+        const { address } = await this.json(`${this.base}/handoff/archive?bake=${e.target.dataset.bake}`, {
+          method: "POST",
+        });
         const link = document.createElement("a");
         link.href = address;
         link.download = "";
         link.click();
-      } catch (error) { if (!/Cancelled/.test(error.message)) this.toast(error.message); }
+      } catch (error) {
+        if (!/Cancelled/.test(error.message)) this.toast(error.message);
+      }
       this.busy(false);
     }
   }
 
   // A JSON file goes to the server as it is; what it becomes is in the next panel.
   async put(input) {
-    const file = input.files[0], step = document.querySelector("#steps .here");
+    const file = input.files[0];
     input.value = "";
     if (!file) return;
     try {
-      const made = await this.json(`${input.dataset.address}?name=${encodeURIComponent(file.name)}`, { method: "PUT", body: file });
-      await this.ask("GET", step.getAttribute("hx-get"), "#panel");
+      const made = await this.json(`${input.dataset.address}?name=${encodeURIComponent(file.name)}`, {
+        method: "PUT",
+        body: file,
+      });
+      await this.ask("GET", stepAddress(), "#panel");
       this.toast(made.name ? `“${made.name}” is among your own receivers.` : `${file.name} was taken in.`);
-    } catch (error) { this.toast(error.message); }
+    } catch (error) {
+      this.toast(error.message);
+    }
   }
 }

@@ -1,25 +1,29 @@
 // The step Meshes: files dropped on the panel or on one another, parts dragged from pair to pair.
+import { $, sending } from "../common/requests.js";
 import { takeDrops, uploadsInto } from "./upload.js";
-
-const $ = (id) => document.getElementById(id);
 
 export class MeshesPanel {
   // `changed(said)` is called when files were taken in, `partly()` when some of them were refused.
-  constructor(base, { ask, json, changed, partly }) { Object.assign(this, { base, ask, json, changed, partly }); }
+  constructor(base, { ask, json, changed, partly }) {
+    Object.assign(this, { base, ask, json, changed, partly });
+  }
 
   // Fields of a panel that was drawn anew.
   tend() {
     const drop = $("panel-drop");
     if (!drop || drop.dataset.tended) return;
     drop.dataset.tended = "yes";
-    const post = (address, body) => this.json(address, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
-    let added = 0, said = [];
+    const post = (address, body) => this.json(address, sending(body));
+    let added = 0,
+      said = [];
     const take = uploadsInto($("panel-uploads"), async (answer) => {
       const done = await post(`${this.base}/meshes`, { token: answer.token });
-      added += 1; said.push(...done.said);
+      added += 1;
+      said.push(...done.said);
     });
     takeDrops(drop, async (files) => {
-      added = 0; said = [];
+      added = 0;
+      said = [];
       await take(files);
       if (added && !$("panel-uploads")?.querySelector(".problem")) await this.changed(said);
       else if (added) await this.partly();
@@ -39,16 +43,27 @@ export class MeshesPanel {
     const form = $("part-menu");
     if (!form) return;
     for (const part of document.querySelectorAll(".part")) {
-      part.addEventListener("dragstart", (e) => { e.dataTransfer.setData("application/x-part", part.dataset.key); e.dataTransfer.effectAllowed = "move"; });
+      part.addEventListener("dragstart", (e) => {
+        e.dataTransfer.setData("application/x-part", part.dataset.key);
+        e.dataTransfer.effectAllowed = "move";
+      });
     }
     for (const row of document.querySelectorAll(".pair-row")) {
       const carries = (e) => e.dataTransfer.types.includes("application/x-part");
-      row.addEventListener("dragover", (e) => { if (carries(e)) { e.preventDefault(); row.classList.add("over"); } });
+      row.addEventListener("dragover", (e) => {
+        if (carries(e)) {
+          e.preventDefault();
+          row.classList.add("over");
+        }
+      });
       row.addEventListener("dragleave", () => row.classList.remove("over"));
       row.addEventListener("drop", (e) => {
         if (!carries(e)) return;
         e.preventDefault();
-        this.ask("POST", `${this.base}/parts`, { target: "#panel", values: { key: e.dataTransfer.getData("application/x-part"), pair: row.dataset.pair } });
+        this.ask("POST", `${this.base}/parts`, {
+          target: "#panel",
+          values: { key: e.dataTransfer.getData("application/x-part"), pair: row.dataset.pair },
+        });
       });
     }
     for (const button of document.querySelectorAll("[data-menu]")) {
@@ -61,10 +76,13 @@ export class MeshesPanel {
         form.querySelector("select").focus();
       });
     }
-    $("part-menu-close").addEventListener("click", () => { form.hidden = true; });
+    $("part-menu-close").addEventListener("click", () => {
+      form.hidden = true;
+    });
     $("pair-search")?.addEventListener("input", (e) => {
       const wanted = e.target.value.toLowerCase();
-      for (const row of document.querySelectorAll(".pair-row, #alone .part")) row.hidden = !row.textContent.toLowerCase().includes(wanted);
+      for (const row of document.querySelectorAll(".pair-row, #alone .part"))
+        row.hidden = !row.textContent.toLowerCase().includes(wanted);
     });
   }
 }

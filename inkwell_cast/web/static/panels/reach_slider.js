@@ -1,6 +1,13 @@
 // The reach rule: the distribution of the sculpt along the rays, and two handles. It draws what the server measured.
+import { across, onDrag } from "../common/drag.js";
+import { short } from "../common/requests.js";
 
-const NS = "http://www.w3.org/2000/svg", LEFT = 6, RIGHT = 254, TOP = 8, FLOOR = 58;
+const NS = "http://www.w3.org/2000/svg",
+  WIDTH = 260,
+  LEFT = 6,
+  RIGHT = 254,
+  TOP = 8,
+  FLOOR = 58;
 const FARTHEST = 8; // times the reach: what little lies farther off must not squeeze the rest
 const APART = 80; // pixels between the handles, from which on their numbers and the zero stand below them
 
@@ -11,7 +18,6 @@ function make(name, attributes, parent, text) {
   parent.append(e);
   return e;
 }
-const short = (v) => Number(v.toPrecision(3)).toString();
 
 export class ReachRule {
   // `svg` carries the reach in scene units; `onTry(outward, inward)` hears of a drag, `onSet` of its end.
@@ -19,36 +25,76 @@ export class ReachRule {
     this.svg = svg;
     this.reach = { outward: Number(svg.dataset.outward), inward: Number(svg.dataset.inward) };
     this.scale = Number(svg.dataset.scale) || 1; // scene units in one of the unit of the fields
-    this.rule = null; this.onTry = onTry; this.onSet = onSet;
+    this.rule = null;
+    this.onTry = onTry;
+    this.onSet = onSet;
+    onDrag(svg, {
+      // handles are drawn anew while they move
+      begin: (e) => this.take(e),
+      move: (e) => this.follow(e),
+      end: (cancelled) => this.leave(cancelled),
+    });
     this.draw();
   }
 
-  setRule(rule) { this.rule = rule; if (!this.held) this.draw(); }
+  setRule(rule) {
+    this.rule = rule;
+    if (!this.held) this.draw();
+  }
 
   get span() {
     const cap = FARTHEST * Math.max(this.reach.outward, this.reach.inward) || Infinity;
     const needed = (this.rule ? this.rule.needed : [0, 0]).map((far) => Math.min(far, cap));
     const most = Math.max(needed[0], needed[1], this.reach.outward, this.reach.inward, 1e-12);
-    return [Math.max(this.reach.inward, needed[1], most * 0.3) * 1.2, Math.max(this.reach.outward, needed[0], most * 0.3) * 1.2];
+    return [
+      Math.max(this.reach.inward, needed[1], most * 0.3) * 1.2,
+      Math.max(this.reach.outward, needed[0], most * 0.3) * 1.2,
+    ];
   }
 
   draw() {
-    const [below, above] = this.held ? this.frozen : this.span, { outward, inward } = this.reach;
-    const x = (v) => LEFT + (v + below) / (below + above) * (RIGHT - LEFT);
-    this.at = (px) => (px - LEFT) / (RIGHT - LEFT) * (below + above) - below;
+    const [below, above] = this.held ? this.frozen : this.span,
+      { outward, inward } = this.reach;
+    const x = (v) => LEFT + ((v + below) / (below + above)) * (RIGHT - LEFT);
+    this.at = (px) => ((px - LEFT) / (RIGHT - LEFT)) * (below + above) - below;
     this.svg.replaceChildren();
-    const defs = make("defs", {}, this.svg), pattern = make("pattern", { id: "rule-hatch", width: 4, height: 4, patternUnits: "userSpaceOnUse", patternTransform: "rotate(45)" }, defs);
+    const defs = make("defs", {}, this.svg),
+      pattern = make(
+        "pattern",
+        { id: "rule-hatch", width: 4, height: 4, patternUnits: "userSpaceOnUse", patternTransform: "rotate(45)" },
+        defs,
+      );
     make("rect", { width: 1.6, height: 4, fill: "var(--vermilion)" }, pattern);
-    const end = "fitted" in this.svg.dataset && this.rule ? Math.max(this.rule.needed[0], outward) : outward; // a fitted cage follows the sculpt
-    make("rect", { x: x(-inward), y: TOP, width: Math.max(x(end) - x(-inward), 0), height: FLOOR - TOP, fill: "var(--held)" }, this.svg);
+    // a fitted cage follows the sculpt
+    const end = "fitted" in this.svg.dataset && this.rule ? Math.max(this.rule.needed[0], outward) : outward;
+    make(
+      "rect",
+      { x: x(-inward), y: TOP, width: Math.max(x(end) - x(-inward), 0), height: FLOOR - TOP, fill: "var(--held)" },
+      this.svg,
+    );
     if (this.rule) {
-      const { edges, surface } = this.rule, tallest = Math.max(...surface.map(Math.sqrt), 1e-30);
+      const { edges, surface } = this.rule,
+        tallest = Math.max(...surface.map(Math.sqrt), 1e-30);
       surface.forEach((s, i) => {
         if (!s || edges[i + 1] < -below || edges[i] > above) return;
-        const h = Math.max(Math.sqrt(s) / tallest * (FLOOR - TOP - 8), 1), middle = (edges[i] + edges[i + 1]) / 2;
+        const h = Math.max((Math.sqrt(s) / tallest) * (FLOOR - TOP - 8), 1),
+          middle = (edges[i] + edges[i + 1]) / 2;
         const lost = (middle > outward && !("fitted" in this.svg.dataset)) || middle < -inward;
-        const from = Math.max(x(edges[i]), LEFT), to = Math.min(x(edges[i + 1]), RIGHT);
-        make("rect", { x: from, y: FLOOR - h, width: Math.max(to - from - 0.6, 0.8), height: h, fill: lost ? "url(#rule-hatch)" : "var(--soft)", stroke: lost ? "var(--vermilion)" : "none", "stroke-width": 0.5 }, this.svg);
+        const from = Math.max(x(edges[i]), LEFT),
+          to = Math.min(x(edges[i + 1]), RIGHT);
+        make(
+          "rect",
+          {
+            x: from,
+            y: FLOOR - h,
+            width: Math.max(to - from - 0.6, 0.8),
+            height: h,
+            fill: lost ? "url(#rule-hatch)" : "var(--soft)",
+            stroke: lost ? "var(--vermilion)" : "none",
+            "stroke-width": 0.5,
+          },
+          this.svg,
+        );
       });
       const [out, into] = this.rule.needed;
       if (into > below) make("text", { x: LEFT, y: TOP + 7 }, this.svg, `‹ to ${short(into)}`);
@@ -63,33 +109,70 @@ export class ReachRule {
     this.handle("outward", x(outward), 1, apart);
   }
 
+  take(e) {
+    const name = e.target.closest?.("[data-handle]")?.dataset.handle;
+    if (!name) return false;
+    this.held = name;
+    this.frozen = this.span;
+    this.before = { ...this.reach };
+    e.preventDefault();
+    return true;
+  }
+
+  follow(e) {
+    const value = this.at(across(this.svg, e) * WIDTH) * (this.held === "inward" ? -1 : 1);
+    this.reach[this.held] = Math.max(0, Number(value.toPrecision(3)));
+    this.draw();
+    this.onTry(this.reach);
+  }
+
+  // A drag that the system ended leaves the reach as it was.
+  leave(cancelled) {
+    this.held = null;
+    if (cancelled) {
+      this.reach = this.before;
+      this.onTry(this.reach);
+    }
+    this.draw();
+    if (!cancelled) this.onSet(this.reach);
+  }
+
   handle(name, x, side, apart) {
-    const g = make("g", { class: "handle", tabindex: 0, role: "slider", "aria-label": `${name} reach, scene units`, "aria-valuenow": short(this.reach[name]), "aria-valuemin": 0 }, this.svg);
+    const g = make(
+      "g",
+      {
+        class: "handle",
+        tabindex: 0,
+        role: "slider",
+        "data-handle": name,
+        "aria-label": `${name} reach, scene units`,
+        "aria-valuenow": short(this.reach[name]),
+        "aria-valuemin": 0,
+      },
+      this.svg,
+    );
     make("path", { d: `M${x} ${TOP}V${FLOOR}`, stroke: "var(--verdigris)", "stroke-width": 2 }, g);
     make("path", { d: `M${x - 6} ${FLOOR}h12v8l-6 6-6-6z`, fill: "var(--verdigris)" }, g);
     make("rect", { x: x - 9, y: TOP, width: 18, height: FLOOR, fill: "transparent" }, g);
-    const anchor = apart ? "middle" : side < 0 ? "end" : "start", room = apart ? 14 : 40;
+    const anchor = apart ? "middle" : side < 0 ? "end" : "start",
+      room = apart ? 14 : 40;
     const place = apart ? x : x - 3 * side;
-    make("text", { x: Math.min(Math.max(place, room), 260 - room), y: FLOOR + 31, "text-anchor": anchor, class: "green" }, this.svg, short(this.reach[name]));
-    g.addEventListener("pointerdown", (e) => {
-      this.held = name; this.frozen = this.span;
-      const move = (m) => {
-        const r = this.svg.getBoundingClientRect(), value = this.at((m.clientX - r.left) / r.width * 260) * side;
-        this.reach[name] = Math.max(0, Number(value.toPrecision(3)));
-        this.draw(); this.onTry(this.reach);
-      };
-      const up = () => {
-        removeEventListener("pointermove", move); removeEventListener("pointerup", up);
-        this.held = null; this.draw(); this.onSet(this.reach);
-      };
-      addEventListener("pointermove", move); addEventListener("pointerup", up);
-      e.preventDefault();
-    });
+    make(
+      "text",
+      { x: Math.min(Math.max(place, room), WIDTH - room), y: FLOOR + 31, "text-anchor": anchor, class: "green" },
+      this.svg,
+      short(this.reach[name]),
+    );
     g.addEventListener("keydown", (e) => {
       const by = { ArrowLeft: -1, ArrowRight: 1 }[e.key];
       if (!by) return;
-      this.reach[name] = Math.max(0, Number((this.reach[name] + by * side * (this.span[0] + this.span[1]) / 100).toPrecision(3)));
-      this.draw(); this.onTry(this.reach); this.onSet(this.reach);
+      this.reach[name] = Math.max(
+        0,
+        Number((this.reach[name] + (by * side * (this.span[0] + this.span[1])) / 100).toPrecision(3)),
+      );
+      this.draw();
+      this.onTry(this.reach);
+      this.onSet(this.reach);
       e.preventDefault();
     });
   }

@@ -7,8 +7,14 @@ export function send(file, batch, onShare) {
     request.upload.onprogress = (e) => e.lengthComputable && onShare(e.loaded / e.total);
     request.onload = () => {
       let answer = {};
-      try { answer = JSON.parse(request.responseText); } catch { /* not JSON: told below */ }
-      request.status < 300 ? resolve(answer) : reject(new Error(answer.error || `${file.name}: the server answered ${request.status}.`));
+      try {
+        answer = JSON.parse(request.responseText);
+      } catch {
+        /* not JSON: told below */
+      }
+      request.status < 300
+        ? resolve(answer)
+        : reject(new Error(answer.error || `${file.name}: the server answered ${request.status}.`));
     };
     request.onerror = () => reject(new Error(`${file.name}: the server could not be reached.`));
     request.send(file);
@@ -21,9 +27,14 @@ export async function filesOf(transfer, accepted) {
   if (!entries.some((entry) => entry.isDirectory)) return [...transfer.files];
   const found = [];
   const walk = async (entry) => {
-    if (entry.isFile) { const file = await new Promise((resolve, reject) => entry.file(resolve, reject)); if (accepted(file.name)) found.push(file); return; }
+    if (entry.isFile) {
+      const file = await new Promise((resolve, reject) => entry.file(resolve, reject));
+      if (accepted(file.name)) found.push(file);
+      return;
+    }
     const reader = entry.createReader();
-    for (;;) { // a reader gives a hundred at a time
+    for (;;) {
+      // a reader gives a hundred at a time
       const some = await new Promise((resolve, reject) => reader.readEntries(resolve, reject));
       if (!some.length) return;
       for (const inner of some) await walk(inner);
@@ -32,11 +43,16 @@ export async function filesOf(transfer, accepted) {
   for (const entry of entries) await walk(entry);
   return found;
 }
-export const acceptedBy = (input) => (name) => !input || input.accept.split(",").some((suffix) => name.toLowerCase().endsWith(suffix.trim())) || belongs({ name });
+export const acceptedBy = (input) => (name) =>
+  !input || input.accept.split(",").some((suffix) => name.toLowerCase().endsWith(suffix.trim())) || belongs({ name });
 
 const belongs = (file) => /\.(mtl|bin|png|jpe?g|tga|tiff?|bmp)$/i.test(file.name);
 
-export const triangleWords = (answer) => `${answer.triangles.toLocaleString("en").replaceAll(",", "\u202f")} triangles · ${answer.objects} ${answer.objects === 1 ? "part" : "parts"} · ${answer.uvs ? "with UVs" : "no UVs"}`;
+export function triangleWords({ triangles, objects, uvs }) {
+  const many = triangles.toLocaleString("en").replaceAll(",", "\u202f"),
+    parts = objects === 1 ? "part" : "parts";
+  return `${many} triangles · ${objects} ${parts} · ${uvs ? "with UVs" : "no UVs"}`;
+}
 
 // A list of rows; `onDone(answer, row)` is called for each mesh that was taken in. Files that belong to one go first.
 export function uploadsInto(list, onDone) {
@@ -45,11 +61,16 @@ export function uploadsInto(list, onDone) {
     const batch = Math.random().toString(36).slice(2);
     for (const file of [...files.filter(belongs), ...files.filter((f) => !belongs(f))]) {
       const row = document.createElement("li");
-      row.innerHTML = '<b></b><button class="link" type="button">Remove</button><span class="bar"><i style="width:0"></i></span><span class="soft">waiting</span>';
+      row.innerHTML =
+        '<b></b><button class="link" type="button">Remove</button><span class="bar"><i style="width:0"></i></span>' +
+        '<span class="soft">waiting</span>';
       const [name, remove, bar, words] = row.children;
       row.dataset.state = "coming";
       name.textContent = name.title = file.name;
-      remove.onclick = () => { row.remove(); list.dispatchEvent(new Event("change")); };
+      remove.onclick = () => {
+        row.remove();
+        list.dispatchEvent(new Event("change"));
+      };
       list.append(row);
       list.dispatchEvent(new Event("change"));
       last = last.then(async () => {
@@ -62,7 +83,10 @@ export function uploadsInto(list, onDone) {
           });
           bar.remove();
           row.dataset.state = "read";
-          if (answer.companion) { words.textContent = "goes with the mesh"; return; }
+          if (answer.companion) {
+            words.textContent = "goes with the mesh";
+            return;
+          }
           words.textContent = triangleWords(answer);
           if (row.isConnected) await onDone(answer, row);
         } catch (error) {
@@ -82,14 +106,35 @@ export function uploadsInto(list, onDone) {
 export function roleChoice(role, label) {
   const select = document.createElement("select");
   select.setAttribute("aria-label", label);
-  for (const [value, word] of [["", "by part names"], ["low", "low"], ["high", "high (sculpt)"], ["float", "floater"], ["cage", "cage"], ["self", "low and its own source"]]) select.add(new Option(word, value, value === role, value === role));
+  for (const [value, word] of [
+    ["", "by part names"],
+    ["low", "low"],
+    ["high", "high (sculpt)"],
+    ["float", "floater"],
+    ["cage", "cage"],
+    ["self", "low and its own source"],
+  ])
+    select.add(new Option(word, value, value === role, value === role));
   return select;
 }
 
 export function takeDrops(area, take) {
-  for (const type of ["dragenter", "dragover"]) area.addEventListener(type, (e) => { e.preventDefault(); area.classList.add("over"); });
+  for (const type of ["dragenter", "dragover"])
+    area.addEventListener(type, (e) => {
+      e.preventDefault();
+      area.classList.add("over");
+    });
   area.addEventListener("dragleave", () => area.classList.remove("over"));
-  const inputs = area.querySelectorAll("input[type=file]"), accepted = acceptedBy(inputs[0]);
-  area.addEventListener("drop", async (e) => { e.preventDefault(); area.classList.remove("over"); take(await filesOf(e.dataTransfer, accepted)); });
-  for (const input of inputs) input.addEventListener("change", () => { take([...input.files].filter((file) => !input.webkitdirectory || accepted(file.name))); input.value = ""; });
+  const inputs = area.querySelectorAll("input[type=file]"),
+    accepted = acceptedBy(inputs[0]);
+  area.addEventListener("drop", async (e) => {
+    e.preventDefault();
+    area.classList.remove("over");
+    take(await filesOf(e.dataTransfer, accepted));
+  });
+  for (const input of inputs)
+    input.addEventListener("change", () => {
+      take([...input.files].filter((file) => !input.webkitdirectory || accepted(file.name)));
+      input.value = "";
+    });
 }

@@ -1,55 +1,81 @@
 // Pockets on the model: placed by a click, dragged by their middle, with Shift made larger or smaller.
-
-const $ = (id) => document.getElementById(id);
+import { onDrag } from "../common/drag.js";
+import { $ } from "../common/requests.js";
 
 export class Pockets {
   // `on`: busy() and clicked(event) ask, begin() is told when placing begins, add(place) and change(number, values) are
-  // sent to the server, tried(number, values) is a change so far, scale() is scene units in one of the unit that reach is given in.
+  // sent to the server, tried(number, values) is a change so far, scale() is scene units in one of the unit that reach
+  // is given in.
   constructor(model, on) {
-    this.model = model; this.on = on;
-    this.placing = false; this.held = null;
+    this.model = model;
+    this.on = on;
+    this.placing = false;
+    this.held = null;
     const { canvas } = model;
-    canvas.addEventListener("pointerdown", (e) => this.take(e));
-    canvas.addEventListener("pointermove", (e) => this.drag(e));
-    canvas.addEventListener("pointerup", (e) => this.leave(e));
+    onDrag(canvas, { begin: (e) => this.take(e), move: (e) => this.drag(e), end: () => this.leave() });
+    canvas.addEventListener("pointerup", (e) => this.place(e));
   }
 
   // The panel has changed: show its pockets, and wire its button.
   tend() {
-    const list = $("pockets"), add = $("add-pocket");
+    const list = $("pockets"),
+      add = $("add-pocket");
     this.model.setPockets(list ? JSON.parse(list.dataset.pockets) : []);
-    if (!add) { this.placing = false; return; }
+    if (!add) {
+      this.placing = false;
+      return;
+    }
     add.setAttribute("aria-pressed", this.placing);
     if (add.dataset.tended) return;
     add.dataset.tended = "yes";
-    add.onclick = () => { this.placing = !this.placing; add.setAttribute("aria-pressed", this.placing); if (this.placing) this.on.begin(); };
+    add.onclick = () => {
+      this.placing = !this.placing;
+      add.setAttribute("aria-pressed", this.placing);
+      if (this.placing) this.on.begin();
+    };
   }
 
   take(e) {
     const ball = !this.placing && !this.on.busy() && this.model.pocketAt(e);
-    if (!ball) return;
+    if (!ball) return false;
     this.held = { ball, shift: e.shiftKey, x: e.clientX };
     this.model.controls.enabled = false;
-    this.model.canvas.setPointerCapture(e.pointerId);
+    return true;
   }
 
   drag(e) {
     const { held } = this;
-    if (!held) return;
     const { number, radius } = held.ball.userData;
-    if (held.shift) { held.scale = Math.max(0.05, 1 + (e.clientX - held.x) / 120); held.ball.scale.setScalar(held.scale); this.on.tried(number, { radius: radius * held.scale / this.on.scale() }); }
-    else { const at = this.model.uvAt(e); if (at) { held.at = at.place; held.ball.position.set(...at.place); this.on.tried(number, { centre: at.place }); } }
+    if (held.shift) {
+      held.scale = Math.max(0.05, 1 + (e.clientX - held.x) / 120);
+      held.ball.scale.setScalar(held.scale);
+      this.on.tried(number, { radius: (radius * held.scale) / this.on.scale() });
+    } else {
+      const at = this.model.uvAt(e);
+      if (at) {
+        held.at = at.place;
+        held.ball.position.set(...at.place);
+        this.on.tried(number, { centre: at.place });
+      }
+    }
     this.model.draw();
   }
 
-  leave(e) {
-    if (this.held) {
-      const { ball: { userData: { number, radius } }, at, scale } = this.held;
-      this.held = null; this.model.controls.enabled = true;
-      if (scale) this.on.change(number, { radius: Number((radius * scale / this.on.scale()).toPrecision(3)) });
-      else if (at) this.on.change(number, { x: at[0], y: at[1], z: at[2] });
-      return;
-    }
+  leave() {
+    const {
+      ball: {
+        userData: { number, radius },
+      },
+      at,
+      scale,
+    } = this.held;
+    this.held = null;
+    this.model.controls.enabled = true;
+    if (scale) this.on.change(number, { radius: Number(((radius * scale) / this.on.scale()).toPrecision(3)) });
+    else if (at) this.on.change(number, { x: at[0], y: at[1], z: at[2] });
+  }
+
+  place(e) {
     if (!this.placing || !this.on.clicked(e)) return;
     const at = this.model.uvAt(e);
     if (!at) return;

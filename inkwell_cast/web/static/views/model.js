@@ -1,18 +1,24 @@
 // The model view: draws meshes and the maps on them. It computes nothing of the bake; it draws when something changed.
 import * as THREE from "three";
 import { OrbitControls } from "../vendor/OrbitControls.js";
-import { ink, Overlays } from "./overlays.js";
+import { MeshesDrawn } from "./meshes_drawn.js";
+import { ink } from "./overlays.js";
 import { FRAGMENT, VERTEX } from "./shaders.js";
 
 const LIGHT = new Set(["emission", "glow", "light"]); // black is dark there, not beyond a range
 const KINDS = { normal: 1, bent: 1, rounded: 1, normal_object: 2 };
 
-export class ModelView extends Overlays {
+export class ModelView extends MeshesDrawn {
   constructor(element, { antialias = true } = {}) {
     super();
     this.element = element;
     this.canvas = element.querySelector("canvas");
-    this.renderer = new THREE.WebGLRenderer({ canvas: this.canvas, antialias, alpha: true, preserveDrawingBuffer: false });
+    this.renderer = new THREE.WebGLRenderer({
+      canvas: this.canvas,
+      antialias,
+      alpha: true,
+      preserveDrawingBuffer: false,
+    });
     this.canvas.addEventListener("webglcontextrestored", () => this.draw()); // a graphics driver may drop all it holds
     this.renderer.outputColorSpace = THREE.LinearSRGBColorSpace;
     this.renderer.autoClear = false;
@@ -20,17 +26,52 @@ export class ModelView extends Overlays {
     this.controls = new OrbitControls(this.camera, this.canvas);
     this.controls.enableDamping = false;
     this.controls.addEventListener("change", () => this.draw());
-    this.scenes = { low: new THREE.Scene(), sculpt: new THREE.Scene(), marks: new THREE.Scene(), over: new THREE.Scene() };
-    this.show = "low"; this.mapsOn = true; this.cageOn = false; this.lit = true; this.wipe = 0.5; this.light = 0; this.other = false; this.flipped = false; this.others = {}; this.otherFacts = null; this.shades = {};
-    this.rake = new THREE.Vector3(-0.9, 0.4, 0); this.roughness = 0.3; this.metalness = 0; this.squares = false; this.difference = false; // how surfaces look
-    this.low = null; this.box = new THREE.Box3(); this.standIn = false; this.normalsOn = false; this.marks = null; this.points = null; this.balls = []; this.textures = {};
+    this.scenes = {
+      low: new THREE.Scene(),
+      sculpt: new THREE.Scene(),
+      marks: new THREE.Scene(),
+      over: new THREE.Scene(),
+    };
+    this.show = "low";
+    this.mapsOn = true;
+    this.cageOn = false;
+    this.lit = true;
+    this.wipe = 0.5;
+    this.light = 0;
+    this.other = false;
+    this.flipped = false;
+    this.others = {};
+    this.otherFacts = null;
+    this.shades = {};
+    this.rake = new THREE.Vector3(-0.9, 0.4, 0);
+    this.roughness = 0.3;
+    this.metalness = 0;
+    this.squares = false;
+    this.difference = false; // how surfaces look
+    this.low = null;
+    this.box = new THREE.Box3();
+    this.standIn = false;
+    this.normalsOn = false;
+    this.marks = null;
+    this.points = null;
+    this.balls = [];
+    this.textures = {};
     this.blank = new THREE.DataTexture(new Uint8Array([128, 128, 255, 255]), 1, 1);
     this.blank.needsUpdate = true;
-    this.facts = null; this.mapKey = null;
-    this.partNames = []; this.partTexture = null; this.spread = 0; this.hiddenParts = new Set();
-    this.cageLines = this.lines(ink("--verdigris")); this.normalLines = this.lines(0x4462b8);
-    this.rayLines = this.lines(ink("--verdigris")); this.raysOn = false;
-    this.rayStarts = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ color: ink("--verdigris"), size: 3, sizeAttenuation: false }));
+    this.facts = null;
+    this.mapKey = null;
+    this.partNames = [];
+    this.partTexture = null;
+    this.spread = 0;
+    this.hiddenParts = new Set();
+    this.cageLines = this.lines(ink("--verdigris"));
+    this.normalLines = this.lines(0x4462b8);
+    this.rayLines = this.lines(ink("--verdigris"));
+    this.raysOn = false;
+    this.rayStarts = new THREE.Points(
+      new THREE.BufferGeometry(),
+      new THREE.PointsMaterial({ color: ink("--verdigris"), size: 3, sizeAttenuation: false }),
+    );
     this.scenes.over.add(this.rayStarts);
     this.pin = this.makePin();
     this.raycaster = new THREE.Raycaster();
@@ -39,157 +80,79 @@ export class ModelView extends Overlays {
 
   material() {
     return new THREE.ShaderMaterial({
-      vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.FrontSide,
-      uniforms: { map: { value: this.blank }, other_map: { value: this.blank }, rake: { value: new THREE.Vector3() }, roughness: { value: 0.4 }, metalness: { value: 0 }, texels: { value: new THREE.Vector2(1, 1) }, usual: { value: 1 }, shade_map: { value: this.blank }, shaded: { value: false }, lighting: { value: false }, clear: { value: 1 }, kind: { value: 0 }, green: { value: 1 }, lit: { value: true }, clipped: { value: 0 }, perVertex: { value: false }, unit: { value: false }, hand: { value: 1 }, cameraTurn: { value: new THREE.Matrix3() }, light: { value: 0 }, parts: { value: this.partTexture }, partCount: { value: 0 }, ball: { value: new THREE.Vector4(0, 0, 0, 0) } },
+      vertexShader: VERTEX,
+      fragmentShader: FRAGMENT,
+      side: THREE.FrontSide,
+      uniforms: {
+        map: { value: this.blank },
+        other_map: { value: this.blank },
+        rake: { value: new THREE.Vector3() },
+        roughness: { value: 0.4 },
+        metalness: { value: 0 },
+        texels: { value: new THREE.Vector2(1, 1) },
+        usual: { value: 1 },
+        shade_map: { value: this.blank },
+        shaded: { value: false },
+        lighting: { value: false },
+        clear: { value: 1 },
+        kind: { value: 0 },
+        green: { value: 1 },
+        lit: { value: true },
+        clipped: { value: 0 },
+        perVertex: { value: false },
+        unit: { value: false },
+        hand: { value: 1 },
+        cameraTurn: { value: new THREE.Matrix3() },
+        light: { value: 0 },
+        parts: { value: this.partTexture },
+        partCount: { value: 0 },
+        ball: { value: new THREE.Vector4(0, 0, 0, 0) },
+      },
     });
   }
 
   clear() {
     this.clearMarks();
     for (const name of ["low", "sculpt"]) {
-      for (const mesh of [...this.scenes[name].children]) { mesh.geometry.dispose(); mesh.material.dispose(); this.scenes[name].remove(mesh); }
+      for (const mesh of [...this.scenes[name].children]) {
+        mesh.geometry.dispose();
+        mesh.material.dispose();
+        this.scenes[name].remove(mesh);
+      }
     }
-    this.low = null; this.box.makeEmpty(); this.standIn = false;
-    for (const lines of [this.cageLines, this.normalLines, this.rayLines, this.rayStarts]) { lines.geometry.dispose(); lines.geometry = new THREE.BufferGeometry(); }
+    this.low = null;
+    this.box.makeEmpty();
+    this.standIn = false;
+    for (const lines of [this.cageLines, this.normalLines, this.rayLines, this.rayStarts]) {
+      lines.geometry.dispose();
+      lines.geometry = new THREE.BufferGeometry();
+    }
   }
 
   // The longest side of a picture that can be drawn.
-  get largest() { return Math.min(this.renderer.capabilities.maxTextureSize, 8192); }
-
-  geometry(arrays) {
-    const geometry = new THREE.BufferGeometry();
-    const set = (name, array, size, normalised = false) => array && geometry.setAttribute(name, new THREE.BufferAttribute(array, size, normalised));
-    set("position", arrays.position, 3); set("normal", arrays.normal, 3); set("uv", arrays.uv, 2);
-    set("tangent", arrays.tangent, 4); set("tint", arrays.color, 3, true);
-    if (arrays.index) geometry.setIndex(new THREE.BufferAttribute(arrays.index, 1));
-    return geometry;
-  }
-
-  widen(header) {
-    if (header.bounds) this.box.union(new THREE.Box3(new THREE.Vector3(...header.bounds[0]), new THREE.Vector3(...header.bounds[1])));
-  }
-
-  // What is drawn of a file's sculpts, by that file's number.
-  addSculpt({ header, arrays }, id) {
-    const mesh = new THREE.Mesh(this.geometry(arrays), this.material());
-    mesh.userData = { keys: header.keys, objects: arrays.object, materials: arrays.material, named: header.materials, id, standIn: header.standIn };
-    this.scenes.sculpt.add(mesh);
-    this.widen(header);
-    if (header.standIn) this.standIn = true;
-    return mesh;
-  }
-
-  // The lows are one message; triangles of each sheet are drawn with that sheet's picture.
-  setLow({ header, arrays }) {
-    for (const mesh of [...this.scenes.low.children]) { mesh.geometry.dispose(); mesh.material.dispose(); this.scenes.low.remove(mesh); }
-    this.low = { header, arrays };
-    if (!header.triangles) return;
-    const shared = this.geometry(arrays);
-    for (const number of [...header.sheets.keys(), 255]) {
-      const corners = [];
-      for (let t = 0; t < arrays.sheet.length; t++) if (arrays.sheet[t] === number) corners.push(3 * t, 3 * t + 1, 3 * t + 2);
-      if (!corners.length) continue;
-      const part = new THREE.BufferGeometry();
-      for (const [name, attribute] of Object.entries(shared.attributes)) part.setAttribute(name, attribute);
-      part.setIndex(corners);
-      const mesh = new THREE.Mesh(part, this.material());
-      const sheet = number === 255 ? null : header.sheets[number];
-      mesh.userData.sheet = sheet?.name ?? null;
-      if (sheet) mesh.userData.texels = [sheet.width, sheet.height];
-      this.scenes.low.add(mesh);
-    }
-    this.usual = this.densityOf(header, arrays);
-    this.widen(header);
-    this.normalLines.geometry.dispose();
-    this.normalLines.geometry = new THREE.BufferGeometry();
-  }
-
-  // Texels in a scene unit, over all that lies on sheets.
-  densityOf(header, { position, uv, sheet }) {
-    const a = new THREE.Vector3(), b = new THREE.Vector3(), c = new THREE.Vector3();
-    let texels = 0, area = 0;
-    for (let t = 0; t < sheet.length; t++) {
-      const on = header.sheets[sheet[t]];
-      if (!on) continue;
-      a.fromArray(position, 9 * t); b.fromArray(position, 9 * t + 3).sub(a); c.fromArray(position, 9 * t + 6).sub(a);
-      area += b.cross(c).length();
-      const [u, v] = [uv[6 * t], uv[6 * t + 1]];
-      texels += Math.abs((uv[6 * t + 2] - u) * (uv[6 * t + 5] - v) - (uv[6 * t + 4] - u) * (uv[6 * t + 3] - v)) * on.width * on.height;
-    }
-    return area > 0 && texels > 0 ? Math.sqrt(texels / area) : 1;
-  }
-
-  // Which pair each vertex is of, in both scenes, and where the middle of each pair's low lies.
-  nameParts() {
-    const { header, arrays } = this.low, boxes = new Map(), point = new THREE.Vector3();
-    this.partNames = [...new Set(header.pairs)].filter(Boolean);
-    const number = (name) => this.partNames.indexOf(name);
-    const ofObject = (header.pairs || []).map(number), part = new Float32Array(3 * header.triangles);
-    for (let t = 0; t < header.triangles; t++) {
-      const own = ofObject[arrays.object[t]];
-      part.fill(own, 3 * t, 3 * t + 3);
-      if (own < 0) continue;
-      if (!boxes.has(own)) boxes.set(own, new THREE.Box3());
-      for (let k = 0; k < 3; k++) boxes.get(own).expandByPoint(point.fromArray(arrays.position, 9 * t + 3 * k));
-    }
-    const low = new THREE.BufferAttribute(part, 1);
-    for (const mesh of this.scenes.low.children) mesh.geometry.setAttribute("part", low);
-    for (const { geometry, userData } of this.scenes.sculpt.children) {
-      const own = userData.keys.map((key) => number(header.members[key] ?? ""));
-      geometry.setAttribute("part", new THREE.BufferAttribute(Float32Array.from(userData.objects, (object) => own[object]), 1));
-    }
-    this.partPlaces = this.partNames.map((_, n) => boxes.get(n).getCenter(new THREE.Vector3()).sub(this.box.getCenter(new THREE.Vector3())));
-  }
-
-  // Parts out of sight by name, and how far the others stand apart, 0 to 1.
-  setParts(hidden, spread) {
-    const values = new Float32Array(4 * Math.max(this.partNames.length, 1));
-    for (const [n, name] of this.partNames.entries()) values.set([...this.partPlaces[n].clone().multiplyScalar(spread).toArray(), hidden.has(name) ? 0 : 1], 4 * n);
-    this.partTexture?.dispose();
-    this.partTexture = new THREE.DataTexture(values, Math.max(this.partNames.length, 1), 1, THREE.RGBAFormat, THREE.FloatType);
-    this.partTexture.needsUpdate = true;
-    this.spread = spread; this.hiddenParts = hidden;
-    this.draw();
-  }
-
-  // Fine lines along the normals at corners; each normal of a vertex is drawn once.
-  drawNormals() {
-    const { position, normal } = this.low.arrays, length = this.box.getSize(new THREE.Vector3()).length() / 60, seen = new Set(), ends = [];
-    for (let i = 0; i < position.length; i += 3) {
-      const key = `${position[i]},${position[i + 1]},${position[i + 2]},${normal[i].toFixed(3)},${normal[i + 1].toFixed(3)},${normal[i + 2].toFixed(3)}`;
-      if (seen.has(key)) continue;
-      seen.add(key);
-      for (let k = 0; k < 3; k++) ends.push(position[i + k]);
-      for (let k = 0; k < 3; k++) ends.push(position[i + k] + normal[i + k] * length);
-    }
-    this.normalLines.geometry.setAttribute("position", new THREE.Float32BufferAttribute(ends, 3));
-  }
-
-  // Lines of the cage and a few of its rays, each 6 numbers a segment, as the server computed them.
-  setCage({ lines, rays }) {
-    for (const [drawn, ends] of [[this.cageLines, lines], [this.rayLines, rays]]) {
-      drawn.geometry.dispose();
-      drawn.geometry = new THREE.BufferGeometry();
-      drawn.geometry.setAttribute("position", new THREE.BufferAttribute(ends, 3));
-    }
-    const starts = new Float32Array(rays.length / 2);
-    for (let i = 0; i < rays.length / 6; i++) starts.set(rays.subarray(6 * i, 6 * i + 3), 3 * i);
-    this.rayStarts.geometry.dispose();
-    this.rayStarts.geometry = new THREE.BufferGeometry();
-    this.rayStarts.geometry.setAttribute("position", new THREE.BufferAttribute(starts, 3));
-    this.draw();
+  get largest() {
+    return Math.min(this.renderer.capabilities.maxTextureSize, 8192);
   }
 
   // Where the brush is and has been; null takes it away.
   setBrush(place, radius, points = []) {
     if (!this.brush) {
-      this.brush = new THREE.LineSegments(new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(1, 2)), new THREE.LineBasicMaterial({ color: ink("--verdigris"), transparent: true, opacity: 0.5 }));
-      this.trail = new THREE.Line(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: ink("--verdigris"), depthTest: false }));
+      this.brush = new THREE.LineSegments(
+        new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(1, 2)),
+        new THREE.LineBasicMaterial({ color: ink("--verdigris"), transparent: true, opacity: 0.5 }),
+      );
+      this.trail = new THREE.Line(
+        new THREE.BufferGeometry(),
+        new THREE.LineBasicMaterial({ color: ink("--verdigris"), depthTest: false }),
+      );
       this.scenes.over.add(this.brush, this.trail);
     }
     this.brush.visible = Boolean(place);
     this.trail.visible = points.length > 1;
-    if (place) { this.brush.position.set(...place); this.brush.scale.setScalar(radius); }
+    if (place) {
+      this.brush.position.set(...place);
+      this.brush.scale.setScalar(radius);
+    }
     if (points.length > 1) {
       this.trail.geometry.dispose();
       this.trail.geometry = new THREE.BufferGeometry().setFromPoints(points.map((p) => new THREE.Vector3(...p)));
@@ -198,14 +161,18 @@ export class ModelView extends Overlays {
   }
 
   lines(color) {
-    const lines = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color, transparent: true, opacity: 0.8 }));
+    const lines = new THREE.LineSegments(
+      new THREE.BufferGeometry(),
+      new THREE.LineBasicMaterial({ color, transparent: true, opacity: 0.8 }),
+    );
     this.scenes.over.add(lines);
     return lines;
   }
 
   // The pictures of a map by sheet name, each a bitmap that was turned over when it was made; null for none.
   setMap(bitmaps, facts, key) {
-    this.facts = facts; this.mapKey = key;
+    this.facts = facts;
+    this.mapKey = key;
     this.textures = this.texturesOf(bitmaps, this.textures);
     this.draw();
   }
@@ -218,7 +185,10 @@ export class ModelView extends Overlays {
   }
 
   // The occlusion that darkens what the normals show; null for none.
-  setShade(bitmaps) { this.shades = this.texturesOf(bitmaps, this.shades); this.draw(); }
+  setShade(bitmaps) {
+    this.shades = this.texturesOf(bitmaps, this.shades);
+    this.draw();
+  }
 
   texturesOf(bitmaps, old) {
     for (const texture of Object.values(old)) texture.dispose();
@@ -242,65 +212,63 @@ export class ModelView extends Overlays {
     const turn = new THREE.Matrix3().setFromMatrix4(this.camera.matrixWorld);
     for (const [name, scene] of Object.entries({ low: this.scenes.low, sculpt: this.scenes.sculpt })) {
       for (const { material, userData } of scene.children) {
-        const u = material.uniforms, texture = name === "low" ? textures[userData.sheet] : null;
-        u.lit.value = this.lit; u.cameraTurn.value = turn; u.light.value = this.light; u.parts.value = this.partTexture || this.blank; u.partCount.value = this.partTexture ? this.partNames.length : 0;
-        u.rake.value = this.rake; u.roughness.value = this.roughness; u.metalness.value = this.metalness;
+        const u = material.uniforms,
+          texture = name === "low" ? textures[userData.sheet] : null;
+        u.lit.value = this.lit;
+        u.cameraTurn.value = turn;
+        u.light.value = this.light;
+        u.parts.value = this.partTexture || this.blank;
+        u.partCount.value = this.partTexture ? this.partNames.length : 0;
+        u.rake.value = this.rake;
+        u.roughness.value = this.roughness;
+        u.metalness.value = this.metalness;
         u.kind.value = this.mapsOn && texture ? KINDS[this.mapKey] || 3 : 0;
-        if (this.squares && userData.texels) { u.kind.value = 5; u.texels.value.set(...userData.texels); u.usual.value = this.usual; }
-        else if (this.difference && texture && this.others[userData.sheet]) { u.kind.value = 4; u.other_map.value = this.others[userData.sheet]; }
-        u.clipped.value = u.kind.value === 3 && facts?.clipped.includes(this.mapKey) ? (LIGHT.has(this.mapKey) ? 2 : 1) : 0;
+        if (this.squares && userData.texels) {
+          u.kind.value = 5;
+          u.texels.value.set(...userData.texels);
+          u.usual.value = this.usual;
+        } else if (this.difference && texture && this.others[userData.sheet]) {
+          u.kind.value = 4;
+          u.other_map.value = this.others[userData.sheet];
+        }
+        u.clipped.value =
+          u.kind.value === 3 && facts?.clipped.includes(this.mapKey) ? (LIGHT.has(this.mapKey) ? 2 : 1) : 0;
         u.map.value = texture || this.blank;
         const shade = this.mapsOn && textures === this.textures && name === "low" && this.shades[userData.sheet];
-        u.shaded.value = Boolean(shade); u.shade_map.value = shade || this.blank;
+        u.shaded.value = Boolean(shade);
+        u.shade_map.value = shade || this.blank;
         const basis = facts?.basis || {};
-        u.green.value = basis.green === "down" ? -1 : 1; u.hand.value = basis.hand === "left" ? -1 : 1;
-        u.perVertex.value = basis.bitangent === "vertex"; u.unit.value = basis.lengths === "unit";
+        u.green.value = basis.green === "down" ? -1 : 1;
+        u.hand.value = basis.hand === "left" ? -1 : 1;
+        u.perVertex.value = basis.bitangent === "vertex";
+        u.unit.value = basis.lengths === "unit";
       }
     }
   }
 
-  // The sculpt laid elsewhere for a look: a matrix (4, 4) row by row, null for where it lies.
-  setMoved(matrix) {
-    const { sculpt } = this.scenes, wanted = new THREE.Matrix4();
-    if (matrix) wanted.set(...matrix);
-    if (sculpt.matrix.equals(wanted)) return;
-    sculpt.matrixAutoUpdate = false;
-    sculpt.matrix.copy(wanted);
-    sculpt.matrixWorldNeedsUpdate = true;
-    this.draw();
-  }
-
-  // What bears one of some names, an object or a material of the sculpt, stands out; null for all alike.
-  lightUp(names) {
-    const wanted = new Set(names || []);
-    for (const { geometry, userData, material } of this.scenes.sculpt.children) {
-      material.uniforms.lighting.value = Boolean(names);
-      if (!names) continue;
-      const objects = userData.keys.map((key) => wanted.has(key.slice(key.lastIndexOf("/") + 1))), materials = userData.named.map((name) => wanted.has(name));
-      geometry.setAttribute("lifted", new THREE.BufferAttribute(Float32Array.from(userData.objects, (own, n) => (objects[own] || materials[userData.materials[n]] ? 1 : 0)), 1));
-    }
-    this.draw();
-  }
-
-  partOf(triangle) { return this.low.header.pairs?.[this.low.arrays.object[triangle]]; }
-
   // The low's triangle and place under a pointer event, and its UVs there if it has them; or null.
   uvAt(event) {
     const r = this.canvas.getBoundingClientRect();
-    const at = new THREE.Vector2((event.clientX - r.left) / r.width * 2 - 1, 1 - (event.clientY - r.top) / r.height * 2);
+    const at = new THREE.Vector2(
+      ((event.clientX - r.left) / r.width) * 2 - 1,
+      1 - ((event.clientY - r.top) / r.height) * 2,
+    );
     this.raycaster.setFromCamera(at, this.camera);
     const triangleOf = (hit) => hit.object.geometry.index.getX(3 * hit.faceIndex) / 3;
-    const strike = (seen) => this.raycaster.intersectObjects(this.scenes.low.children, false).find((h) => seen(this.partOf(triangleOf(h))));
+    const strike = (seen) =>
+      this.raycaster.intersectObjects(this.scenes.low.children, false).find((h) => seen(this.partOf(triangleOf(h))));
     const shown = (name) => !this.hiddenParts.has(name);
     const hit = this.spread ? this.strikeApart(strike, shown) : strike(shown);
     if (!hit) return null;
-    const triangle = triangleOf(hit), place = hit.point.toArray();
+    const triangle = triangleOf(hit),
+      place = hit.point.toArray();
     return { triangle, place, uv: hit.uv ? [hit.uv.x, hit.uv.y] : null };
   }
 
   // The nearest hit with the parts apart: what is drawn is not where it is, so the ray is moved back for every part.
   strikeApart(strike, shown) {
-    const { ray } = this.raycaster, from = ray.origin.clone();
+    const { ray } = this.raycaster,
+      from = ray.origin.clone();
     const hits = this.partNames.map((name, n) => {
       if (!shown(name)) return null;
       ray.origin.copy(from).addScaledVector(this.partPlaces[n], -this.spread);
@@ -322,8 +290,10 @@ export class ModelView extends Overlays {
 
   // What the view shows as a PNG, `times` as large; with a `turn` about the vertical through what it looks at, radians.
   async picture(times, turn = 0) {
-    const { clientWidth: w, clientHeight: h } = this.element, most = this.renderer.capabilities.maxTextureSize / Math.max(w, h);
-    const { position, quaternion } = this.camera, kept = [position.clone(), quaternion.clone()];
+    const { clientWidth: w, clientHeight: h } = this.element,
+      most = this.renderer.capabilities.maxTextureSize / Math.max(w, h);
+    const { position, quaternion } = this.camera,
+      kept = [position.clone(), quaternion.clone()];
     if (turn) {
       position.sub(this.controls.target).applyAxisAngle(this.camera.up, turn).add(this.controls.target);
       this.camera.lookAt(this.controls.target);
@@ -331,8 +301,11 @@ export class ModelView extends Overlays {
     this.renderer.setPixelRatio(Math.min(times, most));
     this.renderer.setSize(w, h, false);
     this.drawNow();
-    const blob = await new Promise((resolve) => { this.canvas.toBlob(resolve, "image/png"); });
-    position.copy(kept[0]); quaternion.copy(kept[1]);
+    const blob = await new Promise((resolve) => {
+      this.canvas.toBlob(resolve, "image/png");
+    });
+    position.copy(kept[0]);
+    quaternion.copy(kept[1]);
     this.resize();
     this.drawNow();
     return blob;
@@ -340,7 +313,10 @@ export class ModelView extends Overlays {
 
   draw() {
     if (this.waiting) return;
-    this.waiting = requestAnimationFrame(() => { this.waiting = 0; this.drawNow(); });
+    this.waiting = requestAnimationFrame(() => {
+      this.waiting = 0;
+      this.drawNow();
+    });
   }
 
   drawNow() {
@@ -364,15 +340,28 @@ export class ModelView extends Overlays {
       pass(this.scenes.low, at, 1);
     } else if (this.show === "low") pass(this.scenes.low, 0, 1);
     if (this.show === "sculpt") pass(this.scenes.sculpt, 0, 1);
-    if (this.show === "both") { // the sculpt through the low
+    if (this.show === "both") {
+      // the sculpt through the low
       pass(this.scenes.sculpt, 0, 1);
-      const see = (clear) => { for (const { material } of this.scenes.low.children) { material.uniforms.clear.value = clear ? 0.55 : 1; material.transparent = clear; } };
+      const see = (clear) => {
+        for (const { material } of this.scenes.low.children) {
+          material.uniforms.clear.value = clear ? 0.55 : 1;
+          material.transparent = clear;
+        }
+      };
       r.clearDepth();
-      see(true); pass(this.scenes.low, 0, 1); see(false);
+      see(true);
+      pass(this.scenes.low, 0, 1);
+      see(false);
     }
-    if (this.show === "wipe") { pass(this.scenes.low, 0, this.wipe); pass(this.scenes.sculpt, this.wipe, 1); }
+    if (this.show === "wipe") {
+      pass(this.scenes.low, 0, this.wipe);
+      pass(this.scenes.sculpt, this.wipe, 1);
+    }
     if (this.normalsOn && this.low && !this.normalLines.geometry.attributes.position) this.drawNormals();
-    this.cageLines.visible = this.cageOn; this.rayLines.visible = this.rayStarts.visible = this.raysOn; this.normalLines.visible = this.normalsOn && this.show !== "sculpt";
+    this.cageLines.visible = this.cageOn;
+    this.rayLines.visible = this.rayStarts.visible = this.raysOn;
+    this.normalLines.visible = this.normalsOn && this.show !== "sculpt";
     pass(this.scenes.marks, 0, 1);
     pass(this.scenes.over, 0, 1);
     this.drawn = (this.drawn || 0) + 1;

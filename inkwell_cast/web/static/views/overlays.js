@@ -2,10 +2,17 @@
 import * as THREE from "three";
 import { CameraMoves } from "./camera.js";
 
-export const ink = (name) => new THREE.Color().setStyle(getComputedStyle(document.documentElement).getPropertyValue(name).trim(), THREE.LinearSRGBColorSpace);
+export const ink = (name) =>
+  new THREE.Color().setStyle(
+    getComputedStyle(document.documentElement).getPropertyValue(name).trim(),
+    THREE.LinearSRGBColorSpace,
+  );
 
 const SPECK = 4; // pixels
-const HATCH = "precision highp float; uniform float strength; void main() { gl_FragColor = vec4(0.77, 0.25, 0.18, strength * (mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) > 2.6 ? 0.16 : 1.0)); }";
+const HATCH = `precision highp float; uniform float strength; void main() {
+    float line = mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) > 2.6 ? 0.16 : 1.0;
+    gl_FragColor = vec4(0.77, 0.25, 0.18, strength * line);
+  }`;
 
 // The view has `scenes.marks` and `scenes.over` besides what the camera needs.
 export class Overlays extends CameraMoves {
@@ -14,8 +21,14 @@ export class Overlays extends CameraMoves {
     line.setAttribute("position", new THREE.BufferAttribute(new Float32Array(6), 3));
     const group = new THREE.Group();
     const ray = new THREE.Line(line, new THREE.LineBasicMaterial({ color: ink("--verdigris"), depthTest: false }));
-    const dot = new THREE.Mesh(new THREE.SphereGeometry(1, 16, 12), new THREE.MeshBasicMaterial({ color: 0xfbf8f2, depthTest: false }));
-    const ring = new THREE.Mesh(new THREE.SphereGeometry(1.7, 16, 12), new THREE.MeshBasicMaterial({ color: ink("--verdigris"), depthTest: false }));
+    const dot = new THREE.Mesh(
+      new THREE.SphereGeometry(1, 16, 12),
+      new THREE.MeshBasicMaterial({ color: 0xfbf8f2, depthTest: false }),
+    );
+    const ring = new THREE.Mesh(
+      new THREE.SphereGeometry(1.7, 16, 12),
+      new THREE.MeshBasicMaterial({ color: ink("--verdigris"), depthTest: false }),
+    );
     group.add(ring, ray, dot);
     group.renderOrder = 5;
     group.visible = false;
@@ -26,17 +39,31 @@ export class Overlays extends CameraMoves {
   // Hatching over some triangles, and the view turned to them; `corners` are 9 numbers a triangle.
   showMarks(corners, place) {
     this.clearMarks();
-    if (!corners.length) { this.draw(); return; }
+    if (!corners.length) {
+      this.draw();
+      return;
+    }
     const geometry = new THREE.BufferGeometry();
     geometry.setAttribute("position", new THREE.BufferAttribute(corners, 3));
     // Once as it lies, once faintly through whatever hides it.
-    const hatch = (strength, hidden) => new THREE.ShaderMaterial({
-      uniforms: { strength: { value: strength } },
-      vertexShader: "void main() { gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); gl_Position.z -= 0.00002 * gl_Position.w; }",
-      fragmentShader: HATCH,
-      transparent: true, side: THREE.DoubleSide, depthWrite: false, depthTest: !hidden,
-    });
-    this.marks = [new THREE.Mesh(geometry, hatch(1, false)), new THREE.Mesh(geometry, hatch(0.5, true)), this.specks(corners)];
+    const hatch = (strength, hidden) =>
+      new THREE.ShaderMaterial({
+        uniforms: { strength: { value: strength } },
+        vertexShader: `void main() {
+            gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
+            gl_Position.z -= 0.00002 * gl_Position.w;
+          }`,
+        fragmentShader: HATCH,
+        transparent: true,
+        side: THREE.DoubleSide,
+        depthWrite: false,
+        depthTest: !hidden,
+      });
+    this.marks = [
+      new THREE.Mesh(geometry, hatch(1, false)),
+      new THREE.Mesh(geometry, hatch(0.5, true)),
+      this.specks(corners),
+    ];
     this.scenes.marks.add(...this.marks);
     if (place) this.turnTo(corners, place);
     this.draw();
@@ -44,47 +71,83 @@ export class Overlays extends CameraMoves {
 
   // What is marked but smaller than some pixels, as dots that can be seen.
   specks(corners) {
-    const count = corners.length / 9, middles = new Float32Array(3 * count), extents = new Float32Array(count);
-    for (let t = 0; t < count; t++) for (let c = 0; c < 3; c++) {
-      const three = [0, 3, 6].map((k) => corners[9 * t + k + c]);
-      middles[3 * t + c] = (three[0] + three[1] + three[2]) / 3;
-      extents[t] = Math.max(extents[t], Math.max(...three) - Math.min(...three));
-    }
+    const count = corners.length / 9,
+      middles = new Float32Array(3 * count),
+      extents = new Float32Array(count);
+    for (let t = 0; t < count; t++)
+      for (let c = 0; c < 3; c++) {
+        const three = [0, 3, 6].map((k) => corners[9 * t + k + c]);
+        middles[3 * t + c] = (three[0] + three[1] + three[2]) / 3;
+        extents[t] = Math.max(extents[t], Math.max(...three) - Math.min(...three));
+      }
     const geometry = new THREE.BufferGeometry();
     geometry.setAttribute("position", new THREE.BufferAttribute(middles, 3));
     geometry.setAttribute("extent", new THREE.BufferAttribute(extents, 1));
-    return new THREE.Points(geometry, new THREE.ShaderMaterial({
-      uniforms: { high: { value: this.canvas.height }, strength: { value: 1 } },
-      vertexShader: `attribute float extent; uniform float high; void main() {
-        gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); gl_Position.z -= 0.00002 * gl_Position.w;
+    return new THREE.Points(
+      geometry,
+      new THREE.ShaderMaterial({
+        uniforms: { high: { value: this.canvas.height }, strength: { value: 1 } },
+        vertexShader: `attribute float extent; uniform float high; void main() {
+        gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
+        gl_Position.z -= 0.00002 * gl_Position.w;
         gl_PointSize = extent * projectionMatrix[1][1] * high < ${2 * SPECK}.0 * gl_Position.w ? ${SPECK}.0 : 0.0;
         if (gl_PointSize == 0.0) gl_Position.z = 2.0 * gl_Position.w; }`,
-      fragmentShader: HATCH, transparent: true, depthWrite: false,
-    }));
+        fragmentShader: HATCH,
+        transparent: true,
+        depthWrite: false,
+      }),
+    );
   }
 
   // Points of the sculpt that the cage does not hold, and of the low whose rays fail, as discs hatched two ways.
   setPoints(sculpt, low) {
-    for (const old of this.points || []) { this.scenes.marks.remove(old); old.geometry.dispose(); old.material.dispose(); }
-    this.points = [[sculpt, "+"], [low, "-"]].filter(([points]) => points?.length).map(([points, way]) => {
-      const geometry = new THREE.BufferGeometry();
-      geometry.setAttribute("position", new THREE.BufferAttribute(points, 3));
-      return new THREE.Points(geometry, new THREE.ShaderMaterial({
-        uniforms: { ratio: { value: this.renderer.getPixelRatio() } },
-        vertexShader: "uniform float ratio; void main() { gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); gl_Position.z -= 0.0001 * gl_Position.w; gl_PointSize = 5.0 * ratio; }",
-        fragmentShader: `precision highp float; void main() { if (length(gl_PointCoord - 0.5) > 0.5 || mod(gl_FragCoord.x ${way} gl_FragCoord.y, 5.0) > 3.2) discard; gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0); }`,
-        depthWrite: false,
-      }));
-    });
+    for (const old of this.points || []) {
+      this.scenes.marks.remove(old);
+      old.geometry.dispose();
+      old.material.dispose();
+    }
+    this.points = [
+      [sculpt, "+"],
+      [low, "-"],
+    ]
+      .filter(([points]) => points?.length)
+      .map(([points, way]) => {
+        const geometry = new THREE.BufferGeometry();
+        geometry.setAttribute("position", new THREE.BufferAttribute(points, 3));
+        return new THREE.Points(
+          geometry,
+          new THREE.ShaderMaterial({
+            uniforms: { ratio: { value: this.renderer.getPixelRatio() } },
+            vertexShader: `uniform float ratio; void main() {
+                gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
+                gl_Position.z -= 0.0001 * gl_Position.w;
+                gl_PointSize = 5.0 * ratio;
+              }`,
+            fragmentShader: `precision highp float; void main() {
+              bool between = mod(gl_FragCoord.x ${way} gl_FragCoord.y, 5.0) > 3.2;
+              if (length(gl_PointCoord - 0.5) > 0.5 || between) discard;
+              gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0);
+            }`,
+            depthWrite: false,
+          }),
+        );
+      });
     for (const made of this.points) this.scenes.marks.add(made);
     this.draw();
   }
 
   // Pockets as balls of thin lines, each with the place and radius that the server gave in scene units.
   setPockets(pockets) {
-    for (const ball of this.balls) { this.scenes.over.remove(ball); ball.geometry.dispose(); ball.material.dispose(); }
+    for (const ball of this.balls) {
+      this.scenes.over.remove(ball);
+      ball.geometry.dispose();
+      ball.material.dispose();
+    }
     this.balls = pockets.map(({ centre, radius }, number) => {
-      const ball = new THREE.LineSegments(new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(radius, 2)), new THREE.LineBasicMaterial({ color: ink("--verdigris"), transparent: true, opacity: 0.45 }));
+      const ball = new THREE.LineSegments(
+        new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(radius, 2)),
+        new THREE.LineBasicMaterial({ color: ink("--verdigris"), transparent: true, opacity: 0.45 }),
+      );
       ball.position.set(...centre);
       ball.userData = { number, radius };
       this.scenes.over.add(ball);
@@ -96,21 +159,26 @@ export class Overlays extends CameraMoves {
   // The pocket whose middle lies under a pointer event, or null.
   pocketAt(event) {
     const r = this.canvas.getBoundingClientRect();
-    return this.balls.find((ball) => {
-      const [x, y] = this.screenOf(ball.position.toArray());
-      return Math.hypot(x - (event.clientX - r.left), y - (event.clientY - r.top)) < 12;
-    }) || null;
+    return (
+      this.balls.find((ball) => {
+        const [x, y] = this.screenOf(ball.position.toArray());
+        return Math.hypot(x - (event.clientX - r.left), y - (event.clientY - r.top)) < 12;
+      }) || null
+    );
   }
 
   // Where a place is drawn, in CSS pixels of the canvas.
   screenOf(place) {
-    const at = new THREE.Vector3(...place).project(this.camera), { clientWidth: w, clientHeight: h } = this.canvas;
-    return [(at.x + 1) / 2 * w, (1 - at.y) / 2 * h];
+    const at = new THREE.Vector3(...place).project(this.camera),
+      { clientWidth: w, clientHeight: h } = this.canvas;
+    return [((at.x + 1) / 2) * w, ((1 - at.y) / 2) * h];
   }
 
   // Whether the low hides a place that lies on it.
   hides(place) {
-    const to = new THREE.Vector3(...place), way = to.clone().sub(this.camera.position), away = way.length();
+    const to = new THREE.Vector3(...place),
+      way = to.clone().sub(this.camera.position),
+      away = way.length();
     this.raycaster.set(this.camera.position, way.divideScalar(away));
     const [hit] = this.raycaster.intersectObjects(this.scenes.low.children, false);
     return Boolean(hit) && hit.distance < away - this.box.getSize(to).length() / 200;
@@ -118,14 +186,22 @@ export class Overlays extends CameraMoves {
 
   clearMarks() {
     if (!this.marks) return;
-    this.scenes.marks.remove(...this.marks); for (const { geometry, material } of this.marks) { geometry.dispose(); material.dispose(); } this.marks = null;
+    this.scenes.marks.remove(...this.marks);
+    for (const { geometry, material } of this.marks) {
+      geometry.dispose();
+      material.dispose();
+    }
+    this.marks = null;
   }
 
   setPin(probe) {
     this.pin.group.visible = Boolean(probe);
     if (probe) {
       const size = this.box.getSize(new THREE.Vector3()).length() / 260;
-      for (const ball of [this.pin.dot, this.pin.ring]) { ball.position.set(...(probe.struck || probe.place)); ball.scale.setScalar(size); }
+      for (const ball of [this.pin.dot, this.pin.ring]) {
+        ball.position.set(...(probe.struck || probe.place));
+        ball.scale.setScalar(size);
+      }
       this.pin.ray.geometry.attributes.position.array.set([...probe.start, ...(probe.struck || probe.place)]);
       this.pin.ray.geometry.attributes.position.needsUpdate = true;
       this.pin.ray.geometry.computeBoundingSphere();
