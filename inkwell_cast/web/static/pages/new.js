@@ -1,7 +1,7 @@
 // The page of a new piece: files in, roles chosen, piece made once every file is read.
 import { $, json, sending } from "../common/requests.js";
 import "../page/at_work.js";
-import { acceptedBy, filesOf, roleChoice, takeDrops, triangleWords, uploadsInto } from "../panels/upload.js";
+import { acceptedBy, GIVEN_UP, filesOf, roleChoice, takeDrops, triangleWords, uploadsInto } from "../panels/upload.js";
 
 const list = $("list");
 
@@ -66,6 +66,7 @@ $("from-place").addEventListener("submit", async (e) => {
   $("place").value = ""; // now, not when it is read: another may be typed by then
   try {
     const answer = await json("/uploads/from", sending({ path }, "PUT"));
+    if (!answer.token) throw new Error(GIVEN_UP);
     row.dataset.state = "read";
     words.textContent = triangleWords(answer);
     await settle(answer, row);

@@ -1,5 +1,7 @@
 // Sends mesh files to the server, one after the other, and shows each as a row with its progress.
 
+export const GIVEN_UP = "Its reading was stopped. Add it again.";
+
 export function send(file, batch, onShare) {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
@@ -12,9 +14,9 @@ export function send(file, batch, onShare) {
       } catch {
         /* not JSON: told below */
       }
-      request.status < 300
-        ? resolve(answer)
-        : reject(new Error(answer.error || `${file.name}: the server answered ${request.status}.`));
+      if (request.status === 204) reject(new Error(GIVEN_UP));
+      else if (request.status < 300) resolve(answer);
+      else reject(new Error(answer.error || `${file.name}: the server answered ${request.status}.`));
     };
     request.onerror = () => reject(new Error(`${file.name}: the server could not be reached.`));
     request.send(file);
