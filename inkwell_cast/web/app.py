@@ -9,16 +9,16 @@ from starlette.responses import JSONResponse, Response
 
 from ..core.base.errors import InputProblem
 from ..core.settings.recipe import refusals
-from ..engine.engine import JobFailed
+from ..engine.ticket import JobFailed
 from .api import create_api
 from .routes import (
+    api_tokens,
     at_work,
     bakes,
     basis,
     batches,
     brought,
     cage,
-    clients,
     folders,
     guide,
     handoff,
@@ -46,7 +46,7 @@ def create_app(services: Services, remote: bool = False) -> FastAPI:
     app.add_middleware(Guard, services=services, remote=remote)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     step_routes = live, turntable, basis, handoff, library, mends, brought, bakes, meshes, cage
-    for module in (at_work, clients, folders, guide, piece_file, shelf, batches, *step_routes, piece):
+    for module in (at_work, api_tokens, folders, guide, piece_file, shelf, batches, *step_routes, piece):
         app.include_router(module.router)
     api = create_api(services)
     app.mount(API, api)

@@ -12,7 +12,7 @@ import pytest
 
 from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.mesh.mesh import values_at_corners
-from inkwell_cast.engine.engine import JobFailed
+from inkwell_cast.engine.ticket import JobFailed
 from inkwell_cast.web.services.pieces import paired_of
 
 from ..shapes import grid_mesh, plane, torus

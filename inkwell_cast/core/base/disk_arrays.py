@@ -42,9 +42,10 @@ def room(shape: tuple[int, ...], kind: Any, on_disk: bool = False) -> Any_:
             return np.ndarray(shape, kind, buffer=mmap.mmap(file.fileno(), size))
     except OSError as error:
         raise InputProblem(
-            str(scratch()), f"There is no room on this disk for {size / 1e9:.1f} GB ({error.strerror}).",
+            str(scratch()),
+            f"There is no room on this disk for {size / 1e9:.1f} GB ({error.strerror}).",
             "Free some space, or name another folder in INKWELL_CAST_SCRATCH.",
-        ) from error  # fmt: skip
+        ) from error
 
 
 def on_disk(values: Any_) -> bool:

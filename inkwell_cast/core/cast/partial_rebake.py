@@ -7,13 +7,13 @@ nothing but its own rays.
 Tiles are cast again here for a bake after a change, and for a patch that has other settings.
 """
 
-from collections.abc import Callable
 from dataclasses import fields
 from itertools import pairwise
 
 import numpy as np
 
 from ..base.array_types import F32, F64, I64, Any_, Bool
+from ..base.progress import Cancel, ShareDone
 from ..cage.cage import Cage
 from ..mesh.mesh import Mesh
 from ..piece.low_on_sheet import Low
@@ -138,9 +138,7 @@ def with_hits(hits: Hits, fresh: Hits) -> Hits:
     return Hits(hits.tiles, hits.starts, triangle, uv)
 
 
-def cast_tiles(
-    context: Context, before: Cast, tiles: I64, tell: Callable[[float], None], cancelled: Callable[[], bool]
-) -> tuple[Cast, Hits]:
+def cast_tiles(context: Context, before: Cast, tiles: I64, tell: ShareDone, cancelled: Cancel) -> tuple[Cast, Hits]:
     """A cast in which some tiles are traced anew by the rays of a context, and what their samples struck."""
     cast, fresh = cast_without(before, context.low.grid, tiles), empty_hits(context.low.grid, tiles)
     cast_rays(context.low, context.rays, context.sculpt, cast, fresh, tell, cancelled, context.recipe.sheet.adaptive)

@@ -22,8 +22,12 @@ def find(piece: Inspected) -> Iterator[Finding]:
         count = int(lacking.sum())
         if count:
             yield Finding(
-                KEY, "blocking", TITLE, low.part.key, count,
+                KEY,
+                "blocking",
+                TITLE,
+                low.part.key,
+                count,
                 f"{plural(count, 'triangle')} of {len(lacking):,} without UVs in channel {channel}: there is nowhere to bake to.",
                 "Unwrap it and export it with its UVs" + (", or choose another channel." if mesh.uvs else "."),
                 marks=low.marks(lacking),
-            )  # fmt: skip
+            )

@@ -31,9 +31,12 @@ SUFFIXES = (".glb", ".gltf")
 COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 UNDERSTOOD = {
-    "KHR_mesh_quantization", "KHR_materials_unlit", "KHR_texture_transform", "EXT_mesh_gpu_instancing",
+    "KHR_mesh_quantization",
+    "KHR_materials_unlit",
+    "KHR_texture_transform",
+    "EXT_mesh_gpu_instancing",
     "KHR_materials_emissive_strength",
-}  # fmt: skip
+}
 MODES = {0: "points", 1: "lines", 2: "lines", 3: "lines"}
 INSTANCING = "EXT_mesh_gpu_instancing"
 
@@ -120,16 +123,18 @@ def _buffers(path: pathlib.Path, document: dict[str, Any], binary: U8) -> list[U
             beside = path.parent / name
             if not name or not beside.is_file():
                 raise InputProblem(
-                    path.name, f"Its data lies in “{name or uri}”, which is not beside it.",
+                    path.name,
+                    f"Its data lies in “{name or uri}”, which is not beside it.",
                     "Add that file together with this one, or export as one GLB file.",
-                )  # fmt: skip
+                )
             buffers.append(np.memmap(beside, np.uint8, "r") if beside.stat().st_size else np.zeros(0, np.uint8))
         length = buffer.get("byteLength", 0)
         if length > len(buffers[-1]) + 3:
             raise InputProblem(
-                path.name, f"Its buffer {n} should have {length:,} bytes and has {len(buffers[-1]):,}.",
+                path.name,
+                f"Its buffer {n} should have {length:,} bytes and has {len(buffers[-1]):,}.",
                 "The file is truncated; export it again.",
-            )  # fmt: skip
+            )
     return buffers
 
 
@@ -155,9 +160,7 @@ def _instances(file: GltfFile, attributes: dict[str, int], above: F64) -> list[F
     file.budget.take(instances=counts.copy().pop())
     given = {key: _attribute(file, index, 4 if key == "ROTATION" else 3) for key, index in attributes.items()}
     names = {"TRANSLATION": "translation", "ROTATION": "rotation", "SCALE": "scale"}
-    rows = [
-        {name: given[key][n].tolist() for key, name in names.items() if key in given} for n in range(counts.pop())
-    ]  # fmt: skip
+    rows = [{name: given[key][n].tolist() for key, name in names.items() if key in given} for n in range(counts.pop())]
     return [above @ _matrix(row) for row in rows]
 
 
@@ -304,8 +307,8 @@ def _primitive(file: GltfFile, primitive: dict[str, Any], name: str, matrix: F64
     looks = looks_of(file, primitive.get("material"))
     read = Mesh(
         file.path.name, positions[:, :3], triangles,
-        normals=CornerValues(normals[:, :3], triangles) if normals is not None else None,
-        uvs=tuple(uvs), tangents=CornerValues(tangents, triangles) if tangents is not None else None, colors=colors,
+        normals=CornerValues(normals[:, :3], triangles) if normals is not None else None, uvs=tuple(uvs),
+        tangents=CornerValues(tangents, triangles) if tangents is not None else None, colors=colors,
         object_names=(name,), material_names=(looks.name,), material_colors=np.array([looks.color], np.float32),
         textures=(looks.texture,), emission_colors=np.array([looks.sent], np.float32),
         emission_textures=(looks.glowing,),

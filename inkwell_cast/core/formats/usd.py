@@ -28,9 +28,10 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
     """Read one file as one mesh. Raises InputProblem, also where the library is not installed."""
     if importlib.util.find_spec("pxr") is None:
         raise InputProblem(
-            path.name, "Reading USD needs a library that is not installed.",
+            path.name,
+            "Reading USD needs a library that is not installed.",
             "Install it with `pip install inkwell-cast[usd]`, or export the mesh as GLB.",
-        )  # fmt: skip
+        )
     return read_in_child(path, __name__, budget)
 
 
@@ -153,9 +154,12 @@ def _part(path: pathlib.Path, mesh: Any, name: str, budget: Budget) -> Mesh | No
     def layer(values: Any_, interpolation: str, width: int) -> CornerValues | None:
         rows = np.array(values, np.float32).reshape(-1, values.shape[1])[:, :width]
         places: dict[str, Any_] = {
-            "faceVarying": picks, "vertex": triangles, "varying": triangles,
-            "uniform": np.repeat(faces[:, None], 3, axis=1), "constant": np.zeros_like(triangles),
-        }  # fmt: skip
+            "faceVarying": picks,
+            "vertex": triangles,
+            "varying": triangles,
+            "uniform": np.repeat(faces[:, None], 3, axis=1),
+            "constant": np.zeros_like(triangles),
+        }
         place: I32 = places[interpolation].astype(np.int32)
         return CornerValues(np.ascontiguousarray(rows), place) if len(rows) > place.max(initial=-1) else None
 

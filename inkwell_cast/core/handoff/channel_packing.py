@@ -50,9 +50,10 @@ def _values(pack: Pack, channel: str, well: Well, picture: Read) -> F32 | float:
     map_ = REGISTRY[well.map]
     if path is None:
         raise InputProblem(
-            f"The picture “{pack.name}”", f"Its {channel} takes {map_.LABEL.lower()}, which this bake has not.",
+            f"The picture “{pack.name}”",
+            f"Its {channel} takes {map_.LABEL.lower()}, which this bake has not.",
             "Tick that map and bake again, or choose another.",
-        )  # fmt: skip
+        )
     steps: Any_ = png.read(path)
     values: F32 = png.dequantise(np.ascontiguousarray(steps[..., PLACE[well.channel]]))
     wanted = "linear" if channel == "alpha" else pack.space

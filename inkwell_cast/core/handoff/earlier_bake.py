@@ -53,9 +53,10 @@ def _shown(path: pathlib.Path, scratch: pathlib.Path) -> str:
     image: Any_ = read_picture(path)
     if image.dtype.kind == "f":
         raise InputProblem(
-            path.name, "It holds floats, of which the bake kept no picture to show and pack.",
+            path.name,
+            "It holds floats, of which the bake kept no picture to show and pack.",
             "Hand off with the bake: inkwell-cast handoff without --baked.",
-        )  # fmt: skip
+        )
     write_picture(scratch / f"{path.name}.png", "png", np.ascontiguousarray(image))
     return f"{path.name}.png"
 
@@ -70,9 +71,10 @@ def in_piece(piece: PieceFile, folder: pathlib.Path, name: str = "") -> Finished
     if not named:
         names = ", ".join(f"“{bake.name}”" for bake in there if bake.name)
         raise InputProblem(
-            piece.name, f"It holds no bake {f'called “{name}” ' if name else ''}of its meshes as they are.",
+            piece.name,
+            f"It holds no bake {f'called “{name}” ' if name else ''}of its meshes as they are.",
             f"Choose one of {names}." if name and names else "Bake it, or leave --baked out.",
-        )  # fmt: skip
+        )
     bake = max(named, key=lambda each: each.created)
     pictures = {(entry.sheet, entry.key): folder / entry.sha256 for entry in bake.pictures}
     return Finished.of_pictures(piece.name, bake.manifest, lambda sheet, key: pictures.get((sheet, key)))

@@ -14,8 +14,8 @@ from typing import Any, Protocol, runtime_checkable
 from ..base.array_types import F32, Any_
 from ..cast.context import Context
 from ..settings.map_names import MAPS
-from .derived import Derived
 from .layer import Layer
+from .value_range import Derived
 
 __all__ = ["FLAT", "LAYERS", "REGISTRY", "Derived", "Map", "ReadsNormals"]
 

@@ -2,8 +2,8 @@
 
 from ..base.array_types import F32, Any_
 from ..cast.context import Context
-from .derived import Derived
 from .normal import BACKGROUND, encoded
+from .value_range import Derived
 
 __all__ = ["BACKGROUND"]
 

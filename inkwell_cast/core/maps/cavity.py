@@ -3,7 +3,7 @@
 from ..base.array_types import Any_
 from ..cast.context import Context
 from .curvature import PERCENTILE, CurvatureLayer
-from .derived import Derived, one_sided
+from .value_range import Derived, one_sided
 
 KEY, LABEL = "cavity", "Cavity"
 REASON = "Grooves and creases alone, as fine as the sculpt, dark on white."

@@ -1,4 +1,4 @@
-"""Carried colour: the sculpt's textures, else its vertex colours, else those of its materials.
+"""CarriedColors colour: the sculpt's textures, else its vertex colours, else those of its materials.
 
 The layer holds linear RGB from 0 to 1; the picture is stored as sRGB.
 """
@@ -8,12 +8,12 @@ import numpy as np
 from ..base.array_types import Any_
 from ..base.color_space import to_srgb
 from ..base.disk_arrays import in_bands
+from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..settings.recipe import Recipe
-from .carried import Carried, colors_of, gather_carried
-from .derived import Derived
-from .hits_of_tile import Cancel, Progress
+from .carried import CarriedColors, colors_of, gather_carried
+from .value_range import Derived
 
 KEY, LABEL = "color", "Colour"
 REASON = "The sculpt's textures, else its vertex colours, else those of its materials."
@@ -34,9 +34,11 @@ def cost(recipe: Recipe) -> float:
     return 0.1
 
 
-def prepare(context: Context) -> Carried:
+def prepare(context: Context) -> CarriedColors:
     return colors_of(context.sculpt.mesh)
 
 
-def gather(context: Context, hits: Hits, ready: Carried, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+def gather(
+    context: Context, hits: Hits, ready: CarriedColors, out: Any_, progress: ShareDone, cancelled: Cancel
+) -> None:
     gather_carried(context, hits, ready, out, progress, cancelled)

@@ -7,13 +7,14 @@ import numpy as np
 
 from ..base.array_types import F32, Any_, Bool
 from ..base.kernels import kernel
+from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..settings.recipe import Recipe
 from ..uv.padding import nearest_covered
 from ..uv.rasterise import tile_box
-from .derived import Derived
-from .hits_of_tile import Cancel, Progress, over_tiles, samples_of, tiles_of, triangles_of
+from .hits_of_tile import over_tiles, samples_of, tiles_of, triangles_of
+from .value_range import Derived
 
 KEY, LABEL = "decals", "Opacity of decals"
 REASON = "White where floating details lie on the low, fading out toward their borders."
@@ -61,7 +62,7 @@ def prepare(context: Context) -> Bool:
     return np.ascontiguousarray(flags[context.sculpt.mesh.objects])
 
 
-def gather(context: Context, hits: Hits, ready: Bool, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+def gather(context: Context, hits: Hits, ready: Bool, out: Any_, progress: ShareDone, cancelled: Cancel) -> None:
     over_tiles(hits, context.low.grid, _share, (ready, out), progress, cancelled)
 
 

@@ -7,7 +7,7 @@ from ..base.disk_arrays import in_bands
 from ..cast.context import Context
 from ..settings.directions import way_in
 from . import normal_object, position
-from .derived import Derived
+from .value_range import Derived
 
 KEY, LABEL = "directional", "Directional"
 REASON = "White where the sculpt faces a way, or lies far along it, in the axes of the file."

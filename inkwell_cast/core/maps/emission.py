@@ -11,14 +11,14 @@ from ..base.array_types import F32, Any_
 from ..base.color_space import light_of, to_srgb
 from ..base.disk_arrays import in_bands
 from ..base.errors import InputProblem
+from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..mesh.mesh import Mesh
 from ..settings.lights_in_words import Glowing, glowing_in
 from ..settings.recipe import Recipe
-from .carried import Carried, by_material, gather_carried
-from .derived import Derived, automatic
-from .hits_of_tile import Cancel, Progress
+from .carried import CarriedColors, by_material, gather_carried
+from .value_range import Derived, automatic
 
 KEY, LABEL = "emission", "Emission"
 REASON = "What glows on the sculpt, by its materials or by names; floats hold it beyond 1."
@@ -51,11 +51,11 @@ def cost(recipe: Recipe) -> float:
     return 0.1
 
 
-def prepare(context: Context) -> Carried:
+def prepare(context: Context) -> CarriedColors:
     return sent_by(context)
 
 
-def sent_by(context: Context) -> Carried:
+def sent_by(context: Context) -> CarriedColors:
     """What the sculpt sends out: what its materials say, or the names that the recipe gives. Raises InputProblem."""
     mesh, words = context.sculpt.mesh, context.recipe.emission.glowing
     if not words:
@@ -85,10 +85,13 @@ def _refuse_unknown(chosen: list[Glowing], mesh: Mesh) -> None:
         if own.name.casefold() not in known:
             there = ", ".join(name for name in dict.fromkeys([*mesh.material_names, *mesh.object_names]) if name)
             raise InputProblem(
-                "What glows", f"No material and no object of the sculpt is called {own.name}.",
+                "What glows",
+                f"No material and no object of the sculpt is called {own.name}.",
                 f"It has: {there[:300]}.",
-            )  # fmt: skip
+            )
 
 
-def gather(context: Context, hits: Hits, ready: Carried, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+def gather(
+    context: Context, hits: Hits, ready: CarriedColors, out: Any_, progress: ShareDone, cancelled: Cancel
+) -> None:
     gather_carried(context, hits, ready, out, progress, cancelled)

@@ -3,13 +3,13 @@
 import numpy as np
 
 from ..base.array_types import Any_
+from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..cast.occluders import Occluders, occluders_on
 from ..settings.recipe import Recipe
 from . import occlusion
-from .derived import Derived
-from .hits_of_tile import Cancel, Progress
+from .value_range import Derived
 
 KEY, LABEL = "floaters", "Occlusion of floaters"
 REASON = "What floaters alone would hide of the sky; the other occlusion leaves them out."
@@ -39,7 +39,7 @@ def prepare(context: Context) -> Occluders | None:
 
 
 def gather(
-    context: Context, hits: Hits, ready: Occluders | None, out: Any_, progress: Progress, cancelled: Cancel
+    context: Context, hits: Hits, ready: Occluders | None, out: Any_, progress: ShareDone, cancelled: Cancel
 ) -> None:
     if ready is not None:
         occlusion.look_around(context, hits, "floaters", ready, out, progress, cancelled)

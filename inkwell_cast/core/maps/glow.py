@@ -6,15 +6,15 @@ The layer holds linear RGB, straight and reflected. A texel that sees nothing bu
 import numpy as np
 
 from ..base.array_types import Any_
+from ..base.progress import Cancel, ShareDone
 from ..base.setting import scene_units
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..settings.recipe import Recipe
 from .carried import colors_of
-from .derived import Derived
 from .emission import light_shown, sent_by
-from .hits_of_tile import Cancel, Progress
 from .light_paths import Lights, Paths, Ready, follow, met_by, smoothed
+from .value_range import Derived
 
 KEY, LABEL = "glow", "Glow"
 REASON = "The light that falls on the surroundings of what glows, by rays."
@@ -40,13 +40,13 @@ def prepare(context: Context) -> Ready:
     return Ready(met_by(context, context.recipe.glow.surroundings), colors_of(mesh), sent_by(context))
 
 
-def gather(context: Context, hits: Hits, ready: Ready, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+def gather(context: Context, hits: Hits, ready: Ready, out: Any_, progress: ShareDone, cancelled: Cancel) -> None:
     own = context.recipe.glow
     far = own.distance * scene_units(own.unit, context.assembly.low.diagonal) or 1e30
     paths = Paths(own.rays, own.noise, own.bounces, far, salt=3)
     follow(context, hits, ready, Lights(), paths, own.surroundings, out, progress, cancelled)
 
 
-def finish(context: Context, out: Any_, progress: Progress, cancelled: Cancel) -> Any_ | None:
+def finish(context: Context, out: Any_, progress: ShareDone, cancelled: Cancel) -> Any_ | None:
     """The layer smoothed, if the recipe says so."""
     return smoothed(context, out, progress, cancelled) if context.recipe.glow.denoise else None

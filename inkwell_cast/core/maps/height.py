@@ -2,7 +2,7 @@
 
 from ..base.array_types import Any_
 from ..cast.context import Context
-from .derived import Derived, signed
+from .value_range import Derived, signed
 
 KEY, LABEL = "height", "Height"
 REASON = "How far the sculpt stands off the low: white outside, black inside, mid-grey on it."

@@ -16,6 +16,7 @@ from ..base.array_types import F32, I32, Any_
 from ..base.color_space import steps_of, to_linear, to_srgb
 from ..base.kernels import kernel
 from ..base.on_demand import on_demand
+from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..mesh.mesh import Mesh
@@ -26,8 +27,8 @@ from ..piece.sculpt import Sculpt
 from ..settings.recipe import Recipe
 from ..settings.staleness import gathered, settings_behind
 from ..uv.rasterise import tile_box
-from .derived import Derived
-from .hits_of_tile import Cancel, Progress, over_tiles, samples_of, tiles_of, triangles_of
+from .hits_of_tile import over_tiles, samples_of, tiles_of, triangles_of
+from .value_range import Derived
 
 coo_array = on_demand("scipy.sparse", "coo_array")
 connected_components = on_demand("scipy.sparse.csgraph", "connected_components")
@@ -199,7 +200,7 @@ def _by_part(mesh: Mesh) -> Names:
     return Names(tuple(names), place[of] + np.int32(1))
 
 
-def gather(context: Context, hits: Hits, ready: Names, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+def gather(context: Context, hits: Hits, ready: Names, out: Any_, progress: ShareDone, cancelled: Cancel) -> None:
     over_tiles(hits, context.low.grid, _vote, (ready.of, out), progress, cancelled)
 
 

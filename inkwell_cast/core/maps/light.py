@@ -7,16 +7,16 @@ import numpy as np
 
 from ..base.array_types import F64, Any_
 from ..base.color_space import light_of
+from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..settings.lights_in_words import lamps_in
 from ..settings.recipe import Recipe
 from .carried import by_material, colors_of
-from .derived import Derived
 from .emission import light_shown
-from .hits_of_tile import Cancel, Progress
 from .light_paths import Lights, Paths, Ready, follow, met_by, smoothed
 from .panorama import panorama_of, parted
+from .value_range import Derived
 
 KEY, LABEL = "light", "Light"
 REASON = "Sun, sky and lamps with their shadows, and what is reflected of them."
@@ -64,13 +64,13 @@ def _light(color: str, strength: float) -> F64:
 
 
 def gather(
-    context: Context, hits: Hits, ready: tuple[Ready, Lights], out: Any_, progress: Progress, cancelled: Cancel
+    context: Context, hits: Hits, ready: tuple[Ready, Lights], out: Any_, progress: ShareDone, cancelled: Cancel
 ) -> None:
     own = context.recipe.light
     paths = Paths(own.rays, own.noise, own.bounces, 1e30, salt=4, of_low=own.normals == "low")
     follow(context, hits, *ready, paths, own.surroundings, out, progress, cancelled)
 
 
-def finish(context: Context, out: Any_, progress: Progress, cancelled: Cancel) -> Any_ | None:
+def finish(context: Context, out: Any_, progress: ShareDone, cancelled: Cancel) -> Any_ | None:
     """The layer smoothed, if the recipe says so."""
     return smoothed(context, out, progress, cancelled) if context.recipe.light.denoise else None

@@ -13,10 +13,10 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..base.array_types import F32, F64, Any_
-from ..base.borrowed_arrays import block
 from ..base.disk_arrays import on_disk, room
 from ..base.kernels import kernel
-from ..base.records import Record, record_kind, record_of
+from ..base.progress import Cancel, ShareDone
+from ..base.records import Record, record_kind, record_of, view
 from ..base.sampling_sequence import cosine_direction, frame_about, further_point, points_of_texel, square_point, turn
 from ..cast.context import Context
 from ..cast.hits import Hits
@@ -26,9 +26,9 @@ from ..cast.texel import barycentrics_at, triangle_at
 from ..mesh.normals import face_normal
 from ..rays.embree import blocked, hit_along
 from ..uv.rasterise import tile_box
-from .carried import Carried, color_at
+from .carried import CarriedColors, color_at
 from .denoise import denoised
-from .hits_of_tile import Cancel, Progress, over_tiles, point_of, samples_of, tiles_of, triangles_of, weights_at
+from .hits_of_tile import over_tiles, point_of, samples_of, tiles_of, triangles_of, weights_at
 from .occlusion import LIFT, bits_for
 from .ray_bundle import MOST_HITS, UNEVEN
 
@@ -37,12 +37,28 @@ ROUND = 16  # paths between two looks at their error
 NOTHING = np.zeros((1, 1, 3), np.float32)
 LIT = record_kind(
     {
-        "tracers": np.uint64, "first": np.int64, "lamps": np.float64, "sky": np.float32, "bright": np.float64,
+        "tracers": (np.uint64, 2),
+        "first": np.int64,
+        "lamps": (np.float64, 6),
+        "sky": (np.float32, "rows", "columns", 3),
+        "bright": (np.float64, 7),
     },
-    rays=np.int64, bits=np.int64, bounces=np.int64, far=np.float64, lift=np.float64, noise=np.float64,
-    rows=np.int64, columns=np.int64, panorama=np.int64, of_low=np.int64, salt=np.int64, brightest=np.float64,
-    sun=("f8", 7), above=("f8", 3), below=("f8", 3),
-)  # fmt: skip
+    rays=np.int64,
+    bits=np.int64,
+    bounces=np.int64,
+    far=np.float64,
+    lift=np.float64,
+    noise=np.float64,
+    rows=np.int64,
+    columns=np.int64,
+    panorama=np.int64,
+    of_low=np.int64,
+    salt=np.int64,
+    brightest=np.float64,
+    sun=("f8", 7),
+    above=("f8", 3),
+    below=("f8", 3),
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,8 +91,8 @@ class Ready:
     """What paths of a layer need: what they meet, and what that reflects and sends."""
 
     met: Occluders
-    reflects: Carried
-    sends: Carried
+    reflects: CarriedColors
+    sends: CarriedColors
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,27 +113,49 @@ def met_by(context: Context, surroundings: str) -> Occluders:
 
 
 def follow(
-    context: Context, hits: Hits, ready: Ready, lights: Lights, paths: Paths, surroundings: str, out: Any_,
-    progress: Progress, cancelled: Cancel,
-) -> None:  # fmt: skip
+    context: Context,
+    hits: Hits,
+    ready: Ready,
+    lights: Lights,
+    paths: Paths,
+    surroundings: str,
+    out: Any_,
+    progress: ShareDone,
+    cancelled: Cancel,
+) -> None:
     """The light at each texel into out (H, W, 6): what it is lit by straight on, and what was reflected before."""
     first = context.sculpt.first[:-1] if surroundings == "pair" else np.zeros(len(context.sculpt.first) - 1, np.int64)
     sky = NOTHING if lights.panorama is None else np.ascontiguousarray(lights.panorama, np.float32)
     brightest = max(lights.brightest, ready.sends.brightest)
     lit = record_of(
-        LIT, tracers=ready.met.tracers, first=np.ascontiguousarray(first), sky=sky, rows=sky.shape[0],
-        columns=sky.shape[1], panorama=lights.panorama is not None, rays=paths.rays, bits=bits_for(paths.rays),
-        bounces=paths.bounces, far=paths.far, lift=LIFT * context.assembly.low.diagonal, noise=paths.noise,
-        of_low=paths.of_low, salt=paths.salt, brightest=brightest, sun=lights.sun, above=lights.above,
-        below=lights.below, lamps=np.ascontiguousarray(lights.lamps, np.float64),
+        LIT,
+        tracers=ready.met.tracers,
+        first=np.ascontiguousarray(first),
+        sky=sky,
+        rows=sky.shape[0],
+        columns=sky.shape[1],
+        panorama=lights.panorama is not None,
+        rays=paths.rays,
+        bits=bits_for(paths.rays),
+        bounces=paths.bounces,
+        far=paths.far,
+        lift=LIFT * context.assembly.low.diagonal,
+        noise=paths.noise,
+        of_low=paths.of_low,
+        salt=paths.salt,
+        brightest=brightest,
+        sun=lights.sun,
+        above=lights.above,
+        below=lights.below,
+        lamps=np.ascontiguousarray(lights.lamps, np.float64),
         bright=np.ascontiguousarray(lights.bright, np.float64),
-    )  # fmt: skip
+    )
     scene: tuple[Record, ...] = (context.sculpt.record, ready.reflects.record, ready.sends.record, lit)
     arguments = ((context.low.record, context.cast.record, context.rays.record), scene, out)
     over_tiles(hits, context.low.grid, _of_tiles, arguments, progress, cancelled)
 
 
-def smoothed(context: Context, out: Any_, progress: Progress, cancelled: Cancel) -> Any_:
+def smoothed(context: Context, out: Any_, progress: ShareDone, cancelled: Cancel) -> Any_:
     """A layer of light (H, W, 6) with what few rays left rough smoothed; texels that struck nothing stay."""
     smooth = room(out.shape, out.dtype.type, on_disk(out))
     channels = out.shape[2]
@@ -139,7 +177,7 @@ def _of_tiles(first, last, hits, grid, sheet, scene, out):  # type: ignore[no-un
     """
     (low, cast, rays), (sculpt, _, _, lit) = sheet, scene
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
-    pair = block(rays.pair, rays.pair_count, np.int32)
+    pair = view(rays, "pair")
     places, found, room = np.empty((MOST_HITS, 9)), np.zeros(6), np.zeros((3, 3))
     for k in range(first, last):
         x0, y0, columns, rows = tile_box(tiles[k], grid)
@@ -172,7 +210,7 @@ def _normal_of_low(x, y, low, cast):  # type: ignore[no-untyped-def]
     """The low's own unit normal at a texel."""
     t = triangle_at(x, y, cast)
     b0, b1, b2 = barycentrics_at(x, y, t, low, cast)
-    n = block(low.normals, (low.normals_count, 3, 3), np.float32)[t]
+    n = view(low, "normals")[t]
     nx = b0 * n[0, 0] + b1 * n[1, 0] + b2 * n[2, 0]
     ny = b0 * n[0, 1] + b1 * n[1, 1] + b2 * n[2, 1]
     nz = b0 * n[0, 2] + b1 * n[1, 2] + b2 * n[2, 2]
@@ -210,7 +248,7 @@ def _at_texel(places, pair, start, seed, scene, room, found):  # type: ignore[no
 def _follow(place, pair, index, seed, scene, room, found):  # type: ignore[no-untyped-def]
     """One path from a hit (9,), added to found (6,); whether its first ray leaves the surface at all."""
     sculpt, reflects, sends, lit = scene
-    tracer = block(lit.tracers, (lit.tracers_count, 2), np.uint64)[pair]
+    tracer = view(lit, "tracers")[pair]
     px, py, pz, nx, ny, nz = place[0], place[1], place[2], place[3], place[4], place[5]
     gx, gy, gz = place[6], place[7], place[8]
     color, through = room[1], room[2]
@@ -228,7 +266,7 @@ def _follow(place, pair, index, seed, scene, room, found):  # type: ignore[no-un
             for c in range(3):
                 light[c] += through[c] * color[c]
             return True
-        t, b1, b2 = hit + block(lit.first, lit.first_count, np.int64)[pair], np.float64(b1), np.float64(b2)
+        t, b1, b2 = hit + view(lit, "first")[pair], np.float64(b1), np.float64(b2)
         b = 1 - b1 - b2, b1, b2
         color_at(t, b, sends, color)
         for c in range(3):
@@ -238,8 +276,8 @@ def _follow(place, pair, index, seed, scene, room, found):  # type: ignore[no-un
         color_at(t, b, reflects, color)
         for c in range(3):
             through[c] *= min(max(color[c], 0.0), 1.0)
-        positions = block(sculpt.positions, (sculpt.positions_count, 3), np.float32)
-        row = block(sculpt.triangles, (sculpt.triangles_count, 3), np.int32)[t]
+        positions = view(sculpt, "positions")
+        row = view(sculpt, "triangles")[t]
         p, q, s = positions[row[0]], positions[row[1]], positions[row[2]]
         gx, gy, gz = face_normal(p, q, s)
         side = 1.0 if gx * dx + gy * dy + gz * dz < 0 else -1.0
@@ -273,7 +311,7 @@ def _straight(place, normal, tracer, point, lit, through, light):  # type: ignor
                 light[k] += through[k] * cosine * sun[4 + k]
     if lit.bright_count:
         _bright(place, normal, tracer, point, lit, through, light)
-    lamps = block(lit.lamps, (lit.lamps_count, 6), np.float64)
+    lamps = view(lit, "lamps")
     for n in range(len(lamps)):
         lx, ly, lz = lamps[n, 0] - px, lamps[n, 1] - py, lamps[n, 2] - pz
         away = np.sqrt(lx * lx + ly * ly + lz * lz)
@@ -286,7 +324,7 @@ def _straight(place, normal, tracer, point, lit, through, light):  # type: ignor
 @kernel(error_model="numpy")
 def _bright(place, normal, tracer, point, lit, through, light):  # type: ignore[no-untyped-def]
     """What one of the panorama's bright places gives, chosen as often as it gives light; as in `_straight`."""
-    bright = block(lit.bright, (lit.bright_count, 7), np.float64)
+    bright = view(lit, "bright")
     u, v = further_point(point[0], point[1], AIMED + point[2])
     low, high = 0, len(bright) - 1
     while low < high:
@@ -316,7 +354,7 @@ def _sky(dx, dy, dz, lit, color):  # type: ignore[no-untyped-def]
         for c in range(3):
             color[c] = up * lit.above[c] + (1 - up) * lit.below[c]
         return
-    sky = block(lit.sky, (lit.rows, lit.columns, 3), np.float32)
+    sky = view(lit, "sky")
     x = (0.5 + np.arctan2(dx, -dz) / (2 * np.pi)) * lit.columns - 0.5
     y = np.arccos(min(max(dy, -1.0), 1.0)) / np.pi * lit.rows - 0.5
     left, top = np.int64(np.floor(x)), np.int64(np.floor(y))

@@ -3,16 +3,15 @@
 import numpy as np
 
 from ..base.array_types import F32, Any_
-from ..base.borrowed_arrays import block
 from ..base.kernels import kernel, prange
-from ..base.records import shared
+from ..base.records import shared, view
 from ..cast.context import Context
 from ..cast.hits import Cast
 from ..cast.texel import barycentrics_at, triangle_at
 from ..piece.low_on_sheet import Low
 from ..settings.basis import Basis
 from ..tangent.frame import form_of, frame, green_sign, to_object, to_tangent
-from .derived import Derived
+from .value_range import Derived
 
 KEY = "normal"
 LABEL = "Normal"
@@ -80,7 +79,7 @@ def frame_at(x, y, low, cast, form):  # type: ignore[no-untyped-def]
     t = triangle_at(x, y, cast)
     b0, b1, b2 = barycentrics_at(x, y, t, low, cast)
     normals, tangents = (
-        block(low.normals, (low.normals_count, 3, 3), np.float32),
-        block(low.tangents, (low.tangents_count, 3, 4), np.float32),
+        view(low, "normals"),
+        view(low, "tangents"),
     )
     return frame(b0, b1, b2, normals[t], tangents[t], form)

@@ -7,7 +7,7 @@ from ..base.kernels import kernel, prange
 from ..base.records import shared
 from ..cast.context import Context
 from ..cast.texel import barycentrics_at, triangle_at
-from .derived import Derived
+from .value_range import Derived
 
 KEY = "normal_object"
 LABEL = "Normal, object"

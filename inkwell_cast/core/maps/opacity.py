@@ -4,7 +4,7 @@ import numpy as np
 
 from ..base.array_types import Any_
 from ..cast.context import Context
-from .derived import Derived
+from .value_range import Derived
 
 KEY, LABEL = "opacity", "Opacity"
 REASON = "White where rays strike the sculpt, black where they pass it by."

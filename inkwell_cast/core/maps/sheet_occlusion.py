@@ -5,7 +5,7 @@ import numpy as np
 from ..base.array_types import Any_
 from ..cast.context import Context
 from ..cast.sheet_surroundings import open_sky
-from .derived import Derived
+from .value_range import Derived
 
 KEY, LABEL = "sheet_occlusion", "Occlusion, quick"
 REASON = "Shade in grooves from heights and normals on the sheet; takes no rays and sees no other part."

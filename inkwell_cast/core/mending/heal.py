@@ -59,7 +59,7 @@ def healed(context: Context, layers: dict[str, Any_], heal: Heal) -> tuple[Conte
         healed |= context.healed
     filled_cast = replace(
         cast, normal=normal, struck=struck, height=filled(cast.height), hit_triangle=filled(cast.hit_triangle)
-    )  # fmt: skip
+    )
     return replace(context, cast=filled_cast, healed=healed), {key: filled(values) for key, values in layers.items()}
 
 

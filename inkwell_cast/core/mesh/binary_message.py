@@ -70,9 +70,12 @@ def packed(mesh: Mesh) -> Blocks:
     """A mesh as one message; corners that layers share are kept once."""
     kept: list[I32] = [mesh.triangles]
     arrays: dict[str, Any_] = {
-        "positions": mesh.positions, "objects": mesh.objects, "materials": mesh.materials,
-        "material_colors": mesh.material_colors, "emission_colors": mesh.emission_colors,
-    }  # fmt: skip
+        "positions": mesh.positions,
+        "objects": mesh.objects,
+        "materials": mesh.materials,
+        "material_colors": mesh.material_colors,
+        "emission_colors": mesh.emission_colors,
+    }
     if mesh.polygons is not None:
         arrays["polygons"] = mesh.polygons
 
@@ -94,10 +97,14 @@ def packed(mesh: Mesh) -> Blocks:
     textures = {n: t for n, t in enumerate(pictures) if t is not None}
     arrays |= {f"texture{n}": t.data for n, t in textures.items()}
     header = {
-        "name": mesh.name, "object_names": mesh.object_names, "material_names": mesh.material_names, "layers": rows,
+        "name": mesh.name,
+        "object_names": mesh.object_names,
+        "material_names": mesh.material_names,
+        "layers": rows,
         "textures": {n: [t.name, t.channel, t.turned, t.tint] for n, t in textures.items()},
-        "color_space": mesh.color_space, "notes": mesh.notes,
-    }  # fmt: skip
+        "color_space": mesh.color_space,
+        "notes": mesh.notes,
+    }
     return pack(header, arrays)
 
 
@@ -117,16 +124,25 @@ def _mesh(header: dict[str, Any], a: dict[str, Any_], name: str) -> Mesh:
     for n, (called, channel, turned, tint) in header.get("textures", {}).items():
         textures[int(n)] = Texture(called, a[f"texture{n}"], channel, tuple(turned), tuple(tint))
     return Mesh(
-        name, a["positions"], a["corners0"], normals=layers.get("normals"),
+        name,
+        a["positions"],
+        a["corners0"],
+        normals=layers.get("normals"),
         uvs=tuple(layers[f"uv{n}"] for n in range(sum(name.startswith("uv") for name in layers))),
-        tangents=layers.get("tangents"), colors=layers.get("colors"), polygons=a.get("polygons"),
-        objects=a["objects"], object_names=tuple(header["object_names"]), materials=a["materials"],
-        material_names=tuple(header["material_names"]), material_colors=a["material_colors"],
-        textures=tuple(textures[:count]), emission_textures=tuple(textures[count:]),
+        tangents=layers.get("tangents"),
+        colors=layers.get("colors"),
+        polygons=a.get("polygons"),
+        objects=a["objects"],
+        object_names=tuple(header["object_names"]),
+        materials=a["materials"],
+        material_names=tuple(header["material_names"]),
+        material_colors=a["material_colors"],
+        textures=tuple(textures[:count]),
+        emission_textures=tuple(textures[count:]),
         emission_colors=a.get("emission_colors", np.zeros((0, 3), np.float32)),
         color_space="srgb" if header.get("color_space") == "srgb" else "linear",
         notes=tuple(str(note)[:400] for note in header.get("notes", [])[:100]),
-    )  # fmt: skip
+    )
 
 
 def read_foreign(data: bytes, name: str) -> Mesh:
@@ -160,9 +176,10 @@ def _wrong(mesh: Mesh) -> str:
         if count and (corners.min() < least or corners.max() >= max(len(values), least + 1)):
             return f"its {what} name rows that are not there"
     for what, of, most in (
-        ("objects", mesh.objects, len(mesh.object_names)), ("materials", mesh.materials, len(mesh.material_names)),
+        ("objects", mesh.objects, len(mesh.object_names)),
+        ("materials", mesh.materials, len(mesh.material_names)),
         ("polygons", mesh.polygons, 1 << 31),
-    ):  # fmt: skip
+    ):
         if of is not None and (
             of.shape != (count,) or of.dtype != np.int32 or (count and (of.min() < 0 or of.max() >= most))
         ):

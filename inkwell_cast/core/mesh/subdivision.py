@@ -254,9 +254,14 @@ def _around(vertex: I64, points: F64, layers: list[F64], of: I64) -> _Cage:
     faces, size = vertex.shape
     corners = np.arange(faces * size).reshape(faces, size)
     return _Cage(
-        vertex.reshape(-1), np.repeat(np.arange(faces), size), np.roll(corners, -1, axis=1).reshape(-1), points, layers,
-        of, np.zeros(0, np.int64),
-    )  # fmt: skip
+        vertex.reshape(-1),
+        np.repeat(np.arange(faces), size),
+        np.roll(corners, -1, axis=1).reshape(-1),
+        points,
+        layers,
+        of,
+        np.zeros(0, np.int64),
+    )
 
 
 SCHEMES: dict[str, Callable[[_Cage, I64], tuple[_Cage, I64]]] = {
@@ -279,10 +284,17 @@ def _mesh_of(mesh: Mesh, cage: _Cage) -> Mesh:
         bare = (before.corners[of] < 0).any(axis=1, keepdims=True)
         layers.append(replace(layer, corners=np.where(bare, NO_VALUE, layer.corners).astype(np.int32)))
     divided = Mesh(
-        mesh.name, points, triangles, uvs=tuple(layers[: len(mesh.uvs)]),
-        colors=layers[-1] if mesh.colors is not None else None, objects=mesh.objects[of],
-        object_names=mesh.object_names, materials=mesh.materials[of], material_names=mesh.material_names,
-        material_colors=mesh.material_colors, emission_colors=mesh.emission_colors,
-    )  # fmt: skip
+        mesh.name,
+        points,
+        triangles,
+        uvs=tuple(layers[: len(mesh.uvs)]),
+        colors=layers[-1] if mesh.colors is not None else None,
+        objects=mesh.objects[of],
+        object_names=mesh.object_names,
+        materials=mesh.materials[of],
+        material_names=mesh.material_names,
+        material_colors=mesh.material_colors,
+        emission_colors=mesh.emission_colors,
+    )
     hard = np.isin(_key(triangles, np.roll(triangles, -1, axis=1)), cage.sharp)
     return replace(divided, normals=values_at_corners(shaded(divided, edges_of(divided), hard, False)))

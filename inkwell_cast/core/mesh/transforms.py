@@ -39,10 +39,13 @@ def turned_over(mesh: Mesh) -> Mesh:
         return CornerValues(layer.values, np.ascontiguousarray(layer.corners[:, ::-1])) if layer else None
 
     return replace(
-        mesh, triangles=np.ascontiguousarray(mesh.triangles[:, ::-1]), normals=back(mesh.normals),
-        uvs=tuple(uv for layer in mesh.uvs if (uv := back(layer))), tangents=back(mesh.tangents),
+        mesh,
+        triangles=np.ascontiguousarray(mesh.triangles[:, ::-1]),
+        normals=back(mesh.normals),
+        uvs=tuple(uv for layer in mesh.uvs if (uv := back(layer))),
+        tangents=back(mesh.tangents),
         colors=back(mesh.colors),
-    )  # fmt: skip
+    )
 
 
 def _unit(rows: Any_) -> F32:
@@ -59,12 +62,16 @@ def one_name_each(mesh: Mesh) -> Mesh:
     first = {name: n for n, name in reversed(list(enumerate(mesh.material_names)))}
     firsts = [first[name] for name in material_names]
     return replace(
-        mesh, objects=objects, object_names=object_names, materials=materials, material_names=material_names,
+        mesh,
+        objects=objects,
+        object_names=object_names,
+        materials=materials,
+        material_names=material_names,
         textures=tuple(mesh.textures[n] for n in firsts),
         material_colors=mesh.material_colors[firsts],
         emission_textures=tuple(mesh.emission_textures[n] for n in firsts),
         emission_colors=mesh.emission_colors[firsts],
-    )  # fmt: skip
+    )
 
 
 def _renumber(rows: I32, names: tuple[str, ...]) -> tuple[I32, tuple[str, ...]]:

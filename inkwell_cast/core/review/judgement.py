@@ -10,7 +10,7 @@ from ..base.kernels import kernel, prange
 from ..cast.context import Context
 from ..flaws.visible import AROUND, BARE, FEW, Visible
 from ..settings.recipe import PROOF_SIDE
-from .as_seen import AsSeen, Seen, as_seen, bare_pixels
+from .as_seen import AsSeen, SeenSheets, as_seen, bare_pixels
 from .best_on_low import Candidate, nearest_of, outermost_of, own_of, padded
 from .worn_pictures import Pictures
 
@@ -21,8 +21,8 @@ FIRST = 0.5  # degrees by which another must look better than what comes first, 
 class Judgement:
     """What is seen of some pictures, of the best on this low, and what lies between, a `Visible` for each sheet."""
 
-    seen: Seen
-    best: Seen
+    seen: SeenSheets
+    best: SeenSheets
     visible: list[Visible]
     best_pictures: Pictures
 
@@ -168,7 +168,7 @@ def _take(one, two, three, counts, first, taken):  # type: ignore[no-untyped-def
                 taken[y, x] = 1 if b <= c else 2
 
 
-def _mean_of(seen: Seen) -> float:
+def _mean_of(seen: SeenSheets) -> float:
     degrees = sum(float(each.sum(dtype=np.float64)) for each in seen.sums)
     return degrees / max(_pixels(seen.counts), FEW)
 

@@ -108,9 +108,12 @@ async def checks(request: Request, piece_id: Id) -> list[Checked]:
 def _taken(upload: Upload) -> TakenFile:
     facts = upload.facts
     return TakenFile(
-        token=upload.token, name=upload.file_name, triangles=facts.triangles, objects=len(facts.parts),
+        token=upload.token,
+        name=upload.file_name,
+        triangles=facts.triangles,
+        objects=len(facts.parts),
         uvs=facts.channels > 0,
-    )  # fmt: skip
+    )
 
 
 def _state(request: Request, piece_id: int, said: list[str]) -> SettingsState:

@@ -93,9 +93,15 @@ def peek(request: Request, piece_id: int, bake_id: int) -> Response:
 
 @router.get("/bakes/{bake_id}/{key}.png")
 def picture(
-    request: Request, piece_id: int, bake_id: int, key: str, sheet: str = "", thumb: int = 0, most: int = 0,
+    request: Request,
+    piece_id: int,
+    bake_id: int,
+    key: str,
+    sheet: str = "",
+    thumb: int = 0,
+    most: int = 0,
     save: bool = False,
-) -> Response:  # fmt: skip
+) -> Response:
     """A map as it was written.
 
     `thumb` gives a small copy of that many pixels, `most` a smaller copy of one with more on a side; `save` is a

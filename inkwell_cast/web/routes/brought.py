@@ -21,13 +21,15 @@ router = APIRouter(prefix="/pieces/{piece_id}")
 @router.post("/bring-in")
 async def bring_in(
     request: Request, piece_id: int, pictures: list[UploadFile], reading: Annotated[str, Form()] = ANY
-) -> Response:  # fmt: skip
+) -> Response:
     """Judge maps, one a sheet in the order of their names; `reading` is "any", "object", "up" or "down"."""
     values, services = context(request, piece_id, "review"), services_of(request)
     basis = values["piece"].recipe.basis
     readings: dict[str, Basis | str | None] = {
-        ANY: ANY, "object": None, **{way: basis.model_copy(update={"green": way}) for way in ("up", "down")},
-    }  # fmt: skip
+        ANY: ANY,
+        "object": None,
+        **{way: basis.model_copy(update={"green": way}) for way in ("up", "down")},
+    }
     if reading not in readings:
         raise InputProblem("The map", f"“{reading}” is no basis.", "Choose one of the list.")
     for picture in pictures:
@@ -51,5 +53,5 @@ async def bring_in(
 @router.post("/wear/{other_id}")
 def wear(request: Request, piece_id: int, other_id: int) -> Response:
     """Judge the piece, a level of detail, with the normal maps of another level."""
-    services_of(request).detail_levels.wear(piece_id, other_id)
+    services_of(request).lods.wear(piece_id, other_id)
     return render(request, "bake_box.html", **context(request, piece_id, "meshes"))

@@ -64,8 +64,10 @@ async def coverage(
     values, covered = await _covered(request, piece_id, _tried(outward, inward))
     rule = {
         "fitted": values["piece"].recipe.reach.shape == "fitted",
-        "edges": covered.edges.tolist(), "surface": covered.surface.tolist(), "needed": covered.needed,
-    }  # fmt: skip
+        "edges": covered.edges.tolist(),
+        "surface": covered.surface.tolist(),
+        "needed": covered.needed,
+    }
     return render(request, "coverage.html", **values, coverage=covered, rule=rule)
 
 
@@ -93,9 +95,17 @@ async def folds(request: Request, piece_id: int) -> Response:
 
 @router.get("/section")
 async def section(
-    request: Request, piece_id: int, triangle: int, x: float, y: float, z: float,
-    turned: float = 0.0, zoom: float = 1.0, along: Along = "u", view: str = "0,0,1",
-) -> Response:  # fmt: skip
+    request: Request,
+    piece_id: int,
+    triangle: int,
+    x: float,
+    y: float,
+    z: float,
+    turned: float = 0.0,
+    zoom: float = 1.0,
+    along: Along = "u",
+    view: str = "0,0,1",
+) -> Response:
     """The slice at a place of the low, for the drawer; 204 where there is none to draw."""
     context(request, piece_id, "cage")
     if not 0.05 <= zoom <= 50:
@@ -110,16 +120,26 @@ async def section(
     if cut is None:
         return Response(status_code=204)
     header = {
-        "halfWidth": cut.half_width, "halfHeight": cut.half_height, "part": cut.part, "outward": cut.outward,
-        "inward": cut.inward, "height": cut.height, "angle": cut.angle, "struck": cut.struck,
+        "halfWidth": cut.half_width,
+        "halfHeight": cut.half_height,
+        "part": cut.part,
+        "outward": cut.outward,
+        "inward": cut.inward,
+        "height": cut.height,
+        "angle": cut.angle,
+        "struck": cut.struck,
         "rays": [
             {
-                "drawn": r.drawn.tolist(), "places": r.places.tolist(), "struck": r.struck, "normal": r.normal,
-                "triangle": r.triangle, "uv": r.uv,
+                "drawn": r.drawn.tolist(),
+                "places": r.places.tolist(),
+                "struck": r.struck,
+                "normal": r.normal,
+                "triangle": r.triangle,
+                "uv": r.uv,
             }
             for r in cut.rays
         ],
-    }  # fmt: skip
+    }
     lines = {"low": cut.low, "cage": cut.cage, "sculpt": cut.sculpt}
     return Response(b"".join(pack(header, lines)), media_type="application/octet-stream")
 
@@ -209,11 +229,14 @@ def stroke_of(brushed: Brushed, scale: float) -> Stroke:
     try:
         return Stroke.model_validate(
             {
-                "kind": brushed.kind, "points": brushed.points, "radius": numbers["size"] * scale,
-                "amount": numbers["move"] * scale if moves else numbers["strength"], "falloff": numbers["falloff"],
+                "kind": brushed.kind,
+                "points": brushed.points,
+                "radius": numbers["size"] * scale,
+                "amount": numbers["move"] * scale if moves else numbers["strength"],
+                "falloff": numbers["falloff"],
                 "mirror": brushed.mirror,
             }
-        )  # fmt: skip
+        )
     except ValidationError as refused:
         raise _no_stroke(refused) from refused
 

@@ -25,7 +25,7 @@ from ...core.settings import editing
 from ...core.settings.handoff import CHANNELS, Pack
 from ...core.settings.receivers import READY, Receiver, read_receiver, schema
 from ...core.settings.recipe import Recipe
-from ...engine.engine import JobFailed
+from ...engine.ticket import JobFailed
 from ..templating import render, services_of, small_body
 from .meshes import file_stem
 from .piece import change, changed, context, extend
@@ -48,21 +48,33 @@ def handoff_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
             names = plan(recipe.handoff, piece.name, shown.recipe, manifest.sheets, manifest.maps, day)
         else:
             sheet = SheetFacts(
-                name="", width=recipe.sheet.width, height=recipe.sheet.height, coverage=0, texels=0, missed_texels=0,
-                shared_texels=0, pairs=[pair.name for pair in values["paired"].pairs],
-            )  # fmt: skip
+                name="",
+                width=recipe.sheet.width,
+                height=recipe.sheet.height,
+                coverage=0,
+                texels=0,
+                missed_texels=0,
+                shared_texels=0,
+                pairs=[pair.name for pair in values["paired"].pairs],
+            )
             names = example(recipe.handoff, piece.name, recipe, [sheet], day)
     except InputProblem as refused:
         problem = f"{refused.what} {refused.remedy}"
     fits = services.receivers.of(recipe)
     return {
-        "ready_receivers": READY, "own_receivers": services.receivers.own(), "receiver": fits, "names": names,
-        "name_problem": problem, "tokens": TOKENS, "channels": CHANNELS, "past": services.handoffs.past(piece.id),
+        "ready_receivers": READY,
+        "own_receivers": services.receivers.own(),
+        "receiver": fits,
+        "names": names,
+        "name_problem": problem,
+        "tokens": TOKENS,
+        "channels": CHANNELS,
+        "past": services.handoffs.past(piece.id),
         "does": {receiver.name: receiver.does for receiver in services.receivers.all()},
         "own_names": own_names(recipe.handoff, piece.name),
         "project_place": services.projects.handoff_place(piece, values["meshes"]),
         "lacking": missing(recipe.handoff, shown.manifest.maps) if shown else [],
-    }  # fmt: skip
+    }
 
 
 # receivers

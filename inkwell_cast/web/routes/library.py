@@ -68,9 +68,11 @@ async def found(request: Request, piece_id: int) -> Response:
         for name, color in zip(mesh.material_names, steps, strict=False):
             colors[name] = "#{:02x}{:02x}{:02x}".format(*color[:3])
     return _edit(
-        request, piece_id, "Library of the sculpt",
+        request,
+        piece_id,
+        "Library of the sculpt",
         lambda current: material_library.with_found(current, _found(values, colors)),
-    )  # fmt: skip
+    )
 
 
 def _edit(request: Request, piece_id: int, words: str, edit: Callable[[Library], Library]) -> Response:

@@ -18,7 +18,7 @@ from .piece import context, facts_of
 router = APIRouter(prefix="/pieces/{piece_id}/live")
 
 
-class Tried(BaseModel):
+class Dragged(BaseModel):
     """What is being dragged: a reach of a scope in the unit of the piece, a stroke, or a pocket by its number."""
 
     outward: float | None = None
@@ -30,7 +30,7 @@ class Tried(BaseModel):
 
 
 @router.post("/picture")
-async def picture(request: Request, piece_id: int, key: str, tried: Tried | None = None) -> Response:
+async def picture(request: Request, piece_id: int, key: str, tried: Dragged | None = None) -> Response:
     """The picture of a map as settings are now, or with what is being tried; a message as `mesh_message.js` reads it.
 
     204 where something newer was asked for.
@@ -44,7 +44,7 @@ async def picture(request: Request, piece_id: int, key: str, tried: Tried | None
     return Response(message, media_type="application/octet-stream")
 
 
-def _edit(tried: Tried, values: dict[str, Any]) -> Callable[[Recipe], Recipe]:
+def _edit(tried: Dragged, values: dict[str, Any]) -> Callable[[Recipe], Recipe]:
     def edit(recipe: Recipe) -> Recipe:
         reach = {name: getattr(tried, name) for name in ("outward", "inward") if getattr(tried, name) is not None}
         recipe = editing.with_reach(recipe, values["scope"], reach)

@@ -102,10 +102,16 @@ def take_out(request: Request, piece_id: int, number: int) -> Response:
 
 @router.post("/mends/place")
 async def place(
-    request: Request, piece_id: int, kind: Annotated[str, Form()], radius: Annotated[str, Form()],
-    x: Annotated[float, Form()], y: Annotated[float, Form()], z: Annotated[float, Form()],
-    outward: Annotated[str, Form()] = "0", inward: Annotated[str, Form()] = "0",
-) -> Response:  # fmt: skip
+    request: Request,
+    piece_id: int,
+    kind: Annotated[str, Form()],
+    radius: Annotated[str, Form()],
+    x: Annotated[float, Form()],
+    y: Annotated[float, Form()],
+    z: Annotated[float, Form()],
+    outward: Annotated[str, Form()] = "0",
+    inward: Annotated[str, Form()] = "0",
+) -> Response:
     """Mend a ball on the low: "pocket", "nearest", "heal", "averaged", "split", "edges-averaged", "edges-split".
 
     Or "without-FILE/OBJECT" for a high that is left out, or "bake-N" for the rays of another bake.
@@ -130,9 +136,13 @@ def _length(what: str, text: str) -> float:
 
 
 def _by_hand(
-    request: Request, values: dict[str, Any], kind: str, centre: tuple[float, float, float], radius: float,
+    request: Request,
+    values: dict[str, Any],
+    kind: str,
+    centre: tuple[float, float, float],
+    radius: float,
     reach: tuple[float, float],
-) -> Mend:  # fmt: skip
+) -> Mend:
     piece = values["piece"]
     name = f"By hand at {', '.join(f'{c:.3g}' for c in centre)}"
     if kind == "heal":
@@ -167,9 +177,12 @@ def _by_hand(
     scale = row.recipe.reach.scale(values["diagonal"]) / piece.recipe.reach.scale(values["diagonal"])
     other = row.recipe.reach
     taken = Patch(
-        centre=centre, radius=radius, directions=other.directions, outward=other.outward * scale,
+        centre=centre,
+        radius=radius,
+        directions=other.directions,
+        outward=other.outward * scale,
         inward=other.inward * scale,
-    )  # fmt: skip
+    )
     return Mend(name=name, words=f"Take a place from {called(row)}"[:300], patches=[taken])
 
 
@@ -188,7 +201,7 @@ def restore(request: Request, piece_id: int, bake_id: int) -> Response:
     services_of(request).bakes.restore(bake_of(request, piece_id, bake_id))
     return changed(
         request, piece_id, "review", "meshes-changed", said=["The settings of that bake are in force again."]
-    )  # fmt: skip
+    )
 
 
 @router.post("/bakes/{bake_id}/out")

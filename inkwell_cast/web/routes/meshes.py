@@ -16,8 +16,8 @@ from ...core.mesh.binary_message import pack
 from ...core.mesh.marks import Marks
 from ...core.settings import editing
 from ...core.settings.pairing import Pair, Part
-from ...engine.engine import JobFailed
 from ...engine.messages import Exported
+from ...engine.ticket import JobFailed
 from ..templating import render, services_of
 from .piece import change, changed, context, redraws
 
@@ -200,7 +200,7 @@ async def fix(request: Request, piece_id: int, number: int) -> Response:
 @router.get("/views/near")
 async def near(
     request: Request, piece_id: int, mesh: int, x: Coordinate, y: Coordinate, z: Coordinate, radius: Size
-) -> Response:  # fmt: skip
+) -> Response:
     """What a stand-in hides of one file's sculpts within a ball, scene units."""
     context(request, piece_id, "meshes")
     data = await services_of(request).drawings.near(piece_id, mesh, (x, y, z), radius)

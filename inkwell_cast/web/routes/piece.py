@@ -16,12 +16,12 @@ from ...core.bake.memory_estimate import needed
 from ...core.base.setting import Unit
 from ...core.mesh.fixes import box_of
 from ...core.settings import editing
-from ...core.settings.levels import in_force, object_scope, pair_scope, scopes
 from ...core.settings.mends_overlay import mended
 from ...core.settings.output import DEPTHS
 from ...core.settings.pairing import Paired
 from ...core.settings.reach_unit import REACH, with_reach_unit
 from ...core.settings.recipe import Recipe, refusals
+from ...core.settings.scopes import in_force, object_scope, pair_scope, scopes
 from ...core.settings.staleness import CAGE_VIEW, LOW_VIEW, MESHES, stale_after
 from ...core.settings.typed_numbers import length, number
 from ...store.bakes import BakeRecord
@@ -64,12 +64,23 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
     diagonal = math.hypot(*sides["low"]["size"]) if "low" in sides else 0.0
     last = next((bake for bake in bakes if not bake.live), None)
     values: dict[str, Any] = {
-        "piece": piece, "meshes": meshes, "bakes": bakes, "done_count": count, "shown": shown, "step": step,
+        "piece": piece,
+        "meshes": meshes,
+        "bakes": bakes,
+        "done_count": count,
+        "shown": shown,
+        "step": step,
         "paired": paired,
-        "diagonal": diagonal, "boxes": sides, "last": last, "errors": {},
-        "errors_in": set(), "given": {}, "said": [],
+        "diagonal": diagonal,
+        "boxes": sides,
+        "last": last,
+        "errors": {},
+        "errors_in": set(),
+        "given": {},
+        "said": [],
         "findings": findings,
-        "blocking": [f for f in findings or [] if f.severity == "blocking"], "ready": bool(paired.pairs),
+        "blocking": [f for f in findings or [] if f.severity == "blocking"],
+        "ready": bool(paired.pairs),
         "pockets_drawn": [
             {"centre": p.centre, "radius": p.radius * piece.recipe.reach.scale(diagonal)} for p in piece.recipe.pockets
         ],
@@ -82,7 +93,7 @@ def context(request: Request, piece_id: int, step: str, bake_id: int | None = No
         "left": services.bakes.seconds_left(last.id) if last and last.open else None,
         "facts": facts_of(request, shown, piece, meshes) if shown else None,
         **scope_context(piece.recipe, paired, request.query_params.get("scope", "piece")),
-    }  # fmt: skip
+    }
     return values | _extensions[step](request, values) if step in _extensions else values
 
 
@@ -137,7 +148,7 @@ def review_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
     limits = values["piece"].recipe.limits.by_name
     before = services.bakes.before(shown) if shown else None
     return {
-        "detail_levels": services.detail_levels.of(values["piece"].id),
+        "lods": services.lods.of(values["piece"].id),
         "beyond": shown.manifest.beyond_of(limits) if shown and shown.manifest else [],
         "before": services.bakes.get(before.id) if before else None,
         "likeness_history": [s.likeness for s in done if s.likeness is not None and not s.brought],
@@ -162,9 +173,7 @@ async def panel(request: Request, piece_id: int, step: str, bake: int | None = N
     return render(request, "panel.html", **context(request, piece_id, step, bake))
 
 
-def change(
-    request: Request, piece_id: int, words: str, edit: Callable[[Recipe], Recipe], adds: bool = False
-) -> None:  # fmt: skip
+def change(request: Request, piece_id: int, words: str, edit: Callable[[Recipe], Recipe], adds: bool = False) -> None:
     """Change a piece's settings, joined with what the page of the request shows; what there is to say of it is kept."""
     step, tab = request.headers.get("x-shown-step", ""), request.headers.get("x-tab", "")
     shown = ShownState(int(step), tab) if step.isdecimal() and len(step) < 10 else None

@@ -25,7 +25,7 @@ class FolderOnDisk(BaseModel):
     path: str
 
 
-class NewPiece(BaseModel):
+class PieceOfUploads(BaseModel):
     name: str
     roles: dict[str, str]
     alone: bool = False
@@ -76,14 +76,17 @@ def described(taken: Upload) -> Response:
     facts = taken.facts
     return JSONResponse(
         {
-            "token": taken.token, "name": taken.file_name, "triangles": facts.triangles,
-            "objects": len(facts.parts), "uvs": facts.channels > 0,
+            "token": taken.token,
+            "name": taken.file_name,
+            "triangles": facts.triangles,
+            "objects": len(facts.parts),
+            "uvs": facts.channels > 0,
         }
-    )  # fmt: skip
+    )
 
 
 @router.post("/pieces")
-def make(request: Request, piece: NewPiece) -> Response:
+def make(request: Request, piece: PieceOfUploads) -> Response:
     pieces = services_of(request).pieces
     if piece.each_level:
         first = pieces.make_levels(piece.name, piece.roles, piece.alone)[0]

@@ -9,8 +9,8 @@ from ...core.handoff.batch import Outcome, Summary, in_batch, write_summary
 from ...core.handoff.file_names import plain
 from ...core.handoff.plan import refuse_unready
 from ...core.settings.receivers import Receiver
-from ...engine.engine import JobFailed
 from ...engine.pace import Pace
+from ...engine.ticket import JobFailed
 from ...store import batches
 from ...store.batches import BatchRow
 from ..local_paths import local_path

@@ -50,9 +50,7 @@ class Drawings:
             if key in self._drawing and self._drawing[key].done():
                 self._drawing.pop(key)
 
-    async def near(
-        self, piece_id: int, mesh_id: int, centre: tuple[float, float, float], radius: float
-    ) -> bytes:  # fmt: skip
+    async def near(self, piece_id: int, mesh_id: int, centre: tuple[float, float, float], radius: float) -> bytes:
         """What the browser draws of one file's sculpts within a ball, scene units; not kept."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         row = self.services.pieces.mesh(piece_id, mesh_id)

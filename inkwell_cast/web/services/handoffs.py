@@ -17,8 +17,8 @@ from ...core.handoff.plan import Planned, coming, is_shared, plan, refuse_place
 from ...core.handoff.shared_folder import Change, changes
 from ...core.settings.handoff import Handoff
 from ...core.settings.receivers import Receiver
-from ...engine.engine import Ticket
 from ...engine.messages import HandOff
+from ...engine.ticket import Ticket
 from ...store import handoffs
 from ...store.bakes import BakeRecord
 from ...store.handoffs import HandoffRow

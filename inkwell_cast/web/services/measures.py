@@ -72,9 +72,15 @@ class Measures:
         return found
 
     async def section(
-        self, piece_id: int, triangle: int, place: tuple[float, float, float], turned: float, zoom: float,
-        along: Along, view: tuple[float, float, float],
-    ) -> Section | None:  # fmt: skip
+        self,
+        piece_id: int,
+        triangle: int,
+        place: tuple[float, float, float],
+        turned: float,
+        zoom: float,
+        along: Along,
+        view: tuple[float, float, float],
+    ) -> Section | None:
         """The slice at a place of the low; None off the paired lows."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         job = SectionAt(piece.recipe, self.services.pieces.sources(rows), triangle, place, turned, zoom, along, view)

@@ -41,11 +41,16 @@ class PieceFiles:
                 pictures = bakes.pictures_of(db, row.id)
             entries.append(
                 BakeEntry(
-                    name=row.name, proof=row.proof, created=row.created, started=row.started, ended=row.ended,
-                    manifest=row.manifest, current=row.meshes == meshes_key(rows),
+                    name=row.name,
+                    proof=row.proof,
+                    created=row.created,
+                    started=row.started,
+                    ended=row.ended,
+                    manifest=row.manifest,
+                    current=row.meshes == meshes_key(rows),
                     pictures=[PictureEntry(sheet=s, key=k, sha256=h) for (s, k), h in sorted(pictures.items())],
                 )
-            )  # fmt: skip
+            )
         given = [MeshEntry(file=row.file_name, sha256=row.sha256, copy=row.copy) for row in rows]
         contents = PieceFile(name=piece.name, recipe=piece.recipe, meshes=given, bakes=entries)
         path = self.store.files.temporary_folder() / f"{plain(piece.name)}.icast"

@@ -54,7 +54,7 @@ class Uploads:
 
     async def take_sent(
         self, name: str, batch: str, announced: str, chunks: AsyncIterator[bytes], gone: Gone | None = None
-    ) -> Upload | None:  # fmt: skip
+    ) -> Upload | None:
         """A file that a request sends, which `announced` its length: a mesh, or None for what belongs to one.
 
         What belongs to a mesh goes before it, in one batch. Raises InputProblem.
@@ -79,7 +79,7 @@ class Uploads:
 
     async def take_in(
         self, name: str, chunks: AsyncIterator[bytes], batch: str = "", gone: Gone | None = None
-    ) -> Upload:  # fmt: skip
+    ) -> Upload:
         """Stream a mesh to disk and read it. Raises InputProblem; nothing is left then.
 
         The reading is given up when `gone()` says that nobody waits for it any more.
@@ -123,7 +123,7 @@ class Uploads:
 
     async def _keep(
         self, name: str, path: pathlib.Path, size: int, place: str, modified: float, gone: Gone | None
-    ) -> Upload:  # fmt: skip
+    ) -> Upload:
         folder = self.store.files.temporary_folder()
         try:
             copy = folder / "copy"
@@ -138,9 +138,15 @@ class Uploads:
         finally:
             shutil.rmtree(folder, ignore_errors=True)
         upload = Upload(
-            secrets.token_urlsafe(12), name, size, digest, kept,
-            Facts.model_validate(asdict(loaded)), place, modified,
-        )  # fmt: skip
+            secrets.token_urlsafe(12),
+            name,
+            size,
+            digest,
+            kept,
+            Facts.model_validate(asdict(loaded)),
+            place,
+            modified,
+        )
         self.taken[upload.token] = upload
         return upload
 

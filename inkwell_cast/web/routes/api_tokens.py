@@ -12,7 +12,7 @@ router = APIRouter(prefix="/programs")
 
 @router.get("")
 def programs(request: Request) -> Response:
-    return render(request, "programs.html", **_listed(request))
+    return render(request, "api_tokens.html", **_listed(request))
 
 
 @router.get("/openapi.json")
@@ -26,18 +26,18 @@ async def let_in(request: Request) -> Response:
     """Make a token for a program and show it, this once."""
     name = str((await request.form()).get("name", ""))
     try:
-        token = services_of(request).clients.let_in(name)
+        token = services_of(request).api_tokens.let_in(name)
     except InputProblem as problem:
-        return render(request, "programs_body.html", **_listed(request), problem=str(problem))
+        return render(request, "api_tokens_body.html", **_listed(request), problem=str(problem))
     address = f"{request.base_url}".rstrip("/") + API
-    return render(request, "programs_body.html", **_listed(request), token=token, named=name.strip(), address=address)
+    return render(request, "api_tokens_body.html", **_listed(request), token=token, named=name.strip(), address=address)
 
 
 @router.post("/{client_id}/out")
 def shut_out(request: Request, client_id: int) -> Response:
-    services_of(request).clients.shut_out(client_id)
-    return render(request, "programs_body.html", **_listed(request))
+    services_of(request).api_tokens.shut_out(client_id)
+    return render(request, "api_tokens_body.html", **_listed(request))
 
 
 def _listed(request: Request) -> dict[str, object]:
-    return {"clients": services_of(request).clients.all()}
+    return {"clients": services_of(request).api_tokens.all()}
