@@ -18,7 +18,7 @@ from typing import Any
 
 from .core.bake.manifest import Manifest, MeshFile, SeenFacts, sha256_of
 from .core.bake.measured_reach import Measured, measure
-from .core.base.array_types import Any_
+from .core.base.array_types import AnyArray
 from .core.base.errors import InputProblem
 from .core.base.progress import Cancel, Progress, ShareDone
 from .core.checks import Finding, check
@@ -162,7 +162,7 @@ class Piece:
 
     def judge(
         self,
-        picture: str | pathlib.Path | Any_,
+        picture: str | pathlib.Path | AnyArray,
         reading: Basis | str | None = ANY,
         progress: Progress = lambda stage, share: None,
     ) -> Judged:
@@ -209,7 +209,7 @@ class Baked:
         """What a viewer sees to be wrong, the worst first."""
         return self.manifest.flaws or []
 
-    def image(self, key: str, sheet: str = "") -> Any_:
+    def image(self, key: str, sheet: str = "") -> AnyArray:
         """A map as it is written, (H, W, C) uint8 or uint16, of a sheet by its name."""
         found = [one for one in self.bake.sheets if one.name == sheet and key in one.images]
         if not found:

@@ -14,7 +14,7 @@ from ..core.bake.live_proof import LiveProof
 from ..core.bake.manifest import Manifest, MeshFile
 from ..core.bake.measured_reach import measure, try_fit
 from ..core.bake.refusals import refuse_empty, refuse_unpaired, refuse_unusable
-from ..core.base.array_types import U8, U16, Any_
+from ..core.base.array_types import U8, U16, AnyArray
 from ..core.base.errors import Cancelled, InputProblem, RayLibraryMissing
 from ..core.base.system import end_with_parent, yield_to_others
 from ..core.cage.cage import lows_of
@@ -273,7 +273,7 @@ class _Worker:
         return made.save(job.folder, files, job.folder, self._live.judgement_of(job.recipe, meshes))
 
     def _bring_in(self, job: BringIn) -> Manifest:
-        meshes, images = self._read(job.sources), list[Any_]()
+        meshes, images = self._read(job.sources), list[AnyArray]()
         for path, name in job.given:
             try:
                 images.append(read_picture(pathlib.Path(path)))

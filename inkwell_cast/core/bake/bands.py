@@ -10,7 +10,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from ..base.array_types import I64, Any_
+from ..base.array_types import I64, AnyArray
 from ..base.progress import Cancel
 from ..cast.hits import Cast, bands_of, empty_cast, empty_hits
 from ..cast.kernel import cast_rays
@@ -44,9 +44,9 @@ class BandResult:
     """
 
     tiles: I64
-    cast: dict[str, Any_]
+    cast: dict[str, AnyArray]
     shared: I64
-    layers: dict[str, Any_]
+    layers: dict[str, AnyArray]
 
 
 class RemoteBands(Protocol):
@@ -64,7 +64,7 @@ class _Scratch:
 
     laid: LaidOut
     cast: Cast
-    layers: dict[str, Any_] = field(default_factory=dict)
+    layers: dict[str, AnyArray] = field(default_factory=dict)
     prepared: dict[str, Any] = field(default_factory=dict)
 
 
@@ -97,7 +97,7 @@ def find_band(
     return BandResult(band.tiles, cast, kept.cast.shared[band.tiles], layers)
 
 
-def put(found: BandResult, grid: Grid, cast: Cast, layers: dict[str, Any_]) -> None:
+def put(found: BandResult, grid: Grid, cast: Cast, layers: dict[str, AnyArray]) -> None:
     """Write what was found of a sheet's tiles to its cast and layers."""
     rows = texels_of(grid, found.tiles)
     for name, values in found.cast.items():
@@ -115,6 +115,6 @@ def texels_of(grid: Grid, tiles: I64) -> I64:
     return np.asarray((y * grid.width + x)[(y < grid.height) & (x < grid.width)], np.int64)
 
 
-def _flat(array: Any_) -> Any_:
+def _flat(array: AnyArray) -> AnyArray:
     """The rows of texels of an array (H, W, ...) as one."""
     return array.reshape(-1, *array.shape[2:])

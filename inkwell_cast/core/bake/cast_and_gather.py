@@ -7,7 +7,7 @@ from functools import partial
 from typing import Any
 
 from .. import maps
-from ..base.array_types import I64, Any_
+from ..base.array_types import I64, AnyArray
 from ..base.progress import Cancel, Progress, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Cast, Hits, bands_of, empty_cast, empty_hits
@@ -133,7 +133,7 @@ class _SheetWork:
         for key, out in outs.items():
             sheet.layers[key] = self._finished(key, out, context)
 
-    def _from_remote(self, find: BandsOfSheet, context: Context, outs: dict[str, Any_]) -> None:
+    def _from_remote(self, find: BandsOfSheet, context: Context, outs: dict[str, AnyArray]) -> None:
         """Put the bands that others find into the sheet, as they come."""
         grid, clock = self.sheet.low.grid, _Clock(self.laid.spent)
         tiles, done = by_pair(grid, self.sheet.rays.pair), 0
@@ -146,7 +146,7 @@ class _SheetWork:
                 for key in outs:
                     self.preview.look(self.sheet.name, context, key, outs[key])
 
-    def _band_by_band(self, context: Context, outs: dict[str, Any_]) -> None:
+    def _band_by_band(self, context: Context, outs: dict[str, AnyArray]) -> None:
         sheet, grid, recipe, cast = self.sheet, self.sheet.low.grid, self.assembly.recipe, context.cast
         lacking = list(outs)
         bands = [turns_of(grid, sheet.rays.pair, tiles) for tiles in bands_of(grid, by_pair(grid, sheet.rays.pair))]
@@ -175,12 +175,12 @@ class _SheetWork:
             if len(bands) == 1:
                 sheet.hits = hits
 
-    def _gather(self, context: Context, key: str, hits: Hits, out: Any_, step: "_Step") -> None:
+    def _gather(self, context: Context, key: str, hits: Hits, out: AnyArray, step: "_Step") -> None:
         if key not in self.prepared:
             self.prepared[key] = LAYERS[key].prepare(context)
         LAYERS[key].gather(context, hits, self.prepared[key], out, step.heard, self.cancelled)
 
-    def _finished(self, key: str, out: Any_, context: Context) -> GatheredLayer:
+    def _finished(self, key: str, out: AnyArray, context: Context) -> GatheredLayer:
         """A layer after what is done to the whole of it at the end."""
         clock = _Clock(self.laid.spent)
         smooth = finished(context, LAYERS[key], out, lambda share: self.tell(key, 0.0), self.cancelled)
@@ -228,7 +228,7 @@ class _Steps:
     all: float
     done: float = 0.0
 
-    def begin(self, name: str, turns: Turns, values: Any_ | None) -> "_Step":
+    def begin(self, name: str, turns: Turns, values: AnyArray | None) -> "_Step":
         now = time.perf_counter()
         return _Step(self, name, turns, values, now, now)
 
@@ -240,7 +240,7 @@ class _Step:
     steps: _Steps
     name: str
     turns: Turns
-    values: Any_ | None
+    values: AnyArray | None
     started: float
     last: float
     share: float = 0.0

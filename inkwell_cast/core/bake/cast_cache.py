@@ -7,7 +7,7 @@ their rays are traced again for such a layer.
 
 from dataclasses import dataclass, field, fields, replace
 
-from ..base.array_types import I32, I64, Any_
+from ..base.array_types import I32, I64, AnyArray
 from ..base.disk_arrays import on_disk
 from ..base.free_memory import free
 from ..base.progress import ShareDone
@@ -38,11 +38,11 @@ class GatheredLayer:
     """A raw layer (H, W, C), and the settings that it was gathered with; `rough` is it before it was finished."""
 
     settings: object
-    values: Any_
-    rough: Any_ | None = None
+    values: AnyArray
+    rough: AnyArray | None = None
 
     @property
-    def gathered(self) -> Any_:
+    def gathered(self) -> AnyArray:
         """The values before they were finished."""
         return self.values if self.rough is None else self.rough
 

@@ -6,7 +6,7 @@ from functools import partial
 import numpy as np
 
 from .. import maps
-from ..base.array_types import F32, I32, Any_
+from ..base.array_types import F32, I32, AnyArray
 from ..base.disk_arrays import free_on_disk, room
 from ..base.free_memory import free
 from ..base.progress import Cancel, Progress
@@ -107,7 +107,7 @@ def _maps_of(
     return sheets
 
 
-def _derive(baked: BakedSheet, key: str, layers: dict[str, Any_], source: I32 | None, on_disk: bool) -> None:
+def _derive(baked: BakedSheet, key: str, layers: dict[str, AnyArray], source: I32 | None, on_disk: bool) -> None:
     """Add one map to a sheet, padded and in whole steps, with what must be known to read it."""
     context, map_ = baked.context, maps.REGISTRY[key]
     form = context.recipe.output.form_of(key)

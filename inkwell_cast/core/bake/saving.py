@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from .. import maps
-from ..base.array_types import F32, I32, U8, U16, Any_
+from ..base.array_types import F32, I32, U8, U16, AnyArray
 from ..base.atomic_files import whole
 from ..cage.coverage import CoverageFacts
 from ..flaws import COARSE_MARKS, FLAW_MARKS, Flaw, FlawList, MarkedFlaw, write_marks
@@ -107,7 +107,7 @@ class _Writer:
             files += [*self._masks(sheet), *self._layered(sheet)]
         return files
 
-    def _written(self, entry: MapFile, sheet: BakedSheet, image: U8 | U16, exact: Any_ | None) -> MapFile:
+    def _written(self, entry: MapFile, sheet: BakedSheet, image: U8 | U16, exact: AnyArray | None) -> MapFile:
         """Write one picture, and fill in what its entry says of it."""
         form = self.bake.recipe.output.form_of(entry.key)
         path = self.folder / sheet.file_of(entry.key.replace(":", "_"), SUFFIXES[form.format], self.taken)

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, I64, Any_
+from ..base.array_types import F32, F64, I32, I64, AnyArray
 from ..base.errors import Cancelled
 from ..base.kernels import kernel
 from ..base.on_demand import on_demand
@@ -120,7 +120,7 @@ def _find(
     places: F64,
     normals: F32,
     field: tuple[F64, F64, I32],
-    out: tuple[Any_, ...],
+    out: tuple[AnyArray, ...],
     i: int,
     j: int,
 ) -> None:

@@ -10,7 +10,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from ..base.array_types import I32, Any_
+from ..base.array_types import I32, AnyArray
 from ..base.progress import Cancel
 from ..piece.piece import Assembly
 from ..piece.scene_cache import Slot, Warm
@@ -27,7 +27,7 @@ OCCLUDERS = {which: Slot["Occluders"]() for which in ("pair", "piece", "all", "e
 class Occluders:
     """tracers (P, 2) uint64, a row a pair."""
 
-    tracers: Any_
+    tracers: AnyArray
 
 
 def occluders_on(context: Context, which: str) -> Occluders:

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ..base.array_types import F32, I32, U8, Any_
+from ..base.array_types import F32, I32, U8, AnyArray
 from ..base.disk_arrays import in_bands
 from ..base.kernels import kernel, prange
 from ..base.records import shared
@@ -62,12 +62,12 @@ class Surroundings:
     points: F32
     margin: tuple[int, int] = (0, 0)
 
-    def with_margin(self, values: Any_) -> Any_:
+    def with_margin(self, values: AnyArray) -> AnyArray:
         """A layer of the sheet (H, W, ...) with what lies beyond its borders."""
         wide = (self.margin[0],) * 2, (self.margin[1],) * 2, *((0, 0),) * (values.ndim - 2)
         return np.pad(values, wide, mode="wrap") if any(self.margin) else values
 
-    def inner(self, values: Any_) -> Any_:
+    def inner(self, values: AnyArray) -> AnyArray:
         """The sheet itself, of a layer that has what lies beyond."""
         up, side = self.margin
         return values[up : values.shape[0] - up, side : values.shape[1] - side]

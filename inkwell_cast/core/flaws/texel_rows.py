@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, I64, Any_
+from ..base.array_types import F32, F64, I32, I64, AnyArray
 from ..base.kernels import kernel
 from ..base.records import view
 from ..cast.context import Context
@@ -57,7 +57,7 @@ class TexelRows:
         return replace(self, **chosen, everything=self.everything or self)
 
 
-def _rows(values: Any_, rows: I64) -> Any_:
+def _rows(values: AnyArray, rows: I64) -> AnyArray:
     if isinstance(values, RowsSeen):
         return replace(values, **{f.name: getattr(values, f.name)[rows] for f in fields(values)})
     return values[rows]

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, I32, I64, Any_
+from ..base.array_types import F32, I32, I64, AnyArray
 from ..mesh.mesh import CornerValues, Mesh
 from ..mesh.vertex_colors import colors_in
 
@@ -89,7 +89,7 @@ class _Document:
             "bufferViews": [],
         }
 
-    def store(self, array: Any_, component: int, kind: str, target: int, bounds: bool = False) -> int:
+    def store(self, array: AnyArray, component: int, kind: str, target: int, bounds: bool = False) -> int:
         """Put an array into the buffer; gives the number of its accessor."""
         raw = np.ascontiguousarray(array).tobytes()
         self.blobs.append(raw + b"\0" * (-len(raw) % 4))
@@ -177,12 +177,12 @@ def _layers(mesh: Mesh) -> dict[str, CornerValues]:
     return layers
 
 
-def _vertices(layers: dict[str, CornerValues], chosen: I64) -> tuple[dict[str, F32], Any_]:
+def _vertices(layers: dict[str, CornerValues], chosen: I64) -> tuple[dict[str, F32], AnyArray]:
     """Vertex rows of some triangles, split where normals, UVs or colours differ, and uint32 indices.
 
     A layer that some corner lacks is left out, and with it those that the standard allows only beside it.
     """
-    columns: dict[str, Any_] = {}
+    columns: dict[str, AnyArray] = {}
     for key, layer in layers.items():
         corners = layer.corners[chosen].reshape(-1)
         channel = int(key[9:]) if key.startswith("TEXCOORD_") else 0
@@ -194,7 +194,7 @@ def _vertices(layers: dict[str, CornerValues], chosen: I64) -> tuple[dict[str, F
     return rows, place.astype(np.uint32)
 
 
-def _distinct(columns: list[I32]) -> tuple[Any_, Any_]:
+def _distinct(columns: list[I32]) -> tuple[AnyArray, AnyArray]:
     """Where each distinct row of some columns (N,) first stands, in their order, and which of them each row is."""
     first, place = np.unique(columns[0], return_index=True, return_inverse=True)[1:]
     for n, column in enumerate(columns[1:], 1):

@@ -16,7 +16,7 @@ from urllib.parse import unquote
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, U8, Any_
+from ..base.array_types import F32, F64, I32, U8, AnyArray
 from ..base.errors import InputProblem
 from ..base.kernels import kernel
 from ..mesh.mesh import CornerValues, Mesh, merge
@@ -213,7 +213,7 @@ def _matrix(node: dict[str, Any]) -> F64:
     return matrix
 
 
-def _accessor(file: GltfFile, index: int) -> Any_:
+def _accessor(file: GltfFile, index: int) -> AnyArray:
     """The rows of an accessor as a view of the file, (count, width) in their stored type."""
     accessor = file.document["accessors"][index]
     kind, width, count = np.dtype(COMPONENTS[accessor["componentType"]]), WIDTHS[accessor["type"]], accessor["count"]
@@ -240,7 +240,9 @@ def _accessor(file: GltfFile, index: int) -> Any_:
     return rows
 
 
-def _viewed(file: GltfFile, index: int, accessor: dict[str, Any], kind: np.dtype[Any], width: int, count: int) -> Any_:
+def _viewed(
+    file: GltfFile, index: int, accessor: dict[str, Any], kind: np.dtype[Any], width: int, count: int
+) -> AnyArray:
     """Rows of a buffer view as they lie in the file."""
     path, document = file.path, file.document
     view = document["bufferViews"][accessor["bufferView"]]
@@ -256,7 +258,7 @@ def _viewed(file: GltfFile, index: int, accessor: dict[str, Any], kind: np.dtype
     return np.ndarray((count, width), kind, data, start, (stride, kind.itemsize))
 
 
-def _floats(rows: Any_, normalised: bool) -> F32:
+def _floats(rows: AnyArray, normalised: bool) -> F32:
     if normalised and rows.dtype.kind in "iu":
         return np.asarray(np.maximum(rows / np.float32(np.iinfo(rows.dtype).max), -1), np.float32)
     return np.array(rows, np.float32)
@@ -316,7 +318,7 @@ def _primitive(file: GltfFile, primitive: dict[str, Any], name: str, matrix: F64
     return transformed(read, matrix)
 
 
-def _in_strips(path: pathlib.Path, name: str, flat: Any_, vertices: int, fan: bool) -> I32:
+def _in_strips(path: pathlib.Path, name: str, flat: AnyArray, vertices: int, fan: bool) -> I32:
     """The triangles of a strip, of which every second is wound the other way, or of a fan; those of no area go."""
     corners = flat.astype(np.int64)
     if len(corners) and corners.max() >= vertices:
@@ -331,7 +333,7 @@ def _in_strips(path: pathlib.Path, name: str, flat: Any_, vertices: int, fan: bo
     return rows[(a != b) & (b != c) & (c != a)].astype(np.int32)
 
 
-def _triangles(path: pathlib.Path, name: str, indices: Any_, vertices: int) -> I32:
+def _triangles(path: pathlib.Path, name: str, indices: AnyArray, vertices: int) -> I32:
     flat = indices.reshape(-1)
     out = np.empty((len(flat) // 3, 3), np.int32)
     highest = _copy_indices(flat, out.reshape(-1))

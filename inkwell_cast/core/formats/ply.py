@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..base.array_types import F32, U8, Any_
+from ..base.array_types import F32, U8, AnyArray
 from ..base.errors import InputProblem
 from ..base.kernels import kernel, prange
 from ..mesh.mesh import CornerValues, Mesh, values_at_corners
@@ -166,7 +166,7 @@ def _refuse_doubled_names(path: pathlib.Path, elements: list[_Element]) -> None:
                 )
 
 
-Body = dict[str, Any_ | tuple[Any_, Any_]]
+Body = dict[str, AnyArray | tuple[AnyArray, AnyArray]]
 
 
 def _binary_bodies(path: pathlib.Path, order: str, elements: list[_Element], start: int) -> dict[str, dict]:  # type: ignore[type-arg]
@@ -299,7 +299,7 @@ def _ascii_bodies(path: pathlib.Path, elements: list[_Element], start: int) -> d
     return bodies
 
 
-def _typed(column: Any_, kind: str) -> Any_:
+def _typed(column: AnyArray, kind: str) -> AnyArray:
     """Numbers of a text file in the type that the header says, held to its range; what is none becomes 0."""
     wanted = np.dtype(kind)
     if wanted.kind not in "iu":
@@ -376,7 +376,7 @@ def _copy_rows(rows, out):  # type: ignore[no-untyped-def]
 
 
 def _uvs(
-    path: pathlib.Path, vertex: Body, face: Body, counts: Any_, picks: Any_ | None, triangles: Any_
+    path: pathlib.Path, vertex: Body, face: Body, counts: AnyArray, picks: AnyArray | None, triangles: AnyArray
 ) -> tuple[CornerValues, ...]:
     layers = [CornerValues(_columns(vertex, names), triangles) for names in UV_NAMES if set(names) <= set(vertex)]
     if "texcoord" in face:
@@ -388,7 +388,7 @@ def _uvs(
     return tuple(layers)
 
 
-def _colors(vertex: Body, triangles: Any_) -> CornerValues | None:
+def _colors(vertex: Body, triangles: AnyArray) -> CornerValues | None:
     if not set(COLOR_NAMES[:3]) <= set(vertex):
         return None
     rgba = np.ones((len(vertex["red"]), 4), np.float32)

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, I32, I64, Any_
+from ..base.array_types import F32, I32, I64, AnyArray
 from ..base.errors import InputProblem
 from ..mesh.mesh import CornerValues, Mesh, merge
 from ..mesh.transforms import one_name_each, transformed
@@ -151,9 +151,9 @@ def _part(path: pathlib.Path, mesh: Any, name: str, budget: Budget) -> Mesh | No
         picks = picks[:, ::-1].copy()
     triangles = corners[picks].astype(np.int32)
 
-    def layer(values: Any_, interpolation: str, width: int) -> CornerValues | None:
+    def layer(values: AnyArray, interpolation: str, width: int) -> CornerValues | None:
         rows = np.array(values, np.float32).reshape(-1, values.shape[1])[:, :width]
-        places: dict[str, Any_] = {
+        places: dict[str, AnyArray] = {
             "faceVarying": picks,
             "vertex": triangles,
             "varying": triangles,

@@ -7,7 +7,7 @@ import numpy as np
 from pydantic import ValidationError
 
 from ..bake.manifest import Manifest, MeshFile, sha256_of
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..base.errors import InputProblem
 from ..images import read_picture, write_picture
 from .bake_on_disk import Finished
@@ -50,7 +50,7 @@ def _refuse_other_meshes(folder: pathlib.Path, manifest: Manifest, sources: list
 
 def _shown(path: pathlib.Path, scratch: pathlib.Path) -> str:
     """A PNG of a map in another format, for what leaves beside it; its name in `scratch`."""
-    image: Any_ = read_picture(path)
+    image: AnyArray = read_picture(path)
     if image.dtype.kind == "f":
         raise InputProblem(
             path.name,

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, U8, Any_
+from ..base.array_types import F32, F64, I32, U8, AnyArray
 from ..base.color_space import to_linear
 from ..base.errors import InputProblem
 from ..base.kernels import kernel
@@ -127,7 +127,7 @@ def _worn(mesh: Mesh, pictures_of: tuple[Texture | None, ...]) -> Textures | Non
 
 
 def gather_carried(
-    context: Context, hits: Hits, ready: CarriedColors, out: Any_, progress: ShareDone, cancelled: Cancel
+    context: Context, hits: Hits, ready: CarriedColors, out: AnyArray, progress: ShareDone, cancelled: Cancel
 ) -> None:
     """The mean over each texel's hits, into out (H, W, 3)."""
     if ready.textures is None:

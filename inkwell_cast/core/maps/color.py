@@ -5,7 +5,7 @@ The layer holds linear RGB from 0 to 1; the picture is stored as sRGB.
 
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..base.color_space import to_srgb
 from ..base.disk_arrays import in_bands
 from ..base.progress import Cancel, ShareDone
@@ -21,7 +21,7 @@ LAYER, GROUP, SPACE = "color", "", "sRGB"
 BACKGROUND = (0.0, 0.0, 0.0)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32, encoded for storage; see `base.color_space`."""
     assert layer is not None
     return Derived(in_bands(lambda rows: to_srgb(np.clip(rows, 0, 1)), layer, 3), exact=lambda: np.clip(layer, 0, 1))
@@ -39,6 +39,6 @@ def prepare(context: Context) -> CarriedColors:
 
 
 def gather(
-    context: Context, hits: Hits, ready: CarriedColors, out: Any_, progress: ShareDone, cancelled: Cancel
+    context: Context, hits: Hits, ready: CarriedColors, out: AnyArray, progress: ShareDone, cancelled: Cancel
 ) -> None:
     gather_carried(context, hits, ready, out, progress, cancelled)

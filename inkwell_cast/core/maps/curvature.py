@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, Any_
+from ..base.array_types import F32, F64, I32, AnyArray
 from ..base.kernels import kernel
 from ..base.progress import Cancel, ShareDone
 from ..base.setting import scene_units
@@ -35,7 +35,7 @@ PERCENTILE = 98.0
 CURVATURES = {group: Slot[tuple[F32, I32]]() for group in ("curvature", "cavity")}
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32; see `settings.maps.Curvature`. Facts: its range in 1 / scene units."""
     assert layer is not None
     settings, struck = context.recipe.curvature, context.cast.struck
@@ -74,7 +74,13 @@ class CurvatureLayer:
         return context.warm.once(CURVATURES[self.group], key, lambda: curvature_of(mesh, radius, context.warm.stopped))
 
     def gather(
-        self, context: Context, hits: Hits, ready: tuple[F32, I32], out: Any_, progress: ShareDone, cancelled: Cancel
+        self,
+        context: Context,
+        hits: Hits,
+        ready: tuple[F32, I32],
+        out: AnyArray,
+        progress: ShareDone,
+        cancelled: Cancel,
     ) -> None:
         over_tiles(hits, context.low.grid, mean_of_corners, (*ready, out), progress, cancelled)
 

@@ -11,7 +11,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I64, Any_
+from ..base.array_types import F32, F64, I64, AnyArray
 from ..base.errors import InputProblem
 from ..base.kernels import kernel, prange
 from ..base.on_demand import on_demand
@@ -47,7 +47,7 @@ BACKGROUND = (0.5,)
 RELIEF_OF_LOW = Slot[tuple[Mesh, Relief]]()
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32: 0.5 + d / (2 d_max).
 
     Facts: d_max in scene units; the low's subdivision and triangles; mean and 95th percentile of the distance along the

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 from ..base.color_space import light_of, to_srgb
 from ..base.disk_arrays import in_bands
 from ..base.errors import InputProblem
@@ -26,13 +26,13 @@ LAYER, GROUP, SPACE = "emission", "emission", "sRGB"
 BACKGROUND = (0.0, 0.0, 0.0)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32, encoded for storage. Facts: the light that is white, and the share beyond."""
     assert layer is not None
     return light_shown(layer, context.cast.struck, context.recipe.emission.white)
 
 
-def light_shown(light: F32, struck: Any_, white: float | str) -> Derived:
+def light_shown(light: F32, struck: AnyArray, white: float | str) -> Derived:
     """Linear light (H, W, 3) as a picture: 0 is black, `white` white ("auto" for the 99.8th percentile), as sRGB."""
     there = light[struck > 0].max(axis=1, initial=0)
     lit = there[there > 0]
@@ -72,7 +72,7 @@ def sent_by(context: Context) -> CarriedColors:
     return by_material(glowing, lights, none)
 
 
-def _of_name(mesh: Mesh, name: str) -> Any_:
+def _of_name(mesh: Mesh, name: str) -> AnyArray:
     """Whether each triangle is of a material or an object of this name, (T,) bool."""
     by = [(mesh.materials, mesh.material_names), (mesh.objects, mesh.object_names)]
     marked = [np.array([called.casefold() == name.casefold() for called in names])[rows] for rows, names in by]
@@ -92,6 +92,6 @@ def _refuse_unknown(chosen: list[Glowing], mesh: Mesh) -> None:
 
 
 def gather(
-    context: Context, hits: Hits, ready: CarriedColors, out: Any_, progress: ShareDone, cancelled: Cancel
+    context: Context, hits: Hits, ready: CarriedColors, out: AnyArray, progress: ShareDone, cancelled: Cancel
 ) -> None:
     gather_carried(context, hits, ready, out, progress, cancelled)

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, I32, Any_
+from ..base.array_types import F32, I32, AnyArray
 from ..base.color_space import steps_of, to_linear, to_srgb
 from ..base.kernels import kernel
 from ..base.on_demand import on_demand
@@ -41,7 +41,7 @@ APART, TRIES = 120, 32  # of 255 in red, green and blue, and how far along a nam
 NAMES = Slot["Names"]()
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32. Facts: the legend, colours by name, of those that occur."""
     assert layer is not None
     names, library = prepare(context).names, context.recipe.library
@@ -53,7 +53,7 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
     return Derived(table[layer[..., 0]], facts, lambda: to_linear(table)[layer[..., 0]])
 
 
-def mask_of(image: Any_, color: str) -> Any_:
+def mask_of(image: AnyArray, color: str) -> AnyArray:
     """Where a colour stands in the whole steps of an ID map (H, W, 3): white on black (H, W, 1)."""
     top = np.iinfo(image.dtype).max
     rgb = np.rint(np.array(steps_of(color)) / 255 * top).astype(image.dtype)
@@ -200,7 +200,7 @@ def _by_part(mesh: Mesh) -> Names:
     return Names(tuple(names), place[of] + np.int32(1))
 
 
-def gather(context: Context, hits: Hits, ready: Names, out: Any_, progress: ShareDone, cancelled: Cancel) -> None:
+def gather(context: Context, hits: Hits, ready: Names, out: AnyArray, progress: ShareDone, cancelled: Cancel) -> None:
     over_tiles(hits, context.low.grid, _vote, (ready.of, out), progress, cancelled)
 
 

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 from ..base.kernels import kernel, prange
 from ..base.records import shared, view
 from ..cast.context import Context
@@ -20,7 +20,7 @@ LAYER, GROUP, SPACE = "", "", "linear"
 BACKGROUND = (0.5, 0.5, 1.0)  # what the sheet shows beyond the padding
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32: 0.5 x + 0.5; texels that missed the sculpt keep the low's own normal."""
     cast = context.cast
     return Derived(encoded(cast, context.low, context.recipe.basis, cast.normal, cast.struck))
@@ -31,7 +31,7 @@ def read_back(image: F32, context: Context) -> F32:
     return decoded(context.cast, context.low, context.recipe.basis, image)
 
 
-def encoded(cast: Cast, low: Low, basis: Basis, normals: F32, struck: Any_) -> F32:
+def encoded(cast: Cast, low: Low, basis: Basis, normals: F32, struck: AnyArray) -> F32:
     """Object-space vectors (H, W, 3) in the basis of the low, 0.5 x + 0.5; where not struck the low's own normal."""
     out = np.zeros(normals.shape, np.float32)
     _encode(shared(low.record), shared(cast.record), struck, normals, green_sign(basis), form_of(basis), out)

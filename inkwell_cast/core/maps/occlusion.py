@@ -8,7 +8,7 @@ and strike only lows.
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 from ..base.disk_arrays import on_disk, room
 from ..base.kernels import kernel
 from ..base.progress import Cancel, ShareDone
@@ -35,7 +35,7 @@ LAYER, GROUP, SPACE = "occlusion", "occlusion", "linear"
 BACKGROUND = (1.0,)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32: the free share, 0 to 1; white where nothing was struck."""
     assert layer is not None
     free: F32 = 1 - layer[..., 0]
@@ -62,7 +62,12 @@ def prepare(context: Context) -> list[tuple[str, Occluders]]:
 
 
 def gather(
-    context: Context, hits: Hits, ready: list[tuple[str, Occluders]], out: Any_, progress: ShareDone, cancelled: Cancel
+    context: Context,
+    hits: Hits,
+    ready: list[tuple[str, Occluders]],
+    out: AnyArray,
+    progress: ShareDone,
+    cancelled: Cancel,
 ) -> None:
     share = 1 / len(ready)
     look_around(context, hits, *ready[0], out, lambda part: progress(part * share), cancelled)
@@ -73,7 +78,7 @@ def gather(
         out[touched, 0] = 1 - (1 - out[touched, 0]) * (1 - other[touched, 0])
 
 
-def finish(context: Context, out: Any_, progress: ShareDone, cancelled: Cancel) -> Any_ | None:
+def finish(context: Context, out: AnyArray, progress: ShareDone, cancelled: Cancel) -> AnyArray | None:
     """The layer with its shade smoothed, if the recipe says so; the free direction stays as the rays found it."""
     if not context.recipe.occlusion.denoise:
         return None
@@ -84,7 +89,7 @@ def finish(context: Context, out: Any_, progress: ShareDone, cancelled: Cancel) 
 
 
 def look_around(
-    context: Context, hits: Hits, which: str, ready: Occluders, out: Any_, progress: ShareDone, cancelled: Cancel
+    context: Context, hits: Hits, which: str, ready: Occluders, out: AnyArray, progress: ShareDone, cancelled: Cancel
 ) -> None:
     """What some occluders hide, from the low in "low" mode, else from the hits, into as many channels as `out` has."""
     settings, diagonal = context.recipe.occlusion, context.assembly.low.diagonal

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 from ..base.disk_arrays import in_bands
 from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
@@ -21,7 +21,7 @@ BACKGROUND = (0.0, 0.0, 0.0)
 BOX = Slot[tuple[F32, F32]]()
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32: (p - corner) / size. Facts: the box, scene units."""
     assert layer is not None
     low, high = box_of(context.sculpt, context.warm)
@@ -47,6 +47,6 @@ def prepare(context: Context) -> None:
     return None
 
 
-def gather(context: Context, hits: Hits, ready: None, out: Any_, progress: ShareDone, cancelled: Cancel) -> None:
+def gather(context: Context, hits: Hits, ready: None, out: AnyArray, progress: ShareDone, cancelled: Cancel) -> None:
     mesh = context.sculpt.mesh
     over_tiles(hits, context.low.grid, mean_of_corners, (mesh.positions, mesh.triangles, out), progress, cancelled)

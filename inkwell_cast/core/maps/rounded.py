@@ -8,7 +8,7 @@ left out.
 
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..base.disk_arrays import on_disk, room
 from ..base.kernels import kernel
 from ..base.progress import Cancel, ShareDone
@@ -25,7 +25,7 @@ from ..settings.recipe import Recipe
 from ..uv.rasterise import tile_box
 from .denoise import denoised
 from .hits_of_tile import over_tiles, point_of, samples_of, tiles_of, triangles_of, weights_at
-from .light_paths import met_by
+from .light_paths import surroundings_of
 from .normal import BACKGROUND, encoded
 from .occlusion import bits_for
 from .value_range import Derived
@@ -45,7 +45,7 @@ ROUND = record_kind(
 )
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32: 0.5 x + 0.5; where nothing was struck the low's own normal."""
     assert layer is not None
     return Derived(encoded(context.cast, context.low, context.recipe.basis, layer, context.cast.struck))
@@ -59,10 +59,12 @@ def cost(recipe: Recipe) -> float:
 
 
 def prepare(context: Context) -> Occluders:
-    return met_by(context, context.recipe.rounded.surroundings)
+    return surroundings_of(context, context.recipe.rounded.surroundings)
 
 
-def gather(context: Context, hits: Hits, ready: Occluders, out: Any_, progress: ShareDone, cancelled: Cancel) -> None:
+def gather(
+    context: Context, hits: Hits, ready: Occluders, out: AnyArray, progress: ShareDone, cancelled: Cancel
+) -> None:
     own, first = context.recipe.rounded, context.sculpt.first[:-1]
     first = np.ascontiguousarray(first) if own.surroundings == "pair" else np.zeros(len(first), np.int64)
     around = record_of(
@@ -78,8 +80,8 @@ def gather(context: Context, hits: Hits, ready: Occluders, out: Any_, progress: 
     over_tiles(hits, context.low.grid, _of_tiles, arguments, progress, cancelled)
 
 
-def finish(context: Context, out: Any_, progress: ShareDone, cancelled: Cancel) -> Any_ | None:
-    """The layer smoothed, if the recipe says so; texels that struck nothing stay."""
+def finish(context: Context, out: AnyArray, progress: ShareDone, cancelled: Cancel) -> AnyArray | None:
+    """The layer denoised_layer, if the recipe says so; texels that struck nothing stay."""
     if not context.recipe.rounded.denoise:
         return None
     smooth = room(out.shape, out.dtype.type, on_disk(out))

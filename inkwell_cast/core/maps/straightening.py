@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..base.kernels import kernel
 from ..base.records import view
 from ..cast.context import Context
@@ -17,7 +17,7 @@ LAYER, GROUP, SPACE = "", "", "linear"
 BACKGROUND = (0.0,)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32 at each texel's nearest sample. Facts: the mean over the islands."""
     cast, out = context.cast, np.zeros(context.cast.covered.shape, np.float32)
     _weights(context.low.record, cast.record, context.rays.record, out)

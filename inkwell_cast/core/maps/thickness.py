@@ -5,7 +5,7 @@ The layer holds the mean length of cosine-weighted rays into the body, no longer
 
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..base.kernels import kernel
 from ..base.progress import Cancel, ShareDone
 from ..base.records import record_of, view
@@ -28,7 +28,7 @@ LAYER, GROUP, SPACE = "thickness", "thickness", "linear"
 BACKGROUND = (0.0,)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32. Facts: the length that is white, scene units."""
     assert layer is not None
     white = limit_of(context.recipe, context.assembly.low.diagonal)
@@ -56,7 +56,9 @@ def prepare(context: Context) -> Occluders:
     return occluders_on(context, "pair")
 
 
-def gather(context: Context, hits: Hits, ready: Occluders, out: Any_, progress: ShareDone, cancelled: Cancel) -> None:
+def gather(
+    context: Context, hits: Hits, ready: Occluders, out: AnyArray, progress: ShareDone, cancelled: Cancel
+) -> None:
     settings, diagonal = context.recipe.thickness, context.assembly.low.diagonal
     inward = record_of(
         AROUND,

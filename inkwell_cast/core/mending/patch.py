@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..base.kernels import kernel
 from ..base.progress import Cancel
 from ..cage.cage import build_cage, rays_of
@@ -24,8 +24,8 @@ from .blending import blended
 
 
 def patched(
-    context: Context, rough: dict[str, Any_], patch: Patch, cancelled: Cancel
-) -> tuple[Context, dict[str, Any_]]:
+    context: Context, rough: dict[str, AnyArray], patch: Patch, cancelled: Cancel
+) -> tuple[Context, dict[str, AnyArray]]:
     """What rays with the patch's settings find inside its ball, blended in over its rim."""
     cast = context.cast
     tiles = tiles_in(context, patch.centre, patch.radius)

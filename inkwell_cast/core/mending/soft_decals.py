@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 from ..base.progress import Cancel
 from ..cast.context import Context
 from ..cast.hits import Cast
@@ -20,7 +20,7 @@ from .blending import blended
 BENEATH = Slot[Sculpt]()
 
 
-def softened(context: Context, share: Any_, cancelled: Cancel) -> Context:
+def softened(context: Context, share: AnyArray, cancelled: Cancel) -> Context:
     """The cast with each floater laid over what is below it by its opacity as a decal.
 
     `share` (H, W, 1) is the layer of `maps.decals`: of a texel's samples, how many struck a floater. Where nothing lies

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import I32, Any_
+from ..base.array_types import I32, AnyArray
 from ..base.errors import InputProblem
 from .mesh import CornerValues, Mesh
 from .textures import Texture
@@ -19,7 +19,7 @@ Blocks = list[bytes | memoryview]
 LAYERS = ("normals", "tangents", "colors")
 
 
-def pack(header: dict[str, Any], arrays: dict[str, Any_]) -> Blocks:
+def pack(header: dict[str, Any], arrays: dict[str, AnyArray]) -> Blocks:
     """Blocks of bytes that make one message when written in order."""
     described, blocks, offset = {}, Blocks(), 0
     for name, array in arrays.items():
@@ -34,7 +34,7 @@ def pack(header: dict[str, Any], arrays: dict[str, Any_]) -> Blocks:
     return [len(text).to_bytes(4, "little"), text, *blocks]
 
 
-def unpack(data: Any_) -> tuple[dict[str, Any], dict[str, Any_]]:
+def unpack(data: AnyArray) -> tuple[dict[str, Any], dict[str, AnyArray]]:
     """The header and the arrays of a message in `data (N,) uint8`, viewed in place."""
     size = int.from_bytes(data[:4].tobytes(), "little")
     header = json.loads(data[4 : 4 + size].tobytes())
@@ -69,7 +69,7 @@ def write_packed(path: pathlib.Path, mesh: Mesh) -> None:
 def packed(mesh: Mesh) -> Blocks:
     """A mesh as one message; corners that layers share are kept once."""
     kept: list[I32] = [mesh.triangles]
-    arrays: dict[str, Any_] = {
+    arrays: dict[str, AnyArray] = {
         "positions": mesh.positions,
         "objects": mesh.objects,
         "materials": mesh.materials,
@@ -117,7 +117,7 @@ def read_packed(path: pathlib.Path) -> Mesh:
     return _mesh(header, arrays, header["name"])
 
 
-def _mesh(header: dict[str, Any], a: dict[str, Any_], name: str) -> Mesh:
+def _mesh(header: dict[str, Any], a: dict[str, AnyArray], name: str) -> Mesh:
     layers = {name: CornerValues(a[name], a[f"corners{row}"]) for name, row in header["layers"].items()}
     count = len(header["material_names"])
     textures = list[Texture | None]([None] * (2 * count))  # of colours, then of what glows

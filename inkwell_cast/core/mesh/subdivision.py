@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ..base.array_types import F64, I32, I64, Any_, Bool
+from ..base.array_types import F64, I32, I64, AnyArray, Bool
 from ..base.errors import InputProblem
 from ..base.kernels import kernel
 from ..settings.maps import Subdivision
@@ -98,7 +98,7 @@ def _layers(mesh: Mesh) -> list[CornerValues]:
     return [*mesh.uvs, *([mesh.colors] if mesh.colors is not None else [])]
 
 
-def _key(a: Any_, b: Any_) -> I64:
+def _key(a: AnyArray, b: AnyArray) -> I64:
     return np.minimum(a, b).astype(np.int64) << 32 | np.maximum(a, b).astype(np.int64)
 
 

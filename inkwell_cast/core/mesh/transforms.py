@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, Any_
+from ..base.array_types import F32, F64, I32, AnyArray
 from .mesh import CornerValues, Mesh
 
 
@@ -14,7 +14,7 @@ def transformed(mesh: Mesh, matrix: F64) -> Mesh:
         return mesh
     linear, mirrored = matrix[:3, :3], np.linalg.det(matrix[:3, :3]) < 0
 
-    def turn(layer: CornerValues | None, by: Any_) -> CornerValues | None:
+    def turn(layer: CornerValues | None, by: AnyArray) -> CornerValues | None:
         if layer is None:
             return None
         values = layer.values.copy()
@@ -48,7 +48,7 @@ def turned_over(mesh: Mesh) -> Mesh:
     )
 
 
-def _unit(rows: Any_) -> F32:
+def _unit(rows: AnyArray) -> F32:
     length = np.linalg.norm(rows, axis=1, keepdims=True)
     return np.asarray(np.divide(rows, length, out=np.zeros_like(rows), where=length > 0), np.float32)
 

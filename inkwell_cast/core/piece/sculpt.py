@@ -5,7 +5,7 @@ from itertools import count
 
 import numpy as np
 
-from ..base.array_types import I32, I64, Any_
+from ..base.array_types import I32, I64, AnyArray
 from ..base.records import Record, record_kind, record_of
 from ..mesh.mesh import Mesh
 from ..rays.embree import Scene
@@ -34,7 +34,7 @@ class Sculpt:
 
     mesh: Mesh
     first: I64
-    tracers: Any_
+    tracers: AnyArray
     scenes: list[Scene]
     keys: tuple[str, ...]
     serial: int = field(default_factory=count().__next__)

@@ -18,7 +18,7 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, I32, Any_
+from ..base.array_types import F32, I32, AnyArray
 from ..base.borrowed_arrays import block, keeping
 from ..base.errors import Cancelled, RayLibraryMissing
 from ..base.kernels import intrinsic, kernel
@@ -202,7 +202,7 @@ def _built(
     return errors[0]
 
 
-def tracers_of(scenes: Sequence[Scene], both_sides: bool = False) -> Any_:
+def tracers_of(scenes: Sequence[Scene], both_sides: bool = False) -> AnyArray:
     """What kernels hand to `hit_along` and the like, a row a scene, (S, 2) uint64. The array keeps the scenes alive.
 
     With both_sides those that are built for front faces are struck from either, too.
@@ -212,7 +212,7 @@ def tracers_of(scenes: Sequence[Scene], both_sides: bool = False) -> Any_:
 
 
 @functools.cache
-def _calls(both_sides: bool) -> Any_:
+def _calls(both_sides: bool) -> AnyArray:
     """What lies at the first number of a tracer, see CALLS."""
     names = {
         INTERSECT: "rtcIntersect1",
@@ -229,7 +229,7 @@ def _calls(both_sides: bool) -> Any_:
 
 
 @functools.cache
-def _front_only() -> Any_:
+def _front_only() -> AnyArray:
     """RTCIntersectArguments (`rtcore_common.h`): flags, feature mask, context, filter, and two that are not needed."""
     arguments = np.zeros(8, np.uint64)
     arguments[0], arguments[2] = _INVOKE_FILTER | _ALL_FEATURES << 32, int(front_faces_only().address or 0)

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, I32, U8, Any_
+from ..base.array_types import F32, I32, U8, AnyArray
 from ..base.kernels import kernel
 from ..base.records import record_kind, record_of, view
 from ..base.threads import in_batches
@@ -50,7 +50,7 @@ CLEAR = 1e-4  # of the diagonal: the low itself is no other surface of the low
 FAR = 0.25  # of the diagonal: no candidate lies farther off
 ALIKE = 0.9999  # cosine between two ways that find the same
 PADDING = 4  # texels, for reading between them
-FILLED_FROM = Slot[tuple[Any_, I32]]()
+FILLED_FROM = Slot[tuple[AnyArray, I32]]()
 TRIED = record_kind(
     {
         "sculpt": (np.uint64, 2),

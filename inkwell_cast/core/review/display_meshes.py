@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..base.array_types import F32, I32, U8, Any_
+from ..base.array_types import F32, I32, U8, AnyArray
 from ..base.kernels import kernel, prange
 from ..base.progress import ShareDone
 from ..cage.drawing import cage_lines, dent_lines, sparse_rays
@@ -84,7 +84,7 @@ def view_of_low(assembly: Assembly) -> Blocks:
     return pack(header, arrays)
 
 
-def _borders(low: Mesh, channel: int, sheet: U8) -> dict[str, Any_]:
+def _borders(low: Mesh, channel: int, sheet: U8) -> dict[str, AnyArray]:
     """The edges at which UV islands end, and their sheets."""
     edges, uvs = edges_of(low), low.uvs[channel].at_corners()
     t, k = np.nonzero(seams_of(uvs, edges) | (edges.across < 0))
@@ -177,12 +177,12 @@ def _drawn(shown: Mesh, whole: Mesh, **said: bool) -> Blocks:
     return pack(header | said, _indexed(shown))
 
 
-def _colors(mesh: Mesh) -> Any_:
+def _colors(mesh: Mesh) -> AnyArray:
     """Material colour of every triangle, (T, 3) uint8."""
     return np.rint(np.clip(mesh.material_colors, 0, 1) * 255).astype(np.uint8)[mesh.materials]
 
 
-def _vertex_colors(mesh: Mesh) -> Any_:
+def _vertex_colors(mesh: Mesh) -> AnyArray:
     colors = np.zeros((len(mesh.positions), 3), np.uint8)
     colors[mesh.triangles] = _colors(mesh)[:, None]
     return colors
@@ -195,7 +195,7 @@ def _at_vertices(mesh: Mesh, of: I32) -> I32:
     return found
 
 
-def _indexed(mesh: Mesh) -> dict[str, Any_]:
+def _indexed(mesh: Mesh) -> dict[str, AnyArray]:
     assert mesh.normals is not None
     normals: CornerValues = mesh.normals
     if normals.corners is mesh.triangles or np.array_equal(normals.corners, mesh.triangles):
@@ -261,7 +261,7 @@ def _lighter(mesh: Mesh, share: float, tell: ShareDone) -> Mesh:
     )
 
 
-def _facing(mesh: Mesh, near: Any_, normals: F32) -> Any_:
+def _facing(mesh: Mesh, near: AnyArray, normals: F32) -> AnyArray:
     """Of some corners near each vertex (V, K) the one whose normal agrees best, on the same side of a thin wall."""
     assert mesh.normals is not None
     candidates = mesh.normals.values[mesh.normals.corners.reshape(-1)[near]]

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, U8, Any_
+from ..base.array_types import F32, U8, AnyArray
 from ..base.kernels import kernel, prange
 from ..cast.context import Context
 from ..flaws.visible import AROUND, BARE, FEW, Visible
@@ -117,7 +117,7 @@ def normals_of(context: Context) -> F32:
     return padded(own_of(context).image(context), context)
 
 
-def _padded(images: list[F32], contexts: list[Context]) -> list[Any_]:
+def _padded(images: list[F32], contexts: list[Context]) -> list[AnyArray]:
     return [padded(image.copy(), context) for image, context in zip(images, contexts, strict=True)]
 
 
@@ -177,5 +177,5 @@ def _pixels(counts: Iterable[F32]) -> float:
     return sum(float(count.sum(dtype=np.float64)) for count in counts)
 
 
-def _outlines(pairs: list[AsSeen | None]) -> Any_:
+def _outlines(pairs: list[AsSeen | None]) -> AnyArray:
     return np.array([figures.outline if figures else 1.0 for figures in pairs])

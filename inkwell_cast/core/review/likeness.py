@@ -7,7 +7,7 @@ picture gives back through the basis, so that quantisation counts.
 import numpy as np
 from pydantic import BaseModel
 
-from ..base.array_types import F32, I32, U8, U16, Any_
+from ..base.array_types import F32, I32, U8, U16, AnyArray
 from ..base.kernels import kernel, prange
 from ..cast.hits import Cast
 from ..flaws.visible import BARE
@@ -98,7 +98,7 @@ def stored(degrees: F32, covered: U8) -> U16:
     return steps[..., None]
 
 
-def degrees(steps: Any_) -> float:
+def degrees(steps: AnyArray) -> float:
     """The angle of one texel of such a picture."""
     return float(steps) * 180 / TOP
 

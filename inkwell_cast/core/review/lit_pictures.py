@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, U8, Any_
+from ..base.array_types import F32, F64, I32, U8, AnyArray
 from ..base.kernels import kernel
 from ..base.on_demand import library
 from ..base.records import record_kind, record_of, view
@@ -163,7 +163,7 @@ def _strike(tracers: F64, views: F64, warm: Warm) -> _Struck:
     return _Struck(_in_rows(triangle, side), _in_rows(b, side))
 
 
-def _in_rows(values: Any_, side: int) -> Any_:
+def _in_rows(values: AnyArray, side: int) -> AnyArray:
     """Values (N, ...) of blocks of pixels in rows of pixels."""
     blocks = values.reshape(SIDES, side // BLOCK, side // BLOCK, BLOCK, BLOCK, *values.shape[1:])
     return np.ascontiguousarray(blocks.swapaxes(2, 3)).reshape(values.shape)

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..base.borrowed_arrays import block, keeping
 from ..base.kernels import kernel
 from ..base.records import Record, record_kind, record_of, view
@@ -32,7 +32,7 @@ WORN = record_kind(
 class Pictures:
     """Pictures of normals as they are written, (H, W, 3 or more) one a sheet: in tangent space, or in object space."""
 
-    images: list[Any_]
+    images: list[AnyArray]
     object_space: bool = False
 
 
@@ -79,7 +79,7 @@ def worn(contexts: list[Context], given: Pictures) -> DressedLow:
     return DressedLow(record, first)
 
 
-def _readable(image: Any_) -> Any_:
+def _readable(image: AnyArray) -> AnyArray:
     """A picture (H, W, 3) as kernels read it: uint8, uint16 or float32."""
     wide = image.astype(np.float32) if image.dtype.kind == "f" else image
     return np.ascontiguousarray(wide[..., :3])

@@ -13,7 +13,7 @@ from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, JSONResponse, Response
 
 from ...core.bake.manifest import MapFile
-from ...core.base.array_types import Any_
+from ...core.base.array_types import AnyArray
 from ...core.base.on_demand import library
 from ...core.images import png
 from ...core.review.likeness import MISSED, OFF, degrees, difference, heat
@@ -179,7 +179,7 @@ async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, s
     return JSONResponse(values | ({"probe": seen.model_dump()} if seen else {}))
 
 
-def _value(steps: Any_, entry: MapFile) -> str:
+def _value(steps: AnyArray, entry: MapFile) -> str:
     """A texel in words: a name of the legend, the value that a range says, or the shares of its channels."""
     top = 255 if steps.dtype.itemsize == 1 else 65535
     legend = entry.facts.get("legend")
@@ -219,7 +219,7 @@ def _file(request: Request, row: BakeRecord, entry: MapFile) -> pathlib.Path:
 
 
 @lru_cache(maxsize=3)
-def _pixels(path: pathlib.Path) -> Any_:
+def _pixels(path: pathlib.Path) -> AnyArray:
     return png.read(path)
 
 

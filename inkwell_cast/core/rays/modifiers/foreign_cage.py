@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ...base.array_types import F32, F64, I32, I64, Any_, Bool
+from ...base.array_types import F32, F64, I32, I64, AnyArray, Bool
 from ...base.borrowed_arrays import keeping
 from ...base.kernels import kernel
 from ...base.on_demand import on_demand
@@ -66,7 +66,7 @@ class ForeignCage:
     corners: F32
     normals: F32
     balls: F32
-    tracers: Any_
+    tracers: AnyArray
     near: float
 
     def record(self, pair: I32) -> Record:
@@ -179,10 +179,10 @@ class _Cells:
     b: F64
     middles: F64
     ways: F64
-    inside: Any_
+    inside: AnyArray
     area: F64
 
-    def nearest(self) -> tuple[F64, F64, Any_]:
+    def nearest(self) -> tuple[F64, F64, AnyArray]:
         """For every cell the nearest agreeing point of the cage (C, 3), its squared distance, whether there is one."""
         record = self.surface.record(np.zeros(len(self.surface.grid), np.int32))
         return _closest_of_all(self.middles, self.ways, record)  # type: ignore[no-any-return]
@@ -372,7 +372,7 @@ def through_cage(t, b1, b2, p, e, reach, modifiers):  # type: ignore[no-untyped-
     return e[0], e[1], e[2], np.float64(length) if hit >= 0 else reach
 
 
-def _jumps(middles: F64, sheet: F64, points: F64, used: Any_, floor: float) -> Any_:
+def _jumps(middles: F64, sheet: F64, points: F64, used: AnyArray, floor: float) -> AnyArray:
     """Cells whose neighbour on the sheet (U, V) takes a point of the cage much farther off than it lies itself."""
     jumps = np.zeros(len(middles), np.bool_)
     rows = np.flatnonzero(used)
