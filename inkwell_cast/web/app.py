@@ -1,5 +1,9 @@
 """The web application."""
 
+import contextlib
+from collections.abc import AsyncIterator
+
+import anyio.to_thread
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.staticfiles import StaticFiles
@@ -35,13 +39,15 @@ from .security import API, Guard
 from .services.services import Services
 from .templating import HERE, render
 
+THREADS = 120  # requests that are answered at once; each waits for its engine in a thread of its own
+
 
 def create_app(services: Services, remote: bool = False) -> FastAPI:
     """The application over a services; requests of other hosts and origins are refused.
 
     With `remote` other machines may ask too, and everybody needs a token.
     """
-    app = FastAPI(title="Inkwell Cast", docs_url=None, redoc_url=None, openapi_url=None)
+    app = FastAPI(title="Inkwell Cast", docs_url=None, redoc_url=None, openapi_url=None, lifespan=_with_threads)
     app.state.services = services
     app.add_middleware(Guard, services=services, remote=remote)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
@@ -58,6 +64,13 @@ def create_app(services: Services, remote: bool = False) -> FastAPI:
         each.add_exception_handler(HTTPException, _missing)
     api.add_exception_handler(RequestValidationError, _unlike_the_schema)
     return app
+
+
+@contextlib.asynccontextmanager
+async def _with_threads(app: FastAPI) -> AsyncIterator[None]:
+    """Threads for requests, most of which wait for an engine."""
+    anyio.to_thread.current_default_thread_limiter().total_tokens = THREADS
+    yield
 
 
 def _refused(request: Request, problem: Exception) -> Response:

@@ -84,12 +84,24 @@ def serve(
             create_app(services, bool(remote)), log_level="warning", timeout_graceful_shutdown=2,
             ssl_certfile=remote.certificate if remote else None, ssl_keyfile=remote.key if remote else None,
         )  # fmt: skip
-        uvicorn.Server(config).run(sockets=[listener])
+        _Server(config, engine).run(sockets=[listener])
     finally:
         engine.close()
         if workers:
             workers.close()
     return 0
+
+
+class _Server(uvicorn.Server):
+    """One whose requests do not wait for jobs that will never end."""
+
+    def __init__(self, config: uvicorn.Config, engine: Lanes) -> None:
+        super().__init__(config)
+        self.engine = engine
+
+    async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
+        await asyncio.to_thread(self.engine.close)  # who waits for a job hears that it has ended
+        await super().shutdown(sockets)
 
 
 def _is_here(port: int) -> bool:

@@ -1,12 +1,15 @@
 """Templates and what they all know."""
 
 import pathlib
+from collections.abc import Callable
 from datetime import datetime
 from hashlib import sha256
-from typing import Any, Literal, get_args, get_origin
+from typing import Annotated, Any, Literal, get_args, get_origin
 
-from fastapi import Request
+import anyio.from_thread
+from fastapi import Depends, Request
 from fastapi.templating import Jinja2Templates
+from starlette.datastructures import FormData
 from starlette.responses import Response
 
 from ..core import maps
@@ -172,14 +175,28 @@ def services_of(request: Request) -> Services:
     return services
 
 
-async def small_body(request: Request, name: str, what: str) -> bytes:
-    """The body of a request that is a small file. Raises InputProblem for a larger one."""
+def gone_of(request: Request) -> Callable[[], bool]:
+    """What says, asked from a thread of a request, whether its client has gone away."""
+    return lambda: anyio.from_thread.run(request.is_disconnected)
+
+
+async def _sent_form(request: Request) -> FormData:
+    return await request.form()
+
+
+SentForm = Annotated[FormData, Depends(_sent_form)]  # the fields of a request's form
+
+
+async def _small_body(request: Request, name: str) -> bytes:
     body = b""
     async for chunk in request.stream():
         body += chunk
         if len(body) > MOST_BYTES:
-            raise InputProblem(name, f"It is larger than {MOST_BYTES >> 20} MB.", f"Choose {what}.")
+            raise InputProblem(name, f"It is larger than {MOST_BYTES >> 20} MB.", "Choose a smaller file.")
     return body
+
+
+SmallBody = Annotated[bytes, Depends(_small_body)]  # of a request whose body is a small file; larger ones are refused
 
 
 def render(request: Request, name: str, **context: Any) -> Response:

@@ -284,7 +284,7 @@ def test_several_sheets_have_pictures_and_sizes_of_their_own(client, piece):
 
 
 def test_checks_that_were_stopped_say_so_and_begin_again_only_when_asked(client, piece, services, monkeypatch):
-    async def stopped(piece_id):
+    def stopped(piece_id):
         raise JobFailed("cancelled", "The checks were stopped.")
 
     monkeypatch.setattr(services.measures, "check", stopped)

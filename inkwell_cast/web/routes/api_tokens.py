@@ -5,7 +5,7 @@ from starlette.responses import JSONResponse, Response
 
 from ...core.base.errors import InputProblem
 from ..security import API
-from ..templating import render, services_of
+from ..templating import SentForm, render, services_of
 
 router = APIRouter(prefix="/programs")
 
@@ -22,9 +22,9 @@ def described(request: Request) -> Response:
 
 
 @router.post("")
-async def let_in(request: Request) -> Response:
+def let_in(request: Request, form: SentForm) -> Response:
     """Make a token for a program and show it, this once."""
-    name = str((await request.form()).get("name", ""))
+    name = str(form.get("name", ""))
     try:
         token = services_of(request).api_tokens.let_in(name)
     except InputProblem as problem:

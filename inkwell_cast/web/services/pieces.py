@@ -141,17 +141,17 @@ class Pieces:
         self.uploads.settled(upload)
         return what_changed(row.facts.parts, upload.facts.parts)
 
-    async def reload(self, piece_id: int, mesh_id: int) -> list[str]:
+    def reload(self, piece_id: int, mesh_id: int) -> list[str]:
         """Read a file again from where it lies on this machine. Raises InputProblem where that is not known."""
         row = self.mesh(piece_id, mesh_id)
         if not row.place:
             raise InputProblem(
                 row.file_name, "Where it lies is not known.", "Drop the new file on it, or give its path."
             )
-        upload = await self.uploads.take_from(row.place)
+        upload = self.uploads.take_from(row.place)
         return self.replace_mesh(piece_id, mesh_id, upload.token)
 
-    async def reload_watched(self, piece_id: int) -> list[str]:
+    def reload_watched(self, piece_id: int) -> list[str]:
         """Read those watched files again that changed on disk; sentences, none if nothing did."""
         said = []
         for row in self.wanted(piece_id)[1]:
@@ -159,7 +159,7 @@ class Pieces:
             if row.watched and row.place and path.is_file() and path.stat().st_mtime != row.modified:
                 if time.time() - path.stat().st_mtime < 1:
                     continue  # perhaps still being written
-                changed = await self.reload(piece_id, row.id)
+                changed = self.reload(piece_id, row.id)
                 said += [f"{row.file_name} was read again. {' '.join(changed)}"]
         return said
 
