@@ -5,14 +5,14 @@ import ctypes
 import numba
 import numpy as np
 
-from inkwell_cast.core.base.array_types import I32, Any_
+from inkwell_cast.core.base.array_types import I32, AnyArray
 from inkwell_cast.core.base.borrowed_arrays import keeping
 from inkwell_cast.core.rays import embree
 from inkwell_cast.core.rays.back_face_filter import front_faces_only
 from inkwell_cast.core.rays.embree import Vertices, intersect, occluded
 
 
-def bare_scene(vertices: Vertices, triangles: I32, both_sides: bool = False) -> Any_:
+def bare_scene(vertices: Vertices, triangles: I32, both_sides: bool = False) -> AnyArray:
     """A robust scene as a plain program would build it: (2,) uint64, the function that traces a ray, and the scene."""
     library, device = embree._library(), embree._device()
     set_filter = library.rtcSetGeometryIntersectFilterFunction

@@ -5,7 +5,7 @@ import time
 import numba
 import numpy as np
 
-from inkwell_cast.core.bake.cast_store import laid_out
+from inkwell_cast.core.bake.cast_cache import laid_out
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.cage.cage import rays_of
 from inkwell_cast.core.cast.hits import OFF, Cast
@@ -23,9 +23,10 @@ from .bare import bare_scene, strike
 from .shapes import sphere
 
 RECIPE = Recipe(
-    reach=Reach(outward=3, inward=3), sheet=Sheet(width=2048, height=2048, samples=4),
+    reach=Reach(outward=3, inward=3),
+    sheet=Sheet(width=2048, height=2048, samples=4),
     output=Output(maps=["normal", "height", "ids"]),
-)  # fmt: skip
+)
 
 
 def with_reach(outward: float) -> Recipe:

@@ -42,9 +42,11 @@ def piece() -> BakeMeshes:
 
 def recipe(side: int) -> Recipe:
     return Recipe(
-        reach=Reach(outward=3, inward=3), sheet=Sheet(width=side, height=side, samples=1),
-        output=Output(maps=["occlusion"]), occlusion=Occlusion(rays=RAYS, noise=0),
-    )  # fmt: skip
+        reach=Reach(outward=3, inward=3),
+        sheet=Sheet(width=side, height=side, samples=1),
+        output=Output(maps=["occlusion"]),
+        occlusion=Occlusion(rays=RAYS, noise=0),
+    )
 
 
 def measure() -> dict[str, Any]:
@@ -75,7 +77,7 @@ def one_way(way: int) -> dict[str, float]:
 def costs() -> dict[str, Any]:
     """What a band costs with one thread: bytes of the meshes, seconds to build and to trace, bytes and seconds back."""
     from inkwell_cast.core.bake.bands import Band, put, texels_of
-    from inkwell_cast.core.bake.cast_store import laid_out
+    from inkwell_cast.core.bake.cast_cache import laid_out
     from inkwell_cast.core.cast.hits import empty_cast
     from inkwell_cast.core.maps import LAYERS
     from inkwell_cast.core.maps.layer import empty
@@ -103,9 +105,13 @@ def costs() -> dict[str, Any]:
         size = sum(array.nbytes for array in arrays) // len(texels_of(grid, part))
     sent = sum(len(block) for mesh in (*meshes.lows, *meshes.highs) for block in packed(mesh))
     return {
-        "mesh_bytes": sent, "build_seconds": build, "tiles": int(tiles), "tile_seconds": seconds,
-        "texel_bytes": size, "put_seconds_a_tile": float(np.mean(back)),
-    }  # fmt: skip
+        "mesh_bytes": sent,
+        "build_seconds": build,
+        "tiles": int(tiles),
+        "tile_seconds": seconds,
+        "texel_bytes": size,
+        "put_seconds_a_tile": float(np.mean(back)),
+    }
 
 
 def simulated(cost: dict[str, Any], workers: int, network: float) -> float:

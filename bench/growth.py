@@ -38,11 +38,13 @@ CASES: dict[str, tuple[int, ...]] = {
     "threads": (1, 2),
 }
 OF = {
-    "triangles": "1024², one sample, normal; the scene built", "texels": "100,000 triangles, one sample, normal",
-    "samples": "a million triangles, 1024², normal", "rays": "a million triangles, 512², occlusion with all its rays",
+    "triangles": "1024², one sample, normal; the scene built",
+    "texels": "100,000 triangles, one sample, normal",
+    "samples": "a million triangles, 1024², normal",
+    "rays": "a million triangles, 512², occlusion with all its rays",
     "parts": "pairs of half a million triangles in all, 1024², four samples",
     "threads": "a million triangles, 2048², four samples, cast alone",
-}  # fmt: skip
+}
 WIDE, HIGH, PLOT = 350, 190, (56, 34, 226, 120)  # of a plot, and x, y, width and height of its frame
 
 
@@ -100,10 +102,11 @@ def _peak() -> float:
 def _bake(low: Mesh, high: Mesh, size: int, samples: int, maps: list[str], rays: int = 4) -> float:
     """Bake; seconds of the cast."""
     recipe = Recipe(
-        reach=Reach(outward=3, inward=3), output=Output.model_validate({"maps": maps}),
+        reach=Reach(outward=3, inward=3),
+        output=Output.model_validate({"maps": maps}),
         sheet=Sheet.model_validate({"width": size, "height": size, "samples": samples}),
         occlusion=Occlusion(rays=rays, noise=0),
-    )  # fmt: skip
+    )
     return float(bake(recipe, BakeMeshes([low], [high]), warm=Warm()).seconds["casting"])
 
 

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from inkwell_cast.core.bake.cast_store import laid_out
+from inkwell_cast.core.bake.cast_cache import laid_out
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.cage.coverage import coverage
 from inkwell_cast.core.cage.fit import cage_of
@@ -62,10 +62,12 @@ def measure(rounds: int = 15) -> dict[str, float]:
     fit_seconds = time.perf_counter() - started
     return {
         **_mend(meshes, warm),
-        "coverage_seconds": _seconds(cover, rounds), "section_seconds": _seconds(cut, rounds),
-        "fit_seconds": fit_seconds, "fit_held": found.held,
+        "coverage_seconds": _seconds(cover, rounds),
+        "section_seconds": _seconds(cut, rounds),
+        "fit_seconds": fit_seconds,
+        "fit_held": found.held,
         "fit_share_of_even": found.cage.mean_outward / found.needed[0],
-    }  # fmt: skip
+    }
 
 
 def _mend(meshes: BakeMeshes, warm: Warm, rounds: int = 5) -> dict[str, float]:
@@ -73,9 +75,11 @@ def _mend(meshes: BakeMeshes, warm: Warm, rounds: int = 5) -> dict[str, float]:
 
     def recipe(strokes: list[Stroke]) -> Recipe:
         return Recipe(
-            sheet=Sheet(width=1024, height=1024, samples=4), output=Output(maps=["normal", "occlusion"]),
-            occlusion=Occlusion(rays=16), nudges=strokes,
-        )  # fmt: skip
+            sheet=Sheet(width=1024, height=1024, samples=4),
+            output=Output(maps=["normal", "occlusion"]),
+            occlusion=Occlusion(rays=16),
+            nudges=strokes,
+        )
 
     started = time.perf_counter()
     whole = bake(recipe([]), meshes, warm=warm)

@@ -30,9 +30,11 @@ def measure() -> dict[str, Any]:
     """A handoff at 2048² with a packed picture, over copying its files; a million triangles as GLB and as a piece."""
     low, high = sphere(60), replace(sphere(1000, 0.02, uvs=False), name="high", object_names=("high",))
     recipe = Recipe(
-        reach=Reach(unit="scene", outward=0.2, inward=0.2), sheet=Sheet(samples=1), occlusion=Occlusion(rays=1),
+        reach=Reach(unit="scene", outward=0.2, inward=0.2),
+        sheet=Sheet(samples=1),
+        occlusion=Occlusion(rays=1),
         output=Output(maps=["normal", "occlusion"]),
-    )  # fmt: skip
+    )
     made = bake(recipe, BakeMeshes([low], [high]))
     with tempfile.TemporaryDirectory() as name:
         folder = pathlib.Path(name)
@@ -58,8 +60,13 @@ def measure() -> dict[str, Any]:
         read_piece(folder / "piece.icast")
         opened = time.perf_counter() - started
         return {
-            "seconds": min(times), "copy_seconds": copied, "files": len(done.manifest.files) + 1,
-            "megabytes": sum(file.bytes for file in done.manifest.files) / 1e6, "glb_seconds": glb,
-            "triangles": len(high.triangles), "save_seconds": saved, "open_seconds": opened,
+            "seconds": min(times),
+            "copy_seconds": copied,
+            "files": len(done.manifest.files) + 1,
+            "megabytes": sum(file.bytes for file in done.manifest.files) / 1e6,
+            "glb_seconds": glb,
+            "triangles": len(high.triangles),
+            "save_seconds": saved,
+            "open_seconds": opened,
             "piece_megabytes": (folder / "piece.icast").stat().st_size / 1e6,
-        }  # fmt: skip
+        }

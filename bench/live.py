@@ -90,7 +90,7 @@ def measure() -> dict[str, Any]:
 
 def _beside(
     lanes: Lanes, sources: list[Source], folder: pathlib.Path, seconds: Callable[[Job], float]
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     """What others wait while a 2048² bake with occlusion is at work on both cores."""
     write_mesh(folder / "small.obj", sphere(80))
     size = (folder / "small.obj").stat().st_size
@@ -107,10 +107,12 @@ def _beside(
     casting.wait()
     found: dict[str, Any] = {"file_megabytes": size / 1e6, "probe_alone_seconds": alone["probe"]}
     for name, job in (
-        ("probe", probe), ("section", section), ("coverage", Cover(RECIPE, sources, "piece")),
+        ("probe", probe),
+        ("section", section),
+        ("coverage", Cover(RECIPE, sources, "piece")),
         ("file", Load(str(folder / "small.obj"), "small.obj", str(folder / "copy"))),
         ("picture", ShowProof(BESIDE, sources, "normal", True)),
-    ):  # fmt: skip
+    ):
         found[f"{name}_beside_seconds"] = max(seconds(job) for _ in range(OFTEN))
     found["still_baking"] = not bake.future.done()
     bake.stop()

@@ -6,7 +6,7 @@ from dataclasses import replace
 import numba
 import numpy as np
 
-from inkwell_cast.core.bake.cast_store import laid_out
+from inkwell_cast.core.bake.cast_cache import laid_out
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.base.sampling_sequence import cosine_direction, points_of_texel, square_point
 from inkwell_cast.core.cast.shading_normal import shading_normal
@@ -62,9 +62,11 @@ def measure(rounds: int = 5) -> dict[str, float]:
     low, high = sphere(60), replace(sphere(1000, 0.02, uvs=False), name="high", object_names=("high",))
     warm, meshes = Warm(), BakeMeshes([low], [high])
     recipe = Recipe(
-        reach=Reach(outward=3, inward=3), sheet=Sheet(width=1024, height=1024, samples=1),
-        output=Output(maps=["normal"]), occlusion=Occlusion(rays=RAYS, noise=0),
-    )  # fmt: skip
+        reach=Reach(outward=3, inward=3),
+        sheet=Sheet(width=1024, height=1024, samples=1),
+        output=Output(maps=["normal"]),
+        occlusion=Occlusion(rays=RAYS, noise=0),
+    )
     made = bake(recipe, meshes, warm=warm)
     context, work = made.sheets[0].context, laid_out(made.assembly, meshes, warm).sheets[0]
     hits = work.hits
@@ -85,10 +87,12 @@ def measure(rounds: int = 5) -> dict[str, float]:
         occlusion.gather(context, part, ready, out, lambda share: None, lambda: False)
         layer.append(time.perf_counter() - started)
     return {
-        "rays": count, "bare_seconds": float(np.median(bare)), "occlusion_seconds": float(np.median(layer)),
+        "rays": count,
+        "bare_seconds": float(np.median(bare)),
+        "occlusion_seconds": float(np.median(layer)),
         "occlusion_over_bare": float(np.median(np.array(layer) / np.array(bare))),
         **_waits(meshes, warm, rounds),
-    }  # fmt: skip
+    }
 
 
 def _waits(meshes: BakeMeshes, warm: Warm, rounds: int) -> dict[str, float]:
@@ -123,8 +127,9 @@ def measure_denoise(size: int = 512) -> dict[str, float]:
             recipe = Recipe(
                 reach=Reach(unit="scene", outward=outward, inward=inward),
                 sheet=Sheet(width=size, height=size, samples=4),
-                output=Output(maps=["occlusion"], depth=16), occlusion=Occlusion(rays=rays, noise=0, denoise=denoise),
-            )  # fmt: skip
+                output=Output(maps=["occlusion"], depth=16),
+                occlusion=Occlusion(rays=rays, noise=0, denoise=denoise),
+            )
             made = bake(recipe, meshes, warm=warm)
             shades.append(made.images["occlusion"][made.cast.struck > 0].astype(np.float64))
         rough, smooth, many, washed_out = (float(np.sqrt(((shade - shades[0]) ** 2).mean())) for shade in shades[1:])
@@ -138,11 +143,14 @@ def measure_light(rounds: int = 3) -> dict[str, float]:
     """Seconds of the layers of light and of rounded normals over those of occlusion, as many rays a texel, in turn."""
     meshes, warm = BakeMeshes([], [], [*lantern.build()]), Warm()
     recipe = Recipe(
-        reach=Reach(unit="scene", outward=1.6, inward=1.6), sheet=Sheet(width=512, height=512, samples=1),
-        output=Output(maps=["normal"]), occlusion=Occlusion(rays=RAYS, noise=0),
-        glow=Glow(rays=RAYS, noise=0, bounces=0), light=Light(rays=RAYS, noise=0, bounces=0),
+        reach=Reach(unit="scene", outward=1.6, inward=1.6),
+        sheet=Sheet(width=512, height=512, samples=1),
+        output=Output(maps=["normal"]),
+        occlusion=Occlusion(rays=RAYS, noise=0),
+        glow=Glow(rays=RAYS, noise=0, bounces=0),
+        light=Light(rays=RAYS, noise=0, bounces=0),
         rounded=Rounded(rays=RAYS, denoise=False),
-    )  # fmt: skip
+    )
     bounced = recipe.model_copy(update={"glow": Glow(rays=RAYS, noise=0, bounces=1)})
     kinds = {key: (key, recipe) for key in ("occlusion", "glow", "light", "rounded")} | {"bounce": ("glow", bounced)}
     spent: dict[str, list[float]] = {name: [] for name in kinds}

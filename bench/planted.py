@@ -48,9 +48,10 @@ class Asset:
         outward, inward = self.reach
         return Recipe(
             reach=Reach(unit="scene", outward=outward, inward=inward),
-            sheet=Sheet(width=256, height=256, samples=4), output=Output(maps=list(self.maps), depth=16),
+            sheet=Sheet(width=256, height=256, samples=4),
+            output=Output(maps=list(self.maps), depth=16),
             occlusion=Occlusion(rays=16, occluders="piece" if "occlusion" in self.maps else "pair"),
-        )  # fmt: skip
+        )
 
     def meshes(self) -> BakeMeshes:
         return BakeMeshes([], [], [self.low, self.high]) if self.apart else BakeMeshes([self.low], [self.high])
@@ -114,17 +115,29 @@ def assets() -> Iterator[Asset]:
 
 def healthy() -> Iterator[Asset]:
     yield Asset("ribbed plate", plane(2), ribbed("high", 0.002), (0.02, 0.02))
-    yield Asset("plate with deep ribs", plane(4), bare(grid_mesh(
-        200, 200, lambda u, v: (u, v, 0.01 * np.sin(20 * np.pi * u)), "high")), (0.03, 0.03))  # fmt: skip
+    yield Asset(
+        "plate with deep ribs",
+        plane(4),
+        bare(grid_mesh(200, 200, lambda u, v: (u, v, 0.01 * np.sin(20 * np.pi * u)), "high")),
+        (0.03, 0.03),
+    )
     yield Asset("box with rounded edges", with_normals(cube()), rounded_box(0.05), (0.05, 0.1))
     yield Asset("box with round edges", with_normals(cube()), rounded_box(0.1), (0.05, 0.2))
     yield Asset("chamfered box", low_box(3), rounded_box(0.06), (0.05, 0.1))
     yield Asset("ring", torus(48, 24), bare(torus(200, 100, name="high")), (0.1, 0.1))
     yield Asset("thick ring", torus(48, 24), bare(torus(200, 100, small=0.72, name="high")), (0.1, 0.1))
-    yield Asset("tube of 48 sides", tube(48, 2, lambda v: 1 + 0 * v, "low"), bare(
-        tube(300, 8, lambda v: 1 + 0 * v, "high")), (0.05, 0.05))  # fmt: skip
-    yield Asset("grooved tube", tube(48, 8, lambda v: 1 + 0 * v, "low"), bare(
-        tube(200, 200, lambda v: 1 + 0.01 * np.sin(30 * v), "high")), (0.05, 0.05))  # fmt: skip
+    yield Asset(
+        "tube of 48 sides",
+        tube(48, 2, lambda v: 1 + 0 * v, "low"),
+        bare(tube(300, 8, lambda v: 1 + 0 * v, "high")),
+        (0.05, 0.05),
+    )
+    yield Asset(
+        "grooved tube",
+        tube(48, 8, lambda v: 1 + 0 * v, "low"),
+        bare(tube(200, 200, lambda v: 1 + 0.01 * np.sin(30 * v), "high")),
+        (0.05, 0.05),
+    )
 
 
 def leaning() -> Iterator[Asset]:
@@ -143,8 +156,13 @@ def on_planes() -> Iterator[Asset]:
         lost = merge([floor, plate], "high")  # on this flat low a small one looks best where it is not drawn
         yield Asset(f"floater past the reach, {width}", plane(2), lost, (0.01, 0.01), told_by("outside"), width > 0.2)
         lid = moved(ribbed("lid", 0.2), (0.3, 0.4, 0), size)
-        low = merge([laid(plane(2, name="floor"), 0.6, (0, 0)), laid(
-            moved(plane(2, name="lid"), (0.3, 0.4, 0.2), size), 0.3, (0.65, 0.65))], "low")  # fmt: skip
+        low = merge(
+            [
+                laid(plane(2, name="floor"), 0.6, (0, 0)),
+                laid(moved(plane(2, name="lid"), (0.3, 0.4, 0.2), size), 0.3, (0.65, 0.65)),
+            ],
+            "low",
+        )
         near = merge([floor, lid], "high")
         yield Asset(f"neighbour above, {width}", low, near, (0.3, 0.05), told_by("other", "farther"), True)
         middle = floor.positions[floor.triangles].mean(axis=1)
@@ -156,28 +174,62 @@ def on_planes() -> Iterator[Asset]:
         yield Asset(f"part out of reach, {width}", plane(2), raised, (0.02, 0.02), told_by("outside", "missed"), True)
     waves = bare(grid_mesh(80, 80, lambda u, v: (u, v, 0.004 * np.sin(20 * np.pi * u)), "high"))
     yield Asset("wound inside out", plane(2), upside_down(waves), (0.02, 0.02), told_by("back"), True)
-    yield Asset("reach far too large", plane(2), merge([floor, ribbed("lid", 0.25)], "high"), (0.4, 0.1), told_by(
-        "other", "farther"), True)  # fmt: skip
-    twice = merge([laid(plane(2, name="one"), 0.6, (0, 0)), laid(moved(plane(2, name="two"), (1.2, 0, 0)), 0.6, (
-        0.2, 0.2))], "low")  # fmt: skip
+    yield Asset(
+        "reach far too large",
+        plane(2),
+        merge([floor, ribbed("lid", 0.25)], "high"),
+        (0.4, 0.1),
+        told_by("other", "farther"),
+        True,
+    )
+    twice = merge(
+        [laid(plane(2, name="one"), 0.6, (0, 0)), laid(moved(plane(2, name="two"), (1.2, 0, 0)), 0.6, (0.2, 0.2))],
+        "low",
+    )
     both = merge([floor, moved(ribbed("other"), (1.2, 0, 0))], "high")
     yield Asset("overlapping islands", twice, both, (0.02, 0.02), told_by("overlap"))
 
 
 def parts() -> Iterator[Asset]:
-    yield Asset("tube of 8 sides", tube(8, 2, lambda v: 1 + 0 * v, "low"), bare(
-        tube(300, 8, lambda v: 1 + 0 * v, "high")), (0.12, 0.05), told_by("wavy"))  # fmt: skip
-    yield Asset("tube of 6 sides", tube(6, 2, lambda v: 1 + 0 * v, "low"), bare(
-        tube(300, 8, lambda v: 1 + 0 * v, "high")), (0.2, 0.05), told_by("wavy"))  # fmt: skip
+    yield Asset(
+        "tube of 8 sides",
+        tube(8, 2, lambda v: 1 + 0 * v, "low"),
+        bare(tube(300, 8, lambda v: 1 + 0 * v, "high")),
+        (0.12, 0.05),
+        told_by("wavy"),
+    )
+    yield Asset(
+        "tube of 6 sides",
+        tube(6, 2, lambda v: 1 + 0 * v, "low"),
+        bare(tube(300, 8, lambda v: 1 + 0 * v, "high")),
+        (0.2, 0.05),
+        told_by("wavy"),
+    )
     flat = bare(torus(60, 30, name="high"))
     faces = face_normals(flat.positions, flat.triangles)[:, None].repeat(3, axis=1).astype(np.float32)
-    yield Asset("faceted ring", torus(48, 24), replace(flat, normals=values_at_corners(faces)), (0.1, 0.1), told_by(
-        "faceted"), True)  # fmt: skip
+    yield Asset(
+        "faceted ring",
+        torus(48, 24),
+        replace(flat, normals=values_at_corners(faces)),
+        (0.1, 0.1),
+        told_by("faceted"),
+        True,
+    )
     for name, wrong in (("knob", "knbo"), ("lever", "levr")):
-        low = merge([laid(replace(plane(2), object_names=("base_low",)), 0.5, (0, 0)), laid(moved(replace(
-            plane(2), object_names=(f"{name}_low",)), (1.2, 0, 0)), 0.45, (0.5, 0.5))], "all.ply")  # fmt: skip
-        high = merge([replace(ribbed("a"), object_names=("base_high",)), replace(moved(ribbed("b"), (
-            1.2, 0, 0)), object_names=(f"{wrong}_high",))], "sculpt.ply")  # fmt: skip
+        low = merge(
+            [
+                laid(replace(plane(2), object_names=("base_low",)), 0.5, (0, 0)),
+                laid(moved(replace(plane(2), object_names=(f"{name}_low",)), (1.2, 0, 0)), 0.45, (0.5, 0.5)),
+            ],
+            "all.ply",
+        )
+        high = merge(
+            [
+                replace(ribbed("a"), object_names=("base_high",)),
+                replace(moved(ribbed("b"), (1.2, 0, 0)), object_names=(f"{wrong}_high",)),
+            ],
+            "sculpt.ply",
+        )
         yield Asset(f"{wrong} for {name}", low, high, (0.02, 0.02), told_by("alone"), True, apart=True)
     wall = plane(2)
     at = wall.positions
@@ -185,37 +237,70 @@ def parts() -> Iterator[Asset]:
     named = [(laid(plane(2), 0.5, (0, 0)), "floor"), (laid(stands, 0.45, (0.5, 0.5)), "wall")]
     low = merge([replace(mesh, object_names=(f"{name}_low",)) for mesh, name in named], "all.ply")
     high = merge([bare(replace(mesh, object_names=(f"{name}_high",))) for mesh, name in named], "sculpt.ply")
-    yield Asset("a wall that shades the floor", low, high, (0.01, 0.01), told_by("neighbour"), True, (
-        "normal", "occlusion"), True)  # fmt: skip
+    yield Asset(
+        "a wall that shades the floor",
+        low,
+        high,
+        (0.01, 0.01),
+        told_by("neighbour"),
+        True,
+        ("normal", "occlusion"),
+        True,
+    )
 
 
 def more() -> Iterator[Asset]:
     floor = ribbed("floor", 0.002, across=1)
     turned = np.diag([-1.0, 1.0, 1.0]).astype(np.float32)
     other = laid(plane(2, name="left"), 0.9, (0, 0))
-    halves = merge([laid(plane(2, name="right"), 0.9, (0, 0)), upside_down_low(replace(
-        other, positions=other.positions @ turned))], "low")  # fmt: skip
+    halves = merge(
+        [
+            laid(plane(2, name="right"), 0.9, (0, 0)),
+            upside_down_low(replace(other, positions=other.positions @ turned)),
+        ],
+        "low",
+    )
     mirrored = replace(floor, positions=floor.positions @ turned, triangles=floor.triangles[:, ::-1].copy())
     values = (mirrored.normals.values @ turned).astype(np.float32)
     corners = mirrored.normals.corners[:, ::-1].copy()
     mirrored = replace(mirrored, normals=replace(mirrored.normals, values=values, corners=corners))
     yield Asset("mirrored halves that share a sheet", halves, merge([floor, mirrored], "high"), (0.02, 0.02))
-    yield Asset("one half inside out", merge([laid(plane(2, name="right"), 0.45, (0, 0)), laid(replace(
-        other, positions=other.positions @ turned), 0.45, (0.5, 0.5))], "low"), merge([floor, mirrored], "high"), (
-        0.02, 0.02), told_by("back"), True)  # fmt: skip
+    yield Asset(
+        "one half inside out",
+        merge(
+            [
+                laid(plane(2, name="right"), 0.45, (0, 0)),
+                laid(replace(other, positions=other.positions @ turned), 0.45, (0.5, 0.5)),
+            ],
+            "low",
+        ),
+        merge([floor, mirrored], "high"),
+        (0.02, 0.02),
+        told_by("back"),
+        True,
+    )
     yield Asset("walls of a slot", *slot(0.1, 0.04), (0.3, 0.02), told_by("other", "farther"), True)
     yield Asset("walls of a narrow slot", *slot(0.05, 0.02), (0.15, 0.01), told_by("other", "farther"), True)
     yield Asset("low that strays", moved(plane(2), (0, 0, 0.1)), floor, (0.02, 0.02), told_by("outside"), True)
     grooved = bare(tube(200, 200, lambda v: 1 + 0.01 * np.sin(30 * v), "high"))
-    yield Asset("grooved tube of 7 sides", tube(7, 2, lambda v: 1 + 0 * v, "low"), grooved, (0.15, 0.05), told_by(
-        "wavy"))  # fmt: skip
+    yield Asset(
+        "grooved tube of 7 sides", tube(7, 2, lambda v: 1 + 0 * v, "low"), grooved, (0.15, 0.05), told_by("wavy")
+    )
     lid = moved(ribbed("lid", 0.2), (0.35, 0.35, 0), (0.3, 0.3, 1))
-    below = merge([laid(plane(2, name="one"), 0.45, (0, 0)), laid(moved(plane(2, name="two"), (1.2, 0, 0)), 0.45, (
-        0.5, 0))], "low")  # fmt: skip
+    below = merge(
+        [laid(plane(2, name="one"), 0.45, (0, 0)), laid(moved(plane(2, name="two"), (1.2, 0, 0)), 0.45, (0.5, 0))],
+        "low",
+    )
     other = replace(floor, name="other", object_names=("other",))
     turned_over = replace(moved(other, (1.2, 0, 0)), triangles=floor.triangles[:, ::-1].copy(), normals=None)
-    yield Asset("a neighbour and a part inside out", below, merge([floor, lid, turned_over], "high"), (0.3, 0.05), (
-        frozenset({"other", "farther"}), frozenset({"back"})), True)  # fmt: skip
+    yield Asset(
+        "a neighbour and a part inside out",
+        below,
+        merge([floor, lid, turned_over], "high"),
+        (0.3, 0.05),
+        (frozenset({"other", "farther"}), frozenset({"back"})),
+        True,
+    )
 
 
 def upside_down_low(mesh: Mesh) -> Mesh:
@@ -227,10 +312,11 @@ def upside_down_low(mesh: Mesh) -> Mesh:
 def slot(apart: float, thick: float) -> tuple[Mesh, Mesh]:
     """Two walls that face each other: low and sculpt."""
     turns = [
-        (np.array([[0, 0, 1], [0, 1, 0], [-1, 0, 0]]), 0.0), (np.array([[0, 0, -1], [0, 1, 0], [1, 0, 0]]), apart),
+        (np.array([[0, 0, 1], [0, 1, 0], [-1, 0, 0]]), 0.0),
+        (np.array([[0, 0, -1], [0, 1, 0], [1, 0, 0]]), apart),
         (np.array([[0, 0, 1], [0, 1, 0], [-1, 0, 0]]), apart + thick),
         (np.array([[0, 0, -1], [0, 1, 0], [1, 0, 0]]), -thick),
-    ]  # fmt: skip
+    ]
 
     def stood(mesh: Mesh, turn: np.ndarray, x: float, name: str) -> Mesh:  # type: ignore[type-arg]
         positions = mesh.positions @ turn.T.astype(np.float32) + np.array([x, 0, 0], np.float32)
@@ -253,9 +339,11 @@ def row(asset: Asset) -> tuple[str, int, int, int, int]:
     found = sum(any(flaw.cause in causes for flaw in told) for causes in asset.mistakes)
     false = [flaw for flaw in told if not any(flaw.cause in causes for causes in asset.mistakes)]
     cells = [
-        asset.name, ", ".join("/".join(sorted(causes)) for causes in asset.mistakes) or "healthy",
-        ", ".join(f"{flaw.cause} {flaw.share:.3f}°" for flaw in told) or "–", *_mended(asset),
-    ]  # fmt: skip
+        asset.name,
+        ", ".join("/".join(sorted(causes)) for causes in asset.mistakes) or "healthy",
+        ", ".join(f"{flaw.cause} {flaw.share:.3f}°" for flaw in told) or "–",
+        *_mended(asset),
+    ]
     return f"| {' | '.join(cells)} |", len(asset.mistakes), found, len(told), len(false)
 
 
@@ -287,9 +375,7 @@ def main() -> None:
         line, *counts = row(asset)
         rows.append(line)
         print(line, flush=True)
-        planted, found, told, false = (
-            a + b for a, b in zip((planted, found, told, false), counts, strict=True)
-        )  # fmt: skip
+        planted, found, told, false = (a + b for a, b in zip((planted, found, told, false), counts, strict=True))
     cured = sum("| cured |" in line for line in rows)
     mendable = cured + sum("not cured" in line for line in rows)
     total = (

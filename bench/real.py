@@ -90,10 +90,18 @@ def _row_of(facts: dict[str, Any], piece: Piece, way: str, other: str, seconds: 
     wrong = sum(flaw["error"] > WRONG for flaw in facts["flaws"])
     flaws = f"{wrong} of {facts['flaws_found']}" if facts["flaws"] else "0"
     cells = [
-        piece.name, way, f"{bake['mean']:.2f}°", f"{best['mean']:.2f}°", other, f"{bake['over_30']:.2%}",
-        f"{facts['missed_texels'] / max(facts['texels'], 1):.2%}", flaws,
-        f"{spent['likeness'] / max(spent['casting rays'], 1e-9):.1f}", f"{seconds:.1f}", f"{peak / 1e9:.2f} GB",
-    ]  # fmt: skip
+        piece.name,
+        way,
+        f"{bake['mean']:.2f}°",
+        f"{best['mean']:.2f}°",
+        other,
+        f"{bake['over_30']:.2%}",
+        f"{facts['missed_texels'] / max(facts['texels'], 1):.2%}",
+        flaws,
+        f"{spent['likeness'] / max(spent['casting rays'], 1e-9):.1f}",
+        f"{seconds:.1f}",
+        f"{peak / 1e9:.2f} GB",
+    ]
     return f"| {' | '.join(cells)} |"
 
 

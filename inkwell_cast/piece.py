@@ -13,40 +13,35 @@ What stands below (`inkwell_cast.core`) is there for whoever needs more.
 import hashlib
 import pathlib
 import tempfile
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
-from .core.bake.baked import Bake
 from .core.bake.manifest import Manifest, MeshFile, SeenFacts, sha256_of
 from .core.bake.measured_reach import Measured, measure
-from .core.bake.pipeline import bake
-from .core.bake.saving import save
-from .core.base.array_types import Any_
+from .core.base.array_types import AnyArray
 from .core.base.errors import InputProblem
+from .core.base.progress import Cancel, Progress, ShareDone
 from .core.checks import Finding, check
 from .core.flaws import Flaw
 from .core.formats import read_mesh
 from .core.handoff.bake_on_disk import Finished
-from .core.handoff.foretold import Foretold, foretold
 from .core.handoff.hand_off import Handed, hand_off
+from .core.handoff.handoff_preview import HandoffPreview, preview_handoff
 from .core.handoff.judge_map import ANY, Judged, bring_in
 from .core.handoff.piece_file import read_piece, write_meshes
 from .core.images import read_picture
-from .core.mending.mend_all import mend_all
+from .core.mending.bake_with_mends import Made, make
 from .core.mesh.mesh import Mesh
 from .core.piece.assembly import assemble
 from .core.piece.piece import BakeMeshes
 from .core.piece.scene_cache import Warm
 from .core.settings.basis import Basis
 from .core.settings.editing import on_their_own
-from .core.settings.mends_overlay import Report
 from .core.settings.pairing import Pairing, read_name
 from .core.settings.receivers import find_receiver
 from .core.settings.recipe import Recipe
 
 Given = str | pathlib.Path | Mesh  # a mesh, or the file of one
-Progress = Callable[[str, float], None]
-Cancel = Callable[[], bool]
 
 
 class Piece:
@@ -63,17 +58,23 @@ class Piece:
 
     @classmethod
     def of(
-        cls, low: Given | Sequence[Given], high: Given | Sequence[Given] = (), cage: Sequence[Given] = (),
-        name: str = "", recipe: Recipe | None = None,
-    ) -> "Piece":  # fmt: skip
+        cls,
+        low: Given | Sequence[Given],
+        high: Given | Sequence[Given] = (),
+        cage: Sequence[Given] = (),
+        name: str = "",
+        recipe: Recipe | None = None,
+    ) -> "Piece":
         """A piece of lows and highs, whatever they are called; pairs are made by the names of their objects.
 
         Without a high the lows are baked on their own, with the maps that tell something then.
         """
         sources, meshes = list[MeshFile](), BakeMeshes([], [])
         for role, given, into in (
-            ("low", low, meshes.lows), ("high", high, meshes.highs), ("cage", cage, meshes.cages),
-        ):  # fmt: skip
+            ("low", low, meshes.lows),
+            ("high", high, meshes.highs),
+            ("cage", cage, meshes.cages),
+        ):
             for one in [given] if isinstance(given, Given) else given:
                 into.append(_read(one, role, sources))
         recipe = recipe or Recipe()
@@ -129,17 +130,21 @@ class Piece:
         """What is wrong with the meshes, the worst first, before a ray is cast."""
         return check(self.recipe, self.meshes, self.warm)
 
-    def measure(self, progress: Callable[[float], None] = lambda share: None) -> Measured:
+    def measure(self, progress: ShareDone = lambda share: None) -> Measured:
         """Find the reach that looks best on small bakes, and set it."""
         found = measure(self.recipe, self.meshes, progress=progress, warm=self.warm)
         self.recipe = found.set_in(self.recipe, assemble(self.recipe, self.meshes, self.warm).low.diagonal)
         return found
 
     def bake(
-        self, maps: Sequence[str] | None = None, size: int | tuple[int, int] | None = None,
-        samples: int | None = None, mend: bool = False,
-        progress: Progress = lambda stage, share: None, cancel: Cancel = lambda: False,
-    ) -> "Baked":  # fmt: skip
+        self,
+        maps: Sequence[str] | None = None,
+        size: int | tuple[int, int] | None = None,
+        samples: int | None = None,
+        mend: bool = False,
+        progress: Progress = lambda stage, share: None,
+        cancel: Cancel = lambda: False,
+    ) -> "Baked":
         """Bake it; what is given here is set first: maps by their keys, size in texels, samples 1, 4, 16 or 64 a texel.
 
         With `mend` it tries the best mend of every flaw on small bakes, and keeps in the recipe what does good.
@@ -151,16 +156,16 @@ class Piece:
             self.set(sheet={"width": width, "height": height})
         if samples is not None:
             self.set(sheet={"samples": samples})
-        if mend:
-            done = mend_all(self.recipe, self.meshes, progress, cancel, self.warm)
-            self.recipe = done.bake.assembly.given
-            return Baked(self, done.bake, done.report)
-        return Baked(self, bake(self.recipe, self.meshes, progress, cancel, self.warm))
+        made = make(self.recipe, self.meshes, mend, progress, cancel, self.warm)
+        self.recipe = made.recipe
+        return Baked(self, made)
 
     def judge(
-        self, picture: str | pathlib.Path | Any_, reading: Basis | str | None = ANY,
+        self,
+        picture: str | pathlib.Path | AnyArray,
+        reading: Basis | str | None = ANY,
         progress: Progress = lambda stage, share: None,
-    ) -> Judged:  # fmt: skip
+    ) -> Judged:
         """How a normal map made elsewhere is seen on this low: a file, or a picture (H, W, 3).
 
         `reading` is its basis, None for object space, or "any" for the one that looks best.
@@ -168,17 +173,19 @@ class Piece:
         image = read_picture(pathlib.Path(picture)) if isinstance(picture, str | pathlib.Path) else picture
         return bring_in(self.recipe, self.meshes, [image], reading, progress, warm=self.warm).judged
 
-    def plan(self, target: str | pathlib.Path, receiver: str = "") -> Foretold:
+    def plan(self, target: str | pathlib.Path, receiver: str = "") -> HandoffPreview:
         """What a handoff into a place would be, before anything is baked."""
         recipe = find_receiver(receiver).laid_over(self.recipe) if receiver else self.recipe
-        return foretold(assemble(recipe, self.meshes, self.warm), self.name, recipe.handoff, pathlib.Path(target))
+        return preview_handoff(
+            assemble(recipe, self.meshes, self.warm), self.name, recipe.handoff, pathlib.Path(target)
+        )
 
 
 class Baked:
     """A bake of a piece. Its files are written once, when they are first needed; `bake` is all that is known of it."""
 
-    def __init__(self, piece: Piece, made: Bake, mended: Report | None = None) -> None:
-        self.piece, self.bake, self.mended = piece, made, mended
+    def __init__(self, piece: Piece, made: Made) -> None:
+        self.piece, self.bake, self.mended, self._made = piece, made.bake, made.report, made
         self._folder: tempfile.TemporaryDirectory[str] | None = None
         self._manifest: Manifest | None = None
 
@@ -187,7 +194,7 @@ class Baked:
         """Settings, hashes, likeness, flaws, seconds: manifest.json."""
         if self._manifest is None:
             self._folder = tempfile.TemporaryDirectory(prefix="inkwell-cast-")
-            self._manifest = save(self.bake, self._folder.name, self.piece.sources, self._folder.name, self.mended)
+            self._manifest = self._made.save(self._folder.name, self.piece.sources, self._folder.name)
         return self._manifest
 
     @property
@@ -202,7 +209,7 @@ class Baked:
         """What a viewer sees to be wrong, the worst first."""
         return self.manifest.flaws or []
 
-    def image(self, key: str, sheet: str = "") -> Any_:
+    def image(self, key: str, sheet: str = "") -> AnyArray:
         """A map as it is written, (H, W, C) uint8 or uint16, of a sheet by its name."""
         found = [one for one in self.bake.sheets if one.name == sheet and key in one.images]
         if not found:
@@ -214,12 +221,17 @@ class Baked:
 
     def save(self, folder: str | pathlib.Path) -> Manifest:
         """Write its pictures and manifest.json into a folder."""
-        return save(self.bake, folder, self.piece.sources, folder, self.mended)
+        return self._made.save(folder, self.piece.sources, folder)
 
     def hand_off(
-        self, target: str | pathlib.Path, receiver: str = "", existing: str = "", shared: bool | None = None,
-        progress: Progress = lambda stage, share: None, cancel: Cancel = lambda: False,
-    ) -> Handed:  # fmt: skip
+        self,
+        target: str | pathlib.Path,
+        receiver: str = "",
+        existing: str = "",
+        shared: bool | None = None,
+        progress: Progress = lambda stage, share: None,
+        cancel: Cancel = lambda: False,
+    ) -> Handed:
         """Write a handoff: a folder, or an archive where `target` ends with .zip.
 
         What a receiver (by name, or a JSON file) wants otherwise is baked anew from what this bake found. `existing` is
@@ -231,7 +243,7 @@ class Baked:
                 self.piece.recipe = chosen.laid_over(self.piece.recipe)
                 return self.piece.bake(progress=progress, cancel=cancel).hand_off(
                     target, receiver, existing, shared, progress, cancel
-                )  # fmt: skip
+                )
             receiver = chosen.name
         handoff = self.bake.assembly.given.handoff
         said: dict[str, object] = {"existing": existing or None, "shared": shared}
@@ -242,7 +254,7 @@ class Baked:
         finished = Finished.of_folder(self.piece.name, manifest, folder.name, folder.name)
         return hand_off(
             finished, self.bake.assembly, self.bake.warm, handoff, target, receiver, progress=progress, cancel=cancel
-        )  # fmt: skip
+        )
 
 
 def _read(given: Given, role: str, sources: list[MeshFile]) -> Mesh:

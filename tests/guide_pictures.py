@@ -58,8 +58,9 @@ def setups() -> Iterator[Setup]:
     reach = {"unit": "scene", "outward": 2.5, "inward": 2.0}
     yield Setup(
         ("back", "overlap", "alone", "faceted", "hard_edge", "cracked", "folded", "strained"),
-        _read(troubled), {"reach": reach},
-    )  # fmt: skip
+        _read(troubled),
+        {"reach": reach},
+    )
     yield Setup(("outside",), (low, high), {"reach": reach | {"outward": 0.3, "inward": 0.3}})
     yield Setup(("inside",), (low, high), {"reach": reach, "pairing": {"together": True}})
     shade = {"reach": reach, "occlusion": {"occluders": "piece"}, "output": {"maps": ["normal", "occlusion"]}}
@@ -93,18 +94,33 @@ WORN = (
     Worn(
         lantern.TITLE,
         (
-            "normal", "normal_object", "bent", "occlusion", "sheet_occlusion", "curvature", "cavity", "height",
-            "thickness", "position", "ids", "color", "emission", "glow", "light", "directional",
+            "normal",
+            "normal_object",
+            "bent",
+            "occlusion",
+            "sheet_occlusion",
+            "curvature",
+            "cavity",
+            "height",
+            "thickness",
+            "position",
+            "ids",
+            "color",
+            "emission",
+            "glow",
+            "light",
+            "directional",
         ),
         {
-            "occlusion": {"occluders": "piece"}, "glow": {"rays": 64, "denoise": True},
+            "occlusion": {"occluders": "piece"},
+            "glow": {"rays": 64, "denoise": True},
             "light": {"rays": 64, "denoise": True, "sun": 0.8, "sky": 0.2, "sun_color": "#ffe2b8", "white": 1.3},
         },
     ),
     Worn("", ("rounded",), {"pairing": {"alone": True}, "rounded": {"radius": 6}}),
     Worn(inkstand.TITLE, ("floaters", "decals"), {"decals": {"border": 3}}, 1),
     Worn(token.TITLE, ("displacement",), {}),
-)  # fmt: skip
+)
 SMALL = (260, 195)  # of a map's picture
 
 

@@ -45,9 +45,7 @@ class Studio:
     @contextmanager
     def page(self, path: str, name: str, dark: bool = False) -> Iterator[Page]:
         """A page, whose picture is taken when all is done with it."""
-        page = self.browser.new_page(
-            viewport={"width": 1280, "height": 800}, color_scheme="dark" if dark else "light"
-        )  # fmt: skip
+        page = self.browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="dark" if dark else "light")
         page.set_default_timeout(SLOW)
         page.goto(self.address + path)
         if "/pieces/" in path:
@@ -69,8 +67,13 @@ def full_maps(given: dict) -> None:
     given["output"]["maps"] = MAPS
     given["sheet"] |= {"width": 1024, "height": 1024}
     given["handoff"]["packs"] = [
-        {"name": "masks", "red": {"map": "occlusion"}, "green": {"map": "cavity", "invert": True}, "blue": {"map": "thickness"}}
-    ]  # fmt: skip
+        {
+            "name": "masks",
+            "red": {"map": "occlusion"},
+            "green": {"map": "cavity", "invert": True},
+            "blue": {"map": "thickness"},
+        }
+    ]
 
 
 def new(studio: Studio) -> None:
@@ -224,9 +227,26 @@ def guide(studio: Studio) -> None:
 
 BEFORE = {TROUBLED: True, INKSTAND: False}  # what is baked first, and whether as a proof
 SHOTS = [
-    new, checks, pairs, basis, maps, glow, review, handoff, flaws, trial, mended, relief, cage, nudges, dark, guide,
-    sheets, shelf, disk,
-]  # fmt: skip
+    new,
+    checks,
+    pairs,
+    basis,
+    maps,
+    glow,
+    review,
+    handoff,
+    flaws,
+    trial,
+    mended,
+    relief,
+    cage,
+    nudges,
+    dark,
+    guide,
+    sheets,
+    shelf,
+    disk,
+]
 
 
 def main(names: list[str]) -> None:

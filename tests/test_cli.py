@@ -36,8 +36,24 @@ def bake(files, *options):
 
 
 def test_a_bake_writes_maps_and_manifest(files, capsys):
-    code = bake(files, "--maps", "normal,normal_object", "--size", "96x64", "--samples", "1", "--reach", "0.2", "0.1",
-                "--depth", "16", "--green", "down", "--padding", "fill")  # fmt: skip
+    code = bake(
+        files,
+        "--maps",
+        "normal,normal_object",
+        "--size",
+        "96x64",
+        "--samples",
+        "1",
+        "--reach",
+        "0.2",
+        "0.1",
+        "--depth",
+        "16",
+        "--green",
+        "down",
+        "--padding",
+        "fill",
+    )
     assert code == 0
     manifest = json.loads((files / "out" / "manifest.json").read_text())
     assert manifest["recipe"]["basis"]["green"] == "down"
@@ -165,11 +181,14 @@ def test_coverage_tells_what_is_held_in_lines_and_as_json(files, capsys):
     assert found["cages"] == []
 
 
-@pytest.mark.parametrize(("options", "words"), [
-    (["--cage", "nowhere.obj"], "nowhere.obj: The file cannot be read"),
-    (["--clearance", "-1"], "reach.clearance: -1.0 cannot be used"),
-    (["--out", "cage.xyz"], "cage.xyz"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("options", "words"),
+    [
+        (["--cage", "nowhere.obj"], "nowhere.obj: The file cannot be read"),
+        (["--clearance", "-1"], "reach.clearance: -1.0 cannot be used"),
+        (["--out", "cage.xyz"], "cage.xyz"),
+    ],
+)
 def test_a_cage_that_cannot_be_made_is_told_in_one_line(files, options, words, capsys):
     assert main(["cage", *lumpy(files), "--out", str(files / "cage.obj"), *options]) == 2
     assert words in capsys.readouterr().err

@@ -172,8 +172,23 @@ def test_an_earlier_bake_is_handed_off_and_nothing_is_baked(files, capsys, monke
 
 def test_floats_that_nothing_shows_are_not_handed_off_later(files, capsys):
     meshes = ["--low", files / "ring_low.obj", "--high", files / "ring_high.ply"]
-    assert run("bake", *meshes, "--size", "32", "--samples", "1", "--format", "exr", "--depth", "16",
-               "--out", files / "maps") == 0  # fmt: skip
+    assert (
+        run(
+            "bake",
+            *meshes,
+            "--size",
+            "32",
+            "--samples",
+            "1",
+            "--format",
+            "exr",
+            "--depth",
+            "16",
+            "--out",
+            files / "maps",
+        )
+        == 0
+    )
     assert run("handoff", *meshes, "--baked", files / "maps", "--out", files / "out") == 2
     assert "no picture to show and pack" in capsys.readouterr().err
 

@@ -71,9 +71,16 @@ def test_what_follows_is_run_however_it_ended(ring, tmp_path, capfd):
 def test_flaws_are_told_by_cause_with_their_places():
     def flaw(cause, part):
         return Flaw(
-            cause=cause, title=f"The {cause}", part=part, what=f"It is {cause}.", remedy="Mend it.",
-            middle=(0, 0, 0), radius=1, area=1, error=1,
-        )  # fmt: skip
+            cause=cause,
+            title=f"The {cause}",
+            part=part,
+            what=f"It is {cause}.",
+            remedy="Mend it.",
+            middle=(0, 0, 0),
+            radius=1,
+            area=1,
+            error=1,
+        )
 
     with pytest.MonkeyPatch.context() as patch:
         lines = []
@@ -89,9 +96,11 @@ def test_ctrl_c_ends_a_long_bake_and_leaves_no_process(ring, tmp_path):
     command = [sys.executable, "-m", "inkwell_cast.cli", "bake", *ring, "--out", str(tmp_path / "out")]
     long = ["--size", "2048", "--maps", "occlusion", "--set", "occlusion.rays=4096", "occlusion.noise=0"]
     process = subprocess.Popen(
-        [*command, *long, "--progress", "json"], stderr=subprocess.PIPE, text=True,
+        [*command, *long, "--progress", "json"],
+        stderr=subprocess.PIPE,
+        text=True,
         preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # a runner in the background ignores it
-    )  # fmt: skip
+    )
     for line in process.stderr:
         if '"casting' in line:
             break

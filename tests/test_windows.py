@@ -1,7 +1,5 @@
 """What Windows refuses, tried here: open and mapped files, names that cannot be."""
 
-import asyncio
-
 import numpy as np
 import pytest
 
@@ -81,25 +79,21 @@ def test_a_bake_is_written_handed_off_and_handed_off_again(tmp_path):
 
 def test_uploads_pieces_and_live_proofs_live_with_files_that_the_engine_has_mapped(services, ring_files):
     """The processes of the lanes keep meshes mapped; nothing that the page does tries to replace or delete those."""
-
-    async def work():
-        tokens = {}
-        for _ in range(2):  # the same files a second time, now mapped by the engine
-            for path in ring_files:
-                upload = await services.uploads.take_from(str(path))
-                tokens[upload.file_name] = upload.token
-            piece = services.pieces.make("Ring", dict.fromkeys(tokens.values(), ""), RECIPE)
-            await services.live.show(piece, "normal")
-            await services.live.judge(piece, "normal")
-            first = await services.live.finish(piece)
-            second, third = await services.live.finish(piece), await services.live.finish(piece)
-            assert first < second < third
-            assert services.bakes.get(first) is None
-            assert services.bakes.get(second)  # a page may still fetch its pictures
-            assert [row.id for row in services.pieces.wanted(piece)[2]] == [third]
-            tokens.clear()
-        services.pieces.delete(piece)
-        services.disk.empty()
-        services.store.tidy()
-
-    asyncio.run(work())
+    tokens = {}
+    for _ in range(2):  # the same files a second time, now mapped by the engine
+        for path in ring_files:
+            upload = services.uploads.take_from(str(path))
+            tokens[upload.file_name] = upload.token
+        piece = services.pieces.make("Ring", dict.fromkeys(tokens.values(), ""), RECIPE)
+        services.live.show(piece, "normal")
+        services.live.judge(piece, "normal")
+        first = services.live.finish(piece)
+        second, third = services.live.finish(piece), services.live.finish(piece)
+        assert first < second < third
+        assert services.bakes.get(first) is None
+        assert services.bakes.get(second)  # a page may still fetch its pictures
+        assert [row.id for row in services.pieces.wanted(piece)[2]] == [third]
+        tokens.clear()
+    services.pieces.delete(piece)
+    services.disk.empty()
+    services.store.tidy()

@@ -37,9 +37,21 @@ def main() -> None:
                 asked.write(locked_for(lock, system, version))
                 asked.flush()
                 command = [
-                    sys.executable, "-m", "pip", "download", "-q", "--disable-pip-version-check", "--no-deps",
-                    "--only-binary=:all:", "--python-version", version, "-r", asked.name, "-d", str(folder),
-                ]  # fmt: skip
+                    sys.executable,
+                    "-m",
+                    "pip",
+                    "download",
+                    "-q",
+                    "--disable-pip-version-check",
+                    "--no-deps",
+                    "--only-binary=:all:",
+                    "--python-version",
+                    version,
+                    "-r",
+                    asked.name,
+                    "-d",
+                    str(folder),
+                ]
                 for name in (system, *OLDER.get(system, ())):
                     command += ["--platform", name]
                 done = subprocess.run(command, stderr=subprocess.PIPE, text=True)

@@ -41,9 +41,7 @@ def bake(command: Parser) -> None:
     _add_bake(command)
     add = command.add_argument
     add("--out", required=True, type=Path, metavar="DIR", help="folder for the pictures and manifest.json")
-    add(
-        "--mesh", type=Path, metavar="FILE", help="write the low that the maps were baked on too, .obj, .ply or .glb"
-    )  # fmt: skip
+    add("--mesh", type=Path, metavar="FILE", help="write the low that the maps were baked on too, .obj, .ply or .glb")
     add("--limit", metavar="WORDS", help=f"{LIMIT}; exit code 3 beyond it")
     _add_cluster(command)
     _add_after(command)
@@ -65,10 +63,13 @@ def handoff(command: Parser) -> None:
     add("--existing", choices=("ask", "replace", "number"), help=reason(Handoff, "existing"))
     add("--shared", action="store_true", help=reason(Handoff, "shared"))
     add(
-        "--baked", nargs="?", const="", metavar="DIR|NAME",
+        "--baked",
+        nargs="?",
+        const="",
+        metavar="DIR|NAME",
         help="bake nothing: hand off what `bake` wrote into a folder of these meshes, or a bake in the .icast by its "
         "name, by default the newest",
-    )  # fmt: skip
+    )
     _add_plan(command)
     add("--name", default="", metavar="NAME", help="what {piece} stands for")
     _add_after(command)
@@ -78,9 +79,12 @@ def run(command: Parser) -> None:
     command.set_defaults(run=does("run", "run_batch"), files=[], low=[], high=[], together=False, alone=False)
     add = command.add_argument
     add(
-        "paths", nargs="+", type=Path, metavar="FOLDER|PIECE",
+        "paths",
+        nargs="+",
+        type=Path,
+        metavar="FOLDER|PIECE",
         help="folders whose meshes make pieces by name, each folder in them being one piece; and .icast files",
-    )  # fmt: skip
+    )
     add("--receiver", metavar="R", help="a ready receiver by name, or a JSON file; see `inkwell-cast receivers`")
     add("--out", required=True, type=Path, metavar="DIR", help="gets a folder a piece, and summary.json and .txt")
     _add_batch(command)
@@ -95,9 +99,11 @@ def _add_batch(command: Parser) -> None:
     """How many pieces are baked."""
     add = command.add_argument
     add(
-        "--jobs", type=_count, metavar="N",
+        "--jobs",
+        type=_count,
+        metavar="N",
         help="pieces baked at once (default 1, each with every core; on a cluster as many as it has workers)",
-    )  # fmt: skip
+    )
     _add_cluster(command)
     add("--again", action="store_true", help="bake also what is done and did not change")
     add("--mend", action="store_true", help="try the best mend of every flaw, and keep what does good")
@@ -112,16 +118,18 @@ def _count(text: str) -> int:
 
 def _add_cluster(command: Parser) -> None:
     command.add_argument(
-        "--cluster", metavar="ADDRESS",
+        "--cluster",
+        metavar="ADDRESS",
         help="let the workers of a Dask cluster trace: tcp://HOST:PORT, tls://HOST:PORT, or local:N on this machine",
-    )  # fmt: skip
+    )
 
 
 def _add_after(command: Parser) -> None:
     command.add_argument(
-        "--on-done", metavar="COMMAND",
+        "--on-done",
+        metavar="COMMAND",
         help="what the shell runs at the end, however that is: INKWELL_CAST_EXIT_CODE and INKWELL_CAST_OUT tell it",
-    )  # fmt: skip
+    )
 
 
 def worker(command: Parser) -> None:
@@ -135,9 +143,10 @@ def worker(command: Parser) -> None:
 
 def _add_plan(command: Parser) -> None:
     command.add_argument(
-        "--plan", action="store_true",
+        "--plan",
+        action="store_true",
         help="bake nothing; say what would be written, what becomes of the folder, and what stands in the way",
-    )  # fmt: skip
+    )
     command.add_argument("--json", action="store_true", help="a plan as JSON")
 
 
@@ -217,9 +226,10 @@ def _add_bake(command: Parser) -> None:
     add_cage(command)
     add("--measure", action="store_true", help="first find the reach that looks best, and take that")
     add(
-        "--mend", action="store_true",
+        "--mend",
+        action="store_true",
         help="first try the best mend of every flaw and keep those that do good; the manifest's recipe holds them",
-    )  # fmt: skip
+    )
     add("--depth", type=int, choices=(8, 16, 32), help=reason(Output, "depth"))
     add("--format", choices=tuple(DEPTHS), help=reason(Output, "format"))
     add("--green", choices=("up", "down"), help=reason(Basis, "green"))
@@ -274,10 +284,11 @@ def judge(command: Parser) -> None:
     add = command.add_argument
     add("--map", required=True, nargs="+", type=Path, metavar="FILE", help="the normal map; one a sheet, in order")
     add(
-        "--basis", metavar="BASIS",
+        "--basis",
+        metavar="BASIS",
         help="what it is in: object, or tangent with settings after commas, such as tangent,green=down; by default "
         "either green and object space are tried, and what is seen best counts",
-    )  # fmt: skip
+    )
     add("--limit", metavar="WORDS", help=LIMIT)
     add("--out", type=Path, metavar="DIR", help="write manifest, heat and lit pictures from four sides there")
     _add_cluster(command)

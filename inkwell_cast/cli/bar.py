@@ -14,9 +14,11 @@ _chosen: str | None = None
 def add_progress(command: argparse.ArgumentParser) -> None:
     """The option that chooses how a command tells its progress."""
     command.add_argument(
-        "--progress", choices=KINDS, type=_choose,
+        "--progress",
+        choices=KINDS,
+        type=_choose,
         help="how far it is, on standard error: a bar (in a terminal), a line a second (in a pipe), JSON, or nothing",
-    )  # fmt: skip
+    )
 
 
 def _choose(kind: str) -> str:

@@ -7,12 +7,9 @@ import pathlib
 from collections.abc import Callable
 from typing import TYPE_CHECKING, TypeVar
 
-from ..core.bake.baked import Bake
 from ..core.bake.manifest import Manifest, MeshFile, SeenFacts
 from ..core.bake.measured_reach import measure
 from ..core.bake.memory_estimate import need_of
-from ..core.bake.pipeline import bake
-from ..core.bake.saving import save
 from ..core.base.errors import InputProblem
 from ..core.checks import check
 from ..core.flaws import Flaw
@@ -20,13 +17,11 @@ from ..core.formats import read_mesh, write_mesh
 from ..core.handoff.convert_normals import convert_file
 from ..core.handoff.export_meshes import low_mesh
 from ..core.handoff.mix import mix_files
-from ..core.mending.mend_all import mend_all
+from ..core.mending.bake_with_mends import Made, make
 from ..core.piece.assembly import assemble
 from ..core.piece.scene_cache import Warm
 from ..core.settings.basis import Basis
-from ..core.settings.limits import Limits, limits_of
 from ..core.settings.mends_overlay import Report
-from ..core.settings.recipe import Recipe
 from ..engine.cluster import cluster_at
 from .bar import Bar
 from .input import meshes_of, recipe_file, recipe_of
@@ -50,11 +45,18 @@ def run_check(options: argparse.Namespace) -> int:
     if options.json:
         rows = [
             {
-                "check": f.check, "severity": f.severity, "title": f.title, "part": f.part, "count": f.count,
-                "what": f.what, "remedy": f.remedy, "fix": f.fix.words if f.fix else None, "place": f.place,
+                "check": f.check,
+                "severity": f.severity,
+                "title": f.title,
+                "part": f.part,
+                "count": f.count,
+                "what": f.what,
+                "remedy": f.remedy,
+                "fix": f.fix.words if f.fix else None,
+                "place": f.place,
             }
             for f in findings
-        ]  # fmt: skip
+        ]
         print(json.dumps(rows, indent=2))
     else:
         for f in findings:
@@ -126,10 +128,10 @@ def basis_of(option: str, text: str) -> Basis | None:
     return Basis.model_validate(dict(part.split("=", 1) for part in given))
 
 
-def baked(options: argparse.Namespace, bar: Bar) -> tuple[Bake, Report | None, list[MeshFile]]:
-    """The bake that a command line asks for, what was mended on its way, and the files it was made of."""
+def baked(options: argparse.Namespace, bar: Bar) -> tuple[Made, list[MeshFile]]:
+    """The bake that a command line asks for, and the files it was made of."""
     meshes, sources = meshes_of(options, bar)
-    recipe, warm = held_to(recipe_of(options, meshes), options.limit), Warm()
+    recipe, warm = recipe_of(options, meshes).held_to(options.limit), Warm()
     if options.measure:
         found = measure(recipe, meshes, progress=lambda share: bar.show("trying on small bakes", share), warm=warm)
         recipe = found.set_in(recipe, assemble(recipe, meshes, warm).low.diagonal)
@@ -138,10 +140,7 @@ def baked(options: argparse.Namespace, bar: Bar) -> tuple[Bake, Report | None, l
     bar.end()
     print(f"memory: {need_of(assemble(recipe, meshes, warm)).words}")
     with cluster_of(options) as cluster:
-        if options.mend:
-            done = mend_all(recipe, meshes, bar.show, warm=warm, elsewhere=cluster)
-            return done.bake, done.report, sources
-        return bake(recipe, meshes, bar.show, warm=warm, elsewhere=cluster), None, sources
+        return make(recipe, meshes, options.mend, bar.show, warm=warm, remote=cluster), sources
 
 
 def cluster_of(options: argparse.Namespace) -> contextlib.AbstractContextManager["Cluster | None"]:
@@ -154,10 +153,10 @@ def run_bake(options: argparse.Namespace) -> int:
     """Exit code 0, or 3 beyond a limit."""
     bar = Bar()
     try:
-        result, report, sources = baked(options, bar)
-        manifest = written(lambda: save(result, options.out, sources, mending=report), options.out)
+        made, sources = baked(options, bar)
+        manifest = written(lambda: made.save(options.out, sources), options.out)
         if options.mesh:
-            written(lambda: write_mesh(options.mesh, low_mesh(result.assembly, result.warm)), options.mesh)
+            written(lambda: write_mesh(options.mesh, low_mesh(made.bake.assembly, made.bake.warm)), options.mesh)
     finally:
         bar.end()
     tell(manifest)
@@ -173,14 +172,6 @@ def written(write: Callable[[], T], place: pathlib.Path) -> T:
         raise InputProblem(
             str(place), f"It cannot be written ({error.strerror}).", "Choose another folder or free some space."
         ) from error
-
-
-def held_to(recipe: Recipe, words: str | None) -> Recipe:
-    """The recipe with limits in words in place of its own, if there are some. Raises InputProblem."""
-    if words is None:
-        return recipe
-    limits_of(words)
-    return recipe.model_copy(update={"limits": Limits(words=words)})
 
 
 def say_beyond(said: list[str]) -> int:

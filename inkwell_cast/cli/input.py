@@ -23,6 +23,16 @@ from ..core.settings.receivers import Receiver, find_receiver
 from ..core.settings.recipe import Recipe
 from .bar import Bar
 
+ONE_TO_ONE = (  # settings by group and name, and the options that give them as they are
+    ("sheet", "samples", "samples"),
+    ("sheet", "split", "sheets"),
+    ("sheet", "channel", "channel"),
+    ("output", "depth", "depth"),
+    ("output", "format", "format"),
+    ("basis", "green", "green"),
+    ("normals", "mode", "normals"),
+)
+
 
 def recipe_of(options: argparse.Namespace, meshes: BakeMeshes | None = None, level: int | None = None) -> Recipe:
     """The recipe file's settings, or the defaults, changed by what was given on the command line.
@@ -63,11 +73,7 @@ def recipe_of(options: argparse.Namespace, meshes: BakeMeshes | None = None, lev
         settings["sheet"]["padding"] = int(options.padding) if options.padding.isdigit() else options.padding
     if options.maps:
         settings["output"]["maps"] = [key.strip() for key in options.maps.split(",") if key.strip()]
-    for group, name, option in (
-        ("sheet", "samples", "samples"), ("sheet", "split", "sheets"), ("sheet", "channel", "channel"),
-        ("output", "depth", "depth"), ("output", "format", "format"),
-        ("basis", "green", "green"), ("normals", "mode", "normals"),
-    ):  # fmt: skip
+    for group, name, option in ONE_TO_ONE:
         value = getattr(options, option)
         if value is not None:
             settings[group][name] = value
@@ -184,9 +190,11 @@ def meshes_of(options: argparse.Namespace, bar: Bar) -> tuple[BakeMeshes, list[M
             )
         return meshes, sources
     for role, paths, into in (
-        ("low", options.low, meshes.lows), ("high", options.high, meshes.highs),
-        ("cage", getattr(options, "cage", []), meshes.cages), ("by name", options.files, meshes.named),
-    ):  # fmt: skip
+        ("low", options.low, meshes.lows),
+        ("high", options.high, meshes.highs),
+        ("cage", getattr(options, "cage", []), meshes.cages),
+        ("by name", options.files, meshes.named),
+    ):
         for path in paths:
             bar.show(f"reading {path.name}", 0.0)
             mesh = read_mesh(path)

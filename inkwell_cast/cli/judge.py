@@ -10,7 +10,7 @@ from ..core.piece.piece import BakeMeshes
 from ..core.settings.pairing import read_name
 from ..core.settings.recipe import Recipe
 from .bar import Bar
-from .commands import BEYOND, basis_of, cluster_of, held_to, say_beyond, say_flaws, seen_words, written
+from .commands import BEYOND, basis_of, cluster_of, say_beyond, say_flaws, seen_words, written
 from .input import meshes_of, recipe_file
 
 
@@ -20,9 +20,9 @@ def run_judge(options: argparse.Namespace) -> int:
     images = [read_picture(path) for path in options.map]
     try:
         meshes, sources = meshes_of(options, bar)
-        recipe = held_to(recipe_file(options), options.limit)
+        recipe = recipe_file(options).held_to(options.limit)
         with cluster_of(options) as cluster:
-            brought = bring_in(recipe, _low_first(meshes, recipe), images, reading, bar.show, elsewhere=cluster)
+            brought = bring_in(recipe, _low_first(meshes, recipe), images, reading, bar.show, remote=cluster)
         judged = brought.judged
         if options.out:
             written(lambda: brought.save(options.out, sources), options.out)

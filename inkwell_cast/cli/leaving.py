@@ -5,12 +5,11 @@ import json
 import pathlib
 import tempfile
 
-from ..core.bake.saving import save
 from ..core.base.errors import InputProblem
 from ..core.handoff.bake_on_disk import Finished
 from ..core.handoff.earlier_bake import in_folder, in_piece
-from ..core.handoff.foretold import Foretold, foretold
 from ..core.handoff.hand_off import hand_off
+from ..core.handoff.handoff_preview import HandoffPreview, preview_handoff
 from ..core.handoff.piece_file import SUFFIX, read_contents, unpack_piece, write_meshes
 from ..core.handoff.plan import refuse_unready
 from ..core.maps.displacement import displaced
@@ -37,16 +36,16 @@ def run_handoff(options: argparse.Namespace) -> int:
             meshes, _ = meshes_of(options, bar)
             assembly = assemble(recipe_of(options, meshes), meshes)
             bar.end()
-            return tell_plans([foretold(assembly, name, handoff, options.out)], options.json)
+            return tell_plans([preview_handoff(assembly, name, handoff, options.out)], options.json)
         with tempfile.TemporaryDirectory() as folder:
             place, receiver = pathlib.Path(folder), receiver_of(options)
             if options.baked is None:
                 refuse_unready(handoff, name, asked, options.out, handoff.existing)
-                result, report, sources = baked(options, bar)
-                manifest = save(result, place, sources, place, report)
-                handoff = _asked_for(result.assembly.given.handoff, options)
+                made, sources = baked(options, bar)
+                manifest = made.save(place, sources, place)
+                handoff = _asked_for(made.recipe.handoff, options)
                 finished = Finished.of_folder(name, manifest, place, place)
-                assembly, warm = result.assembly, result.warm
+                assembly, warm = made.bake.assembly, made.bake.warm
             else:
                 finished, assembly, warm = _earlier(options, name, bar, place)
                 if receiver is None and options.recipe is None:
@@ -85,7 +84,7 @@ def _asked_for(handoff: Handoff, options: argparse.Namespace) -> Handoff:
     return handoff.model_copy(update={name: value for name, value in said.items() if value is not None})
 
 
-def tell_plans(plans: list[Foretold], as_json: bool) -> int:
+def tell_plans(plans: list[HandoffPreview], as_json: bool) -> int:
     """Print what handoffs would be; exit code 3 where one cannot."""
     if as_json:
         print(json.dumps([each.model_dump() for each in plans], indent=2))

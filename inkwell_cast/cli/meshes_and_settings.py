@@ -41,18 +41,23 @@ def add_cage(command: argparse.ArgumentParser) -> None:
     add("--fit", action="store_true", help="fit the cage to the sculpt: it starts rays just beyond it, smoothly")
     add("--clearance", type=float, metavar="D", help=f"{reason(Reach, 'clearance')} In the unit of the reach.")
     add(
-        "--straighten", metavar="flat|PICTURE",
+        "--straighten",
+        metavar="flat|PICTURE",
         help="turn rays to the faces that they leave from: on flat faces, or where a grey picture laid by UV is white",
-    )  # fmt: skip
+    )
     add("--directions", choices=("averaged", "split"), help=reason(Reach, "directions"))
     _add_set(command)
 
 
 def _add_set(command: argparse.ArgumentParser) -> None:
     command.add_argument(
-        "--set", nargs="+", action="extend", default=[], metavar="NAME=VALUE",
+        "--set",
+        nargs="+",
+        action="extend",
+        default=[],
+        metavar="NAME=VALUE",
         help="any setting by name; see `inkwell-cast settings`",
-    )  # fmt: skip
+    )
     command.add_argument(
         "--recipe", type=pathlib.Path, metavar="FILE", help="JSON with settings; options given here win over it"
     )
@@ -63,9 +68,16 @@ def add_settings(command: argparse.ArgumentParser) -> None:
     command.add_argument("files", nargs="*", type=pathlib.Path, metavar="FILE.icast", help="a piece with its settings")
     _add_set(command)
     command.set_defaults(
-        low=[], high=[], together=False, alone=False, reach=None, fit=False, clearance=None, directions=None,
+        low=[],
+        high=[],
+        together=False,
+        alone=False,
+        reach=None,
+        fit=False,
+        clearance=None,
+        directions=None,
         straighten=None,
-    )  # fmt: skip
+    )
 
 
 def reason(model: Any, field: str, bare: bool = False) -> str:

@@ -47,10 +47,16 @@ def _every_setting() -> list[dict[str, Any]]:
             told = {key: values.pop(key, "") for key in ("title", "description", "unit")}
             values.pop("default", None)
             default = field.get_default(call_default_factory=True)
-            rows.append({
-                "name": f"{prefix}{name}", "title": told["title"], "reason": told["description"], "unit": told["unit"],
-                "default": TypeAdapter(Any).dump_python(default, mode="json"), "values": values,
-            })  # fmt: skip
+            rows.append(
+                {
+                    "name": f"{prefix}{name}",
+                    "title": told["title"],
+                    "reason": told["description"],
+                    "unit": told["unit"],
+                    "default": TypeAdapter(Any).dump_python(default, mode="json"),
+                    "values": values,
+                }
+            )
     return rows
 
 
@@ -143,9 +149,10 @@ def _remote(options: argparse.Namespace) -> Any:
         ssl.create_default_context(ssl.Purpose.CLIENT_AUTH).load_cert_chain(options.tls_cert, options.tls_key)
     except ssl.SSLError as error:
         raise InputProblem(
-            f"{options.tls_cert}, {options.tls_key}", f"They are no certificate and its key ({error.reason}).",
+            f"{options.tls_cert}, {options.tls_key}",
+            f"They are no certificate and its key ({error.reason}).",
             "Give PEM files that belong together.",
-        ) from error  # fmt: skip
+        ) from error
     return Remote(options.host, options.tls_cert, options.tls_key)
 
 

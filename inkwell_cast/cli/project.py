@@ -8,7 +8,7 @@ from ..core.base.atomic_files import whole
 from ..core.base.errors import InputProblem
 from ..core.handoff.batch import Item
 from ..core.handoff.file_names import plain
-from ..core.handoff.project_pieces import Kept, items_of, kept_by
+from ..core.handoff.project_pieces import ProjectCheck, check_against_project, items_of
 from ..core.piece.scene_cache import Warm
 from ..core.settings.project import NAME, Project, find_project, handoffs_of, receiver_in, recipe_in
 from .bar import Bar
@@ -41,7 +41,7 @@ def show_schema(options: argparse.Namespace) -> int:
 def check(options: argparse.Namespace) -> int:
     """Say which pieces break what the project asks; exit code 3 where one does."""
     project, folder = _project_at(options.folder)
-    bar, found = Bar(), list[Kept]()
+    bar, found = Bar(), list[ProjectCheck]()
     items = items_of(project, folder)
     try:
         for number, (place, item) in enumerate(items):
@@ -49,7 +49,7 @@ def check(options: argparse.Namespace) -> int:
             def tell(stage: str, share: float, number: int = number, name: str = item.name) -> None:
                 bar.show(f"{name}: {stage}", (number + share) / len(items))
 
-            found.append(kept_by(item, place, project, folder, tell, Warm()))
+            found.append(check_against_project(item, place, project, folder, tell, Warm()))
     finally:
         bar.end()
     if options.json:
@@ -72,9 +72,10 @@ def bake(options: argparse.Namespace) -> int:
         known = next((other for other in batches.get(out, []) if plain(other.name) == plain(item.name)), None)
         if known is not None:
             raise InputProblem(
-                str(item.files[0]), f"Its handoff would go where that of {known.files[0]} goes, into {out}.",
+                str(item.files[0]),
+                f"Its handoff would go where that of {known.files[0]} goes, into {out}.",
                 "Put {folder} into the project's handoffs, or rename one of them.",
-            )  # fmt: skip
+            )
         batches.setdefault(out, []).append(item)
     work, worst = Batch(options, receiver_in(project, folder), recipe_in(project, folder)), 0
     try:

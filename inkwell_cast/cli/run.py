@@ -6,10 +6,10 @@ import pathlib
 import sys
 import threading
 import time
-from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from ..core.base.errors import Cancelled, InputProblem
+from ..core.base.progress import Progress
 from ..core.handoff.batch import (
     Item,
     Outcome,
@@ -26,8 +26,9 @@ from ..core.settings.limits import limits_of
 from ..core.settings.receivers import Receiver
 from ..core.settings.recipe import Recipe
 from ..engine.cluster import cluster_at
-from ..engine.engine import Engine, JobFailed
+from ..engine.engine import Engine
 from ..engine.messages import RunItem
+from ..engine.ticket import JobFailed
 from .bar import Bar
 from .input import receiver_of, recipe_file
 from .leaving import tell_plans
@@ -158,11 +159,17 @@ class Batch:
     def _on_cluster(self, cluster: "Cluster", item: Item) -> Outcome:
         """Bake a piece on a worker of the cluster. Raises InputProblem and Cancelled."""
         return cluster.bake_piece(
-            item, self.recipe, self.receiver, self.out, self.mend, self._hears(item), lambda: self._stopping,
+            item,
+            self.recipe,
+            self.receiver,
+            self.out,
+            self.mend,
+            self._hears(item),
+            lambda: self._stopping,
             self.limits,
-        )  # fmt: skip
+        )
 
-    def _hears(self, item: Item) -> Callable[[str, float], None]:
+    def _hears(self, item: Item) -> Progress:
         """What tells how far a piece, and with it the whole batch, is."""
 
         def heard(stage: str, share: float) -> None:

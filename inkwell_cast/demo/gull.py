@@ -28,15 +28,22 @@ def _smooth(knots: Knots, s: F64) -> F64:
     t = ((s - at[k]) / width)[:, None]
     w = width[:, None]
     return (
-        (2 * t**3 - 3 * t**2 + 1) * values[k] + (t**3 - 2 * t**2 + t) * w * slopes[k]
-        + (3 * t**2 - 2 * t**3) * values[k + 1] + (t**3 - t**2) * w * slopes[k + 1]
-    )  # fmt: skip
+        (2 * t**3 - 3 * t**2 + 1) * values[k]
+        + (t**3 - 2 * t**2 + t) * w * slopes[k]
+        + (3 * t**2 - 2 * t**3) * values[k + 1]
+        + (t**3 - t**2) * w * slopes[k + 1]
+    )
 
 
 def swept(
-    spine: Knots, radii: Knots, steps: F64, sides: int, cuts: tuple[float, ...] = (),
-    relief: Callable[[F64, F64], F64] | None = None, worths: tuple[float, ...] = (),
-) -> list[Panel]:  # fmt: skip
+    spine: Knots,
+    radii: Knots,
+    steps: F64,
+    sides: int,
+    cuts: tuple[float, ...] = (),
+    relief: Callable[[F64, F64], F64] | None = None,
+    worths: tuple[float, ...] = (),
+) -> list[Panel]:
     """A closed tube along a spine (s, x, y, z) with half axes (s, across, deep), sections at `steps` from 0 to 1.
 
     Its ends are round; `cuts` in s begin new charts, and the first and last chart are discs if there are cuts.
@@ -100,13 +107,25 @@ def _feathers(s: F64, a: F64, rows: float, across: float) -> F64:
 
 def _body() -> DemoPart:
     spine: Knots = [
-        (0, 0, 2, 0), (0.2, 0, 0, 20), (0.45, 0, -5, 45), (0.65, 0, -9, 66), (0.8, 0, -15, 83), (0.92, 0, -21, 95),
+        (0, 0, 2, 0),
+        (0.2, 0, 0, 20),
+        (0.45, 0, -5, 45),
+        (0.65, 0, -9, 66),
+        (0.8, 0, -15, 83),
+        (0.92, 0, -21, 95),
         (1, 0, -24, 102),
-    ]  # fmt: skip
+    ]
     radii: Knots = [
-        (0, 13, 12), (0.12, 15.5, 14), (0.3, 20.5, 19), (0.45, 21, 20), (0.58, 17, 16.5), (0.7, 11.5, 11.5),
-        (0.8, 10.4, 11.6), (0.9, 11, 13), (1, 8.5, 11),
-    ]  # fmt: skip
+        (0, 13, 12),
+        (0.12, 15.5, 14),
+        (0.3, 20.5, 19),
+        (0.45, 21, 20),
+        (0.58, 17, 16.5),
+        (0.7, 11.5, 11.5),
+        (0.8, 10.4, 11.6),
+        (0.9, 11, 13),
+        (1, 8.5, 11),
+    ]
 
     def carved(s: F64, angle: F64) -> F64:
         front = _ramp(-np.sin(angle), 0.15, 0.75)
@@ -122,16 +141,22 @@ def _body() -> DemoPart:
     fine, coarse = np.linspace(0, 1, 561), np.concatenate([[0, 0.012], np.linspace(0.035, 0.965, 31), [0.988, 1]])
     cuts, worths = (0.035, 0.5, 0.965), (0.35, 1.0, 1.0, 0.8)
     return DemoPart(
-        "gull", "painted oak", swept(spine, radii, fine, 840, relief=carved),
+        "gull",
+        "painted oak",
+        swept(spine, radii, fine, 840, relief=carved),
         swept(spine, radii, coarse, 40, cuts, worths=worths),
-    )  # fmt: skip
+    )
 
 
 def _wing() -> DemoPart:
     spine: Knots = [
-        (0, 16.5, 6, 74), (0.1, 22.3, 4, 69), (0.3, 25.6, 3, 55), (0.5, 25.4, 6, 40), (0.75, 20.5, 12, 23),
+        (0, 16.5, 6, 74),
+        (0.1, 22.3, 4, 69),
+        (0.3, 25.6, 3, 55),
+        (0.5, 25.4, 6, 40),
+        (0.75, 20.5, 12, 23),
         (1, 11, 18, 3),
-    ]  # fmt: skip
+    ]
     radii: Knots = [(0, 1.2, 4), (0.1, 2.2, 9), (0.3, 2.3, 13.5), (0.55, 2.0, 12), (0.8, 1.5, 8), (1, 0.9, 3.5)]
 
     def plumes(s: F64, angle: F64) -> F64:
@@ -143,9 +168,12 @@ def _wing() -> DemoPart:
 
     fine, coarse = np.linspace(0, 1, 341), np.concatenate([[0, 0.012], np.linspace(0.035, 0.965, 22), [0.988, 1]])
     return DemoPart(
-        "wing_left", "painted oak", swept(spine, radii, fine, 280, relief=plumes), swept(spine, radii, coarse, 20),
+        "wing_left",
+        "painted oak",
+        swept(spine, radii, fine, 280, relief=plumes),
+        swept(spine, radii, coarse, 20),
         names=("gull_low_2", "gull_high_wing_left"),
-    )  # fmt: skip
+    )
 
 
 def _beak() -> DemoPart:

@@ -43,7 +43,7 @@ def _tray() -> DemoPart:
     worths = {"bottom": 0.3}
     return DemoPart(
         "tray", "brass", rounded_box(size, 4, fine, relief), rounded_box(size, 4, coarse, worths=worths)
-    ).placed((0, 0, 17))  # fmt: skip
+    ).placed((0, 0, 17))
 
 
 def _foot(name: str, x: float, y: float) -> DemoPart:
@@ -56,9 +56,19 @@ def _foot(name: str, x: float, y: float) -> DemoPart:
 
 def _well() -> DemoPart:
     outline = [
-        (0, 0), (30, 0), (31.5, 1.5), (31.5, 4), (29, 5.5), (28.5, 8), (28.5, 30), (29, 32), (31, 33), (31, 36.5),
-        (29, 38), (0, 38),
-    ]  # fmt: skip
+        (0, 0),
+        (30, 0),
+        (31.5, 1.5),
+        (31.5, 4),
+        (29, 5.5),
+        (28.5, 8),
+        (28.5, 30),
+        (29, 32),
+        (31, 33),
+        (31, 36.5),
+        (29, 38),
+        (0, 38),
+    ]
 
     def flutes(angle: F64, radius: F64, z: F64) -> F64:
         band = np.clip((z - 9) / 3, 0, 1) * np.clip((29 - z) / 3, 0, 1)
@@ -66,18 +76,41 @@ def _well() -> DemoPart:
 
     fine = refined(curve(outline, 1.2, 6), 0.85)
     coarse = [
-        (0, 0), (30, 0), (31.5, 1.5), (31.5, 4), (28.6, 6), (28.5, 19), (28.6, 31.6), (31, 33), (31, 36.5), (29, 38),
+        (0, 0),
+        (30, 0),
+        (31.5, 1.5),
+        (31.5, 4),
+        (28.6, 6),
+        (28.5, 19),
+        (28.6, 31.6),
+        (31, 33),
+        (31, 36.5),
+        (29, 38),
         (0, 38),
-    ]  # fmt: skip
+    ]
     low = turned(coarse, 24, bends=(1, 9), worths=(0.25, 1.0, 0.25))
     return DemoPart("well_left", "ink glass", turned(fine, 192, flutes), low).placed((-WELL_X, WELL_Y, 23.6))
 
 
 def _lid() -> DemoPart:
     outline = [
-        (0, 0), (31, 0), (32.5, 1), (32.5, 4), (30.5, 5.5), (29, 7), (24, 13), (15, 17.5), (6, 19.2), (3.6, 20.2),
-        (3.2, 22.4), (4.4, 23.6), (6.2, 26.5), (5.4, 30), (2.6, 32), (0, 32.4),
-    ]  # fmt: skip
+        (0, 0),
+        (31, 0),
+        (32.5, 1),
+        (32.5, 4),
+        (30.5, 5.5),
+        (29, 7),
+        (24, 13),
+        (15, 17.5),
+        (6, 19.2),
+        (3.6, 20.2),
+        (3.2, 22.4),
+        (4.4, 23.6),
+        (6.2, 26.5),
+        (5.4, 30),
+        (2.6, 32),
+        (0, 32.4),
+    ]
 
     def petals(angle: F64, radius: F64, z: F64) -> F64:
         ring = np.clip((z - 8) / 2, 0, 1) * np.clip((18 - z) / 2, 0, 1)
@@ -86,9 +119,19 @@ def _lid() -> DemoPart:
 
     fine = refined(curve(outline, 1.6, 5), 0.9)
     coarse = [
-        (0, 0), (31, 0.1), (32.5, 1), (32.5, 4), (29.4, 6.6), (24, 13), (15, 17.5), (5.6, 19.4), (3.3, 21.4), (6, 25.4),
-        (5.4, 30), (0, 32.4),
-    ]  # fmt: skip
+        (0, 0),
+        (31, 0.1),
+        (32.5, 1),
+        (32.5, 4),
+        (29.4, 6.6),
+        (24, 13),
+        (15, 17.5),
+        (5.6, 19.4),
+        (3.3, 21.4),
+        (6, 25.4),
+        (5.4, 30),
+        (0, 32.4),
+    ]
     low = turned(coarse, 24, bends=(1, 4, 8), worths=(0.2, 1.0, 1.0, 1.0))
     return DemoPart("lid_left", "brass", turned(fine, 180, petals), low).placed((-WELL_X, WELL_Y, 61.4))
 

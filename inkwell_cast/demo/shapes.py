@@ -34,9 +34,13 @@ def spaced(half: float, rim: float, inner: int, rounding: int) -> F64:
 
 
 def rounded_box(
-    size: tuple[float, float, float], radius: float, lines: list[F64], relief: Relief | None = None,
-    worths: dict[str, float] | None = None, bulge: Relief | None = None,
-) -> list[Panel]:  # fmt: skip
+    size: tuple[float, float, float],
+    radius: float,
+    lines: list[F64],
+    relief: Relief | None = None,
+    worths: dict[str, float] | None = None,
+    bulge: Relief | None = None,
+) -> list[Panel]:
     """Six patches of a box with rounded edges, centred on the origin.
 
     `lines` are the grid lines along x, y and z. `relief(x, y)` lifts the top, fading out in the rounding; `bulge`
@@ -66,9 +70,12 @@ def rounded_box(
 
 
 def turned(
-    profile: list[tuple[float, float]], sides: int, relief: Callable[[F64, F64, F64], F64] | None = None,
-    bends: tuple[int, ...] = (), worths: tuple[float, ...] = (),
-) -> list[Panel]:  # fmt: skip
+    profile: list[tuple[float, float]],
+    sides: int,
+    relief: Callable[[F64, F64, F64], F64] | None = None,
+    bends: tuple[int, ...] = (),
+    worths: tuple[float, ...] = (),
+) -> list[Panel]:
     """A part turned about z. `profile` runs (radius, z) from the bottom pole to the top pole.
 
     `bends` cut the profile into charts at those points: a chart that touches a pole is unwrapped as a disc, others

@@ -5,7 +5,6 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
 from dataclasses import replace
 from typing import get_args
 
@@ -16,6 +15,7 @@ from ..core.bake import refusals
 from ..core.bake.pipeline import bake
 from ..core.bake.saving import save
 from ..core.base.array_types import F32
+from ..core.base.progress import ShareDone
 from ..core.cage.cage import rays_of
 from ..core.cage.coverage import coverage
 from ..core.cage.fit import cage_of
@@ -60,9 +60,14 @@ COMPLETE = "complete"  # in the folder of kernels: all of them are there, and it
 AT_ONCE = 2
 FILES = 280  # of compiled code, about, once all of it is there: what is told on the way is their share of it
 STEPS = (
-    "compile_rays_and_maps", "compile_surface", "compile_cages", "compile_maps", "compile_judging", "compile_readers",
+    "compile_rays_and_maps",
+    "compile_surface",
+    "compile_cages",
+    "compile_maps",
+    "compile_judging",
+    "compile_readers",
     "compile_troubles",
-)  # fmt: skip
+)
 FITTED = RECIPE.model_copy(update={"reach": Reach(shape="fitted")})
 MENDED = RECIPE.model_copy(
     update={
@@ -97,7 +102,7 @@ def one_triangle(name: str = "warm-up") -> Mesh:
     return Mesh(name, points, triangles, uvs=(CornerValues(points[:, :2].copy(), triangles),))
 
 
-def warm_up(tell: Callable[[float], None] = lambda share: None) -> None:
+def warm_up(tell: ShareDone = lambda share: None) -> None:
     """Make the kernels of a bake and of a probe ready; where any must be compiled first, all are.
 
     `tell(share)` hears how much of the compiling is done, if there is any.
@@ -110,7 +115,7 @@ def warm_up(tell: Callable[[float], None] = lambda share: None) -> None:
     probe(result.low, rays_of(result.assembly, result.cage, result.low.triangles), result.sculpt, 4, 12)
 
 
-def compile_all(tell: Callable[[float], None] = lambda share: None) -> None:
+def compile_all(tell: ShareDone = lambda share: None) -> None:
     """Compile every kernel into `kernel_cache.folder()`, by two processes at a time, and remove those of older states.
 
     One that fails is left to whoever needs it: it will be compiled then, and say what is wrong.

@@ -5,7 +5,7 @@ answers bear numbers: an answer to another job than those at work is dropped, an
 be understood is ended. A job that its user stops is ended with its process if it does not stop in time; one that
 is only out of date is left to stop when it can, so that what is warm stays.
 
-Jobs wait by their rank (`messages.rank`). Those that follow the pointer are answered in the midst of the one at work;
+Jobs wait by their rank (`messages.Rank`). Those that follow the pointer are answered in the midst of the one at work;
 one that gives way begins again after what is more urgent.
 """
 
@@ -16,63 +16,24 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable
-from concurrent.futures import Future
-from dataclasses import dataclass, field
 from typing import Any
 
+from ..core.base.progress import Progress
 from .memory_watch import NO_ROOM
-from .messages import GIVES_WAY, OUT_OF_MEMORY, QUICK, Asked, Done, Failed, Job, Told, rank
-from .pace import Pace
+from .messages import OUT_OF_MEMORY, Asked, Done, Failed, Job, Told
 from .process import run
+from .ticket import JobFailed, Ticket
 
 STOP_WITHIN = 0.4
 LOOK_EVERY, LOOK_UNREADY = 0.01, 0.05
 CANCELLED = "Cancelled."
-
-TICKETS = itertools.count(1)
+CLOSED = "The program was closed before this job."
 
 log = logging.getLogger(__name__)
 
 
-class JobFailed(Exception):
-    """A job ended without a result; `kind` as in `messages.Failed`, or "died" when its process ended."""
-
-    def __init__(self, kind: str, message: str, detail: str = "") -> None:
-        super().__init__(message)
-        self.kind, self.message, self.detail = kind, message, detail
-
-
 class _GaveWay(Exception):
     """A job ended for one that is more urgent, and is to begin again."""
-
-
-@dataclass(slots=True, eq=False)
-class Ticket:
-    """A job handed in: wait on `future`, or `stop` it. `piece_id` is the piece that it is for, if it is for one.
-
-    `began` is when it was last set to work, seconds of `time.monotonic`; None while it waits. `told` is what it said
-    last, and `pace` tells how long it still takes.
-    """
-
-    job: Job
-    on_start: Callable[[], None]
-    on_progress: Callable[[str, float], None]
-    engine: "Engine"
-    piece_id: int | None = None
-    number: int = field(default_factory=lambda: next(TICKETS))
-    future: Future[Any] = field(default_factory=Future)
-    stopped: threading.Event = field(default_factory=threading.Event)
-    patient: bool = True
-    began: float | None = None
-    told: Told = field(default_factory=lambda: Told(0, "", 0.0))
-    pace: Pace = field(default_factory=Pace)
-
-    def stop(self, patient: bool = False) -> None:
-        """End the job: at once if it waits, else as soon as it listens.
-
-        A `patient` stop, of a job whose answer nobody wants any more, never costs the process and what it keeps warm.
-        """
-        self.engine.stop(self, patient)
 
 
 class Engine:
@@ -104,7 +65,7 @@ class Engine:
     def submit(
         self,
         job: Job,
-        on_progress: Callable[[str, float], None] = lambda stage, share: None,
+        on_progress: Progress = lambda stage, share: None,
         on_start: Callable[[], None] = lambda: None,
         piece_id: int | None = None,
     ) -> Ticket:
@@ -114,6 +75,9 @@ class Engine:
         """
         ticket = Ticket(job, on_start, on_progress, self, piece_id)
         with self._changed:
+            if self._closing.is_set():
+                ticket.end(failed=JobFailed("died", CLOSED))
+                return ticket
             self._waiting.append(ticket)
             self._changed.notify()
         return ticket
@@ -126,13 +90,12 @@ class Engine:
             if ticket not in self._waiting:
                 return
             self._waiting.remove(ticket)
-        if ticket.future.set_running_or_notify_cancel():
-            ticket.future.set_exception(JobFailed("cancelled", CANCELLED))
+        ticket.end(failed=JobFailed("cancelled", CANCELLED))
 
     @property
     def busy(self) -> bool:
         """Whether a job is at work or waiting that takes longer than following a pointer does."""
-        return any(not isinstance(ticket.job, QUICK) for ticket in self.tickets)
+        return any(not ticket.job.QUICK for ticket in self.tickets)
 
     @property
     def tickets(self) -> list[Ticket]:
@@ -145,28 +108,30 @@ class Engine:
         return self._process.pid if self._process is not None else None
 
     def close(self) -> None:
-        """End the process, and whatever it is doing."""
+        """End the process, whatever it is doing, and what waits."""
         with self._changed:
             self._closing.set()
             self._changed.notify()
         self._thread.join(timeout=5)
+        self._end_all_waiting()
 
     def _serve(self) -> None:
         while self._after and not (self._after.ready.wait(LOOK_EVERY) or self._closing.is_set()):
             if self._waiting and self._after.told.stage != "compiling":  # which two at once would only do twice
                 break
         self._spawn()
-        while (ticket := self._next()) is not None:
+        while (taken := self._next()) is not None:
+            ticket, first = taken
             result: Any = None
             failed: Exception | None = None
             try:
-                if ticket.began is None:
+                if first:
                     _keep_books(ticket.on_start)
-                ticket.began, ticket.pace = time.monotonic(), Pace()  # what it waited is no part of its pace
                 result = self._run(ticket)
             except _GaveWay:
                 with self._changed:
                     self._current = None
+                    ticket.give_way()
                     self._waiting.appendleft(ticket)
                 continue
             except JobFailed as error:
@@ -177,11 +142,11 @@ class Engine:
                 failed = JobFailed("fault", f"Something went wrong inside the program ({error}).")
             with self._changed:
                 self._current = None
-            _settle(ticket, result, failed)
+            ticket.end(result, failed)
         self._end_process()
 
-    def _next(self) -> Ticket | None:
-        """The job whose turn it is, now at work; None when the engine closes."""
+    def _next(self) -> tuple[Ticket, bool] | None:
+        """The job whose turn it is, now at work, and whether for the first time; None when the engine closes."""
         with self._changed:
             while True:
                 while not self._waiting and not self._closing.is_set():
@@ -189,11 +154,12 @@ class Engine:
                     self._hear_of_the_start()
                 if self._closing.is_set():
                     return None
-                ticket = min(self._waiting, key=lambda waiting: rank(waiting.job))
+                ticket = min(self._waiting, key=lambda waiting: waiting.job.RANK)
                 self._waiting.remove(ticket)
-                if ticket.began is not None or ticket.future.set_running_or_notify_cancel():
+                first = ticket.began is None
+                if ticket.begin():
                     self._current = ticket
-                    return ticket
+                    return ticket, first
 
     def _hear_of_the_start(self) -> None:
         """Hear how far the process is that compiles or loads what jobs need."""
@@ -246,7 +212,7 @@ class Engine:
             raise self._died() from None
         finally:
             for inner in self._all_inner():  # what the process can no longer answer
-                _settle(inner, None, JobFailed("died", "The process that followed the pointer ended unexpectedly."))
+                inner.end(failed=JobFailed("died", "The process that followed the pointer ended unexpectedly."))
 
     def _follow(self, ticket: Ticket, number: int) -> Any:
         """Wait for the answer to job `number`; raises JobFailed, _GaveWay, or EOFError when the process ended."""
@@ -261,7 +227,7 @@ class Engine:
                 elif message.number in self._inner:
                     with self._changed:
                         inner = self._inner.pop(message.number)
-                    _settle(inner, *_result_of(message))
+                    inner.end(*_result_of(message))
             elif self._closing.is_set():
                 raise JobFailed("died", "The program was closed during this job.")
             if answer is None:
@@ -292,28 +258,35 @@ class Engine:
         result, failed = _result_of(answer)
         if failed is None:
             return result
-        if failed.kind == "cancelled" and isinstance(ticket.job, GIVES_WAY) and not ticket.stopped.is_set():
+        if failed.kind == "cancelled" and ticket.job.GIVES_WAY and not ticket.stopped.is_set():
             raise _GaveWay
         raise failed
 
     def _gives_way(self, ticket: Ticket) -> bool:
         """Whether the job at work is to begin again after one that is more urgent."""
-        if not isinstance(ticket.job, GIVES_WAY):
+        if not ticket.job.GIVES_WAY:
             return False
         with self._changed:
-            return any(rank(waiting.job) < rank(ticket.job) for waiting in self._waiting)
+            return any(waiting.job.RANK < ticket.job.RANK for waiting in self._waiting)
 
     def _hand_on_inner(self) -> None:
         """Send the process what it answers in the midst of the job at work."""
         with self._changed:
-            taken = [waiting for waiting in self._waiting if isinstance(waiting.job, QUICK)]
+            taken = [waiting for waiting in self._waiting if waiting.job.QUICK]
             for ticket in taken:
                 self._waiting.remove(ticket)
-                if ticket.future.set_running_or_notify_cancel():
-                    ticket.began = time.monotonic()
+                if ticket.begin():
                     number = next(self._numbers)
                     self._inner[number] = ticket
                     self._pipe.send(Asked(number, ticket.job))
+
+    def _end_all_waiting(self) -> None:
+        """Tell those who wait for a job that was never begun, or is to begin again, that the program was closed."""
+        with self._changed:
+            left = [*self._waiting]
+            self._waiting.clear()
+        for ticket in left:
+            ticket.end(failed=JobFailed("died", CLOSED))
 
     def _all_inner(self) -> list[Ticket]:
         with self._changed:
@@ -337,13 +310,6 @@ def _result_of(answer: Done | Failed) -> tuple[Any, JobFailed | None]:
     if isinstance(answer, Done):
         return answer.result, None
     return None, JobFailed(answer.kind, answer.message, answer.detail)
-
-
-def _settle(ticket: Ticket, result: Any, failed: Exception | None) -> None:
-    if failed:
-        ticket.future.set_exception(failed)
-    else:
-        ticket.future.set_result(result)
 
 
 def _keep_books(write: Callable[..., None], *values: Any) -> None:

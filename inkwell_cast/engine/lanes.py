@@ -7,24 +7,11 @@ from the store, so the system holds them once for all three. Long work takes wha
 
 from collections.abc import Callable
 
-from .engine import Engine, Ticket
-from .messages import (
-    BakeInto,
-    Cover,
-    Draw,
-    Job,
-    JudgeProof,
-    MeasureReach,
-    ProbeAt,
-    RunItem,
-    SectionAt,
-    ShowProof,
-    TryFit,
-)
+from ..core.base.progress import Progress
+from .engine import Engine
+from .messages import Job, Lane
+from .ticket import Ticket
 
-HAND = (ProbeAt, SectionAt, Cover, ShowProof, JudgeProof, MeasureReach)
-LONG = (RunItem, TryFit)
-DRAWN_AT_HAND = ("low", "cage")  # of the proof's own low, which lies warm there
 PATIENT, READING = 10, 4  # niceness
 
 
@@ -44,19 +31,13 @@ class Lanes:
     def submit(
         self,
         job: Job,
-        on_progress: Callable[[str, float], None] = lambda stage, share: None,
+        on_progress: Progress = lambda stage, share: None,
         on_start: Callable[[], None] = lambda: None,
         piece_id: int | None = None,
     ) -> Ticket:
         """Hand a job to its lane; see `Engine.submit`."""
-        return self._lane(job).submit(job, on_progress, on_start, piece_id)
-
-    def _lane(self, job: Job) -> Engine:
-        if isinstance(job, HAND) or (isinstance(job, Draw) and job.what in DRAWN_AT_HAND):
-            return self.hand
-        if isinstance(job, BakeInto):
-            return self.hand if job.proof else self.long
-        return self.long if isinstance(job, LONG) else self.reading
+        engine = {Lane.HAND: self.hand, Lane.READING: self.reading, Lane.LONG: self.long}[job.lane]
+        return engine.submit(job, on_progress, on_start, piece_id)
 
     @property
     def tickets(self) -> list[Ticket]:

@@ -11,9 +11,14 @@ from .messages import Loaded, PartFacts
 def facts_of(mesh: Mesh) -> Loaded:
     """Counts, parts, materials and size of a mesh."""
     return Loaded(
-        len(mesh.triangles), len(mesh.positions), _parts(mesh), [n for n in mesh.material_names if n], len(mesh.uvs),
-        mesh.diagonal, mesh.colors is not None,
-    )  # fmt: skip
+        len(mesh.triangles),
+        len(mesh.positions),
+        _parts(mesh),
+        [n for n in mesh.material_names if n],
+        len(mesh.uvs),
+        mesh.diagonal,
+        mesh.colors is not None,
+    )
 
 
 def _parts(mesh: Mesh) -> list[PartFacts]:

@@ -1,7 +1,8 @@
 """What the server and its baking process say to each other."""
 
+import enum
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 from ..core.bake.manifest import Manifest
 from ..core.bake.measured_reach import FitTried, Measured
@@ -23,6 +24,34 @@ Drawn = Literal["low", "cage", "sculpt", "lit"]
 Exported = Literal["low", "sculpt", "cage", "displaced"]
 
 
+class Lane(enum.Enum):
+    """Which of three engines side by side does a job."""
+
+    HAND = "hand"  # what follows the hand
+    READING = "reading"  # reads, checks and draws files
+    LONG = "long work"  # what takes long
+
+
+class Rank(enum.IntEnum):
+    """How long a job may wait: the lowest of those that wait is the next."""
+
+    FIRST, SECOND, LAST = range(3)
+
+
+@dataclass(frozen=True, slots=True)
+class AnyJob:
+    """What is the same for every job: where it is done and in which order."""
+
+    LANE: ClassVar[Lane] = Lane.READING
+    RANK: ClassVar[Rank] = Rank.LAST
+    QUICK: ClassVar[bool] = False  # follows the pointer: a process answers it in the midst of another job
+    GIVES_WAY: ClassVar[bool] = False  # ends, and begins again after a job of lower rank; what it found is kept
+
+    @property
+    def lane(self) -> Lane:
+        return self.LANE
+
+
 @dataclass(frozen=True, slots=True)
 class Source:
     """A mesh file in the store: where its packed copy lies, what the piece calls it, and the hash of the original."""
@@ -33,8 +62,10 @@ class Source:
 
 
 @dataclass(frozen=True, slots=True)
-class Load:
+class Load(AnyJob):
     """Read a file of any format, refuse it if it is unusable, and write its packed copy."""
+
+    RANK = Rank.FIRST
 
     path: str
     name: str
@@ -63,7 +94,7 @@ class Loaded:
 
 
 @dataclass(frozen=True, slots=True)
-class BakeInto:
+class BakeInto(AnyJob):
     """Bake into an empty folder; `mend` first mends what settings can. A `proof` is small, and waited for."""
 
     recipe: Recipe
@@ -72,10 +103,16 @@ class BakeInto:
     mend: bool = False
     proof: bool = False
 
+    @property
+    def lane(self) -> Lane:
+        return Lane.HAND if self.proof else Lane.LONG
+
 
 @dataclass(frozen=True, slots=True)
-class ShowProof:
+class ShowProof(AnyJob):
     """The picture of one map of the piece's proof; `draft` while something is dragged. Gives a packed message."""
+
+    LANE, RANK = Lane.HAND, Rank.SECOND
 
     recipe: Recipe
     sources: list[Source]
@@ -84,8 +121,10 @@ class ShowProof:
 
 
 @dataclass(frozen=True, slots=True)
-class JudgeProof:
+class JudgeProof(AnyJob):
     """How the piece's proof is seen, in the header of a message that has the picture of one map too."""
+
+    LANE = Lane.HAND
 
     recipe: Recipe
     sources: list[Source]
@@ -93,7 +132,7 @@ class JudgeProof:
 
 
 @dataclass(frozen=True, slots=True)
-class BringIn:
+class BringIn(AnyJob):
     """Judge normal maps that were made elsewhere, `given` by file and the name to say of it, one a sheet.
 
     The result is kept in an empty folder as a bake is. `reading` is that of `core.handoff.judge_map.bring_in`.
@@ -107,8 +146,10 @@ class BringIn:
 
 
 @dataclass(frozen=True, slots=True)
-class ProbeAt:
+class ProbeAt(AnyJob):
     """Trace the ray of one texel of a sheet again."""
+
+    LANE, RANK, QUICK = Lane.HAND, Rank.FIRST, True
 
     recipe: Recipe
     sources: list[Source]
@@ -118,11 +159,13 @@ class ProbeAt:
 
 
 @dataclass(frozen=True, slots=True)
-class Draw:
+class Draw(AnyJob):
     """Write what the views draw: the lows, their cage, or the objects `names` of the file `name`.
 
     Or, "lit", the picture of the sculpt from four sides.
     """
+
+    RANK = Rank.SECOND
 
     recipe: Recipe
     sources: list[Source]
@@ -131,10 +174,16 @@ class Draw:
     name: str = ""
     names: tuple[str, ...] = ()
 
+    @property
+    def lane(self) -> Lane:
+        return Lane.HAND if self.what in ("low", "cage") else self.LANE  # of the proof's own low, which lies warm there
+
 
 @dataclass(frozen=True, slots=True)
-class DrawNear:
+class DrawNear(AnyJob):
     """What the views draw of the objects `names` of a file within a ball, see `display_meshes.view_near`."""
+
+    RANK = Rank.SECOND
 
     recipe: Recipe
     sources: list[Source]
@@ -145,42 +194,52 @@ class DrawNear:
 
 
 @dataclass(frozen=True, slots=True)
-class CheckPiece:
+class CheckPiece(AnyJob):
     """Find what is wrong before a bake."""
 
+    GIVES_WAY = True
+
     recipe: Recipe
     sources: list[Source]
 
 
 @dataclass(frozen=True, slots=True)
-class Cover:
+class Cover(AnyJob):
     """How well the cage holds the sculpt, for the lows of a scope ("piece", "pair:NAME", "object:FILE/OBJECT")."""
 
+    LANE, RANK = Lane.HAND, Rank.SECOND
+
     recipe: Recipe
     sources: list[Source]
     scope: str
 
 
 @dataclass(frozen=True, slots=True)
-class MeasureReach:
+class MeasureReach(AnyJob):
     """The reach of a scope that looks best on small bakes; see `core.bake.measured_reach.measure`."""
 
+    LANE = Lane.HAND
+
     recipe: Recipe
     sources: list[Source]
     scope: str
 
 
 @dataclass(frozen=True, slots=True)
-class TryFit:
+class TryFit(AnyJob):
     """How a fitted cage looks beside the best even reach; see `core.bake.measured_reach.try_fit`."""
+
+    LANE = Lane.LONG
 
     recipe: Recipe
     sources: list[Source]
 
 
 @dataclass(frozen=True, slots=True)
-class SectionAt:
+class SectionAt(AnyJob):
     """The slice at the point of low triangle `triangle` nearest to `place`; see `core.section.section`."""
+
+    LANE, RANK, QUICK = Lane.HAND, Rank.FIRST, True
 
     recipe: Recipe
     sources: list[Source]
@@ -193,7 +252,7 @@ class SectionAt:
 
 
 @dataclass(frozen=True, slots=True)
-class Export:
+class Export(AnyJob):
     """Write the low as baked, the sculpt's stand-in or the cage; the suffix of `path` says the format."""
 
     recipe: Recipe
@@ -203,7 +262,7 @@ class Export:
 
 
 @dataclass(frozen=True, slots=True)
-class ConvertMap:
+class ConvertMap(AnyJob):
     """Write a normal map of the lows in another basis; None stands for object space. Gives a warning or ""."""
 
     recipe: Recipe
@@ -215,7 +274,7 @@ class ConvertMap:
 
 
 @dataclass(frozen=True, slots=True)
-class Mix:
+class Mix(AnyJob):
     """Mix pictures into one; see `core.mix`."""
 
     kind: str
@@ -224,7 +283,7 @@ class Mix:
 
 
 @dataclass(frozen=True, slots=True)
-class HandOff:
+class HandOff(AnyJob):
     """Hand off a finished bake of these meshes: its manifest, and by sheet and key its files and the PNGs shown."""
 
     recipe: Recipe
@@ -236,16 +295,20 @@ class HandOff:
 
 
 @dataclass(frozen=True, slots=True)
-class LoadPacked:
+class LoadPacked(AnyJob):
     """Check the packed copy of a mesh that came in a piece file."""
+
+    RANK = Rank.FIRST
 
     path: str
     name: str
 
 
 @dataclass(frozen=True, slots=True)
-class RunItem:
+class RunItem(AnyJob):
     """Bake a piece of a batch and hand it off into a folder."""
+
+    LANE = Lane.LONG
 
     item: Item
     recipe: Recipe
@@ -276,21 +339,22 @@ Job = (
     | SectionAt
     | Export
 )
-QUICK = (ProbeAt, SectionAt)  # jobs that follow the pointer: a process answers them in the midst of another
-GIVES_WAY = (CheckPiece,)  # those that end and begin again when one of a lower rank comes; what they found is kept
-FIRST = (ProbeAt, SectionAt, Load, LoadPacked)  # of what waits
-SECOND = (ShowProof, Draw, DrawNear, Cover)
-
-
-def rank(job: Job) -> int:
-    """How long a job may wait: the lowest of those that wait is the next."""
-    return 0 if isinstance(job, FIRST) else 1 if isinstance(job, SECOND) else 2
-
 
 Result = (
-    Handed | Outcome | str | bytes | Loaded | Manifest | Probe | list[Finding] | Coverage | Measured | FitTried
-    | Section | None
-)  # fmt: skip
+    Handed
+    | Outcome
+    | str
+    | bytes
+    | Loaded
+    | Manifest
+    | Probe
+    | list[Finding]
+    | Coverage
+    | Measured
+    | FitTried
+    | Section
+    | None
+)
 
 
 @dataclass(frozen=True, slots=True)

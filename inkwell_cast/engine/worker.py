@@ -9,14 +9,12 @@ from dataclasses import replace
 from multiprocessing.connection import Connection
 from multiprocessing.synchronize import Event
 
-from ..core.bake import pipeline
-from ..core.bake.cast_store import laid_out
+from ..core.bake.cast_cache import laid_out
 from ..core.bake.live_proof import LiveProof
 from ..core.bake.manifest import Manifest, MeshFile
 from ..core.bake.measured_reach import measure, try_fit
 from ..core.bake.refusals import refuse_empty, refuse_unpaired, refuse_unusable
-from ..core.bake.saving import save
-from ..core.base.array_types import U8, U16, Any_
+from ..core.base.array_types import U8, U16, AnyArray
 from ..core.base.errors import Cancelled, InputProblem, RayLibraryMissing
 from ..core.base.system import end_with_parent, yield_to_others
 from ..core.cage.cage import lows_of
@@ -33,7 +31,7 @@ from ..core.handoff.judge_map import THE_MAP, bring_in
 from ..core.handoff.mix import mix_files
 from ..core.images import read_picture, write_picture
 from ..core.maps.displacement import displaced
-from ..core.mending.mend_all import mend_all
+from ..core.mending.bake_with_mends import make
 from ..core.mesh.binary_message import read_foreign, read_packed, write_blocks, write_packed
 from ..core.mesh.mesh import Mesh
 from ..core.piece.assembly import assemble
@@ -229,17 +227,31 @@ class _Worker:
 
     def _run_item(self, job: RunItem) -> Outcome:
         return run_item(
-            job.item, job.recipe, job.receiver, pathlib.Path(job.out), job.mend, self._tell, self._stopped, self._warm,
+            job.item,
+            job.recipe,
+            job.receiver,
+            pathlib.Path(job.out),
+            job.mend,
+            self._tell,
+            self._stopped,
+            self._warm,
             job.limits,
-        )  # fmt: skip
+        )
 
     def _hand_off(self, job: HandOff) -> Handed:
         self._tell("handing off", 0.0, True)
         assembly = displaced(self._assembled(job.recipe, job.sources), self._warm, self._fitting)
         return hand_off(
-            job.finished, assembly, self._warm, job.handoff, job.target, job.receiver, None, self._tell,
+            job.finished,
+            assembly,
+            self._warm,
+            job.handoff,
+            job.target,
+            job.receiver,
+            None,
+            self._tell,
             self._stopped,
-        )  # fmt: skip
+        )
 
     def _bake(self, job: BakeInto) -> Manifest:
         meshes = self._read(job.sources)
@@ -251,21 +263,17 @@ class _Worker:
             write_picture(part, "png", image)
             part.replace(folder / PEEK)
 
-        report, elsewhere = None, None if job.proof else self._cluster.connected()
+        remote = None if job.proof else self._cluster.connected()
         try:
-            if job.mend:
-                done = mend_all(job.recipe, meshes, self._tell, self._stopped, self._warm, elsewhere)
-                baked, report = done.bake, done.report
-            else:
-                baked = pipeline.bake(job.recipe, meshes, self._tell, self._stopped, self._warm, peek, elsewhere)
+            made = make(job.recipe, meshes, job.mend, self._tell, self._stopped, self._warm, peek, remote)
         finally:
             (folder / PEEK).unlink(missing_ok=True)
         self._tell("writing", 0.95)
-        files = _mesh_files(job.sources, meshes, baked.assembly)
-        return save(baked, job.folder, files, job.folder, report, self._live.judgement_of(job.recipe, meshes))
+        files = _mesh_files(job.sources, meshes, made.bake.assembly)
+        return made.save(job.folder, files, job.folder, self._live.judgement_of(job.recipe, meshes))
 
     def _bring_in(self, job: BringIn) -> Manifest:
-        meshes, images = self._read(job.sources), list[Any_]()
+        meshes, images = self._read(job.sources), list[AnyArray]()
         for path, name in job.given:
             try:
                 images.append(read_picture(pathlib.Path(path)))
@@ -340,9 +348,7 @@ class _Worker:
         if not 0 <= job.triangle < len(assembly.low.triangles):
             return None  # a low without a partner
         sculpt, cage = self._warm.sculpt(assembly), cage_of(assembly, self._warm)
-        return section(
-            assembly, sculpt, cage, job.triangle, job.place, job.turned, job.zoom, job.along, job.view
-        )  # fmt: skip
+        return section(assembly, sculpt, cage, job.triangle, job.place, job.turned, job.zoom, job.along, job.view)
 
     def _put_together(self, recipe: Recipe, sources: list[Source]) -> Assembly:
         """The assembly that maps show, of the last section or probe if nothing changed since."""

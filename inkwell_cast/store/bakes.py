@@ -35,13 +35,18 @@ class BakeSummary(BaseModel):
             return cls(width=recipe.sheet.width, height=recipe.sheet.height, samples=recipe.sheet.samples)
         first, sheet = next(iter(manifest.maps), None), next(iter(manifest.sheets), None)
         return cls(
-            width=sheet.width if sheet else recipe.sheet.width, height=sheet.height if sheet else recipe.sheet.height,
-            samples=recipe.sheet.samples, sheets=len(manifest.sheets),
-            first_map=first.key if first else "", first_sheet=first.sheet if first else "",
+            width=sheet.width if sheet else recipe.sheet.width,
+            height=sheet.height if sheet else recipe.sheet.height,
+            samples=recipe.sheet.samples,
+            sheets=len(manifest.sheets),
+            first_map=first.key if first else "",
+            first_sheet=first.sheet if first else "",
             likeness=manifest.seen.bake.mean if manifest.seen else None,
-            flaws=None if manifest.flaws is None else len(manifest.flaws), missed_texels=manifest.missed_texels,
-            beyond=len(manifest.beyond), brought=bool(manifest.brought),
-        )  # fmt: skip
+            flaws=None if manifest.flaws is None else len(manifest.flaws),
+            missed_texels=manifest.missed_texels,
+            beyond=len(manifest.beyond),
+            brought=bool(manifest.brought),
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,16 +117,20 @@ def _record(row: sqlite3.Row) -> BakeRecord:
 
 def add(
     db: sqlite3.Connection, piece_id: int, recipe: Recipe, meshes: str, proof: bool = False, trial: Mend | None = None
-) -> int:  # fmt: skip
+) -> int:
     """A bake that waits; `meshes` is the state of the piece's meshes it will use (see `meshes_key`)."""
     cursor = db.execute(
         "INSERT INTO bake (piece_id, state, meshes, created, proof, trial, summary) "
         "VALUES (?, 'waiting', ?, ?, ?, ?, ?)",
         (
-            piece_id, meshes, time.time(), proof, trial.model_dump_json() if trial else "",
+            piece_id,
+            meshes,
+            time.time(),
+            proof,
+            trial.model_dump_json() if trial else "",
             BakeSummary.of(recipe, None).model_dump_json(),
         ),
-    )  # fmt: skip
+    )
     bake_id = int(cursor.lastrowid or 0)
     db.execute("INSERT INTO bake_contents (bake_id, recipe) VALUES (?, ?)", (bake_id, recipe.model_dump_json()))
     return bake_id
@@ -133,9 +142,14 @@ def passed_live(db: sqlite3.Connection, piece_id: int) -> list[int]:
 
 
 def put_live(
-    db: sqlite3.Connection, piece_id: int, meshes: str, manifest: Manifest, pictures: dict[tuple[str, str], str],
-    started: float, rest: float,
-) -> int:  # fmt: skip
+    db: sqlite3.Connection,
+    piece_id: int,
+    meshes: str,
+    manifest: Manifest,
+    pictures: dict[tuple[str, str], str],
+    started: float,
+    rest: float,
+) -> int:
     """The proof of a piece as it is now, in the place of the live one before.
 
     That one is kept where it stood for `rest` seconds, else removed with the next. `started` is in seconds since 1970.
@@ -251,7 +265,7 @@ def end(db: sqlite3.Connection, bake_id: int, state: str, message: str) -> None:
 
 def date(
     db: sqlite3.Connection, bake_id: int, name: str, created: float, started: float | None, ended: float | None
-) -> None:  # fmt: skip
+) -> None:
     """Name and times of a bake that was made elsewhere."""
     db.execute(
         "UPDATE bake SET name = ?, created = ?, started = ?, ended = ? WHERE id = ?",

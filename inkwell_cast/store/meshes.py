@@ -49,9 +49,16 @@ def _mesh(row: sqlite3.Row) -> MeshRow:
 
 
 def put(
-    db: sqlite3.Connection, piece_id: int, file_name: str, sha256: str, copy: str, size: int, facts: Facts,
-    place: str = "", modified: float = 0.0,
-) -> None:  # fmt: skip
+    db: sqlite3.Connection,
+    piece_id: int,
+    file_name: str,
+    sha256: str,
+    copy: str,
+    size: int,
+    facts: Facts,
+    place: str = "",
+    modified: float = 0.0,
+) -> None:
     """Add a file, or put new contents in the place of the one of that name."""
     db.execute(
         "INSERT INTO mesh (piece_id, file_name, sha256, copy, size, facts, place, modified) "

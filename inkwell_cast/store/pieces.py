@@ -35,9 +35,14 @@ LEFT JOIN change AS next ON next.piece_id = piece.id AND next.step = piece.step 
 
 def _piece(row: sqlite3.Row) -> Piece:
     return Piece(
-        row["id"], row["name"], Recipe.model_validate_json(row["recipe"]), row["created"],
-        row["undo"] if row["has_undo"] else "", row["redo"] or "", row["step"],
-    )  # fmt: skip
+        row["id"],
+        row["name"],
+        Recipe.model_validate_json(row["recipe"]),
+        row["created"],
+        row["undo"] if row["has_undo"] else "",
+        row["redo"] or "",
+        row["step"],
+    )
 
 
 def add(db: sqlite3.Connection, name: str, recipe: Recipe) -> int:

@@ -39,9 +39,7 @@ def move(db: sqlite3.Connection, piece_id: int, steps: int) -> bool:
 
 def listed(db: sqlite3.Connection, piece_id: int, most: int) -> list[tuple[int, str]]:
     """The states of a piece by step, the newest first, each with the words of the change that led to it."""
-    rows = db.execute(
-        "SELECT step, words FROM change WHERE piece_id = ? ORDER BY step DESC LIMIT ?", (piece_id, most)
-    )  # fmt: skip
+    rows = db.execute("SELECT step, words FROM change WHERE piece_id = ? ORDER BY step DESC LIMIT ?", (piece_id, most))
     return [(int(row["step"]), str(row["words"])) for row in rows]
 
 

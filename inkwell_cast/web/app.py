@@ -1,5 +1,9 @@
 """The web application."""
 
+import contextlib
+from collections.abc import AsyncIterator
+
+import anyio.to_thread
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.staticfiles import StaticFiles
@@ -9,16 +13,16 @@ from starlette.responses import JSONResponse, Response
 
 from ..core.base.errors import InputProblem
 from ..core.settings.recipe import refusals
-from ..engine.engine import JobFailed
+from ..engine.ticket import JobFailed
 from .api import create_api
 from .routes import (
+    api_tokens,
     at_work,
     bakes,
     basis,
     batches,
     brought,
     cage,
-    clients,
     folders,
     guide,
     handoff,
@@ -35,18 +39,20 @@ from .security import API, Guard
 from .services.services import Services
 from .templating import HERE, render
 
+THREADS = 120  # requests that are answered at once; each waits for its engine in a thread of its own
+
 
 def create_app(services: Services, remote: bool = False) -> FastAPI:
     """The application over a services; requests of other hosts and origins are refused.
 
     With `remote` other machines may ask too, and everybody needs a token.
     """
-    app = FastAPI(title="Inkwell Cast", docs_url=None, redoc_url=None, openapi_url=None)
+    app = FastAPI(title="Inkwell Cast", docs_url=None, redoc_url=None, openapi_url=None, lifespan=_with_threads)
     app.state.services = services
     app.add_middleware(Guard, services=services, remote=remote)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     step_routes = live, turntable, basis, handoff, library, mends, brought, bakes, meshes, cage
-    for module in (at_work, clients, folders, guide, piece_file, shelf, batches, *step_routes, piece):
+    for module in (at_work, api_tokens, folders, guide, piece_file, shelf, batches, *step_routes, piece):
         app.include_router(module.router)
     api = create_api(services)
     app.mount(API, api)
@@ -58,6 +64,13 @@ def create_app(services: Services, remote: bool = False) -> FastAPI:
         each.add_exception_handler(HTTPException, _missing)
     api.add_exception_handler(RequestValidationError, _unlike_the_schema)
     return app
+
+
+@contextlib.asynccontextmanager
+async def _with_threads(app: FastAPI) -> AsyncIterator[None]:
+    """Threads for requests, most of which wait for an engine."""
+    anyio.to_thread.current_default_thread_limiter().total_tokens = THREADS
+    yield
 
 
 def _refused(request: Request, problem: Exception) -> Response:

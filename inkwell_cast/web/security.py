@@ -101,13 +101,14 @@ class Guard:
                 return False
         elif kind.lower() != "bearer":
             return False
-        return self.services.clients.knows(given.strip())
+        return self.services.api_tokens.knows(given.strip())
 
 
 _UNKNOWN = JSONResponse(
-    {"error": "The request has no token of a program that was let in. Let it in on the shelf, under Programs."}, 401,
+    {"error": "The request has no token of a program that was let in. Let it in on the shelf, under Programs."},
+    401,
     {"WWW-Authenticate": "Bearer"},
-)  # fmt: skip
+)
 _ASK_BROWSER = PlainTextResponse(
     "Give any name, and a token of this server as the password.",
     401,

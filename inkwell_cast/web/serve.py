@@ -14,6 +14,7 @@ from dataclasses import dataclass
 
 import uvicorn
 
+from ..core.base.progress import ShareDone
 from ..engine.cluster import cluster_at
 from ..engine.lanes import Lanes
 from ..store import Store
@@ -42,9 +43,14 @@ def data_folder(chosen: pathlib.Path | None, demo: bool) -> pathlib.Path:
 
 
 def serve(
-    chosen: pathlib.Path | None, port: int, demo: bool, compiling: Callable[[float], None] = lambda share: None,
-    browser: bool = False, cluster: str | None = None, remote: Remote | None = None,
-) -> int:  # fmt: skip
+    chosen: pathlib.Path | None,
+    port: int,
+    demo: bool,
+    compiling: ShareDone = lambda share: None,
+    browser: bool = False,
+    cluster: str | None = None,
+    remote: Remote | None = None,
+) -> int:
     """Serve until interrupted; returns the exit code. `compiling` hears how far that is before demo pieces are made.
 
     Full bakes are traced by the `cluster` at an address, if there is one. Raises InputProblem where that cannot be.
@@ -69,8 +75,8 @@ def serve(
             _await_kernels(engine, compiling)
             asyncio.run(add_demo(services, lambda name: print(f"Making the demo pieces: {name} …", flush=True)))
         address = f"{'https' if remote else 'http'}://{host}:{listener.getsockname()[1]}"
-        if remote and not services.clients.all():
-            print(f"The first token, shown once: {services.clients.let_in('the first')}", flush=True)
+        if remote and not services.api_tokens.all():
+            print(f"The first token, shown once: {services.api_tokens.let_in('the first')}", flush=True)
         print(f"Inkwell Cast is open at {address}  (Ctrl-C ends it)", flush=True)
         if browser:
             webbrowser.open(address)
@@ -78,12 +84,24 @@ def serve(
             create_app(services, bool(remote)), log_level="warning", timeout_graceful_shutdown=2,
             ssl_certfile=remote.certificate if remote else None, ssl_keyfile=remote.key if remote else None,
         )  # fmt: skip
-        uvicorn.Server(config).run(sockets=[listener])
+        _Server(config, engine).run(sockets=[listener])
     finally:
         engine.close()
         if workers:
             workers.close()
     return 0
+
+
+class _Server(uvicorn.Server):
+    """One whose requests do not wait for jobs that will never end."""
+
+    def __init__(self, config: uvicorn.Config, engine: Lanes) -> None:
+        super().__init__(config)
+        self.engine = engine
+
+    async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
+        await asyncio.to_thread(self.engine.close)  # who waits for a job hears that it has ended
+        await super().shutdown(sockets)
 
 
 def _is_here(port: int) -> bool:
@@ -95,7 +113,7 @@ def _is_here(port: int) -> bool:
         return False
 
 
-def _await_kernels(engine: Lanes, compiling: Callable[[float], None]) -> None:
+def _await_kernels(engine: Lanes, compiling: ShareDone) -> None:
     """Wait until all kernels are compiled, which they are for good."""
     while not engine.hand.ready.wait(LOOK_EVERY):
         if engine.hand.told.stage == "compiling":

@@ -1,12 +1,15 @@
 """Templates and what they all know."""
 
 import pathlib
+from collections.abc import Callable
 from datetime import datetime
 from hashlib import sha256
-from typing import Any, Literal, get_args, get_origin
+from typing import Annotated, Any, Literal, get_args, get_origin
 
-from fastapi import Request
+import anyio.from_thread
+from fastapi import Depends, Request
 from fastapi.templating import Jinja2Templates
+from starlette.datastructures import FormData
 from starlette.responses import Response
 
 from ..core import maps
@@ -33,13 +36,23 @@ MOST_BYTES = 4 << 20  # of a small file
 HERE = pathlib.Path(__file__).parent
 STEPS = ("meshes", "cage", "basis", "maps", "review", "handoff")
 STAGE_WORDS = {
-    "compiling": "Preparing, first start only", "reading": "Reading meshes", "keeping": "Keeping a copy",
-    "drawing": "Drawing the sculpt", "measuring": "Measuring the sculpt", "fitting": "Fitting the cage",
-    "trying": "Trying on small bakes", "mending": "Trying mends on small bakes",
+    "compiling": "Preparing, first start only",
+    "reading": "Reading meshes",
+    "keeping": "Keeping a copy",
+    "drawing": "Drawing the sculpt",
+    "measuring": "Measuring the sculpt",
+    "fitting": "Fitting the cage",
+    "trying": "Trying on small bakes",
+    "mending": "Trying mends on small bakes",
     "checking": "Checking",
-    "handing": "Handing off", "preparing": "Preparing the low", "scene": "Building the scene",
-    "casting": "Casting", "looking": "Looking from all around", "maps": "Deriving maps", "writing": "Writing files",
-}  # fmt: skip
+    "handing": "Handing off",
+    "preparing": "Preparing the low",
+    "scene": "Building the scene",
+    "casting": "Casting",
+    "looking": "Looking from all around",
+    "maps": "Deriving maps",
+    "writing": "Writing files",
+}
 
 
 def stage_words(stage: str) -> str:
@@ -136,14 +149,25 @@ def fields_of(group: str) -> list[dict[str, Any]]:
 
 
 templates.env.globals |= {
-    "STEPS": STEPS, "STAGE_WORDS": STAGE_WORDS, "stage_words": stage_words, "TOUR_ON": TOUR_ON,
-    "MAPS": maps.REGISTRY, "Recipe": Recipe, "DEPTHS": DEPTHS,
-    "MIXES": MIXES, "DISTANCES": DISTANCES, "IN_TANGENT_BASIS": IN_TANGENT_BASIS,
-    "SCALE": SCALE, "BETTER": BETTER, "WORSE": WORSE,
-    "FIX_WORDS": WORDS, "fields_of": fields_of, "range_words": range_words,
+    "STEPS": STEPS,
+    "STAGE_WORDS": STAGE_WORDS,
+    "stage_words": stage_words,
+    "TOUR_ON": TOUR_ON,
+    "MAPS": maps.REGISTRY,
+    "Recipe": Recipe,
+    "DEPTHS": DEPTHS,
+    "MIXES": MIXES,
+    "DISTANCES": DISTANCES,
+    "IN_TANGENT_BASIS": IN_TANGENT_BASIS,
+    "SCALE": SCALE,
+    "BETTER": BETTER,
+    "WORSE": WORSE,
+    "FIX_WORDS": WORDS,
+    "fields_of": fields_of,
+    "range_words": range_words,
     "PICTURED": {key for key in maps.REGISTRY if (HERE / "guide" / "pictures" / f"map-{key}.png").is_file()},
     "ACCEPT": ",".join([*REGISTRY, *COMPANIONS]),
-}  # fmt: skip
+}
 
 
 def services_of(request: Request) -> Services:
@@ -151,14 +175,28 @@ def services_of(request: Request) -> Services:
     return services
 
 
-async def small_body(request: Request, name: str, what: str) -> bytes:
-    """The body of a request that is a small file. Raises InputProblem for a larger one."""
+def gone_of(request: Request) -> Callable[[], bool]:
+    """What says, asked from a thread of a request, whether its client has gone away."""
+    return lambda: anyio.from_thread.run(request.is_disconnected)
+
+
+async def _sent_form(request: Request) -> FormData:
+    return await request.form()
+
+
+SentForm = Annotated[FormData, Depends(_sent_form)]  # the fields of a request's form
+
+
+async def _small_body(request: Request, name: str) -> bytes:
     body = b""
     async for chunk in request.stream():
         body += chunk
         if len(body) > MOST_BYTES:
-            raise InputProblem(name, f"It is larger than {MOST_BYTES >> 20} MB.", f"Choose {what}.")
+            raise InputProblem(name, f"It is larger than {MOST_BYTES >> 20} MB.", "Choose a smaller file.")
     return body
+
+
+SmallBody = Annotated[bytes, Depends(_small_body)]  # of a request whose body is a small file; larger ones are refused
 
 
 def render(request: Request, name: str, **context: Any) -> Response:
@@ -188,18 +226,25 @@ def called(row: BakeRow) -> str:
 
 templates.env.filters |= {
     "hash": lambda text: sha256(text.encode()).hexdigest()[:12],
-    "other_unit": in_other_unit, "when": when, "bytes": in_bytes, "short": short, "called": called,
-    "comparable": bakes.comparable, "count": count, "units": units, "percent": percent, "duration": duration,
-    "spark": spark, "scope": scope_label,
-}  # fmt: skip
+    "other_unit": in_other_unit,
+    "when": when,
+    "bytes": in_bytes,
+    "short": short,
+    "called": called,
+    "comparable": bakes.comparable,
+    "count": count,
+    "units": units,
+    "percent": percent,
+    "duration": duration,
+    "spark": spark,
+    "scope": scope_label,
+}
 
 
 ANGLES = {LIKENESS: "Likeness", PARALLAX: "Parallax", DIFFERENCE: "Better and worse"}
 
 
-def bake_facts(
-    row: BakeRecord, recipe: Recipe, rows: list[MeshRow], before: BakeRow | None
-) -> dict[str, Any]:  # fmt: skip
+def bake_facts(row: BakeRecord, recipe: Recipe, rows: list[MeshRow], before: BakeRow | None) -> dict[str, Any]:
     """What the views need to know of a finished bake, and of the one that it is compared with."""
     sheets = row.manifest.sheets if row.manifest else []
     rated = [LIKENESS] if any(s.heat for s in sheets) else []

@@ -72,9 +72,7 @@ def main() -> int:
         rows[name] = own.row()
         said[name] = [f"- {name}: {words}" for words in [*own.failures, *own.lost][:20]]
         print("\n".join([own.row(), *said[name]]), flush=True)
-        _write(rows, said, HEAD.format(
-            when=datetime.date.today(), version=__version__, seed=options.seed
-        ))  # fmt: skip
+        _write(rows, said, HEAD.format(when=datetime.date.today(), version=__version__, seed=options.seed))
     return int(any(own.failures or own.lost for own in outcomes))
 
 

@@ -48,8 +48,12 @@ def run(count: int, seed: int) -> Outcome:
 def _others(folder: pathlib.Path):  # type: ignore[no-untyped-def]
     """Whole files that are no meshes, by their suffix, and what reads them."""
     recipe = Recipe(pockets=[Pocket(centre=(1, 2, 3))])
-    library = {"kind": "inkwell-cast library", "version": 1, "channels": ["Colour"],
-               "materials": [{"name": "brass", "id_color": "#aa8833", "colors": {"Colour": "#aa8833"}}]}  # fmt: skip
+    library = {
+        "kind": "inkwell-cast library",
+        "version": 1,
+        "channels": ["Colour"],
+        "materials": [{"name": "brass", "id_color": "#aa8833", "colors": {"Colour": "#aa8833"}}],
+    }
     write_meshes(folder / "a.icast", "Ring", recipe, [(torus(6, 4, name="ring_low.obj"), "0" * 64)])
     found = {
         "recipe.json": (recipe.model_dump_json().encode(), lambda path: Recipe.model_validate_json(path.read_bytes())),

@@ -100,8 +100,21 @@ def run_command(folder: pathlib.Path, tries: int, seed: int) -> Outcome:
     """Kill a command-line bake after it began to write: files of before stay whole, new ones are whole or absent."""
     outcome, chance = Outcome("kills of a command-line bake", 1), random.Random(seed)
     files, out = meshes_in(folder), folder / "maps"
-    command = [sys.executable, "-m", "inkwell_cast", "bake", *map(str, files), "--out", str(out), "--size", "512x512",
-               "--maps", "normal,height,occlusion,curvature,emission,directional", "--set", "occlusion.rays=4"]  # fmt: skip
+    command = [
+        sys.executable,
+        "-m",
+        "inkwell_cast",
+        "bake",
+        *map(str, files),
+        "--out",
+        str(out),
+        "--size",
+        "512x512",
+        "--maps",
+        "normal,height,occlusion,curvature,emission,directional",
+        "--set",
+        "occlusion.rays=4",
+    ]
     subprocess.run(command, check=True, capture_output=True)
     for n in range(tries):
         outcome.tries += 1

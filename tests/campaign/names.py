@@ -49,8 +49,12 @@ def _one(page: Page, server: Server, folder: pathlib.Path, name: str, outcome: O
     files = [folder / "ring_low.obj", folder / "ring_high.ply"]
     low = torus(12, 6)
     parts = np.arange(len(low.triangles), dtype=np.int32) % 2
-    write_mesh(files[0], replace(low, objects=parts, object_names=(f"{name}_low", "b_low"), materials=parts,
-                                 material_names=(name, "plain")))  # fmt: skip
+    write_mesh(
+        files[0],
+        replace(
+            low, objects=parts, object_names=(f"{name}_low", "b_low"), materials=parts, material_names=(name, "plain")
+        ),
+    )
     write_mesh(files[1], torus(40, 20, small=0.72))
     address = server.make(name, files)
     server.client.post(f"{address}/settings/meshes", data={"pairing.together": "1"})

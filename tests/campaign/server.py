@@ -22,8 +22,12 @@ class Server:
     def __init__(self, data: pathlib.Path) -> None:
         command = [sys.executable, "-m", "inkwell_cast", "serve", "--port", "0", "--data", str(data)]
         self.process = subprocess.Popen(
-            command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True,
-        )  # fmt: skip
+            command,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+            start_new_session=True,
+        )
         line = self.process.stdout.readline()
         found = re.search(r"http://127\.0\.0\.1:\d+", line)
         if not found:

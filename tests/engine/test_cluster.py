@@ -41,9 +41,11 @@ QUICK = {"dashboard_address": ":0", "silence_logs": 60, "threads_per_worker": 1,
 def recipe(**changes):
     side = changes.pop("side", 256)
     return Recipe(
-        reach=Reach(unit="scene", outward=0.1, inward=0.1), sheet=Sheet(width=side, height=side, samples=4),
-        output=Output(maps=["normal", "occlusion", "ids"]), **changes,
-    )  # fmt: skip
+        reach=Reach(unit="scene", outward=0.1, inward=0.1),
+        sheet=Sheet(width=side, height=side, samples=4),
+        output=Output(maps=["normal", "occlusion", "ids"]),
+        **changes,
+    )
 
 
 @pytest.fixture(scope="module")
@@ -162,17 +164,17 @@ class KilledByLargeBands(WorkerPlugin):
 
 def test_every_map_has_the_same_bytes_and_the_meshes_travel_once(cluster, meshes, once, theirs, monkeypatch):
     told = []
-    same(once, bake(recipe(), meshes, lambda stage, share: told.append(stage), elsewhere=cluster).images)
+    same(once, bake(recipe(), meshes, lambda stage, share: told.append(stage), remote=cluster).images)
     assert "casting rays" in told
     assert {path.name for path in theirs.iterdir()} == {path.name for path in MeshStore().folder.iterdir()}
     monkeypatch.setattr(MeshStore, "bytes_of", None)  # what would be sent
-    same(once, bake(recipe(), meshes, elsewhere=cluster).images)
+    same(once, bake(recipe(), meshes, remote=cluster).images)
 
 
 def test_a_band_that_ends_every_worker_is_cut_in_two(cluster, meshes, once):
     cluster._client.register_plugin(KilledByLargeBands())
     try:
-        same(once, bake(recipe(), meshes, elsewhere=cluster).images)
+        same(once, bake(recipe(), meshes, remote=cluster).images)
     finally:
         cluster._client.unregister_worker_plugin("killed")
     cluster._client.run(as_it_was)
@@ -182,7 +184,7 @@ def test_a_band_that_ends_every_worker_is_cut_in_two(cluster, meshes, once):
 def test_the_same_bytes_with_a_worker_that_is(trouble, cluster, meshes, once):
     chosen = next(iter(cluster._client.scheduler_info()["workers"]))
     cluster._client.run(instead(trouble), chosen)
-    same(once, bake(recipe(), meshes, elsewhere=cluster).images)
+    same(once, bake(recipe(), meshes, remote=cluster).images)
 
 
 def test_the_same_bytes_when_workers_and_meshes_are_lost_and_another_joins_late(local, cluster, meshes, once, theirs):
@@ -200,7 +202,7 @@ def test_the_same_bytes_when_workers_and_meshes_are_lost_and_another_joins_late(
                 os.kill(pid, signal.SIGKILL)
             local.scale(3)
 
-    same(once, bake(recipe(), meshes, trouble, elsewhere=cluster).images)
+    same(once, bake(recipe(), meshes, trouble, remote=cluster).images)
     assert len(lost) >= 2
 
 
@@ -214,7 +216,7 @@ def test_what_goes_while_it_is_fetched_is_found_again(cluster, meshes, once, mon
         return fetch(self, timeout=timeout)
 
     monkeypatch.setattr(Future, "result", result)
-    same(once, bake(recipe(), meshes, elsewhere=cluster).images)
+    same(once, bake(recipe(), meshes, remote=cluster).images)
     assert gone
 
 
@@ -224,7 +226,7 @@ def test_what_is_lost_again_and_again_is_told(cluster, meshes, theirs, monkeypat
         path.unlink()
     cluster._client.run(forget)
     with pytest.raises(InputProblem, match=r"A part of the bake was lost 4 times\. Look at the logs"):
-        bake(recipe(), meshes, elsewhere=cluster)
+        bake(recipe(), meshes, remote=cluster)
 
 
 def test_workers_that_stay_away_are_told(meshes, theirs, monkeypatch):
@@ -238,7 +240,7 @@ def test_workers_that_stay_away_are_told(meshes, theirs, monkeypatch):
                 made.scale(0)
 
         with pytest.raises(InputProblem, match=r"All its workers have been gone for 0\.5 seconds"):
-            bake(recipe(), meshes, tell, elsewhere=left)
+            bake(recipe(), meshes, tell, remote=left)
         left.close()
 
 
@@ -251,7 +253,7 @@ def test_a_bake_that_is_cancelled_leaves_workers_nothing_to_do(cluster, meshes):
             shares.append(share)
 
     with pytest.raises(Cancelled):
-        bake(recipe(), meshes, tell, lambda: bool(shares), elsewhere=cluster)
+        bake(recipe(), meshes, tell, lambda: bool(shares), remote=cluster)
     assert len(shares) == 1
     while any(cluster._client.processing().values()):
         time.sleep(0.1)
@@ -271,11 +273,11 @@ def test_a_scheduler_that_goes_is_told_and_found_again_once_it_is_back(meshes, o
             made.close()
 
     with pytest.raises(InputProblem, match=r"The connection to its scheduler was lost. Start it again") as lost:
-        bake(recipe(), meshes, tell, elsewhere=cluster)
+        bake(recipe(), meshes, tell, remote=cluster)
     assert at in str(lost.value)
     port = int(at.rpartition(":")[2])
     with LocalCluster(n_workers=1, resources=resources_of(MEMORY, 1), scheduler_port=port, **QUICK):
-        same(once, bake(recipe(), meshes, elsewhere=again.connected()).images)
+        same(once, bake(recipe(), meshes, remote=again.connected()).images)
         again.connected().close()
 
 
@@ -306,7 +308,7 @@ def test_a_worker_of_another_version_or_too_small_is_refused_by_name(meshes, the
     with LocalCluster(n_workers=1, resources=resources_of(1_000_000, 1), **QUICK) as made:
         small = cluster_at(made.scheduler_address)
         with pytest.raises(InputProblem, match=r"A sheet of this bake takes .* MB, and its largest worker has 1 MB"):
-            bake(recipe(), meshes, elsewhere=small)
+            bake(recipe(), meshes, remote=small)
         small.close()
 
 
@@ -328,10 +330,13 @@ def test_whole_pieces_of_a_batch_are_baked_by_workers_as_here(local, ring_files,
     assert [outcome.state for outcome in there.outcomes] == ["done", "failed"]
     assert here.outcomes[1].message == there.outcomes[1].message
     files = [
-        {name: digest for name, digest in listing_of(tmp_path / where / "one" / "manifest.json").files.items()
-         if name.endswith(".png")}
+        {
+            name: digest
+            for name, digest in listing_of(tmp_path / where / "one" / "manifest.json").files.items()
+            if name.endswith(".png")
+        }
         for where in ("here", "there")
-    ]  # fmt: skip
+    ]
     assert files[0] == files[1]
     assert files[0]
 
@@ -347,7 +352,7 @@ def test_a_full_bake_of_the_page_is_traced_there(local, meshes, once, tmp_path):
         manifest = engine.submit(BakeInto(recipe(), sources, str(tmp_path / "baked"))).future.result(120)
     finally:
         engine.close()
-    assert "casting elsewhere" in manifest.seconds
+    assert "casting remote" in manifest.seconds
     assert not any(name.startswith("casting rays") for name in manifest.seconds)
 
 

@@ -15,7 +15,7 @@ from inkwell_cast.core.mesh.binary_message import read_packed, unpack_header, wr
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.sheet import Sheet
-from inkwell_cast.engine.engine import Engine, JobFailed
+from inkwell_cast.engine.engine import Engine
 from inkwell_cast.engine.messages import (
     PEEK,
     BakeInto,
@@ -30,6 +30,7 @@ from inkwell_cast.engine.messages import (
     Source,
     Told,
 )
+from inkwell_cast.engine.ticket import JobFailed, State
 
 from ..shapes import torus
 
@@ -375,3 +376,49 @@ def test_what_a_job_waited_is_no_part_of_its_pace():
     assert wait(second, 10) == "done"
     assert second.pace.began >= handed_in + 0.3
     engine.close()
+
+
+class Holding(GivingWay):
+    """One whose process holds its second job until it is let go."""
+
+    def __init__(self):
+        self.let_go = threading.Event()
+        super().__init__()
+
+    def reply(self, pipe, asked):
+        if len(self.begun) == 1:
+            self.let_go.wait(10)
+        super().reply(pipe, asked)
+
+
+def gave_way(engine):
+    """Checks that gave way to a file, which is at work now."""
+    checks = engine.submit(CheckPiece(SHORT, []))
+    while not engine.begun:
+        time.sleep(0.01)
+    file = engine.submit(Load("a", "a.obj", "b"))
+    while checks.state is not State.WAITING:
+        time.sleep(0.01)
+    return checks, file
+
+
+def test_a_job_that_gave_way_is_stopped_while_it_waits():
+    engine = Holding()
+    checks, file = gave_way(engine)
+    checks.stop()
+    with pytest.raises(JobFailed, match=r"Cancelled\."):
+        wait(checks, 5)
+    engine.let_go.set()
+    assert wait(file, 10) == "done"
+    assert engine.begun == ["CheckPiece", "Load"]
+    engine.close()
+
+
+def test_closing_tells_those_who_wait():
+    engine = Holding()
+    waiting = [*gave_way(engine), engine.submit(CheckPiece(SHORT, []))]
+    engine.close()
+    late = engine.submit(Load("a", "a.obj", "b"))
+    for ticket in (*waiting, late):
+        with pytest.raises(JobFailed, match="closed"):
+            wait(ticket, 1)

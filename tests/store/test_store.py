@@ -261,9 +261,19 @@ def test_a_live_proof_stands_in_the_place_of_the_one_before(store):
     """Lists show one of them; what stood for a while, or was kept, stays; no number is given twice."""
     recipe = Recipe()
     manifest = Manifest(
-        recipe=recipe, meshes=[], maps=[], diagonal=1, outward_reach=1, inward_reach=1, coverage=1, texels=0,
-        missed_texels=0, shared_texels=0, warnings=[], seconds={},
-    )  # fmt: skip
+        recipe=recipe,
+        meshes=[],
+        maps=[],
+        diagonal=1,
+        outward_reach=1,
+        inward_reach=1,
+        coverage=1,
+        texels=0,
+        missed_texels=0,
+        shared_texels=0,
+        warnings=[],
+        seconds={},
+    )
     with store.writing() as db:
         piece = pieces.add(db, "p", recipe)
 

@@ -28,7 +28,7 @@ SMALL = {"sheet": {"width": 64, "height": 48, "samples": 1}, "output": {"maps": 
 @pytest.fixture
 def program(server, services):
     """A program that was let in."""
-    token = services.clients.let_in("Ferry exporter")
+    token = services.api_tokens.let_in("Ferry exporter")
     with httpx.Client(base_url=server + API, headers={"Authorization": f"Bearer {token}"}, timeout=60) as made:
         yield made
 
@@ -70,7 +70,7 @@ def test_nobody_without_a_token_is_answered(client, program, services):
         kept = [tuple(row) for row in db.execute("SELECT * FROM client")]
     assert token not in str(kept)
     assert kept[0][4] is not None  # when it was seen
-    services.clients.shut_out(services.clients.all()[0].id)
+    services.api_tokens.shut_out(services.api_tokens.all()[0].id)
     assert program.get("/pieces").status_code == 401
 
 
@@ -176,7 +176,7 @@ def test_what_is_not_there_or_not_done_is_told_in_words(program, made, server, s
 
 
 def test_other_machines_need_a_token_for_everything(services):
-    token = services.clients.let_in("Desk")
+    token = services.api_tokens.let_in("Desk")
     remote = TestClient(create_app(services, remote=True), base_url="https://studio.example:8734")
     for address in ("/", "/static/app.css", "/pieces", f"{API}/pieces", "/programs/openapi.json"):
         assert remote.get(address).status_code == 401, address
@@ -196,8 +196,24 @@ def test_other_machines_need_a_token_for_everything(services):
 
 def test_a_server_for_others_speaks_tls_and_prints_its_first_token(tmp_path, capsys):
     cert, key = tmp_path / "cert.pem", tmp_path / "key.pem"
-    made = ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=localhost", "-addext",
-            "subjectAltName=IP:127.0.0.1", "-keyout", str(key), "-out", str(cert)]  # fmt: skip
+    made = [
+        "openssl",
+        "req",
+        "-x509",
+        "-newkey",
+        "rsa:2048",
+        "-nodes",
+        "-days",
+        "2",
+        "-subj",
+        "/CN=localhost",
+        "-addext",
+        "subjectAltName=IP:127.0.0.1",
+        "-keyout",
+        str(key),
+        "-out",
+        str(cert),
+    ]
     subprocess.run(made, check=True, capture_output=True)
     serve = ["serve", "--port", "0", "--data", str(tmp_path / "data"), "--host", "127.0.0.1"]
     for more, words in (
@@ -226,7 +242,7 @@ def test_a_server_for_others_speaks_tls_and_prints_its_first_token(tmp_path, cap
 def test_every_answer_is_as_it_is_described(services):
     """Hundreds of requests made from the description, most of them wrong, break nothing."""
     app = create_app(services)
-    token = services.clients.let_in("Described")
+    token = services.api_tokens.let_in("Described")
     described = schemathesis.openapi.from_dict(app.state.api.openapi())
     described.app = app
     tried = set()
@@ -237,9 +253,10 @@ def test_every_answer_is_as_it_is_described(services):
         def conforms(case):
             tried.add(case.operation.label)
             case.call_and_validate(
-                headers={"Authorization": f"Bearer {token}", "Host": "127.0.0.1"}, base_url=f"http://127.0.0.1{API}",
+                headers={"Authorization": f"Bearer {token}", "Host": "127.0.0.1"},
+                base_url=f"http://127.0.0.1{API}",
                 excluded_checks=[positive_data_acceptance],  # a file may be described well and hold no mesh
-            )  # fmt: skip
+            )
 
         given(case=operation.as_strategy())(conforms)()
     assert len(tried) == 19

@@ -362,14 +362,17 @@ def test_a_bake_whose_box_is_replaced_is_shown_all_the_same(quiet: Page, server,
     """A panel that was asked for before brings an idle box, before the bake's answer is there or just after."""
     page = quiet
     make_piece(page, server, ring_files)
-    page.evaluate("""(moment) => {
+    page.evaluate(
+        """(moment) => {
         let once = false;
         document.body.addEventListener(moment, (e) => {
             if (once || !/bake/.test(e.detail.pathInfo?.requestPath)) return;
             once = true;
             document.querySelector("#bake-box").outerHTML = '<div id="bake-box"><button>older</button></div>';
         });
-    }""", moment)  # fmt: skip
+    }""",
+        moment,
+    )
     page.locator("#model canvas").focus()
     page.keyboard.press("p")
     expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)

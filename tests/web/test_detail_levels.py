@@ -54,7 +54,7 @@ def test_levels_stand_beside_each_other_and_one_wears_the_map_of_another(client,
         tokens[answer["token"]] = ""
     given = {"name": "Ring", "roles": tokens, "each_level": True}
     first = client.post("/pieces", json=given).json()["address"]
-    pieces = {row.level: row.piece.id for row in services.detail_levels.of(int(first.rpartition("/")[2]))}
+    pieces = {row.level: row.piece.id for row in services.lods.of(int(first.rpartition("/")[2]))}
     assert list(pieces) == [0, 1]
     for level, piece_id in pieces.items():
         address = f"/pieces/{piece_id}"
@@ -63,7 +63,7 @@ def test_levels_stand_beside_each_other_and_one_wears_the_map_of_another(client,
         baked(client, address)
         if level == 0:
             assert "not baked yet" in client.get(f"{address}/panel/review").text
-    rows = services.detail_levels.of(pieces[0])
+    rows = services.lods.of(pieces[0])
     near = [row.facts.from_afar[256] for row in rows]
     assert 0 < near[0] < near[1]
     assert rows[1].facts.low_triangles < rows[0].facts.low_triangles
@@ -73,7 +73,7 @@ def test_levels_stand_beside_each_other_and_one_wears_the_map_of_another(client,
     own = rows[1].facts.seen.bake.mean
     client.post(f"/pieces/{pieces[1]}/wear/{pieces[0]}")
     ended(client, f"/pieces/{pieces[1]}")
-    worn = services.detail_levels.of(pieces[0])[1]
+    worn = services.lods.of(pieces[0])[1]
     assert worn.facts.brought
     assert not worn.wearable
     assert worn.facts.seen.bake.mean > own + 1  # normals of another low

@@ -160,10 +160,12 @@ def test_files_are_read_and_looked_at_during_a_long_bake_which_is_listed_and_sto
     make_piece(page, server, ring_files)
     renewed(page, 1)
     services.settings.change(
-        1, "larger", lambda r: r.model_copy(
+        1,
+        "larger",
+        lambda r: r.model_copy(
             update={"sheet": r.sheet.model_copy(update={"width": 8192, "height": 8192, "samples": 16})}
-        )
-    )  # fmt: skip
+        ),
+    )
     bake_id = services.bakes.start(1, False)
     page.reload()
     ready(page)  # drawn, though the bake is at work

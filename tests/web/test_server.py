@@ -231,9 +231,15 @@ def test_a_deleted_piece_leaves_the_shelf(client, piece, services):
     assert client.get(f"{piece}/state").status_code == 404
 
 
-@pytest.mark.parametrize(("sent", "kept"), [
-    ("a/b\\c/lid.obj", "lid.obj"), ("..", "unnamed"), ("x" * 300 + ".ply", "x" * 112 + ".ply"), ("né<w>.glb", "né_w_.glb"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("sent", "kept"),
+    [
+        ("a/b\\c/lid.obj", "lid.obj"),
+        ("..", "unnamed"),
+        ("x" * 300 + ".ply", "x" * 112 + ".ply"),
+        ("né<w>.glb", "né_w_.glb"),
+    ],
+)
 def test_names_are_never_trusted(sent, kept):
     assert safe_name(sent) == kept
 

@@ -12,7 +12,7 @@ import pytest
 
 from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.mesh.mesh import values_at_corners
-from inkwell_cast.engine.engine import JobFailed
+from inkwell_cast.engine.ticket import JobFailed
 from inkwell_cast.web.services.pieces import paired_of
 
 from ..shapes import grid_mesh, plane, torus
@@ -284,7 +284,7 @@ def test_several_sheets_have_pictures_and_sizes_of_their_own(client, piece):
 
 
 def test_checks_that_were_stopped_say_so_and_begin_again_only_when_asked(client, piece, services, monkeypatch):
-    async def stopped(piece_id):
+    def stopped(piece_id):
         raise JobFailed("cancelled", "The checks were stopped.")
 
     monkeypatch.setattr(services.measures, "check", stopped)

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from .. import maps
-from ..base.array_types import F32, U8, U16, Any_
+from ..base.array_types import F32, U8, U16, AnyArray
 from ..cage.cage import Cage
 from ..cage.coverage import Coverage, coverage
 from ..cage.inverse_rays import located_of
@@ -41,7 +41,7 @@ class BakedSheet:
     context: Context
     images: dict[str, U8 | U16]
     facts: dict[str, dict[str, Any]]
-    exact: dict[str, Any_]
+    exact: dict[str, AnyArray]
     empty: int | None = None
 
     @property

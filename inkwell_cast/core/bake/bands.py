@@ -1,16 +1,17 @@
 """Bands: some tiles of a sheet, cast and gathered by themselves, on this machine or another.
 
 A texel depends on nothing but its own rays, so whoever finds a band finds the same, bit for bit. What cuts a sheet into
-bands and has them found is `Elsewhere`; what comes back is put into the sheet by the one who bakes.
+bands and has them found is `RemoteBands`; what comes back is put into the sheet by the one who bakes.
 """
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field, fields
 from typing import Any, Protocol
 
 import numpy as np
 
-from ..base.array_types import I64, Any_
+from ..base.array_types import I64, AnyArray
+from ..base.progress import Cancel
 from ..cast.hits import Cast, bands_of, empty_cast, empty_hits
 from ..cast.kernel import cast_rays
 from ..maps import LAYERS
@@ -21,9 +22,8 @@ from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Slot, Warm
 from ..settings.recipe import Recipe
 from ..uv.rasterise import TILE, Grid
-from .cast_store import LaidOut, laid_out
+from .cast_cache import LaidOut, laid_out
 
-Cancel = Callable[[], bool]
 OF_TEXELS = tuple(f.name for f in fields(Cast) if f.name not in ("shared", "samples"))
 
 
@@ -37,24 +37,24 @@ class Band:
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class BandResult:
     """What was found, tile after tile, each in rows of texels.
 
     cast[name] (N, ...) of the arrays of a `Cast`, shared (K,) int64, layers[key] (N, channels).
     """
 
     tiles: I64
-    cast: dict[str, Any_]
+    cast: dict[str, AnyArray]
     shared: I64
-    layers: dict[str, Any_]
+    layers: dict[str, AnyArray]
 
 
-class Elsewhere(Protocol):
+class RemoteBands(Protocol):
     """Has bands found by others."""
 
     def find(
         self, recipe: Recipe, meshes: BakeMeshes, sheet: int, tiles: I64, layers: tuple[str, ...], cancelled: Cancel
-    ) -> Iterator[Found]:
+    ) -> Iterator[BandResult]:
         """All of some tiles of a sheet, in bands that come in any order. Raises Cancelled and InputProblem."""
 
 
@@ -64,7 +64,7 @@ class _Scratch:
 
     laid: LaidOut
     cast: Cast
-    layers: dict[str, Any_] = field(default_factory=dict)
+    layers: dict[str, AnyArray] = field(default_factory=dict)
     prepared: dict[str, Any] = field(default_factory=dict)
 
 
@@ -73,7 +73,7 @@ SCRATCH = Slot[_Scratch]()
 
 def find_band(
     recipe: Recipe, meshes: BakeMeshes, band: Band, warm: Warm, cancelled: Cancel = lambda: False
-) -> Found:  # fmt: skip
+) -> BandResult:
     """Cast and gather a band; `warm` keeps scenes, cage and rays for the next. Raises InputProblem and Cancelled."""
     assembly = assemble(recipe, meshes, warm)
     sculpt = warm.sculpt(assembly)
@@ -86,9 +86,7 @@ def find_band(
     context = sheet.context(assembly, sculpt, warm, kept.cast)
     for tiles in bands_of(grid, band.tiles):
         hits = empty_hits(grid, tiles)
-        cast_rays(
-            sheet.low, sheet.rays, sculpt, kept.cast, hits, lambda share: None, cancelled, recipe.sheet.adaptive
-        )  # fmt: skip
+        cast_rays(sheet.low, sheet.rays, sculpt, kept.cast, hits, lambda share: None, cancelled, recipe.sheet.adaptive)
         for key in band.layers:
             if key not in kept.layers:
                 kept.layers[key], kept.prepared[key] = empty(LAYERS[key], kept.cast), LAYERS[key].prepare(context)
@@ -96,10 +94,10 @@ def find_band(
     rows = texels_of(grid, band.tiles)
     cast = {name: _flat(getattr(kept.cast, name))[rows] for name in OF_TEXELS}
     layers = {key: _flat(kept.layers[key])[rows] for key in band.layers}
-    return Found(band.tiles, cast, kept.cast.shared[band.tiles], layers)
+    return BandResult(band.tiles, cast, kept.cast.shared[band.tiles], layers)
 
 
-def put(found: Found, grid: Grid, cast: Cast, layers: dict[str, Any_]) -> None:
+def put(found: BandResult, grid: Grid, cast: Cast, layers: dict[str, AnyArray]) -> None:
     """Write what was found of a sheet's tiles to its cast and layers."""
     rows = texels_of(grid, found.tiles)
     for name, values in found.cast.items():
@@ -117,6 +115,6 @@ def texels_of(grid: Grid, tiles: I64) -> I64:
     return np.asarray((y * grid.width + x)[(y < grid.height) & (x < grid.width)], np.int64)
 
 
-def _flat(array: Any_) -> Any_:
+def _flat(array: AnyArray) -> AnyArray:
     """The rows of texels of an array (H, W, ...) as one."""
     return array.reshape(-1, *array.shape[2:])

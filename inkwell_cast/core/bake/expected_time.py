@@ -84,9 +84,11 @@ def _things(recipe: Recipe, triangles: int, texels: float, on_low: float) -> dic
     layers = {key for name in recipe.output.maps if (key := maps.REGISTRY[name].LAYER)}
     casting = {f"{CASTING}{key}": samples * LAYERS[key].cost(recipe) for key in layers}
     return {
-        **dict.fromkeys(OF_TRIANGLES, float(triangles)), f"{CASTING}rays": samples, **casting,
+        **dict.fromkeys(OF_TRIANGLES, float(triangles)),
+        f"{CASTING}rays": samples,
+        **casting,
         **{stage: texels * (len(recipe.output.maps) if stage in ("maps", "writing") else 1) for stage in OF_TEXELS},
-    }  # fmt: skip
+    }
 
 
 def _triangles(assembly: Assembly) -> int:

@@ -4,7 +4,7 @@ from functools import partial
 
 import numpy as np
 
-from ..base.array_types import U8, Any_
+from ..base.array_types import U8, AnyArray
 from ..base.color_space import steps_of, to_srgb
 from ..images import openraster, psd
 from ..images.layer_stack import PictureLayer, Stack
@@ -15,7 +15,9 @@ from ..settings.material_library import Library
 WRITERS = {".ora": openraster.write, ".psd": psd.write}
 
 
-def layers_of(ids: Any_, legend: dict[str, str], by: str, sculpt: Mesh, library: Library) -> list[Stack | PictureLayer]:
+def layers_of(
+    ids: AnyArray, legend: dict[str, str], by: str, sculpt: Mesh, library: Library
+) -> list[Stack | PictureLayer]:
     """An ID map (H, W, 3) in whole steps, 8 or 16 bits, and masked layers of what its legend names, channel by channel.
 
     A folder has a layer for each material of the library that is on the map and has a colour there. In the first, what
@@ -45,7 +47,7 @@ def layers_of(ids: Any_, legend: dict[str, str], by: str, sculpt: Mesh, library:
     return [*folders, PictureLayer("ID", partial(_eight_bits, ids))]
 
 
-def _eight_bits(steps: Any_) -> U8:
+def _eight_bits(steps: AnyArray) -> U8:
     return steps if steps.dtype == np.uint8 else (steps >> 8).astype(np.uint8)
 
 

@@ -5,13 +5,13 @@ draft with one sample a texel, and the proof's own follows with the judgement.
 """
 
 import time
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from ..base.array_types import U8, U16
+from ..base.progress import Cancel
 from ..mesh.binary_message import pack
 from ..mesh.mesh import Mesh
 from ..piece.assembly import assemble
@@ -23,18 +23,17 @@ from ..settings.recipe import Recipe
 from ..settings.sheet import Size
 from ..settings.staleness import displaces
 from .baked import Bake, holds_normals
-from .cast_store import laid_out
+from .cast_cache import laid_out
 from .manifest import SeenFacts
 from .pipeline import bake
 from .refusals import refuse_unusable
 
 DRAGGED = 0.16  # seconds in which a draft of what is dragged is to be there
 AT_ONCE = 0.3  # of the busy tiles: so many are cast with all samples before anything is shown
-Cancel = Callable[[], bool]
 
 
 @dataclass(frozen=True, slots=True)
-class Shown:
+class ProofPictures:
     """A picture of one map for every sheet, by name: (H, W, 4) uint8, red, green, blue, opaque.
 
     `draft` says that it has one sample a texel. `seen` is how the proof is seen once that is known, None for one
@@ -63,7 +62,7 @@ class LiveProof:
         self._coarse = False  # whether drafts of what is dragged are half as wide, so that they follow
         self._judged: tuple[Recipe, list[Mesh], Judgement] | None = None
 
-    def show(self, recipe: Recipe, meshes: BakeMeshes, key: str, draft: bool, cancel: Cancel) -> Shown:
+    def show(self, recipe: Recipe, meshes: BakeMeshes, key: str, draft: bool, cancel: Cancel) -> ProofPictures:
         """The picture of a map of the recipe; of its first where it has none of that name.
 
         Raises InputProblem where the meshes cannot be baked, and Cancelled.
@@ -78,7 +77,7 @@ class LiveProof:
             proof, draft = _drafted(proof, False), True
         return _shown(bake(proof, meshes, cancel=cancel, warm=self._warm), key, draft)
 
-    def judge(self, recipe: Recipe, meshes: BakeMeshes, key: str, cancel: Cancel) -> Shown:
+    def judge(self, recipe: Recipe, meshes: BakeMeshes, key: str, cancel: Cancel) -> ProofPictures:
         """How the proof is seen, and the picture of a map with all its samples. Raises as `show` does."""
         self._judged = None
         wanted = key if key in recipe.output.maps else recipe.output.maps[0]
@@ -135,11 +134,11 @@ def _half(side: int) -> int:
     return max(16, side // 2)
 
 
-def _shown(baked: Bake, key: str, draft: bool) -> Shown:
+def _shown(baked: Bake, key: str, draft: bool) -> ProofPictures:
     pictures = {sheet.name: _drawable(sheet.images[key]) for sheet in baked.sheets}
     clipped = any(sheet.facts[key].get("clipped_share") for sheet in baked.sheets)
     facts = {"basis": baked.recipe.basis.model_dump(), "clipped": clipped}
-    return Shown(key, pictures, facts, draft)
+    return ProofPictures(key, pictures, facts, draft)
 
 
 def _drawable(image: U8 | U16) -> U8:

@@ -12,7 +12,7 @@ from ..cage.straightening_report import Straightened
 from ..flaws.flaw import Flaw
 from ..review.as_seen import AsSeen
 from ..review.likeness import Likeness
-from ..review.limits import beyond
+from ..settings.limits import beyond
 from ..settings.mends_overlay import Report
 from ..settings.recipe import Recipe
 from .cautions import notes_on
@@ -135,20 +135,16 @@ class Manifest(BaseModel):
 
     @classmethod
     def of(
-        cls, bake: "Bake", files: list[MapFile], meshes: list[MeshFile], seconds: dict[str, float],
+        cls,
+        bake: "Bake",
+        files: list[MapFile],
+        meshes: list[MeshFile],
+        seconds: dict[str, float],
         coverage: CoverageFacts | None,
-    ) -> "Manifest":  # fmt: skip
+    ) -> "Manifest":
         diagonal = bake.low.mesh.diagonal
         outward, inward = bake.recipe.reach.in_scene_units(diagonal)
-        names = [pair.name for pair in bake.assembly.paired.pairs]
-        sheets = [
-            SheetFacts(
-                name=s.name, width=s.low.grid.width, height=s.low.grid.height, texels=s.cast.texels,
-                coverage=s.cast.texels / s.cast.covered.size, missed_texels=s.missed,
-                shared_texels=s.cast.contested, pairs=[names[n] for n in bake.pairs_on(s)],
-            )
-            for s in bake.sheets
-        ]  # fmt: skip
+        sheets = _sheets_of(bake)
         paired, forms = bake.assembly.paired, {form.pair: form for form in bake.cage.forms}
         return cls(
             program=f"inkwell-cast {__version__}",
@@ -158,7 +154,9 @@ class Manifest(BaseModel):
             sheets=sheets,
             pairs=[
                 PairFacts(
-                    name=p.name, lows=[part.key for part in p.lows], highs=[part.key for part in p.giving],
+                    name=p.name,
+                    lows=[part.key for part in p.lows],
+                    highs=[part.key for part in p.giving],
                     cage_form=forms[p.name].form if p.name in forms else "",
                     cage_words=forms[p.name].words if p.name in forms else "",
                     seconds=round(bake.spent_on.get(n, 0.0), 4),
@@ -179,13 +177,13 @@ class Manifest(BaseModel):
             notes=notes_on(bake),
             seconds=seconds,
             straightened=bake.cage.straightened,
-        )  # fmt: skip
+        )
 
     def beyond_of(self, limits: dict[str, float]) -> list[str]:
         """A sentence for each of some limits (`settings.limits`) that is passed."""
         if self.seen is None:
             return ["no map of it holds normals to look at"] if limits else []
-        return beyond(limits, self.seen.bake, self.seen.excess, self.missed_texels / max(self.texels, 1))
+        return beyond(limits, self.seen.bake.figures(self.seen.excess, self.missed_texels / max(self.texels, 1)))
 
     @property
     def likeness(self) -> Likeness | None:
@@ -203,3 +201,21 @@ def sha256_of(path: pathlib.Path) -> str:
     """SHA-256 of a file, read in blocks."""
     with path.open("rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _sheets_of(bake: "Bake") -> list[SheetFacts]:
+    """What the manifest says of each sheet of a bake."""
+    names = [pair.name for pair in bake.assembly.paired.pairs]
+    return [
+        SheetFacts(
+            name=s.name,
+            width=s.low.grid.width,
+            height=s.low.grid.height,
+            texels=s.cast.texels,
+            coverage=s.cast.texels / s.cast.covered.size,
+            missed_texels=s.missed,
+            shared_texels=s.cast.contested,
+            pairs=[names[n] for n in bake.pairs_on(s)],
+        )
+        for s in bake.sheets
+    ]

@@ -6,16 +6,16 @@ try; what few texels ask for is never obeyed unseen. The distances are tried tog
 itself, and what looks best wins; of reaches that look alike, the one that holds more.
 """
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
 from ..base.array_types import F32
+from ..base.progress import Cancel, ShareDone
 from ..cage.cage import lows_of
 from ..cage.coverage import coverage, round_up
 from ..cage.inverse_rays import located_of
-from ..mesh.clusters import Cluster
+from ..cage.shortfalls import Shortfall
 from ..piece.assembly import assemble
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
@@ -47,7 +47,7 @@ class Measured:
     seen: float
     before: float
     beyond: float
-    places: list[Cluster]
+    places: list[Shortfall]
     tried: int
 
     @property
@@ -72,9 +72,13 @@ def share_in_words(share: float) -> str:
 
 
 def measure(
-    recipe: Recipe, meshes: BakeMeshes, scope: str = "piece", progress: Callable[[float], None] = lambda share: None,
-    cancel: Callable[[], bool] = lambda: False, warm: Warm | None = None,
-) -> Measured:  # fmt: skip
+    recipe: Recipe,
+    meshes: BakeMeshes,
+    scope: str = "piece",
+    progress: ShareDone = lambda share: None,
+    cancel: Cancel = lambda: False,
+    warm: Warm | None = None,
+) -> Measured:
     """The reach of a scope ("piece", "pair:NAME", "object:FILE/OBJECT") that serves best; raises what `bake` does."""
     trials = _Trials(_small(recipe), meshes, scope, progress, cancel, warm or Warm())
     first = trials.baked(None)
@@ -120,9 +124,12 @@ class FitTried:
 
 
 def try_fit(
-    recipe: Recipe, meshes: BakeMeshes, progress: Callable[[float], None] = lambda share: None,
-    cancel: Callable[[], bool] = lambda: False, warm: Warm | None = None,
-) -> FitTried:  # fmt: skip
+    recipe: Recipe,
+    meshes: BakeMeshes,
+    progress: ShareDone = lambda share: None,
+    cancel: Cancel = lambda: False,
+    warm: Warm | None = None,
+) -> FitTried:
     """Measure the even reach, and bake small with a cage that is fitted from it; raises what `bake` does."""
     warm = warm or Warm()
     even = measure(recipe, meshes, "piece", lambda share: progress(0.7 * share), cancel, warm)
@@ -157,8 +164,8 @@ class _Trials:
     recipe: Recipe
     meshes: BakeMeshes
     scope: str
-    progress: Callable[[float], None]
-    cancel: Callable[[], bool]
+    progress: ShareDone
+    cancel: Cancel
     warm: Warm
     scale: float = 1.0
     done: int = 0

@@ -78,13 +78,15 @@ def refuse_too_large(recipe: Recipe, sizes: list[tuple[int, int]], memory: int, 
         fits += ", and so does one map at a time"
     if wanted.memory > there.memory:
         raise InputProblem(
-            "The bake", f"It needs about {wanted.memory / 1e9:.1f} GB of memory, and {memory / 1e9:.1f} GB are free.",
+            "The bake",
+            f"It needs about {wanted.memory / 1e9:.1f} GB of memory, and {memory / 1e9:.1f} GB are free.",
             f"{fits}; or close other programs.",
-        )  # fmt: skip
+        )
     raise InputProblem(
-        "The bake", f"It needs about {wanted.disk / 1e9:.1f} GB on disk, and {disk / 1e9:.1f} GB are free.",
+        "The bake",
+        f"It needs about {wanted.disk / 1e9:.1f} GB on disk, and {disk / 1e9:.1f} GB are free.",
         f"{fits}; or name a folder with more room in INKWELL_CAST_SCRATCH.",
-    )  # fmt: skip
+    )
 
 
 def _fits(wanted: Need, there: Need) -> bool:

@@ -6,9 +6,10 @@ from functools import partial
 import numpy as np
 
 from .. import maps
-from ..base.array_types import F32, I32, Any_
+from ..base.array_types import F32, I32, AnyArray
 from ..base.disk_arrays import free_on_disk, room
 from ..base.free_memory import free
+from ..base.progress import Cancel, Progress
 from ..cast.context import Context
 from ..images import png
 from ..images.exr import MOST_HALF, as_halves
@@ -21,13 +22,13 @@ from ..piece.sculpt import Sculpt
 from ..settings.recipe import Recipe
 from ..uv.padding import pad
 from .baked import Bake, BakedSheet
-from .bands import Elsewhere
-from .cast_store import LaidOut, laid_out
-from .filling import fill
+from .bands import RemoteBands
+from .cast_and_gather import cast_and_gather
+from .cast_cache import LaidOut, laid_out
 from .memory_estimate import needed, refuse_too_large
 from .preview import Peek, Preview
 from .refusals import refuse_unusable, warnings_after
-from .stages import Cancel, Progress, Stages
+from .stages import Stages
 
 
 def bake(
@@ -37,14 +38,14 @@ def bake(
     cancel: Cancel = lambda: False,
     warm: Warm | None = None,
     peek: Peek | None = None,
-    elsewhere: Elsewhere | None = None,
+    remote: RemoteBands | None = None,
 ) -> Bake:
     """Project the highs onto the lows of their pairs and derive the recipe's maps.
 
     `progress(stage, share)` is told the stage, "casting" with the layer at work, and the share of the whole done;
     `cancel()` is asked between pieces of at most about 80 ms and a true answer raises Cancelled. `warm` keeps the
     scenes for the next bake. `peek(key, sheet, image)` gets a small picture (H, W, C) uint8 of the map at work now and
-    then, as far as it is. What is `elsewhere` casts and gathers in place of this process.
+    then, as far as it is. `remote` bands are cast and gathered by others, such as the workers of a cluster.
     Raises InputProblem where the meshes cannot be baked.
     """
     stages, warm = Stages(progress, cancel), warm or Warm()
@@ -57,12 +58,19 @@ def bake(
         assembly = displaced(assembly, warm, stages.part_of("preparing", 0.0, 0.5))
         laid = laid_out(assembly, meshes, warm, stages.part_of("preparing", 0.5, 0.5))
         on_disk = _lies_on_disk(recipe, laid)
-    others = partial(elsewhere.find, recipe, meshes, cancelled=cancel) if elsewhere else None
+    others = partial(remote.find, recipe, meshes, cancelled=cancel) if remote else None
     with stages.stage("casting"):
-        fill(
-            laid, assembly, sculpt, warm, lambda layer, share: stages.tell(f"casting {layer}", share), cancel, on_disk,
-            Preview(recipe, peek) if peek else None, others,
-        )  # fmt: skip
+        cast_and_gather(
+            laid,
+            assembly,
+            sculpt,
+            warm,
+            lambda layer, share: stages.tell(f"casting {layer}", share),
+            cancel,
+            on_disk,
+            Preview(recipe, peek) if peek else None,
+            others,
+        )
     stages.seconds |= {f"casting {name}": spent for name, spent in laid.spent.items()}
     with stages.stage("maps"):
         sheets = _maps_of(laid, assembly, sculpt, warm, on_disk, stages)
@@ -81,7 +89,7 @@ def _lies_on_disk(recipe: Recipe, laid: LaidOut) -> bool:
 
 def _maps_of(
     laid: LaidOut, assembly: Assembly, sculpt: Sculpt, warm: Warm, on_disk: bool, stages: Stages
-) -> list[BakedSheet]:  # fmt: skip
+) -> list[BakedSheet]:
     """Every sheet with its maps, after the mends that work on what the cast found."""
     sheets, each = list[BakedSheet](), 1 / len(laid.sheets)
     for n, sheet in enumerate(laid.sheets):
@@ -99,7 +107,7 @@ def _maps_of(
     return sheets
 
 
-def _derive(baked: BakedSheet, key: str, layers: dict[str, Any_], source: I32 | None, on_disk: bool) -> None:
+def _derive(baked: BakedSheet, key: str, layers: dict[str, AnyArray], source: I32 | None, on_disk: bool) -> None:
     """Add one map to a sheet, padded and in whole steps, with what must be known to read it."""
     context, map_ = baked.context, maps.REGISTRY[key]
     form = context.recipe.output.form_of(key)

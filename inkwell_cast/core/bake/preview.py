@@ -4,7 +4,7 @@ import time
 from collections.abc import Callable
 
 from .. import maps
-from ..base.array_types import U8, U16, Any_
+from ..base.array_types import U8, U16, AnyArray
 from ..cast.context import Context
 from ..images import png
 from ..settings.recipe import Recipe
@@ -22,7 +22,7 @@ class Preview:
         self._keys, self._peek = recipe.output.maps, peek
         self._next_at = time.monotonic() + EVERY
 
-    def look(self, sheet: str, context: Context, layer: str, values: Any_ | None) -> None:
+    def look(self, sheet: str, context: Context, layer: str, values: AnyArray | None) -> None:
         """Called while a layer ("rays" for the cast) is at work, with as much of its values (H, W, C) as is there."""
         started = time.monotonic()
         if started < self._next_at:

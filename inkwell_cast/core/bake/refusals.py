@@ -47,9 +47,11 @@ def refuse_unpaired(assembly: Assembly) -> None:
             lows[0].part.file, "There is no high for it to receive from.", "Add the sculpt that belongs to this low."
         )
     raise InputProblem(
-        lows[0].part.file, f"Nothing is paired: {lows[0].reason}.",
-        "Rename the parts, pair them by hand, or let every low receive from every high (one pair).", lows[0].part.name,
-    )  # fmt: skip
+        lows[0].part.file,
+        f"Nothing is paired: {lows[0].reason}.",
+        "Rename the parts, pair them by hand, or let every low receive from every high (one pair).",
+        lows[0].part.name,
+    )
 
 
 def refuse_empty(mesh: Mesh) -> None:
@@ -87,9 +89,11 @@ def _refuse_without_uvs(mesh: Mesh, part: int, channel: int) -> None:
     rows = mesh.objects == part
     if channel and channel >= len(mesh.uvs):
         raise InputProblem(
-            mesh.name, f"It has no UV channel {channel} (it has {len(mesh.uvs)}, counted from 0).",
-            "Choose another channel in the step Maps.", mesh.object_names[part],
-        )  # fmt: skip
+            mesh.name,
+            f"It has no UV channel {channel} (it has {len(mesh.uvs)}, counted from 0).",
+            "Choose another channel in the step Maps.",
+            mesh.object_names[part],
+        )
     if not mesh.uvs:
         raise InputProblem(mesh.name, "It has no UVs, so there is nowhere to bake to.", remedy)
     lacking = int((mesh.uvs[channel].corners[rows] < 0).any(axis=1).sum())

@@ -6,10 +6,10 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from .. import maps
-from ..base.array_types import F32, I32, U8, U16, Any_
+from ..base.array_types import F32, I32, U8, U16, AnyArray
 from ..base.atomic_files import whole
 from ..cage.coverage import CoverageFacts
-from ..flaws import COARSE_MARKS, FLAW_MARKS, Flaw, FlawList, Shown, write_marks
+from ..flaws import COARSE_MARKS, FLAW_MARKS, Flaw, FlawList, MarkedFlaw, write_marks
 from ..images import SUFFIXES, png, read_picture, write_picture
 from ..maps.ids import mask_of
 from ..review.from_afar import differs_from_afar
@@ -27,9 +27,13 @@ from .stages import timed
 
 
 def save(
-    bake: Bake, folder: str | pathlib.Path, sources: list[MeshFile] | None = None,
-    previews: str | pathlib.Path | None = None, mending: Report | None = None, judged: Judgement | None = None,
-) -> Manifest:  # fmt: skip
+    bake: Bake,
+    folder: str | pathlib.Path,
+    sources: list[MeshFile] | None = None,
+    previews: str | pathlib.Path | None = None,
+    mending: Report | None = None,
+    judged: Judgement | None = None,
+) -> Manifest:
     """Write one picture a map and sheet, and manifest.json, into a folder; likeness is computed from the files.
 
     Each file appears whole or not at all. `sources` names the mesh files for the manifest; `previews` is a folder
@@ -50,7 +54,7 @@ def save(
         floor = parallax(contexts, judged.best_pictures, small(judged.best_pictures)) if written else None
         heats = writer.heat("likeness", judged.seen.angles) if written else {}
         floors = writer.heat("parallax", floor.angles) if floor else {}
-        sides, afar = writer.sides(pictures, judged.seen.angles)
+        sides = writer.sides(pictures, judged.seen.angles)
     with timed(seconds, "coverage"):
         measured = None if bake.brought else CoverageFacts.of(bake.coverage())
     with timed(seconds, "flaws"):
@@ -59,9 +63,8 @@ def save(
     learn(bake, seconds)
     result = Manifest.of(bake, files, sources or [], seconds, measured)
     result.flaws, result.flaws_found, result.harmless = flaws.flaws, flaws.found, flaws.harmless
-    result.mending, result.sides, result.from_afar, result.marks = mending, sides, afar, marks
-    seen, best = judged.seen, judged.best
-    result.to_mend = judged.to_mend(contexts)
+    result.mending, result.marks, (result.sides, result.from_afar) = mending, marks, sides
+    seen, best, result.to_mend = judged.seen, judged.best, judged.to_mend(contexts)
     result.seen = SeenFacts.of(seen.whole, best.whole, seen.never_seen) if written else None
     for pair, rated, alone, best_alone in zip(result.pairs, rounding, seen.pairs, best.pairs, strict=True):
         pair.likeness, pair.seen = rated, SeenFacts.of(alone, best_alone) if written else None
@@ -91,15 +94,20 @@ class _Writer:
         for key, image in sheet.images.items():
             exact = sheet.exact.get(key)
             entry = MapFile(
-                key=key, label=maps.REGISTRY[key].LABEL, sheet=sheet.name, file="", sha256="",
-                space=maps.REGISTRY[key].SPACE if exact is None else "linear", facts=sheet.facts[key],
-            )  # fmt: skip
+                key=key,
+                label=maps.REGISTRY[key].LABEL,
+                sheet=sheet.name,
+                file="",
+                sha256="",
+                space=maps.REGISTRY[key].SPACE if exact is None else "linear",
+                facts=sheet.facts[key],
+            )
             files.append(self._written(entry, sheet, image, exact))
         if "ids" in sheet.images:
             files += [*self._masks(sheet), *self._layered(sheet)]
         return files
 
-    def _written(self, entry: MapFile, sheet: BakedSheet, image: U8 | U16, exact: Any_ | None) -> MapFile:
+    def _written(self, entry: MapFile, sheet: BakedSheet, image: U8 | U16, exact: AnyArray | None) -> MapFile:
         """Write one picture, and fill in what its entry says of it."""
         form = self.bake.recipe.output.form_of(entry.key)
         path = self.folder / sheet.file_of(entry.key.replace(":", "_"), SUFFIXES[form.format], self.taken)
@@ -138,9 +146,13 @@ class _Writer:
             with whole(path) as partial:
                 WRITERS[suffix](partial, content)
             entry = MapFile(
-                key=f"layers{suffix}", label=f"Layers, {suffix[1:].upper()}", sheet=sheet.name, file=path.name,
-                sha256=sha256_of(path), space="sRGB",
-            )  # fmt: skip
+                key=f"layers{suffix}",
+                label=f"Layers, {suffix[1:].upper()}",
+                sheet=sheet.name,
+                file=path.name,
+                sha256=sha256_of(path),
+                space="sRGB",
+            )
             if self.previews:
                 entry.preview = f"{path.name}.png"
                 write_picture(self.previews / entry.preview, "png", ids)
@@ -213,7 +225,7 @@ class _Writer:
         low, channel = self.bake.assembly.low, self.bake.recipe.sheet.channel
         uvs = low.uvs[channel].at_corners()
         shown = [
-            Shown(flaw, low.positions[low.triangles[rows]], uvs[rows])
+            MarkedFlaw(flaw, low.positions[low.triangles[rows]], uvs[rows])
             for flaw, rows in zip(floor.places, floor.triangles, strict=True)
         ]
         if self.previews:

@@ -1,14 +1,12 @@
 """The stages of a bake: how far it is, and how many seconds each took."""
 
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 
 from ..base.errors import Cancelled
-
-Progress = Callable[[str, float], None]
-Cancel = Callable[[], bool]
+from ..base.progress import Cancel, Progress, ShareDone
 
 # share of the whole that each stage takes at the defaults, for the remaining time
 STAGES = {"checking": 0.02, "scene": 0.1, "preparing": 0.08, "casting": 0.6, "maps": 0.2}
@@ -53,6 +51,6 @@ class Stages:
         """The same without asking whether to go on."""
         self.progress(words, self.done + STAGES[words.partition(" ")[0]] * share)
 
-    def part_of(self, name: str, first: float, size: float) -> Callable[[float], None]:
+    def part_of(self, name: str, first: float, size: float) -> ShareDone:
         """What hears the share done of a part of a stage, which begins at `first` and is `size` of it."""
         return lambda share: self.tell(name, first + share * size)

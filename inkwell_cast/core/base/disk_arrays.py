@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from .array_types import F32, Any_
+from .array_types import F32, AnyArray
 from .errors import InputProblem
 from .system import scratch
 
@@ -28,7 +28,7 @@ def free_on_disk() -> int:
         return 0
 
 
-def room(shape: tuple[int, ...], kind: Any, on_disk: bool = False) -> Any_:
+def room(shape: tuple[int, ...], kind: Any, on_disk: bool = False) -> AnyArray:
     """An array of zeros. Raises InputProblem where the disk cannot hold it."""
     if not on_disk:
         return np.zeros(shape, kind)
@@ -42,24 +42,25 @@ def room(shape: tuple[int, ...], kind: Any, on_disk: bool = False) -> Any_:
             return np.ndarray(shape, kind, buffer=mmap.mmap(file.fileno(), size))
     except OSError as error:
         raise InputProblem(
-            str(scratch()), f"There is no room on this disk for {size / 1e9:.1f} GB ({error.strerror}).",
+            str(scratch()),
+            f"There is no room on this disk for {size / 1e9:.1f} GB ({error.strerror}).",
             "Free some space, or name another folder in INKWELL_CAST_SCRATCH.",
-        ) from error  # fmt: skip
+        ) from error
 
 
-def on_disk(values: Any_) -> bool:
+def on_disk(values: AnyArray) -> bool:
     """Whether an array that `room` gave lies on disk."""
     return isinstance(values.base, mmap.mmap)
 
 
-def filled(shape: tuple[int, ...], kind: Any, value: int, on_disk: bool) -> Any_:
+def filled(shape: tuple[int, ...], kind: Any, value: int, on_disk: bool) -> AnyArray:
     """An array of one value."""
     out = room(shape, kind, on_disk)
     out.fill(value)
     return out
 
 
-def in_bands(work: Callable[[Any_], Any_], values: Any_, channels: int) -> F32:
+def in_bands(work: Callable[[AnyArray], AnyArray], values: AnyArray, channels: int) -> F32:
     """What `work` makes of some rows of values (H, W, ...), for all of them, (H, W, C): its own needs stay small."""
     out = np.empty((*values.shape[:2], channels), np.float32)
     for first in range(0, len(values), BAND):

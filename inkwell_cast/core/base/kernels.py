@@ -105,8 +105,11 @@ def _on_disk() -> Any:
 
 
 def intrinsic(function: Callable[..., Any]) -> Any:
-    """A decorator: a function that writes the code of a call itself, see `numba.extending.intrinsic`."""
-    return _Made(lambda: imported("numba.extending").intrinsic(function))
+    """A decorator: a function that writes the code of a call itself, see `numba.extending.intrinsic`.
+
+    What it is called with in words, such as the name of a field, it gets as literal types.
+    """
+    return _Made(lambda: imported("numba.extending").intrinsic(prefer_literal=True)(function))
 
 
 def _of_numba(name: str) -> Any:

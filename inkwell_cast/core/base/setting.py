@@ -10,6 +10,13 @@ def setting(title: str, reason: str, unit: str = "", **limits: Any) -> Any:
     return Field(title=title, description=reason, json_schema_extra={"unit": unit}, **limits)
 
 
+class CountsRays:
+    """Marks a setting as a number of rays, in the metadata of its field."""
+
+
+COUNTS_RAYS = CountsRays()
+
+
 class SettingsGroup(BaseModel):
     """A group of settings; unknown names are refused so that a typing error is seen."""
 

@@ -14,6 +14,7 @@ import numpy as np
 
 from .errors import Cancelled
 from .on_demand import library
+from .progress import Cancel, ShareDone
 
 numba = library("numba")
 BATCH_SECONDS = 0.03
@@ -25,8 +26,8 @@ T = TypeVar("T")
 def in_batches(
     count: int,
     work: Callable[[int, int], None],
-    progress: Callable[[float], None] = lambda share: None,
-    cancelled: Callable[[], bool] = lambda: False,
+    progress: ShareDone = lambda share: None,
+    cancelled: Cancel = lambda: False,
 ) -> None:
     """Call `work(first, last)` for all of range(count), piece by piece, in as many threads as Numba would use.
 

@@ -15,7 +15,7 @@ from ..rays.modifiers.modifiers import Modifiers, no_modifiers
 from ..rays.modifiers.straighten import straight_of, straight_on
 from ..rays.modifiers.strokes import Nudges, listed_for, nudges_of
 from ..rays.ray import Rays, rays_through, reach_at
-from ..settings.levels import in_force, scopes
+from ..settings.scopes import in_force, scopes
 from .ray_directions import directions_of
 from .straightening_report import Straightened, straightened
 
@@ -82,9 +82,7 @@ class Cage:
 
 def lows_of(assembly: Assembly, scope: str) -> Bool:
     """The triangles of the low that a scope speaks of, (T,) bool."""
-    keys = [
-        scope in scopes(pair.name if (pair := assembly.paired.pair_of(key)) else "", key) for key in assembly.keys
-    ]  # fmt: skip
+    keys = [scope in scopes(pair.name if (pair := assembly.paired.pair_of(key)) else "", key) for key in assembly.keys]
     return np.array(keys, bool)[assembly.low.objects]
 
 
@@ -103,9 +101,11 @@ def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
     modifiers = replace(no_modifiers(count, len(assembly.paired.pairs)), foreign_cage=surface)
     bare = Cage(offsets, offsets, inward, modifiers, None, forms)
     modifiers = replace(
-        modifiers, pockets=pockets_of(assembly), straight=straight_of(low, assembly.recipe),
+        modifiers,
+        pockets=pockets_of(assembly),
+        straight=straight_of(low, assembly.recipe),
         omissions=omissions_of(assembly),
-    )  # fmt: skip
+    )
     cage = replace(bare, modifiers=modifiers)
     strokes = assembly.recipe.nudges
     if strokes and count:
@@ -171,11 +171,13 @@ def rays_of(assembly: Assembly, cage: Cage, rows: I32 | I64 | None = None) -> Ra
     if rows is not None:
         points, pair, offsets, inward = points[rows], pair[rows], offsets[rows], inward[rows]
         modifiers = replace(
-            modifiers, nudges=listed_for(modifiers.nudges, points), straight=straight_on(modifiers.straight, rows),
+            modifiers,
+            nudges=listed_for(modifiers.nudges, points),
+            straight=straight_on(modifiers.straight, rows),
             foreign_cage=replace(
                 modifiers.foreign_cage, grid=modifiers.foreign_cage.grid[rows], first=modifiers.foreign_cage.first[rows]
             ),
-        )  # fmt: skip
+        )
     return rays_through(points, offsets, inward, pair, modifiers)
 
 

@@ -77,7 +77,5 @@ def cage_verdicts(assembly: Assembly, cage: Cage) -> list[CageVerdict]:
         if form.form == "length":  # a ray that does not meet the cage starts at the reach
             even = np.linalg.norm(np.einsum("nk,nkc->nc", b, cage.offsets[rows[owner]].astype(np.float64)), axis=1)
             idle = float((np.abs(length - even) < 1e-6 * np.maximum(even, 1e-30)).mean())
-        verdicts.append(
-            CageVerdict(form.pair, float(behind.mean()), float((length > FAR * low.diagonal).mean()), idle)
-        )  # fmt: skip
+        verdicts.append(CageVerdict(form.pair, float(behind.mean()), float((length > FAR * low.diagonal).mean()), idle))
     return verdicts

@@ -1,6 +1,5 @@
 """Coverage: which of the sculpt's surface a cage holds, by how much it misses, and what reach would hold it."""
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -8,8 +7,8 @@ from pydantic import BaseModel
 
 from ..base.array_types import F32, F64, Bool
 from ..base.kernels import kernel
+from ..base.progress import Cancel
 from ..base.threads import in_batches
-from ..mesh.clusters import APART, LACKS, Cluster, clusters_of
 from ..mesh.marks import Marks, marks_of
 from ..mesh.mesh import corner_positions
 from ..mesh.normals import face_normals
@@ -20,6 +19,7 @@ from .cage import Cage, rays_of
 from .cage_file_verdict import CageVerdict, cage_verdicts
 from .inverse_rays import Located
 from .self_intersection import folds_of
+from .shortfalls import APART, LACKS, Shortfall, shortfalls_of
 from .unserved_rays import Gaps, gaps_of
 
 BINS = 60
@@ -56,12 +56,12 @@ class Coverage:
     needed: tuple[float, float]
     edges: F64
     surface: F64
-    places: list[Cluster]
+    places: list[Shortfall]
     outside: F32
     cage: CageFacts
     gaps: Gaps
     verdicts: tuple[CageVerdict, ...] = ()
-    closest: Cluster | None = None
+    closest: Shortfall | None = None
 
     @property
     def nearest_end(self) -> str:
@@ -75,9 +75,13 @@ class Coverage:
 
 
 def coverage(
-    assembly: Assembly, sculpt: Sculpt, cage: Cage, located: Located, lows: Bool | None = None,
-    cancelled: Callable[[], bool] = lambda: False,
-) -> Coverage:  # fmt: skip
+    assembly: Assembly,
+    sculpt: Sculpt,
+    cage: Cage,
+    located: Located,
+    lows: Bool | None = None,
+    cancelled: Cancel = lambda: False,
+) -> Coverage:
     """How well a cage holds the sculpt as `inverse_rays.locate` found it, for all or the marked `lows (T,)`."""
     within = np.ones(len(cage.offsets), bool) if lows is None else lows
     chosen, facts = within[located.triangle], _cage_facts(assembly, cage, within)
@@ -98,7 +102,7 @@ def coverage(
     surface, edges = np.histogram(reach, BINS, (-needed[1] - slack, needed[0] + slack), weights=weight)
     lost, nearest = outside | under, np.maximum(above, below)
     told = lost if lost.any() else nearest == nearest.max()
-    clusters = clusters_of(
+    clusters = shortfalls_of(
         place[told],
         nearest[told],
         np.where(above[told] >= below[told], LACKS.index("outside"), LACKS.index("below")).astype(np.int32),
@@ -108,22 +112,13 @@ def coverage(
         face_normals(assembly.low.positions, assembly.low.triangles[t[told]]),
     )
     return Coverage(
-        held=float(weight[~lost].sum() / max(weight.sum(), 1e-300)),
-        points=len(t),
-        points_outside=int(outside.sum()),
-        points_below=int(under.sum()),
+        held=float(weight[~lost].sum() / max(weight.sum(), 1e-300)), points=len(t),
+        points_outside=int(outside.sum()), points_below=int(under.sum()),
         worst_outside=float(above.max()) if outside.any() else 0.0,
-        worst_below=float(below.max()) if under.any() else 0.0,
-        needed=needed,
-        edges=edges,
-        surface=surface,
-        places=clusters if lost.any() else [],
-        outside=place[lost],
-        cage=facts,
-        gaps=gaps,
-        verdicts=verdicts,
+        worst_below=float(below.max()) if under.any() else 0.0, needed=needed, edges=edges, surface=surface,
+        places=clusters if lost.any() else [], outside=place[lost], cage=facts, gaps=gaps, verdicts=verdicts,
         closest=None if lost.any() else clusters[0],
-    )
+    )  # fmt: skip
 
 
 class CoverageFacts(BaseModel):
@@ -146,20 +141,37 @@ class CoverageFacts(BaseModel):
     @classmethod
     def of(cls, measured: Coverage) -> "CoverageFacts":
         return cls(
-            held=measured.held, vertices=measured.points, vertices_outside=measured.points_outside,
-            vertices_below=measured.points_below, worst_outside=measured.worst_outside,
+            held=measured.held,
+            vertices=measured.points,
+            vertices_outside=measured.points_outside,
+            vertices_below=measured.points_below,
+            worst_outside=measured.worst_outside,
             worst_below=measured.worst_below,
-            needed_outward=measured.needed[0], needed_inward=measured.needed[1],
+            needed_outward=measured.needed[0],
+            needed_inward=measured.needed[1],
             mean_outward=measured.cage.mean_outward,
-            rays_missed=measured.gaps.missed, rays_behind=measured.gaps.behind, faces_folded=measured.cage.folded,
+            rays_missed=measured.gaps.missed,
+            rays_behind=measured.gaps.behind,
+            faces_folded=measured.cage.folded,
             faces_crossing=measured.cage.crossing,
-        )  # fmt: skip
+        )
 
 
 _NOTHING = Coverage(
-    0, 0, 0, 0, 0, 0, (0, 0), np.linspace(-1, 1, BINS + 1), np.zeros(BINS), [], np.zeros((0, 3), np.float32),
-    CageFacts(0, 0, 0, Marks()), Gaps(0, 0, np.zeros((0, 3), np.float32), []),
-)  # fmt: skip
+    0,
+    0,
+    0,
+    0,
+    0,
+    0,
+    (0, 0),
+    np.linspace(-1, 1, BINS + 1),
+    np.zeros(BINS),
+    [],
+    np.zeros((0, 3), np.float32),
+    CageFacts(0, 0, 0, Marks()),
+    Gaps(0, 0, np.zeros((0, 3), np.float32), []),
+)
 
 
 def _cage_facts(assembly: Assembly, cage: Cage, within: Bool) -> CageFacts:

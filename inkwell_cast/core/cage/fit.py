@@ -26,6 +26,7 @@ import numpy as np
 from ..base.array_types import F32, F64, I32, I64, Bool
 from ..base.kernels import kernel
 from ..base.on_demand import on_demand
+from ..base.progress import ShareDone
 from ..base.threads import awaited, in_batches
 from ..mesh.adjacency import edges_of
 from ..mesh.mesh import corner_positions
@@ -80,12 +81,13 @@ class _Rows:
 
     def and_also(self, more: "_Rows") -> "_Rows":
         return _Rows(
-            vstack([self.b, more.b]).tocsr(), np.concatenate([self.asked, more.asked]),
+            vstack([self.b, more.b]).tocsr(),
+            np.concatenate([self.asked, more.asked]),
             np.concatenate([self.most, more.most]),
-        )  # fmt: skip
+        )
 
 
-def cage_of(assembly: Assembly, warm: Warm, tell: Callable[[float], None] = lambda share: None) -> Cage:
+def cage_of(assembly: Assembly, warm: Warm, tell: ShareDone = lambda share: None) -> Cage:
     """The cage in force: even, or fitted to the sculpt (computed once for the same meshes and clearance).
 
     A fit calls `tell(share)` between its parts, which may raise Cancelled.
@@ -107,7 +109,7 @@ def cage_of(assembly: Assembly, warm: Warm, tell: Callable[[float], None] = lamb
 
 
 def fit_offsets(
-    assembly: Assembly, sculpt: Sculpt, located: Located, even: F32, clearance: float, tell: Callable[[float], None]
+    assembly: Assembly, sculpt: Sculpt, located: Located, even: F32, clearance: float, tell: ShareDone
 ) -> F32:
     """Lengths of the cage's offsets at the low's corners, (T, 3) float32, from the `even` ones of its triangles (T,).
 
@@ -138,13 +140,13 @@ def fit_offsets(
     return np.asarray(offsets[surface.ids], np.float32)
 
 
-def _heard(tell: Callable[[float], None], share: float) -> bool:
+def _heard(tell: ShareDone, share: float) -> bool:
     """Tell the share; it raises Cancelled where the fit is no longer wanted."""
     tell(share)
     return False
 
 
-def _tell_part(tell: Callable[[float], None], share: float, part: float) -> None:
+def _tell_part(tell: ShareDone, share: float, part: float) -> None:
     tell(share + part / (2 * ROUNDS))
 
 
@@ -200,9 +202,15 @@ def _smoothest(limit: F64, links: I64, lengths: F64) -> F64:
 
 
 def _asks(
-    assembly: Assembly, sculpt: Sculpt, directions: F32, surface: _Surface, located: Located, clearance: float,
-    chosen: Bool, scale: F64 | None = None,
-) -> _Rows:  # fmt: skip
+    assembly: Assembly,
+    sculpt: Sculpt,
+    directions: F32,
+    surface: _Surface,
+    located: Located,
+    clearance: float,
+    chosen: Bool,
+    scale: F64 | None = None,
+) -> _Rows:
     """What the chosen points of every cell of every face ask for that lack most, and that have least room outward.
 
     `scale` is how far out the cage stands where `located` speaks in its lengths; None where those are scene units.
@@ -250,9 +258,7 @@ def _outward(pair, place, along, lift, tracers, room):  # type: ignore[no-untype
             room[i] = length + lift
 
 
-def _solve(
-    surface: _Surface, object_of: I64, rows: _Rows, clearance: float, tell: Callable[[float], None]
-) -> F64:  # fmt: skip
+def _solve(surface: _Surface, object_of: I64, rows: _Rows, clearance: float, tell: ShareDone) -> F64:
     """The least offsets, object by object."""
     offsets = np.full(len(surface.area), clearance)
     of_row = object_of[rows.b.indices[rows.b.indptr[:-1]]] if rows.b.shape[0] else np.zeros(0, np.int64)
@@ -265,18 +271,32 @@ def _solve(
         place[members] = np.arange(len(members))
         mine = np.flatnonzero(of_row == n)
         offsets[members] = _least(
-            surface.area[members], np.maximum(surface.limit[members], 0), surface.even[members],
-            rows.b[mine][:, members], rows.asked[mine],
-            rows.most[mine], place[surface.links[of_link == n]], SLOPE * surface.lengths[of_link == n], clearance,
+            surface.area[members],
+            np.maximum(surface.limit[members], 0),
+            surface.even[members],
+            rows.b[mine][:, members],
+            rows.asked[mine],
+            rows.most[mine],
+            place[surface.links[of_link == n]],
+            SLOPE * surface.lengths[of_link == n],
+            clearance,
             partial(tell, done / len(objects)),
-        )  # fmt: skip
+        )
     return offsets
 
 
 def _least(
-    area: F64, limit: F64, even: F64, b: Any, asked: F64, most: F64, links: I64, steps: F64, clearance: float,
+    area: F64,
+    limit: F64,
+    even: F64,
+    b: Any,
+    asked: F64,
+    most: F64,
+    links: I64,
+    steps: F64,
+    clearance: float,
     look: Callable[[], None],
-) -> F64:  # fmt: skip
+) -> F64:
     """The offsets of one object nearest to the even ones: the program of the module's docstring.
 
     Its variables are what each is longer by, what each is shorter by, and what elastic rows are gone over by.

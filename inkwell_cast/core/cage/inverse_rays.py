@@ -6,17 +6,17 @@ x - a0] = 0 with a_i = p_i + s d_i, a cubic in s, solved by Newton's method from
 directions make the field continuous over edges, so the search walks from triangle to triangle.
 """
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, I64, Any_
+from ..base.array_types import F32, F64, I32, I64, AnyArray
 from ..base.errors import Cancelled
 from ..base.kernels import kernel
 from ..base.on_demand import on_demand
+from ..base.progress import Cancel
 from ..base.threads import in_batches
 from ..mesh.adjacency import edges_of
 from ..mesh.mesh import corner_positions
@@ -73,9 +73,7 @@ def located_of(assembly: Assembly, warm: Warm) -> Located:
     return warm.once(LOCATED, key, lambda: locate(assembly, sculpt, along, warm.stopped))
 
 
-def locate(
-    assembly: Assembly, sculpt: Sculpt, along: F32 | None = None, cancelled: Callable[[], bool] = lambda: False
-) -> Located:  # fmt: skip
+def locate(assembly: Assembly, sculpt: Sculpt, along: F32 | None = None, cancelled: Cancel = lambda: False) -> Located:
     """The sculpt's vertices (an even choice of about a million, if there are more) on the rays of their pair's lows.
 
     `along (T, 3, 3)` are other directions than the unit ones of the cage; `reach` is then in their lengths.
@@ -100,10 +98,15 @@ def locate(
             in_batches(len(places), work, cancelled=cancelled)
             parts.append(
                 Located(
-                    triangle[seen], b[seen].astype(np.float32), height[seen].astype(np.float32),
-                    reach[seen].astype(np.float32), weights[seen], places[seen], owner[seen],
+                    triangle[seen],
+                    b[seen].astype(np.float32),
+                    height[seen].astype(np.float32),
+                    reach[seen].astype(np.float32),
+                    weights[seen],
+                    places[seen],
+                    owner[seen],
                 )
-            )  # fmt: skip
+            )
     if not parts:
         empty = np.zeros((0, 3), np.float32)
         none = np.zeros(0, np.float32)
@@ -112,18 +115,22 @@ def locate(
 
 
 def _find(
-    tree: Any, owners: I64, places: F64, normals: F32, field: tuple[F64, F64, I32], out: tuple[Any_, ...],
-    i: int, j: int,
-) -> None:  # fmt: skip
+    tree: Any,
+    owners: I64,
+    places: F64,
+    normals: F32,
+    field: tuple[F64, F64, I32],
+    out: tuple[AnyArray, ...],
+    i: int,
+    j: int,
+) -> None:
     """Locate places i to j, from the low triangle of the nearest seed on."""
     triangle, *rest = (array[i:j] for array in out)
     triangle[:] = owners[tree.query(places[i:j])[1]]
     _walk(places[i:j], normals[i:j], *field, triangle, *rest)  # type: ignore[call-arg]
 
 
-def _vertices(
-    sculpt: Sculpt, first: int, last: int, step: int, cancelled: Callable[[], bool]
-) -> tuple[F32, F32, F64, I32]:  # fmt: skip
+def _vertices(sculpt: Sculpt, first: int, last: int, step: int, cancelled: Cancel) -> tuple[F32, F32, F64, I32]:
     """Every step-th position that triangles first to last use, its normal, the surface it stands for, its object."""
     mesh = sculpt.mesh
     assert mesh.normals is not None

@@ -29,9 +29,10 @@ def straightened(assembly: Assembly, rays: Rays, without: Rays) -> Straightened:
     turned = angle > TURNED
     owners = np.unique(assembly.low.objects[rows[turned]])
     return Straightened(
-        share=float(turned.mean()) if len(places) else 0.0, most=float(angle.max(initial=0.0)),
+        share=float(turned.mean()) if len(places) else 0.0,
+        most=float(angle.max(initial=0.0)),
         parts=[assembly.keys[n] for n in owners],
-    )  # fmt: skip
+    )
 
 
 @kernel

@@ -1,15 +1,14 @@
 """Where the low's own rays cannot serve: they strike nothing, or start behind another surface of their pair."""
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
 from ..base.array_types import F32, F64, Bool
-from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
+from ..base.progress import Cancel
+from ..base.records import view
 from ..base.threads import in_batches
-from ..mesh.clusters import APART, LACKS, Cluster, clusters_of
 from ..mesh.mesh import corner_positions
 from ..mesh.normals import face_normals
 from ..mesh.surface_samples import few_over
@@ -18,6 +17,7 @@ from ..piece.sculpt import Sculpt
 from ..rays.embree import hit_along
 from ..rays.ray import make_ray
 from .cage import Cage, rays_of
+from .shortfalls import APART, LACKS, Shortfall, shortfalls_of
 
 TRIED = 40_000  # rays
 
@@ -32,12 +32,10 @@ class Gaps:
     missed: float
     behind: float
     points: F32
-    places: list[Cluster]
+    places: list[Shortfall]
 
 
-def gaps_of(
-    assembly: Assembly, sculpt: Sculpt, cage: Cage, within: Bool, cancelled: Callable[[], bool] = lambda: False
-) -> Gaps:  # fmt: skip
+def gaps_of(assembly: Assembly, sculpt: Sculpt, cage: Cage, within: Bool, cancelled: Cancel = lambda: False) -> Gaps:
     """Try rays spread evenly over the triangles of the low that `within (T,)` marks.
 
     A ray starts behind another surface where the way from the low out to its start enters some body of the pair.
@@ -59,10 +57,15 @@ def gaps_of(
     lack = np.where(depth > 0, LACKS.index("behind"), LACKS.index("missed")).astype(np.int32)
     lost_at = places[lost].astype(np.float32)
     apart = max(APART * assembly.low.diagonal, 3 * _spacing(points, len(owner)))
-    clusters = clusters_of(
-        lost_at, depth[lost], lack[lost], assembly.low.objects[triangle[lost]], assembly.keys, apart,
+    clusters = shortfalls_of(
+        lost_at,
+        depth[lost],
+        lack[lost],
+        assembly.low.objects[triangle[lost]],
+        assembly.keys,
+        apart,
         face_normals(assembly.low.positions, assembly.low.triangles[triangle[lost]]),
-    )  # fmt: skip
+    )
     return Gaps(float(missed.mean()), float((depth > 0).mean()), lost_at, clusters)
 
 
@@ -75,7 +78,7 @@ def _spacing(points: F64, count: int) -> float:
 @kernel
 def _try(triangle, b, missed, depth, rays, tracers):  # type: ignore[no-untyped-def]
     """Whether each ray strikes nothing, and how far its start lies beyond the first surface out from the low."""
-    pair = block(rays.pair, rays.pair_count, np.int32)
+    pair = view(rays, "pair")
     for i in range(len(triangle)):
         t = triangle[i]
         ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], rays)

@@ -14,14 +14,20 @@ MOST_SAMPLES = 80_000_000  # kept: 8 bytes each
 AT_ONCE = 20_000_000  # held while a sheet with more is worked through
 
 
-HITS = record_kind({"tiles": np.int64, "starts": np.int64, "triangle": np.int32, "uv": np.uint16})
+HITS = record_kind({"tiles": np.int64, "starts": np.int64, "triangle": np.int32, "uv": (np.uint16, 2)})
 CAST = record_kind(
     {
-        "low_triangle": np.int32, "sample": np.uint8, "covered": np.uint8, "struck": np.uint8, "normal": np.float32,
-        "height": np.float32, "hit_triangle": np.int32,
+        "low_triangle": (np.int32, "rows", "columns"),
+        "sample": (np.uint8, "rows", "columns"),
+        "covered": (np.uint8, "rows", "columns"),
+        "struck": (np.uint8, "rows", "columns"),
+        "normal": (np.float32, "rows", "columns", 3),
+        "height": (np.float32, "rows", "columns"),
+        "hit_triangle": (np.int32, "rows", "columns"),
     },
-    rows=np.int64, columns=np.int64,
-)  # fmt: skip
+    rows=np.int64,
+    columns=np.int64,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,9 +79,17 @@ class Cast:
         """Of the kind `CAST`, for kernels."""
         rows, columns = self.low_triangle.shape
         return record_of(
-            CAST, low_triangle=self.low_triangle, sample=self.sample, covered=self.covered, struck=self.struck,
-            normal=self.normal, height=self.height, hit_triangle=self.hit_triangle, rows=rows, columns=columns,
-        )  # fmt: skip
+            CAST,
+            low_triangle=self.low_triangle,
+            sample=self.sample,
+            covered=self.covered,
+            struck=self.struck,
+            normal=self.normal,
+            height=self.height,
+            hit_triangle=self.hit_triangle,
+            rows=rows,
+            columns=columns,
+        )
 
     @property
     def contested(self) -> int:

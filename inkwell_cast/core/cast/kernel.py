@@ -10,13 +10,12 @@ those four struck the same object of the sculpt, with normals that lean evenly a
 rest would change nothing to be seen and is left out.
 """
 
-from collections.abc import Callable
-
 import numpy as np
 
-from ..base.borrowed_arrays import block
 from ..base.errors import Cancelled
 from ..base.kernels import kernel
+from ..base.progress import Cancel, ShareDone
+from ..base.records import view
 from ..base.threads import in_batches
 from ..piece.low_on_sheet import Low
 from ..piece.sculpt import Sculpt
@@ -29,9 +28,15 @@ from .shading_normal import shading_normal
 
 
 def cast_rays(
-    low: Low, rays: Rays, sculpt: Sculpt, cast: Cast, hits: Hits, progress: Callable[[float], None],
-    cancelled: Callable[[], bool], adaptive: bool = False,
-) -> None:  # fmt: skip
+    low: Low,
+    rays: Rays,
+    sculpt: Sculpt,
+    cast: Cast,
+    hits: Hits,
+    progress: ShareDone,
+    cancelled: Cancel,
+    adaptive: bool = False,
+) -> None:
     """Project the sculpt onto some tiles of a sheet of the low, into `cast` and `hits`.
 
     `adaptive` leaves samples out that the first four of a texel make needless. Raises Cancelled soon after
@@ -57,9 +62,9 @@ def cast_tiles(first, last, contested, grid, rays, sculpt, cast, hits, cell):  #
     contested (K,) int64 counts samples that more than one triangle asked for; cell is of `empty_cell`. The others are
     records too.
     """
-    tiles, begins = block(hits.tiles, hits.tiles_count, np.int64), block(hits.starts, hits.starts_count, np.int64)
-    corners = block(grid.corners, (grid.corners_count, 3, 2), np.int64)
-    starts, listed = block(grid.starts, grid.starts_count, np.int64), block(grid.listed, grid.listed_count, np.int32)
+    tiles, begins = view(hits, "tiles"), view(hits, "starts")
+    corners = view(grid, "corners")
+    starts, listed = view(grid, "starts"), view(grid, "listed")
     side, across = grid.side, cell.across
     for k in range(first, last):
         x0, y0, columns, rows = tile_box(tiles[k], grid)
@@ -119,7 +124,7 @@ def _agree(c, where, owner, grid, rays, sculpt, cell):  # type: ignore[no-untype
     """
     if not all_on_low(owner, where[2], where[3], grid.side):
         return False
-    objects = block(sculpt.objects, sculpt.objects_count, np.int32)
+    objects = view(sculpt, "objects")
     count, lowest, highest, lean, thing = 0, 1e30, -1e30, 1.0, -1
     ax = ay = az = x = y = z = 0.0
     for n in range(c * cell.samples, c * cell.samples + cell.few):
@@ -150,8 +155,8 @@ def _keep_samples(c, where, owner, sculpt, cast, hits, cell, side):  # type: ign
     where: its column and row on the sheet, its first sample's in `owner`, and the place of the tile's first sample.
     """
     x, y, left, top, begin = where
-    triangle = block(hits.triangle, hits.triangle_count, np.int32)
-    uv = block(hits.uv, (hits.uv_count, 2), np.uint16)
+    triangle = view(hits, "triangle")
+    uv = view(hits, "uv")
     on_low, count, nearest, order = 0, 0, 1 << 30, cell.order
     sum_x = sum_y = sum_z = sum_h = 0.0
     for s in range(cell.samples):
@@ -181,19 +186,17 @@ def _keep_samples(c, where, owner, sculpt, cast, hits, cell, side):  # type: ign
 @kernel(inline="always")
 def _keep_nearest(x, y, t, sample, hit, cast):  # type: ignore[no-untyped-def]
     """The sample nearest to a texel's centre, its triangle of the low and what it struck."""
-    shape = (cast.rows, cast.columns)
-    block(cast.low_triangle, shape, np.int32)[y, x] = t
-    block(cast.sample, shape, np.uint8)[y, x] = sample
-    block(cast.hit_triangle, shape, np.int32)[y, x] = hit
+    view(cast, "low_triangle")[y, x] = t
+    view(cast, "sample")[y, x] = sample
+    view(cast, "hit_triangle")[y, x] = hit
 
 
 @kernel(inline="always")
 def _keep_texel(x, y, on_low, struck, sums, cast):  # type: ignore[no-untyped-def]
     """Counts and means of a texel; sums are those of normals (3) and heights over its hits."""
-    shape = (cast.rows, cast.columns)
-    block(cast.covered, shape, np.uint8)[y, x] = on_low
-    block(cast.struck, shape, np.uint8)[y, x] = struck
+    view(cast, "covered")[y, x] = on_low
+    view(cast, "struck")[y, x] = struck
     if struck:
-        normal = block(cast.normal, (cast.rows, cast.columns, 3), np.float32)
+        normal = view(cast, "normal")
         normal[y, x, 0], normal[y, x, 1], normal[y, x, 2] = sums[0] / struck, sums[1] / struck, sums[2] / struck
-        block(cast.height, shape, np.float32)[y, x] = sums[3] / struck
+        view(cast, "height")[y, x] = sums[3] / struck

@@ -5,13 +5,13 @@ quarter faster. Those that are looked at are. Where the triangles are the same t
 only where building another would take longer than its rays gain.
 """
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
 
-from ..base.array_types import I32, Any_
+from ..base.array_types import I32, AnyArray
+from ..base.progress import Cancel
 from ..piece.piece import Assembly
 from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
@@ -27,7 +27,7 @@ OCCLUDERS = {which: Slot["Occluders"]() for which in ("pair", "piece", "all", "e
 class Occluders:
     """tracers (P, 2) uint64, a row a pair."""
 
-    tracers: Any_
+    tracers: AnyArray
 
 
 def occluders_on(context: Context, which: str) -> Occluders:
@@ -51,9 +51,7 @@ def lends(assembly: Assembly, sculpt: Sculpt) -> bool:
     return len(sculpt.mesh.triangles) > LENT * rays
 
 
-def occluders_of(
-    assembly: Assembly, sculpt: Sculpt, which: str, cancelled: Callable[[], bool] = lambda: False
-) -> Occluders:
+def occluders_of(assembly: Assembly, sculpt: Sculpt, which: str, cancelled: Cancel = lambda: False) -> Occluders:
     """Scenes for the rays of every pair.
 
     Of its "pair" or the whole "piece" without their floaters, "all" of the pair, "everything" of the whole piece, its

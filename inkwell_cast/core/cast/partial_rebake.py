@@ -7,13 +7,13 @@ nothing but its own rays.
 Tiles are cast again here for a bake after a change, and for a patch that has other settings.
 """
 
-from collections.abc import Callable
 from dataclasses import fields
 from itertools import pairwise
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I64, Any_, Bool
+from ..base.array_types import F32, F64, I64, AnyArray, Bool
+from ..base.progress import Cancel, ShareDone
 from ..cage.cage import Cage
 from ..mesh.mesh import Mesh
 from ..piece.low_on_sheet import Low
@@ -38,7 +38,7 @@ def _same_mesh(one: Mesh, other: Mesh) -> bool:
     return len(one.uvs) == len(other.uvs) and all(map(_same, _arrays_of(one), _arrays_of(other)))
 
 
-def _arrays_of(mesh: Mesh) -> list[Any_]:
+def _arrays_of(mesh: Mesh) -> list[AnyArray]:
     layers = [layer for layer in (mesh.normals, *mesh.uvs) if layer]
     layered = [array for layer in layers for array in (layer.values, layer.corners)]
     return [mesh.positions, mesh.triangles, mesh.objects, *layered]
@@ -67,7 +67,7 @@ def changed_rays(points: F32, before: Cage, after: Cage) -> Bool:
     return changed | _restroked(old, new) | _straightened(old.straight, new.straight)
 
 
-def _differing(one: F32 | F64, other: F32 | F64) -> list[Any_]:
+def _differing(one: F32 | F64, other: F32 | F64) -> list[AnyArray]:
     """Rows that only one of two lists has; all of both where their order differs, since later ones count more."""
     old, new = [row.tobytes() for row in one], [row.tobytes() for row in other]
     both = set(old) & set(new)
@@ -107,7 +107,7 @@ def tiles_of(grid: Grid, triangles: Bool) -> I64:
     return np.flatnonzero(sums[grid.starts[1:]] > sums[grid.starts[:-1]])
 
 
-def without_tiles(values: Any_, grid: Grid, tiles: I64, empty: float) -> Any_:
+def without_tiles(values: AnyArray, grid: Grid, tiles: I64, empty: float) -> AnyArray:
     """A copy of a layer (H, W, ...) with some tiles as they are before a cast."""
     out = values.copy()
     for tile in tiles.tolist():
@@ -138,9 +138,7 @@ def with_hits(hits: Hits, fresh: Hits) -> Hits:
     return Hits(hits.tiles, hits.starts, triangle, uv)
 
 
-def cast_tiles(
-    context: Context, before: Cast, tiles: I64, tell: Callable[[float], None], cancelled: Callable[[], bool]
-) -> tuple[Cast, Hits]:
+def cast_tiles(context: Context, before: Cast, tiles: I64, tell: ShareDone, cancelled: Cancel) -> tuple[Cast, Hits]:
     """A cast in which some tiles are traced anew by the rays of a context, and what their samples struck."""
     cast, fresh = cast_without(before, context.low.grid, tiles), empty_hits(context.low.grid, tiles)
     cast_rays(context.low, context.rays, context.sculpt, cast, fresh, tell, cancelled, context.recipe.sheet.adaptive)

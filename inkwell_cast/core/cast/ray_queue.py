@@ -8,7 +8,7 @@ import numpy as np
 from ..base.array_types import I64
 from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
-from ..base.records import Record, aligned
+from ..base.records import Record, aligned, view
 from ..rays.embree import hit_along
 from ..rays.modifiers.modifiers import HAS_OMISSIONS, IS_NEAREST
 from ..rays.packet import ALL_KINDS, COHERENT, ORIGIN, REACH, ROWS, WAY, WIDTH, hit_of, strike
@@ -24,12 +24,22 @@ MOST = 256  # samples of a cell
 # one pair: how many; how far along each the low lies; its sample.
 CELL = np.dtype(
     [
-        ("numbers", "f4", (ROWS, WIDTH)), ("words", "i4", 2 * WIDTH),
-        ("order", "i8", (64, 2)), ("samples", "i8"), ("few", "i8"), ("across", "i8"),
-        ("struck", "i8", MOST), ("height", "f8", MOST), ("u", "f8", MOST), ("v", "f8", MOST),
-        ("count", "i8"), ("pair", "i8"), ("low_at", "f8", WIDTH), ("sample", "i8", WIDTH),
+        ("numbers", "f4", (ROWS, WIDTH)),
+        ("words", "i4", 2 * WIDTH),
+        ("order", "i8", (64, 2)),
+        ("samples", "i8"),
+        ("few", "i8"),
+        ("across", "i8"),
+        ("struck", "i8", MOST),
+        ("height", "f8", MOST),
+        ("u", "f8", MOST),
+        ("v", "f8", MOST),
+        ("count", "i8"),
+        ("pair", "i8"),
+        ("low_at", "f8", WIDTH),
+        ("sample", "i8", WIDTH),
     ]
-)  # fmt: skip
+)
 
 
 def empty_cell(order: I64, few: int) -> Record:
@@ -44,11 +54,11 @@ def empty_cell(order: I64, few: int) -> Record:
 @kernel(inline="always")
 def add(t, ray, n, cell, rays, sculpt):  # type: ignore[no-untyped-def]
     """Trace a ray of `make_ray` of triangle t of the low, soon: what it strikes is kept as sample n of the cell."""
-    if block(rays.flags, rays.flags_count, np.uint8)[t] & (IS_NEAREST | HAS_OMISSIONS):
+    if view(rays, "flags")[t] & (IS_NEAREST | HAS_OMISSIONS):
         length, u, v, hit = trace(t, ray, rays, sculpt)
         _keep(n, ray[6] - length, u, v, hit, cell)
         return
-    pair = block(rays.pair, rays.pair_count, np.int32)[t]
+    pair = view(rays, "pair")[t]
     if cell.count == WIDTH or (cell.count and cell.pair != pair):
         trace_waiting(cell, sculpt)
     k = cell.count
@@ -66,8 +76,8 @@ def trace_waiting(cell, sculpt):  # type: ignore[no-untyped-def]
     if not count:
         return
     cell.count = 0
-    tracer = block(sculpt.tracers, (sculpt.tracers_count, 2), np.uint64)[cell.pair]
-    first = block(sculpt.first, sculpt.first_count, np.int64)[cell.pair]
+    tracer = view(sculpt, "tracers")[cell.pair]
+    first = view(sculpt, "first")[cell.pair]
     rays = cell.numbers, block(cell.numbers.ctypes.data, (ROWS, WIDTH), np.int32), cell.words
     if count > FEW:
         for k in range(WIDTH):
@@ -83,9 +93,16 @@ def trace_waiting(cell, sculpt):  # type: ignore[no-untyped-def]
 def _alone(k, tracer, numbers):  # type: ignore[no-untyped-def]
     """What ray k of a packet strikes, traced by itself."""
     return hit_along(
-        tracer[0], tracer[1], numbers[ORIGIN, k], numbers[ORIGIN + 1, k], numbers[ORIGIN + 2, k], numbers[WAY, k],
-        numbers[WAY + 1, k], numbers[WAY + 2, k], numbers[REACH, k],
-    )  # fmt: skip
+        tracer[0],
+        tracer[1],
+        numbers[ORIGIN, k],
+        numbers[ORIGIN + 1, k],
+        numbers[ORIGIN + 2, k],
+        numbers[WAY, k],
+        numbers[WAY + 1, k],
+        numbers[WAY + 2, k],
+        numbers[REACH, k],
+    )
 
 
 @kernel(inline="always")

@@ -2,15 +2,15 @@
 
 import numpy as np
 
-from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
+from ..base.records import view
 
 
 @kernel(inline="always")
 def shading_normal(hit, u, v, sculpt):  # type: ignore[no-untyped-def]
     """The sculpt's unit normal at barycentrics u, v of triangle `hit`; `sculpt` is a record of the kind `SCULPT`."""
-    values = block(sculpt.normals, (sculpt.normals_count, 3), np.float32)
-    rows = block(sculpt.normal_rows, (sculpt.normal_rows_count, 3), np.int32)
+    values = view(sculpt, "normals")
+    rows = view(sculpt, "normal_rows")
     a, b, c = rows[hit, 0], rows[hit, 1], rows[hit, 2]
     w = 1 - u - v
     x = w * values[a, 0] + u * values[b, 0] + v * values[c, 0]

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ..base.array_types import F32, I32, U8, Any_
+from ..base.array_types import F32, I32, U8, AnyArray
 from ..base.disk_arrays import in_bands
 from ..base.kernels import kernel, prange
 from ..base.records import shared
@@ -62,12 +62,12 @@ class Surroundings:
     points: F32
     margin: tuple[int, int] = (0, 0)
 
-    def with_margin(self, values: Any_) -> Any_:
+    def with_margin(self, values: AnyArray) -> AnyArray:
         """A layer of the sheet (H, W, ...) with what lies beyond its borders."""
         wide = (self.margin[0],) * 2, (self.margin[1],) * 2, *((0, 0),) * (values.ndim - 2)
         return np.pad(values, wide, mode="wrap") if any(self.margin) else values
 
-    def inner(self, values: Any_) -> Any_:
+    def inner(self, values: AnyArray) -> AnyArray:
         """The sheet itself, of a layer that has what lies beyond."""
         up, side = self.margin
         return values[up : values.shape[0] - up, side : values.shape[1] - side]
@@ -76,9 +76,7 @@ class Surroundings:
 def surroundings_of(context: Context, reach: float) -> Surroundings:
     """What the sheet tells of its texels; where it repeats, of those up to `reach` texels beyond its borders too."""
     cast, repeat = context.cast, context.recipe.sheet.repeat
-    plain = Surroundings(
-        cast.struck, cast.low_triangle, islands_on(context), unit_normals(context), points_of(context)
-    )  # fmt: skip
+    plain = Surroundings(cast.struck, cast.low_triangle, islands_on(context), unit_normals(context), points_of(context))
     if repeat == "none":
         return plain
     texels = int(np.ceil(reach))
@@ -91,9 +89,12 @@ def surroundings_of(context: Context, reach: float) -> Surroundings:
     tiles = np.stack([across, up], axis=1).astype(np.float64)
     points[y, x] += np.einsum("nk,nkc->nc", tiles, shifts[low_triangle[y, x]]).astype(np.float32)
     return replace(
-        around, struck=around.with_margin(cast.struck), low_triangle=low_triangle, points=points,
+        around,
+        struck=around.with_margin(cast.struck),
+        low_triangle=low_triangle,
+        points=points,
         normal=around.with_margin(plain.normal),
-    )  # fmt: skip
+    )
 
 
 def open_sky(context: Context, radius: float) -> F32:
@@ -107,9 +108,14 @@ def open_skies(around: Surroundings, radii: tuple[float, ...]) -> F32:
     free = np.ones((*around.struck.shape, len(radii)), np.float32)
     for n, radius in enumerate(radii):
         _look(
-            _steps(radius), around.struck, around.low_triangle, around.island, around.normal, around.points,
+            _steps(radius),
+            around.struck,
+            around.low_triangle,
+            around.island,
+            around.normal,
+            around.points,
             free[..., n],
-        )  # fmt: skip
+        )
     return free
 
 

@@ -1,24 +1,22 @@
 """What lies at a texel: its triangle of the low, and where in it the texel is."""
 
-import numpy as np
-
-from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
+from ..base.records import view
 from ..rays.ray import point_on_low
-from ..uv.rasterise import GRID, texel_barycentrics
+from ..uv.rasterise import texel_barycentrics
 
 
 @kernel(inline="always")
 def triangle_at(x, y, cast):  # type: ignore[no-untyped-def]
     """The triangle of the low at a texel, -1 for none; `cast` is a record of the kind `CAST`."""
-    return block(cast.low_triangle, (cast.rows, cast.columns), np.int32)[y, x]
+    return view(cast, "low_triangle")[y, x]
 
 
 @kernel(inline="always")
 def barycentrics_at(x, y, t, low, cast):  # type: ignore[no-untyped-def]
     """Barycentrics of a texel in triangle t, at its centre or its nearest covered sample; `low` is a `LOW` record."""
-    sample = block(cast.sample, (cast.rows, cast.columns), np.uint8)[y, x]
-    return texel_barycentrics(t, x, y, sample, block(low.grid, 1, GRID)[0])
+    sample = view(cast, "sample")[y, x]
+    return texel_barycentrics(t, x, y, sample, view(low, "grid"))
 
 
 @kernel(inline="always")

@@ -3,12 +3,12 @@
 import numpy as np
 
 from ..base.array_types import F64
-from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
+from ..base.records import view
 from ..mesh.normals import face_normal
 from ..piece.sculpt import Sculpt
 from ..rays.embree import hit_along
-from ..rays.modifiers.modifiers import HAS_OMISSIONS, IS_NEAREST, MODIFIERS
+from ..rays.modifiers.modifiers import HAS_OMISSIONS, IS_NEAREST
 from ..rays.modifiers.omission import MOST_PASSED, left_out, strike_beyond
 from ..rays.ray import Rays
 
@@ -21,15 +21,15 @@ def trace(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
 
     `rays` and `sculpt` are records of the kinds `RAYS` and `SCULPT`.
     """
-    pair = block(rays.pair, rays.pair_count, np.int32)[t]
-    tracer = block(sculpt.tracers, (sculpt.tracers_count, 2), np.uint64)[pair]
-    first = block(sculpt.first, sculpt.first_count, np.int64)[pair]
-    flags = block(rays.flags, rays.flags_count, np.uint8)[t]
+    pair = view(rays, "pair")[t]
+    tracer = view(sculpt, "tracers")[pair]
+    first = view(sculpt, "first")[pair]
+    flags = view(rays, "flags")[t]
     if flags & IS_NEAREST:
         return _nearest(t, ray, rays, sculpt)
     if flags & HAS_OMISSIONS:
-        objects = block(sculpt.objects, sculpt.objects_count, np.int32)
-        return strike_beyond(tracer[0], tracer[1], first, ray, objects, block(rays.modifiers, 1, MODIFIERS)[0])
+        objects = view(sculpt, "objects")
+        return strike_beyond(tracer[0], tracer[1], first, ray, objects, view(rays, "modifiers"))
     length, u, v, hit = hit_along(tracer[0], tracer[1], ray[0], ray[1], ray[2], ray[3], ray[4], ray[5], ray[7])
     return np.float64(length), np.float64(u), np.float64(v), first + hit if hit >= 0 else np.int64(-1)
 
@@ -40,7 +40,7 @@ def _nearest(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
 
     Highs that are left out for the ray count on neither. The length is that on the ray to the same height.
     """
-    points = block(rays.points, (rays.points_count, 3, 3), np.float32)[t]
+    points = view(rays, "points")[t]
     nx, ny, nz = face_normal(points[0], points[1], points[2])
     ox, oy, oz, dx, dy, dz, out, far = ray
     px, py, pz = ox + dx * out, oy + dy * out, oz + dz * out
@@ -56,10 +56,10 @@ def _nearest(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
 @kernel
 def _nearest_on(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
     """What is nearest to the low of all that one ray passes."""
-    pair, omits = block(rays.pair, rays.pair_count, np.int32)[t], block(rays.flags, rays.flags_count, np.uint8)[t]
-    tracer = block(sculpt.tracers, (sculpt.tracers_count, 2), np.uint64)[pair]
-    first = block(sculpt.first, sculpt.first_count, np.int64)[pair]
-    objects = block(sculpt.objects, sculpt.objects_count, np.int32)
+    pair, omits = view(rays, "pair")[t], view(rays, "flags")[t]
+    tracer = view(sculpt, "tracers")[pair]
+    first = view(sculpt, "first")[pair]
+    objects = view(sculpt, "objects")
     ox, oy, oz, dx, dy, dz, out, far = ray
     near, near_u, near_v, nearest = far, 0.0, 0.0, np.int64(-1)
     gone = 0.0
@@ -69,7 +69,7 @@ def _nearest_on(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
         if hit < 0:
             break
         gone += length
-        skipped = omits & HAS_OMISSIONS and left_out(ray, objects[first + hit], block(rays.modifiers, 1, MODIFIERS)[0])
+        skipped = omits & HAS_OMISSIONS and left_out(ray, objects[first + hit], view(rays, "modifiers"))
         if not skipped and (nearest < 0 or abs(out - gone) < abs(out - near)):
             near, near_u, near_v, nearest = gone, np.float64(u), np.float64(v), first + hit
         if gone > out:  # below the low all that follows is farther
@@ -80,7 +80,7 @@ def _nearest_on(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
 
 def strike(
     rays: Rays, sculpt: Sculpt, triangle: int, start: F64, way: F64, out: float, far: float
-) -> tuple[float, float, float, int]:  # fmt: skip
+) -> tuple[float, float, float, int]:
     """What the ray of a triangle strikes in a cast: length on it, u, v and triangle of the sculpt, -1 for nothing."""
     ray = (*start.tolist(), *way.tolist(), float(out), float(far))
     length, u, v, hit = trace(triangle, ray, rays.record, sculpt.record)  # type: ignore[call-arg]

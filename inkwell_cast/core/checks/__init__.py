@@ -1,10 +1,11 @@
 """Checks before a bake, one module each with `find(piece) -> Iterator[Finding]`; adding one is a file and a line."""
 
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Collection, Iterator
 from functools import partial
 from typing import Protocol
 
 from ..base.errors import Cancelled
+from ..base.progress import Cancel
 from ..mesh.mesh import Mesh
 from ..piece.assembly import assemble, undivided
 from ..piece.piece import Assembly, BakeMeshes
@@ -34,7 +35,7 @@ from . import (
 )
 from .finding import SEVERITIES, Finding, Inspected, Remedy, Severity, inspect
 
-Found = tuple[list[Finding], list[Mesh]]
+Findings = tuple[list[Finding], list[Mesh]]
 
 
 class Check(Protocol):
@@ -47,15 +48,32 @@ class Check(Protocol):
 REGISTRY: dict[str, Check] = {
     module.KEY: module
     for module in (
-        invalid_numbers, unpaired, missing_uvs, place_and_scale, winding, cage_meshes, straying_low, overlapping_islands, uvs_outside_tile, uv_area, hard_edges, faceted_sculpt, doubled_vertices,
-        open_borders, non_manifold, not_triangulated, texel_density, uv_stretch, reading_notes,
+        invalid_numbers,
+        unpaired,
+        missing_uvs,
+        place_and_scale,
+        winding,
+        cage_meshes,
+        straying_low,
+        overlapping_islands,
+        uvs_outside_tile,
+        uv_area,
+        hard_edges,
+        faceted_sculpt,
+        doubled_vertices,
+        open_borders,
+        non_manifold,
+        not_triangulated,
+        texel_density,
+        uv_stretch,
+        reading_notes,
     )
-}  # fmt: skip
-FINDINGS = {key: Slot[Found]() for key in REGISTRY}
+}
+FINDINGS = {key: Slot[Findings]() for key in REGISTRY}
 
 
 def check(
-    recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None, cancel: Callable[[], bool] = lambda: False
+    recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None, cancel: Cancel = lambda: False
 ) -> list[Finding]:
     """Everything that is wrong with a piece before a ray is cast, the worst first.
 
@@ -66,8 +84,8 @@ def check(
 
 
 def findings_of(
-    assembly: Assembly, warm: Warm, cancel: Callable[[], bool] = lambda: False, keys: Collection[str] | None = None
-) -> list[Finding]:  # fmt: skip
+    assembly: Assembly, warm: Warm, cancel: Cancel = lambda: False, keys: Collection[str] | None = None
+) -> list[Finding]:
     """The same for a piece that is put together, or of some checks alone.
 
     Each check finds once for the piece's files and the settings that it follows.
@@ -75,7 +93,7 @@ def findings_of(
     files, behind = list(assembly.files.values()), settings_behind(assembly.recipe, CHECKS)
     inspected, found = list[Inspected](), list[Finding]()
 
-    def find(module: Check) -> Found:
+    def find(module: Check) -> Findings:
         if cancel():
             raise Cancelled
         if not inspected:

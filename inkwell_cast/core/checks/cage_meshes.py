@@ -27,15 +27,23 @@ def find(piece: Inspected) -> Iterator[Finding]:
     for verdict in cage_verdicts(a, built):
         if verdict.wrong:
             yield Finding(
-                KEY, "blocking" if verdict.hopeless else "warning", "Cage does not fit its low",
-                parts[verdict.pair][0].key, 1, f"{verdict.pair}: {verdict.words}",
+                KEY,
+                "blocking" if verdict.hopeless else "warning",
+                "Cage does not fit its low",
+                parts[verdict.pair][0].key,
+                1,
+                f"{verdict.pair}: {verdict.words}",
                 "Export the cage again from the low as it is now, or take it out and set a reach.",
-            )  # fmt: skip
+            )
     for form in built.forms:
         if form.form == "points":
             continue
         yield Finding(
-            KEY, "note" if form.form == "surface" else "warning", TITLE, parts[form.pair][0].key,
-            abs(form.faces[1] - form.faces[0]) or form.faces[0], f"{form.pair}: {form.words}",
+            KEY,
+            "note" if form.form == "surface" else "warning",
+            TITLE,
+            parts[form.pair][0].key,
+            abs(form.faces[1] - form.faces[0]) or form.faces[0],
+            f"{form.pair}: {form.words}",
             "If it should lie on the low point by point, export it again from the low as it is now.",
-        )  # fmt: skip
+        )

@@ -19,10 +19,14 @@ def find(piece: Inspected) -> Iterator[Finding]:
             touched[rows] = True
             count = len(np.unique(rows))
             yield Finding(
-                KEY, "warning", TITLE, subject.part.key, count,
+                KEY,
+                "warning",
+                TITLE,
+                subject.part.key,
+                count,
                 f"{plural(count, 'vertex', 'vertices')} of {subject.part.name} next to another without being joined to it: "
                 "the surface is cracked there.",
                 "Merge vertices by distance in the modelling program, or here.",
                 Remedy("Merge doubled vertices", "merge_doubles", subject.part.file, subject.part.name),
                 marks=subject.marks(touched[subject.mesh.triangles]),
-            )  # fmt: skip
+            )

@@ -29,8 +29,13 @@ def find(piece: Inspected) -> Iterator[Finding]:
         if share > MOSTLY:
             count = int(hard.sum()) // 2
             yield Finding(
-                KEY, "warning", TITLE, high.part.key, count,
+                KEY,
+                "warning",
+                TITLE,
+                high.part.key,
+                count,
                 f"{share:.0%} of the soft edges of {high.part.name} are shaded hard: its faces will show in the map.",
                 "Export the sculpt with smooth normals, or treat it as smooth.",
-                Remedy("Treat as smooth", "smooth", high.part.file, high.part.name), marks=high.marks(hard),
-            )  # fmt: skip
+                Remedy("Treat as smooth", "smooth", high.part.file, high.part.name),
+                marks=high.marks(hard),
+            )

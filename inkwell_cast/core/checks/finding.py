@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
 
-from ..base.array_types import F32, I32, Any_, Bool
+from ..base.array_types import F32, I32, AnyArray, Bool
 from ..mesh.adjacency import Edges, edges_of, islands_of, seams_of
 from ..mesh.marks import Marks, marks_of
 from ..mesh.mesh import Mesh
@@ -92,7 +92,7 @@ class Subject:
     def on_low(self) -> bool:
         return self.role in ("low", "self")
 
-    def marks(self, chosen: Any_) -> Marks:
+    def marks(self, chosen: AnyArray) -> Marks:
         """Triangles to show: those marked (T,), or in a corner or edge (T, 3)."""
         return marks_of(self.mesh, chosen, self.uvs if self.on_low else None, self.on_low)
 

@@ -20,8 +20,13 @@ def find(piece: Inspected) -> Iterator[Finding]:
         count = int(hard.sum()) // 2
         if count:
             yield Finding(
-                KEY, "warning", TITLE, low.part.key, count,
-                f"{plural(count, 'edge')} of {low.part.name} hard but inside an island: a line will show there.", "Cut the UVs there, or make the edges soft.",
+                KEY,
+                "warning",
+                TITLE,
+                low.part.key,
+                count,
+                f"{plural(count, 'edge')} of {low.part.name} hard but inside an island: a line will show there.",
+                "Cut the UVs there, or make the edges soft.",
                 Remedy("Split normals at UV seams only", "split_at_seams", low.part.file, low.part.name),
                 marks=low.marks(hard),
-            )  # fmt: skip
+            )

@@ -26,7 +26,11 @@ def find(piece: Inspected) -> Iterator[Finding]:
         if faces.any():
             count = int(faces.sum())
             yield Finding(
-                KEY, "blocking", TITLE, subject.part.key, count,
+                KEY,
+                "blocking",
+                TITLE,
+                subject.part.key,
+                count,
                 f"{plural(count, 'triangle')} with a value that is not a number or beyond {LARGEST:g}.",
                 "Delete or repair them and export again.",
-            )  # fmt: skip
+            )

@@ -16,7 +16,12 @@ def find(piece: Inspected) -> Iterator[Finding]:
         count = round(float((1 / subject.edges.uses[many]).sum()))
         severity: Severity = "warning" if subject.on_low else "note"
         yield Finding(
-            KEY, severity, TITLE, subject.part.key, count,
+            KEY,
+            severity,
+            TITLE,
+            subject.part.key,
+            count,
             f"{plural(count, 'edge')} of {subject.part.name} shared by more than two faces.",
-            "Delete inner faces, or split the edge.", marks=subject.marks(many),
-        )  # fmt: skip
+            "Delete inner faces, or split the edge.",
+            marks=subject.marks(many),
+        )

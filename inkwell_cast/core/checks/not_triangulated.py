@@ -20,8 +20,13 @@ def find(piece: Inspected) -> Iterator[Finding]:
         count = int((uses > 1).sum())
         if count:
             yield Finding(
-                KEY, "note", TITLE, low.part.key, count,
+                KEY,
+                "note",
+                TITLE,
+                low.part.key,
+                count,
                 f"{plural(count, 'polygon')} of {low.part.name} were cut here, quads along their shorter diagonal. "
                 "Another program may cut them the other way, and shading would differ.",
-                "Use the triangulated low of the handoff, or triangulate before export.", marks=low.marks(cut),
-            )  # fmt: skip
+                "Use the triangulated low of the handoff, or triangulate before export.",
+                marks=low.marks(cut),
+            )

@@ -20,7 +20,12 @@ def find(piece: Inspected) -> Iterator[Finding]:
                 "Rays that pass the border strike nothing." if low else "Rays near it may reach the inside or nothing."
             )
             yield Finding(
-                KEY, "note", "Open low" if low else "Open sculpt", subject.part.key, count,
+                KEY,
+                "note",
+                "Open low" if low else "Open sculpt",
+                subject.part.key,
+                count,
                 f"{subject.part.name} is open along {plural(count, 'edge')}. {harm}",
-                "Close the holes, if they can be seen.", marks=subject.marks(loose),
-            )  # fmt: skip
+                "Close the holes, if they can be seen.",
+                marks=subject.marks(loose),
+            )

@@ -49,18 +49,26 @@ def find(piece: Inspected) -> Iterator[Finding]:
         chosen = np.isin(island[start[p] : start[p + 1]], [n for pair in meeting for n in pair])
         names = f"in {first.part.name}" if p == q else f"of {first.part.name} and {second.part.name}"
         yield Finding(
-            KEY, "warning", TITLE, first.part.key, texels,
+            KEY,
+            "warning",
+            TITLE,
+            first.part.key,
+            texels,
             f"{plural(len(meeting), 'pair')} of islands {names} overlap on about {texels / SIDE**2:.2%} of the sheet; "
             "only the first of the file is baked there.",
             "Move the islands apart, or onto each other exactly to share them.",
             marks=first.marks(chosen),
-        )  # fmt: skip
+        )
     if shared:
         yield Finding(
-            KEY, "note", "Shared places", "", shared,
+            KEY,
+            "note",
+            "Shared places",
+            "",
+            shared,
             f"{plural(shared, 'pair')} of islands share one place on the sheet; the first of the file is baked.",
             "Nothing, if you meant it.",
-        )  # fmt: skip
+        )
 
 
 def _islands(lows: list[Subject]) -> tuple[I32, I64]:

@@ -31,10 +31,17 @@ def find(piece: Inspected) -> Iterator[Finding]:
     if whole or fix:
         what = f"The high {whole}." if whole else "The high fills the low's box, but its surface lies elsewhere."
         yield Finding(
-            KEY, "warning", "Low and high lie apart", lows[0].part.key, 1, what + said,
-            "Export both from the same place, axes and scale, or align the high here." if fix else
-            "Export both from the same place, axes and scale.", fix,
-        )  # fmt: skip
+            KEY,
+            "warning",
+            "Low and high lie apart",
+            lows[0].part.key,
+            1,
+            what + said,
+            "Export both from the same place, axes and scale, or align the high here."
+            if fix
+            else "Export both from the same place, axes and scale.",
+            fix,
+        )
         return
     for pair in piece.assembly.paired.pairs:
         here = [s for s in lows if s.pair == pair.name], [s for s in highs if s.pair == pair.name and s.role != "float"]
@@ -42,9 +49,15 @@ def find(piece: Inspected) -> Iterator[Finding]:
         if words:
             first = here[0][0]
             yield Finding(
-                KEY, "warning", "Pair lies apart", first.part.key, 1, f"In {pair.name} the high {words}.",
-                "Check that the names belong together.", marks=first.marks(np.ones(len(first.mesh.triangles), bool)),
-            )  # fmt: skip
+                KEY,
+                "warning",
+                "Pair lies apart",
+                first.part.key,
+                1,
+                f"In {pair.name} the high {words}.",
+                "Check that the names belong together.",
+                marks=first.marks(np.ones(len(first.mesh.triangles), bool)),
+            )
 
 
 def _compare(low: F64, high: F64) -> str:

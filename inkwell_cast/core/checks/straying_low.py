@@ -43,8 +43,13 @@ def find(piece: Inspected) -> Iterator[Finding]:
             if far.mean() > LEAST_SHARE:
                 count = int(far.sum())
                 yield Finding(
-                    KEY, "warning", TITLE, low.part.key, count,
+                    KEY,
+                    "warning",
+                    TITLE,
+                    low.part.key,
+                    count,
                     f"{plural(count, 'triangle')} of {low.part.name} up to "
                     f"{float(distance[far].max()):.3g} scene units from the high; the reach is {allowed:.3g}.",
-                    "Raise the reach, or shape the low after the sculpt.", marks=low.marks(far),
-                )  # fmt: skip
+                    "Raise the reach, or shape the low after the sculpt.",
+                    marks=low.marks(far),
+                )

@@ -36,7 +36,12 @@ def find(piece: Inspected) -> Iterator[Finding]:
         if not 1 / FACTOR < d / middle < FACTOR:
             word = "coarser" if d < middle else "finer"
             yield Finding(
-                KEY, "note", TITLE, low.part.key, 1,
+                KEY,
+                "note",
+                TITLE,
+                low.part.key,
+                1,
                 f"An island of {low.part.name} is {max(d / middle, middle / d):.1f} times {word} than most of them.",
-                "Scale the island, if it can be seen as well as the rest.", marks=low.marks(low.islands == n),
-            )  # fmt: skip
+                "Scale the island, if it can be seen as well as the rest.",
+                marks=low.marks(low.islands == n),
+            )

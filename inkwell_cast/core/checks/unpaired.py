@@ -7,7 +7,7 @@ import numpy as np
 
 from ..mesh.marks import marks_of
 from ..piece.piece import Assembly, take
-from ..settings.detail_levels import levels_in
+from ..settings.lods import levels_in
 from ..settings.pairing import Alone, Part, read_name
 from .finding import Finding, Inspected, Remedy, Severity
 
@@ -22,10 +22,15 @@ def find(piece: Inspected) -> Iterator[Finding]:
     if len(levels) > 1:
         names = ", ".join(map(str, levels))
         yield Finding(
-            KEY, "blocking" if not paired.pairs else "warning", "Several levels of detail", "", len(levels),
+            KEY,
+            "blocking" if not paired.pairs else "warning",
+            "Several levels of detail",
+            "",
+            len(levels),
             f"Names say the levels {names}; on one sheet they would lie over each other.",
-            "Bake one level a piece.", Remedy(f"Bake level {levels[0]}", "level", level=str(levels[0])),
-        )  # fmt: skip
+            "Bake one level a piece.",
+            Remedy(f"Bake level {levels[0]}", "level", level=str(levels[0])),
+        )
         return
     lows = [a for a in paired.alone if a.role in ("low", "self")]
     highs = [a for a in paired.alone if a.role in ("high", "float")]
@@ -33,16 +38,28 @@ def find(piece: Inspected) -> Iterator[Finding]:
         if lows and highs:
             fix = Remedy("Make it one pair", "together")
             yield Finding(
-                KEY, "blocking", "Nothing is paired", "", len(lows), f"{lows[0].part.name}: {lows[0].reason}.",
-                "Rename the parts, pair them by hand, or let every low receive from every high.", fix,
-            )  # fmt: skip
+                KEY,
+                "blocking",
+                "Nothing is paired",
+                "",
+                len(lows),
+                f"{lows[0].part.name}: {lows[0].reason}.",
+                "Rename the parts, pair them by hand, or let every low receive from every high.",
+                fix,
+            )
         else:
             missing = "high" if lows else "low"
             itself = Remedy("Bake it on its own", "alone") if lows else None
             yield Finding(
-                KEY, "blocking", f"No {missing}", "", 1, f"There is no {missing} in this piece.",
-                "Add the low-poly mesh." if missing == "low" else "Add the sculpt that belongs to the low.", itself,
-            )  # fmt: skip
+                KEY,
+                "blocking",
+                f"No {missing}",
+                "",
+                1,
+                f"There is no {missing} in this piece.",
+                "Add the low-poly mesh." if missing == "low" else "Add the sculpt that belongs to the low.",
+                itself,
+            )
         return
     for alone in paired.alone:
         yield _one(piece, alone)

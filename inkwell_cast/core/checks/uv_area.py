@@ -31,26 +31,42 @@ def find(piece: Inspected) -> Iterator[Finding]:
         if flat.any():
             count = int(flat.sum())
             yield Finding(
-                KEY, "warning", "UVs without area", low.part.key, count,
-                f"{plural(count, 'triangle')} of {low.part.name} with UVs that are a line or a point: nothing is baked there.", "Unwrap them again.", marks=low.marks(flat),
-            )  # fmt: skip
+                KEY,
+                "warning",
+                "UVs without area",
+                low.part.key,
+                count,
+                f"{plural(count, 'triangle')} of {low.part.name} with UVs that are a line or a point: nothing is baked there.",
+                "Unwrap them again.",
+                marks=low.marks(flat),
+            )
         turn = _majority(low, area)
         folded = (np.sign(area) * turn < 0) & ~flat
         if folded.any():
             count = int(folded.sum())
             yield Finding(
-                KEY, "warning", "Folded UVs", low.part.key, count,
+                KEY,
+                "warning",
+                "Folded UVs",
+                low.part.key,
+                count,
                 f"{plural(count, 'triangle')} of {low.part.name} turned over inside the island: detail there is mirrored and "
-                "overlaps.", "Relax or unwrap the island again.",
+                "overlaps.",
+                "Relax or unwrap the island again.",
                 marks=low.marks(folded),
-            )  # fmt: skip
+            )
         mirrored += len(np.unique(low.islands[turn < 0]))
     if mirrored:
         yield Finding(
-            KEY, "note", "Mirrored islands", "", mirrored,
+            KEY,
+            "note",
+            "Mirrored islands",
+            "",
+            mirrored,
             f"{plural(mirrored, 'island')} mirrored as a whole. Tangent-space maps are right there; lettering would read "
-            "backwards.", "Nothing, if you meant it.",
-        )  # fmt: skip
+            "backwards.",
+            "Nothing, if you meant it.",
+        )
 
 
 def _majority(low: Subject, area: F64) -> F64:

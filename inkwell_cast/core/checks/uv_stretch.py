@@ -26,10 +26,15 @@ def find(piece: Inspected) -> Iterator[Finding]:
         if share > LEAST_SHARE:
             typical = float(np.median(ratio[wrong]))
             yield Finding(
-                KEY, "warning", TITLE, low.part.key, int(wrong.sum()),
+                KEY,
+                "warning",
+                TITLE,
+                low.part.key,
+                int(wrong.sum()),
                 f"On {share:.0%} of the surface texels of {low.part.name} are about {typical:.0f} times as long as wide.",
-                "Unwrap it again, or scale the islands so that a square stays a square.", marks=low.marks(wrong),
-            )  # fmt: skip
+                "Unwrap it again, or scale the islands so that a square stays a square.",
+                marks=low.marks(wrong),
+            )
 
 
 def _areas(low: Subject) -> F64:

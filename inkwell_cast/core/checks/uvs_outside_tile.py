@@ -32,9 +32,13 @@ def find(piece: Inspected) -> Iterator[Finding]:
         else:
             happens = "they wrap around into it, as a texture repeats"
         yield Finding(
-            KEY, "warning" if by_tile else "note", TITLE, low.part.key, count,
+            KEY,
+            "warning" if by_tile else "note",
+            TITLE,
+            low.part.key,
+            count,
             f"{plural(count, 'triangle')} of {low.part.name} outside the tile: {happens}.",
             "Move the islands by whole tiles, or choose sheets by tile." if whole else "Leave it for repeating strips.",
             Remedy("Move islands into the tile", "into_tile", low.part.file, low.part.name) if whole else None,
             marks=low.marks(outside),
-        )  # fmt: skip
+        )

@@ -35,11 +35,16 @@ def find(piece: Inspected) -> Iterator[Finding]:
         count = int(against.sum()) // 2
         if count:
             yield Finding(
-                KEY, "warning", "Inconsistent winding", subject.part.key, count,
+                KEY,
+                "warning",
+                "Inconsistent winding",
+                subject.part.key,
+                count,
                 f"Across {plural(count, 'edge')} of {subject.part.name} neighbouring faces look to opposite sides; rays "
-                "pass through those that look away.", "Make the normals consistent in the modelling program.",
+                "pass through those that look away.",
+                "Make the normals consistent in the modelling program.",
                 marks=subject.marks(against),
-            )  # fmt: skip
+            )
         elif len(subject.mesh.triangles) and subject.role != "float":
             consistent.append(subject)
     told, shells = set[tuple[str, int]](), {s.part.key: _shells(s) for s in consistent}
@@ -106,7 +111,7 @@ def _shells(subject: Subject) -> list[_Shell]:
 
 def _opposed(
     lows: list[_Shell], highs: list[_Shell], told: set[tuple[str, int]], counts: tuple[int, int]
-) -> list[_Shell]:  # fmt: skip
+) -> list[_Shell]:
     """Shells that look the other way than their partners all over; of two, the one that is more likely wrong."""
     sides = lows, highs
     if not sides[0] or not sides[1] or max(map(len, sides)) > MOST_SHELLS:
@@ -163,8 +168,13 @@ def _finding(subject: Subject, rows: I64, how: str) -> Finding:
     name = subject.part.name if whole else f"A shell of {subject.part.name}"
     near = None if whole else place_in(subject.mesh.positions[subject.mesh.triangles[rows]].astype(np.float64))
     return Finding(
-        KEY, "warning", "Inside out", subject.part.key, len(rows),
-        f"{name} ({plural(len(rows), 'face')}) {how}.", "Turn its faces over.",
+        KEY,
+        "warning",
+        "Inside out",
+        subject.part.key,
+        len(rows),
+        f"{name} ({plural(len(rows), 'face')}) {how}.",
+        "Turn its faces over.",
         Remedy("Turn the faces over", "flip_winding", subject.part.file, subject.part.name, near=near),
         marks=subject.marks(chosen),
-    )  # fmt: skip
+    )

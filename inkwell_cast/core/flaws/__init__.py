@@ -1,6 +1,6 @@
 """Flaws: where a viewer sees a projection that went wrong, why, and what cures it. One module a cause.
 
-Adding a cause is a file and a line. A detector has `KEY`, `TITLE` and `find(seen) -> Found`: rows of the texels that
+Adding a cause is a file and a line. A detector has `KEY`, `TITLE` and `find(seen) -> FlawRows`: rows of the texels that
 show its cause, and the words for a region of them. Only rows that look worse than the best on this low are told, each
 by the first detector that claims it. Rows that lie together on the surface, across UV seams, are one flaw; the flaw
 that adds most to what is seen comes first. What shows too little is counted, not told.
@@ -20,9 +20,9 @@ from ..mesh.binary_message import pack, unpack, write_blocks
 from ..mesh.marks import Marks
 from . import (
     back_face,
-    elsewhere,
     farther_surface,
     leaning_detail,
+    map_from_elsewhere,
     missed,
     neighbour_occlusion,
     seam_break,
@@ -30,9 +30,9 @@ from . import (
     struck_another_part,
     wavy_outline,
 )
-from .flaw import Flaw, Found, Spot
+from .flaw import Flaw, FlawRows, Spot
 from .from_checks import CHECKED, flaw_of
-from .texel_rows import Seen, seen_of
+from .texel_rows import TexelRows, seen_of
 from .visible import FEW, Visible
 
 coo_array = on_demand("scipy.sparse", "coo_array")
@@ -40,9 +40,19 @@ connected_components = on_demand("scipy.sparse.csgraph", "connected_components")
 cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 __all__ = [
-    "CHECKED", "COARSE_MARKS", "FLAW_MARKS", "IN_TEXELS", "REGISTRY", "Flaw", "FlawList", "Shown", "Visible",
-    "flaws_of", "marks_in", "write_marks",
-]  # fmt: skip
+    "CHECKED",
+    "COARSE_MARKS",
+    "FLAW_MARKS",
+    "IN_TEXELS",
+    "REGISTRY",
+    "Flaw",
+    "FlawList",
+    "MarkedFlaw",
+    "Visible",
+    "flaws_of",
+    "marks_in",
+    "write_marks",
+]
 
 FLAW_MARKS, COARSE_MARKS = "flaws.marks", "coarse.marks"  # files of what views hatch
 
@@ -62,7 +72,7 @@ class Detector(Protocol):
     TITLE: str  # BY_PART, if there is one, makes all regions of a part one flaw
     # WHOLE_SHEET, if there is one, says that it is no matter of normals: it sees all rows, and says how wrong they look
 
-    def find(self, seen: Seen) -> Found: ...
+    def find(self, seen: TexelRows) -> FlawRows: ...
 
 
 DETECTORS: tuple[Detector, ...] = (  # type: ignore[assignment]
@@ -79,12 +89,13 @@ DETECTORS: tuple[Detector, ...] = (  # type: ignore[assignment]
 REGISTRY: dict[str, Detector] = {module.KEY: module for module in DETECTORS}
 IN_TEXELS = {  # causes whose texels look worse than the best on this low
     *(key for key, detector in REGISTRY.items() if not getattr(detector, "WHOLE_SHEET", False)),
-    missed.OUTSIDE[0], missed.TURNED[0],
-}  # fmt: skip
+    missed.OUTSIDE[0],
+    missed.TURNED[0],
+}
 
 
 @dataclass(frozen=True, slots=True)
-class Shown:
+class MarkedFlaw:
     """A flaw with the triangles to hatch: corners (M, 3, 3) on the low or sculpt and uvs (M, 3, 2) on the sheet."""
 
     flaw: Flaw
@@ -97,7 +108,7 @@ class Shown:
 class FlawList:
     """The flaws that show most, at most `MOST_FLAWS`, of those found, and how many places show too little."""
 
-    shown: list[Shown]
+    shown: list[MarkedFlaw]
     found: int
     harmless: int
 
@@ -108,19 +119,19 @@ class FlawList:
 
 def flaws_of(
     contexts: list[Context], visible: list[Visible], findings: list[Finding] | None = None, foreign: bool = False
-) -> FlawList:  # fmt: skip
+) -> FlawList:
     """The flaws on all sheets of a bake, the worst first, with those that checks before a bake can tell.
 
     Of `foreign` maps, which were made elsewhere, only the places can be told: the contexts' casts explain nothing.
     """
-    flaws, harmless, looked = list[Shown](), 0, list[Seen]()
+    flaws, harmless, looked = list[MarkedFlaw](), 0, list[TexelRows]()
     for number, context in enumerate(contexts):
         seen = seen_of(context, visible[number])
         looked.append(seen)
         least = np.where((seen.struck == 0) & ~np.bool_(foreign), MISSED, SHOWS)
         wrong = seen.at(np.flatnonzero(seen.looks.excess > least))
         free = np.ones(len(wrong.x), bool)
-        for detector in (elsewhere,) if foreign else DETECTORS:
+        for detector in (map_from_elsewhere,) if foreign else DETECTORS:
             subject = seen if getattr(detector, "WHOLE_SHEET", False) else wrong
             if len(subject.x):
                 told, less = _regions(subject, detector, free)
@@ -138,14 +149,14 @@ def flaws_of(
         if flaw.cause == missed.TURNED[0] and any(shown.flaw.cause == flaw.cause for shown in flaws):
             continue  # told by its texels
         mends += cure
-        flaws.append(Shown(flaw, finding.marks.corners, finding.marks.uvs, finding.marks.on_low))
+        flaws.append(MarkedFlaw(flaw, finding.marks.corners, finding.marks.uvs, finding.marks.on_low))
     worst = _without_rims(sorted(flaws, key=lambda shown: -shown.flaw.share))
     return FlawList(worst[:MOST_FLAWS], len(worst), harmless)
 
 
-def _without_rims(flaws: list[Shown]) -> list[Shown]:
+def _without_rims(flaws: list[MarkedFlaw]) -> list[MarkedFlaw]:
     """Flaws, the worst first, without those that are but the rim of a larger one."""
-    kept: list[Shown] = []
+    kept: list[MarkedFlaw] = []
     for shown in flaws:
         rim = shown.flaw.cause == farther_surface.KEY and any(
             one.flaw.part == shown.flaw.part
@@ -162,7 +173,7 @@ def _changes(flaw: Flaw) -> list[dict[str, Any]]:
     return [mend.model_dump(exclude={"name", "words", "cause", "on"}) for mend in flaw.mends]
 
 
-def _regions(seen: Seen, detector: Detector, free: Bool) -> tuple[list[Shown], int]:
+def _regions(seen: TexelRows, detector: Detector, free: Bool) -> tuple[list[MarkedFlaw], int]:
     """The flaws that a detector finds, part by part, and how many places show too little.
 
     What lies together on a part, across UV seams, is one. `free` (N,) loses the rows that are explained by it.
@@ -187,7 +198,7 @@ def _regions(seen: Seen, detector: Detector, free: Bool) -> tuple[list[Shown], i
     return told, len(regions) - len(told)
 
 
-def _is_seen(seen: Seen, detected: Found, region: I64, flaw: Flaw, thinned: int) -> bool:
+def _is_seen(seen: TexelRows, detected: FlawRows, region: I64, flaw: Flaw, thinned: int) -> bool:
     """Whether a viewer sees it: some plainly wrong, or much that is somewhat wrong."""
     if detected.error is not None:
         return flaw.share >= LEAST
@@ -197,17 +208,17 @@ def _is_seen(seen: Seen, detected: Found, region: I64, flaw: Flaw, thinned: int)
     return plain >= LEAST or (flaw.share >= LARGE and flaw.error > least)
 
 
-def _unexplained(found: Found, free: Bool) -> Found:
+def _unexplained(found: FlawRows, free: Bool) -> FlawRows:
     """Of what a detector found the rows that nothing else explains; they are free no more."""
     if found.error is not None:
         return found
     places = np.flatnonzero(free[found.rows])
     rows = found.rows[places]
     free[rows] = False
-    return Found(rows, lambda region: found.tell(places[region]))
+    return FlawRows(rows, lambda region: found.tell(places[region]))
 
 
-def _joined(detected: Found, regions: list[I64]) -> list[I64]:
+def _joined(detected: FlawRows, regions: list[I64]) -> list[I64]:
     """Regions of a part, those that are one thing as one."""
     large = [region for region in regions if len(region) >= FEWEST]
     one = [region for region in large if detected.tell(region).by_part]
@@ -216,7 +227,7 @@ def _joined(detected: Found, regions: list[I64]) -> list[I64]:
     return [region for region in regions if not any(region is each for each in one)] + [np.concatenate(one)]
 
 
-def _together(seen: Seen, rows: I64, region: I64, thinned: int) -> list[I64]:
+def _together(seen: TexelRows, rows: I64, region: I64, thinned: int) -> list[I64]:
     """Those of some rows that lie together: texels of a part differ in size, the larger ones say how close that is."""
     apart = TOGETHER * float(np.percentile(seen.size[rows[region]], LARGER)) * np.sqrt(thinned)
     apart = max(apart, NEIGHBOURS * seen.context.assembly.low.diagonal)
@@ -227,7 +238,7 @@ def _together(seen: Seen, rows: I64, region: I64, thinned: int) -> list[I64]:
     return np.split(region[order], np.cumsum(np.bincount(group))[:-1])
 
 
-def _shown(seen: Seen, detector: Detector, detected: Found, region: I64, thinned: int) -> Shown:
+def _shown(seen: TexelRows, detector: Detector, detected: FlawRows, region: I64, thinned: int) -> MarkedFlaw:
     rows = detected.rows[region]
     area = seen.size[rows].astype(np.float64) ** 2
     low, high = seen.place[rows].min(axis=0), seen.place[rows].max(axis=0)
@@ -240,15 +251,24 @@ def _shown(seen: Seen, detector: Detector, detected: Found, region: I64, thinned
     nearest = rows[int(np.argmin(np.linalg.norm(seen.place[rows] - np.array(spot.middle), axis=1)))]
     px, py, pz = seen.place[nearest].tolist()
     flaw = Flaw(
-        cause=cause, title=title, part=part, what=told.what, remedy=told.remedy, middle=spot.middle,
-        radius=spot.radius, area=float(area.sum()) * thinned, error=error, share=share * thinned,
-        spot=(px, py, pz), texel=(int(seen.x[nearest]), int(seen.y[nearest])),
+        cause=cause,
+        title=title,
+        part=part,
+        what=told.what,
+        remedy=told.remedy,
+        middle=spot.middle,
+        radius=spot.radius,
+        area=float(area.sum()) * thinned,
+        error=error,
+        share=share * thinned,
+        spot=(px, py, pz),
+        texel=(int(seen.x[nearest]), int(seen.y[nearest])),
         mends=[mend.model_copy(update={"cause": cause}) for mend in told.mends(spot)],
-    )  # fmt: skip
-    return Shown(flaw, *_squares(seen, rows))
+    )
+    return MarkedFlaw(flaw, *_squares(seen, rows))
 
 
-def _look_of(seen: Seen, detected: Found, region: I64) -> tuple[float, float]:
+def _look_of(seen: TexelRows, detected: FlawRows, region: I64) -> tuple[float, float]:
     """How wrong a region looks, and what that adds to the mean of the whole; degrees."""
     looks, rows = seen.looks, detected.rows[region]
     pixels = looks.pixels[rows]
@@ -260,7 +280,7 @@ def _look_of(seen: Seen, detected: Found, region: I64) -> tuple[float, float]:
     return share * max(seen.visible.total, FEW) / max(float(pixels.sum()), FEW), share
 
 
-def _squares(seen: Seen, rows: I64) -> tuple[F32, F32]:
+def _squares(seen: TexelRows, rows: I64) -> tuple[F32, F32]:
     """Two triangles over each texel, on the low and on the sheet, an even choice of the rows."""
     if len(rows) > MOST_MARKS // 2:
         rows = rows[np.linspace(0, len(rows) - 1, MOST_MARKS // 2).astype(np.int64)]
@@ -285,7 +305,7 @@ def _squares(seen: Seen, rows: I64) -> tuple[F32, F32]:
     return placed.astype(np.float32), laid.astype(np.float32)
 
 
-def write_marks(path: pathlib.Path, shown: list[Shown]) -> None:
+def write_marks(path: pathlib.Path, shown: list[MarkedFlaw]) -> None:
     """Keep what the views hatch of some flaws, in their order."""
     ends = np.cumsum([0, *[len(flaw.corners) for flaw in shown]]).astype(np.int32)
     none = np.zeros((0, 3, 3), np.float32), np.zeros((0, 3, 2), np.float32)

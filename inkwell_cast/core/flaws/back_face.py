@@ -6,30 +6,35 @@ It began inside the sculpt or another part, or looks in through a hole.
 import numpy as np
 
 from ..base.array_types import I64
-from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
+from ..base.records import view
 from ..cast.occluders import occluders_on
 from ..mesh.normals import face_normal
 from ..rays.embree import hit_along
-from ..rays.modifiers.modifiers import HAS_OMISSIONS, MODIFIERS
+from ..rays.modifiers.modifiers import HAS_OMISSIONS
 from ..rays.modifiers.omission import left_out
 from ..rays.ray import make_ray
 from ..settings.mends import Mend
 from . import offered_mends
-from .flaw import Explanation, Found, Spot, length
-from .texel_rows import Seen
+from .flaw import Explanation, FlawRows, Spot, length
+from .texel_rows import TexelRows
 
 KEY, TITLE = "inside", "Struck from inside"
 
 
-def find(seen: Seen) -> Found:
+def find(seen: TexelRows) -> FlawRows:
     """Texels that struck, whose ray passes a back face on its way."""
     rows = np.flatnonzero(seen.struck > 0)
     context = seen.context
     ready, way = occluders_on(context, "all"), np.zeros(len(rows))
     _backs(
-        seen.triangle[rows], seen.b[rows], context.rays.record, ready.tracers, context.sculpt.record, way,
-    )  # fmt: skip
+        seen.triangle[rows],
+        seen.b[rows],
+        context.rays.record,
+        ready.tracers,
+        context.sculpt.record,
+        way,
+    )
     back = way > 0
     rows, way = rows[back], way[back]
 
@@ -46,20 +51,20 @@ def find(seen: Seen) -> Found:
             mends,
         )
 
-    return Found(rows, tell)
+    return FlawRows(rows, tell)
 
 
 @kernel
 def _backs(triangle, b, rays, tracers, sculpt, way):  # type: ignore[no-untyped-def]
     """How far each ray goes to the first surface, where that is seen from behind; 0 where it is a front."""
-    pair, flags = block(rays.pair, rays.pair_count, np.int32), block(rays.flags, rays.flags_count, np.uint8)
+    pair, flags = view(rays, "pair"), view(rays, "flags")
     firsts, objects = (
-        block(sculpt.first, sculpt.first_count, np.int64),
-        block(sculpt.objects, sculpt.objects_count, np.int32),
+        view(sculpt, "first"),
+        view(sculpt, "objects"),
     )
-    positions = block(sculpt.positions, (sculpt.positions_count, 3), np.float32)
-    triangles = block(sculpt.triangles, (sculpt.triangles_count, 3), np.int32)
-    modifiers = block(rays.modifiers, 1, MODIFIERS)[0]
+    positions = view(sculpt, "positions")
+    triangles = view(sculpt, "triangles")
+    modifiers = view(rays, "modifiers")
     for i in range(len(triangle)):
         t = triangle[i]
         ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], rays)

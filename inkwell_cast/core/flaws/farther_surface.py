@@ -4,14 +4,14 @@ import numpy as np
 
 from ..base.array_types import I64
 from . import offered_mends
-from .flaw import Explanation, Found, length
-from .texel_rows import Seen
+from .flaw import Explanation, FlawRows, length
+from .texel_rows import TexelRows
 
 KEY, TITLE = "farther", "A nearer surface was passed"
 OFF = 0.5  # texels from the low
 
 
-def find(seen: Seen) -> Found:
+def find(seen: TexelRows) -> FlawRows:
     """All texels that struck off the low: those that no other cause explains are left for this one."""
     rows = np.flatnonzero((seen.struck > 0) & (np.abs(seen.height) > OFF * seen.size / seen.step))
 
@@ -29,4 +29,4 @@ def find(seen: Seen) -> Found:
             ],
         )
 
-    return Found(rows, tell)
+    return FlawRows(rows, tell)

@@ -46,7 +46,7 @@ class Explanation:
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class FlawRows:
     """Rows of a `Seen` that show a cause, and the words for some of them (places in `rows`).
 
     error (N,) is how wrong each looks in degrees where that is no matter of normals, such as shade; None where it is

@@ -10,16 +10,19 @@ from ..settings.files import Fix
 from ..settings.mends import Mend
 from ..settings.pairing import Placing
 from .flaw import Flaw
-from .texel_rows import Seen
+from .texel_rows import TexelRows
 from .visible import FEW
 
 cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 # by check: the cause, and how wrong its place looks at least before it is told, in degrees
 CAUSES = {
-    "winding": ("back", 5.0), "overlaps": ("overlap", 2.5), "uv_area": ("folded", 8.0), "doubles": ("cracked", 5.0),
+    "winding": ("back", 5.0),
+    "overlaps": ("overlap", 2.5),
+    "uv_area": ("folded", 8.0),
+    "doubles": ("cracked", 5.0),
     "hard_edges": ("hard_edge", 3.0),
-}  # fmt: skip
+}
 ALWAYS = {"pairs": ("alone", 45.0), "faceted": ("faceted", 6.0)}  # and how wrong that looks; no map shows it
 CHECKED = frozenset(CAUSES | ALWAYS)
 OF_LOW = {"overlaps", "uv_area", "hard_edges"}  # the best on this low suffers from these too
@@ -30,7 +33,7 @@ NEAR = 0.02  # of the low's diagonal: what of the low a mark on the sculpt stand
 Place = tuple[float, float, float]
 
 
-def flaw_of(finding: Finding, looked: list[Seen]) -> Flaw | None:
+def flaw_of(finding: Finding, looked: list[TexelRows]) -> Flaw | None:
     """The flaw that a finding is, with its remedy as a mend; None where a viewer of the map would see nothing of it."""
     place = finding.place
     if place is None or finding.check not in CAUSES | ALWAYS or finding.severity == "note":
@@ -49,14 +52,24 @@ def flaw_of(finding: Finding, looked: list[Seen]) -> Flaw | None:
     mend = mend_of(finding.fix, f"{finding.title}, {finding.part.rpartition('/')[2]}") if finding.fix else None
     spot, sheet, texel = _spot(finding, looked)
     return Flaw(
-        cause=cause, title=TITLES.get(finding.check, finding.title), part=finding.part, what=finding.what,
-        spot=spot, sheet=sheet, texel=texel,
-        remedy=finding.remedy, middle=(middle[0], middle[1], middle[2]), radius=radius, area=area, error=error,
-        share=share, mends=[mend.model_copy(update={"cause": cause})] if mend else [],
-    )  # fmt: skip
+        cause=cause,
+        title=TITLES.get(finding.check, finding.title),
+        part=finding.part,
+        what=finding.what,
+        spot=spot,
+        sheet=sheet,
+        texel=texel,
+        remedy=finding.remedy,
+        middle=(middle[0], middle[1], middle[2]),
+        radius=radius,
+        area=area,
+        error=error,
+        share=share,
+        mends=[mend.model_copy(update={"cause": cause})] if mend else [],
+    )
 
 
-def _spot(finding: Finding, looked: list[Seen]) -> tuple[Place, int, tuple[int, int] | None]:
+def _spot(finding: Finding, looked: list[TexelRows]) -> tuple[Place, int, tuple[int, int] | None]:
     """A point of the low in a finding, and where it lies on which sheet; one of its marks where none of it is baked."""
     middle = np.array((finding.place or ((0.0, 0.0, 0.0), 0.0))[0])
     for number, seen in enumerate(looked):
@@ -68,7 +81,7 @@ def _spot(finding: Finding, looked: list[Seen]) -> tuple[Place, int, tuple[int, 
     return tuple(points[int(np.argmin(np.linalg.norm(points - middle, axis=1)))].tolist()), 0, None
 
 
-def _look(finding: Finding, looked: list[Seen]) -> tuple[float, float]:
+def _look(finding: Finding, looked: list[TexelRows]) -> tuple[float, float]:
     """How wrong the place of a finding looks, and what that adds to the mean of the whole; degrees.
 
     For troubles of the low itself it is by how much the place looks worse than the mean of the whole.
@@ -85,7 +98,7 @@ def _look(finding: Finding, looked: list[Seen]) -> tuple[float, float]:
     return worse / max(pixels, FEW), worse / max(total, FEW)
 
 
-def _rows_of(finding: Finding, seen: Seen) -> Bool:
+def _rows_of(finding: Finding, seen: TexelRows) -> Bool:
     """The rows that a finding marks: of its triangles of the low, or near those of the sculpt."""
     marks, low = finding.marks, seen.context.low
     if marks.on_low:
@@ -102,7 +115,7 @@ def _as_one(corners: F32) -> F32:
     return np.ascontiguousarray(corners).reshape(len(corners), -1).view([("", np.float32)] * 9).reshape(-1)
 
 
-def _surface(seen: Seen) -> float:
+def _surface(seen: TexelRows) -> float:
     return float((seen.size.astype(np.float64) ** 2).sum())
 
 

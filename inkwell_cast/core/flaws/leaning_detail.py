@@ -4,8 +4,8 @@ import numpy as np
 
 from ..base.array_types import I64
 from . import offered_mends
-from .flaw import Explanation, Found, length
-from .texel_rows import Seen
+from .flaw import Explanation, FlawRows, length
+from .texel_rows import TexelRows
 
 KEY, TITLE = "leaning", "Leaning detail"
 LEAN = 10.0  # degrees between ray and face
@@ -14,7 +14,7 @@ BY_PART = True  # one setting straightens all of it
 SIDE = 1024
 
 
-def find(seen: Seen) -> Found:
+def find(seen: TexelRows) -> FlawRows:
     """Texels whose hit lies so far along a leaning ray that it is moved by more than `SHIFT` texels.
 
     Detail that only bends over to the neighbouring face looks no worse for it, and is not told.
@@ -39,4 +39,4 @@ def find(seen: Seen) -> Found:
             ],
         )
 
-    return Found(rows, tell)
+    return FlawRows(rows, tell)

@@ -3,15 +3,15 @@
 import numpy as np
 
 from ..base.array_types import F64, I64
-from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
+from ..base.records import view
 from ..cast.occluders import occluders_on
 from ..rays.embree import hit_along
 from ..rays.ray import make_ray
 from ..settings.mends import Mend
 from . import offered_mends
-from .flaw import Explanation, Found, Spot, length
-from .texel_rows import Seen
+from .flaw import Explanation, FlawRows, Spot, length
+from .texel_rows import TexelRows
 
 KEY, TITLE = "missed", "Missed"
 OUTSIDE = "outside", "Sculpt outside the cage"  # cause and title where only the reach falls short
@@ -21,7 +21,7 @@ UNUSED = 1e30
 ROOM = 1.05  # a mended reach goes a little farther than the sculpt
 
 
-def find(seen: Seen) -> Found:
+def find(seen: TexelRows) -> FlawRows:
     """Texels none of whose samples struck, or whose rays start below what a viewer sees there.
 
     What is said follows from how far off the sculpt lies along their rays.
@@ -32,9 +32,17 @@ def find(seen: Seen) -> Found:
     above, below, turned = (np.full(len(rows), UNUSED) for _ in range(3))
     struck = np.full(len(rows), -1, np.int64)
     _farther(
-        seen.triangle[rows], seen.b[rows], context.rays.record, context.sculpt.record,
-        occluders_on(context, "all").tracers, beyond, above, below, turned, struck,
-    )  # fmt: skip
+        seen.triangle[rows],
+        seen.b[rows],
+        context.rays.record,
+        context.sculpt.record,
+        occluders_on(context, "all").tracers,
+        beyond,
+        above,
+        below,
+        turned,
+        struck,
+    )
 
     def tell(chosen: I64) -> Explanation:
         if passed[rows[chosen]].mean() >= 0.5:
@@ -52,10 +60,10 @@ def find(seen: Seen) -> Found:
             by_part=True,
         )
 
-    return Found(rows, tell)
+    return FlawRows(rows, tell)
 
 
-def _turned(seen: Seen, off: str, struck: I64) -> Explanation:
+def _turned(seen: TexelRows, off: str, struck: I64) -> Explanation:
     """Sculpt that is wound against the low; the low is, where others strike the same sculpt as it is."""
     context = seen.context
     keys = context.sculpt.keys_of(struck)
@@ -76,7 +84,7 @@ def _turned(seen: Seen, off: str, struck: I64) -> Explanation:
     return Explanation(what, "Turn its winding over.", mends, *TURNED)
 
 
-def _out_of_reach(seen: Seen, at: I64, up: F64, down: F64) -> Explanation | None:
+def _out_of_reach(seen: TexelRows, at: I64, up: F64, down: F64) -> Explanation | None:
     """Sculpt that lies so far above or below rows that no ray of theirs gets there; None where there is none."""
     outward, inward = float(seen.outward[at].max()), float(seen.inward[at].max())
     high, deep = up < UNUSED, down < UNUSED
@@ -90,11 +98,12 @@ def _out_of_reach(seen: Seen, at: I64, up: F64, down: F64) -> Explanation | None
     return Explanation(
         f"The {way} reach is {length(reach)} here, and the sculpt {stands} the low.",
         f"Raise the {way} reach here to {length(needed)}, or place a pocket.",
-        lambda spot: [offered_mends.pocket(seen.context.assembly, spot, reaches)], *OUTSIDE,
-    )  # fmt: skip
+        lambda spot: [offered_mends.pocket(seen.context.assembly, spot, reaches)],
+        *OUTSIDE,
+    )
 
 
-def _above_others(seen: Seen, at: I64) -> Explanation:
+def _above_others(seen: TexelRows, at: I64) -> Explanation:
     """Sculpt beyond the start of rays that strike other sculpt below it."""
     above = seen.wanted[at][seen.wanted[at] > seen.outward[at]]
     reach, gap, needed = float(seen.outward[at].max()), float(np.median(above)), ROOM * float(above.max())
@@ -102,11 +111,9 @@ def _above_others(seen: Seen, at: I64) -> Explanation:
         f"The outward reach is {length(reach)} here; the sculpt stands {length(gap)} above the low, and rays that "
         "start below it strike what lies under it.",
         f"Raise the outward reach here to {length(needed)}, or place a pocket.",
-        lambda spot: [
-            offered_mends.pocket(seen.context.assembly, spot, (needed, float(seen.inward[at].max())))
-        ],
+        lambda spot: [offered_mends.pocket(seen.context.assembly, spot, (needed, float(seen.inward[at].max())))],
         *OUTSIDE,
-    )  # fmt: skip
+    )
 
 
 @kernel
@@ -115,8 +122,8 @@ def _farther(triangle, b, rays, sculpt, both, beyond, above, below, turned, stru
 
     And what it would strike of itself if backs counted, with the triangle of the sculpt.
     """
-    pair, firsts = block(rays.pair, rays.pair_count, np.int32), block(sculpt.first, sculpt.first_count, np.int64)
-    tracers = block(sculpt.tracers, (sculpt.tracers_count, 2), np.uint64)
+    pair, firsts = view(rays, "pair"), view(sculpt, "first")
+    tracers = view(sculpt, "tracers")
     for i in range(len(triangle)):
         t = triangle[i]
         ox, oy, oz, dx, dy, dz, out, far = make_ray(t, b[i, 0], b[i, 1], b[i, 2], rays)

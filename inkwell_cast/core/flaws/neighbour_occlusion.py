@@ -9,8 +9,8 @@ from ..cast.occluders import occluders_on
 from ..cast.sheet_surroundings import points_of, unit_normals
 from ..rays.embree import blocked
 from ..settings.mends import Mend
-from .flaw import Explanation, Found, Spot
-from .texel_rows import Seen
+from .flaw import Explanation, FlawRows, Spot
+from .texel_rows import TexelRows
 
 KEY, TITLE = "neighbour", "Occlusion from a neighbour"
 BY_PART = WHOLE_SHEET = True  # one setting takes all of it away
@@ -21,7 +21,7 @@ SHADE = 45.0  # degrees: how wrong full shade where none should be looks
 BAKED = {"occlusion", "bent"}
 
 
-def find(seen: Seen) -> Found:
+def find(seen: TexelRows) -> FlawRows:
     """Texels of which others than the own pair hide more than `SHARE` of the sky, where the recipe lets them."""
     context, recipe = seen.context, seen.context.recipe
     rows, hidden = np.zeros(0, np.int64), np.zeros(0)
@@ -31,23 +31,28 @@ def find(seen: Seen) -> Found:
         at = seen.y[rows], seen.x[rows]
         both = [occluders_on(context, which).tracers for which in ("piece", "pair")]
         hidden = _hidden(  # type: ignore[call-arg]
-            points_of(context)[at], unit_normals(context)[at], context.rays.pair[seen.triangle[rows]], *both,
-            LIFT * context.assembly.low.diagonal, RAYS,
-        )  # fmt: skip
+            points_of(context)[at],
+            unit_normals(context)[at],
+            context.rays.pair[seen.triangle[rows]],
+            *both,
+            LIFT * context.assembly.low.diagonal,
+            RAYS,
+        )
         rows, hidden = rows[hidden > SHARE], hidden[hidden > SHARE]
 
     def tell(region: I64) -> Explanation:
         return Explanation(
             f"Parts of other pairs hide {hidden[region].mean():.0%} of the sky here in the mean; their shade stays "
             "in the map when they are moved away.",
-            "Let only the own pair occlude.", mends,
-        )  # fmt: skip
+            "Let only the own pair occlude.",
+            mends,
+        )
 
     def mends(spot: Spot) -> list[Mend]:
         alone = "pair x low" if recipe.occlusion.occluders.endswith("low") else "pair"
         return [Mend(name=spot.name, words="Let only the own pair occlude", occluders=alone)]  # type: ignore[arg-type]
 
-    return Found(rows, tell, SHADE * hidden)
+    return FlawRows(rows, tell, SHADE * hidden)
 
 
 @kernel

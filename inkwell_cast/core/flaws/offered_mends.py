@@ -5,13 +5,13 @@ import numpy as np
 from ..base.array_types import F64, I64
 from ..piece.piece import Assembly
 from ..settings.files import Fix, FixKind
-from ..settings.levels import object_scope
 from ..settings.mends import Mend
-from ..settings.overrides import Level
 from ..settings.pairing import Placing
 from ..settings.regions import Crease, Directions, Heal, Omission, Patch, Pocket, Stroke
+from ..settings.scope_settings import ScopeSettings
+from ..settings.scopes import object_scope
 from .flaw import Spot, length
-from .texel_rows import Seen
+from .texel_rows import TexelRows
 
 RIM = 0.25  # of a pocket
 ROOM = 1.05  # a mend reaches a little past the flaw
@@ -23,15 +23,17 @@ def pocket(assembly: Assembly, spot: Spot, reach: tuple[float, float]) -> Mend:
     """A pocket over the flaw with another outward and inward reach, scene units."""
     unit = assembly.recipe.reach.scale(assembly.low.diagonal)
     ball = Pocket(
-        name=spot.name[:80], centre=spot.middle, radius=max(ROOM * spot.radius / (1 - RIM), 1e-9) / unit,
-        outward=reach[0] / unit, inward=reach[1] / unit, rim=RIM,
-    )  # fmt: skip
-    return Mend(
-        name=spot.name, words=f"Place a pocket: {length(reach[0])} out, {length(reach[1])} in", pockets=[ball]
-    )  # fmt: skip
+        name=spot.name[:80],
+        centre=spot.middle,
+        radius=max(ROOM * spot.radius / (1 - RIM), 1e-9) / unit,
+        outward=reach[0] / unit,
+        inward=reach[1] / unit,
+        rim=RIM,
+    )
+    return Mend(name=spot.name, words=f"Place a pocket: {length(reach[0])} out, {length(reach[1])} in", pockets=[ball])
 
 
-def tight_pocket(seen: Seen, spot: Spot, at: I64) -> Mend:
+def tight_pocket(seen: TexelRows, spot: Spot, at: I64) -> Mend:
     """A pocket that just holds what the best on this low takes at some rows."""
     wanted = seen.wanted[at][np.isfinite(seen.wanted[at])]
     least = CLEAR * seen.context.assembly.low.diagonal
@@ -56,7 +58,7 @@ def straighten_flat(spot: Spot) -> Mend:
 def directions(spot: Spot, way: Directions) -> Mend:
     """Rays of the whole part that part at hard edges, or that do not."""
     words = {"split": "Split its rays at hard edges", "averaged": "Average its rays over hard edges"}[way]
-    return Mend(name=spot.name, words=words, levels={object_scope(spot.part): Level(directions=way)})
+    return Mend(name=spot.name, words=words, levels={object_scope(spot.part): ScopeSettings(directions=way)})
 
 
 def leave_out(spot: Spot, high: str) -> Mend:

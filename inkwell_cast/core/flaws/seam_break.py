@@ -3,9 +3,9 @@
 import numpy as np
 
 from ..base.array_types import F64, I64
-from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
 from ..base.on_demand import on_demand
+from ..base.records import view
 from ..cage.cage import rays_of
 from ..cage.fit import cage_of
 from ..cast.shading_normal import shading_normal
@@ -14,8 +14,8 @@ from ..mesh.mesh import corner_positions
 from ..rays.embree import hit_along
 from ..rays.ray import make_ray
 from . import offered_mends
-from .flaw import Explanation, Found, length
-from .texel_rows import Seen
+from .flaw import Explanation, FlawRows, length
+from .texel_rows import TexelRows
 
 cKDTree = on_demand("scipy.spatial", "cKDTree")
 
@@ -26,14 +26,14 @@ MOST_PLACES = 200_000
 NEAR = 2.0  # texels: how far from the seam a row stands for it
 
 
-def find(seen: Seen) -> Found:
+def find(seen: TexelRows) -> FlawRows:
     """Texels along seams where the sculpt's normals, as both sides strike them, differ and lie apart."""
     context, low = seen.context, seen.context.assembly.low
     edges = edges_of(low)
     seams = seams_of(low.uvs[context.recipe.sheet.channel].at_corners(), edges) & (edges.across >= 0)
     seams &= np.isin(np.arange(len(low.triangles)), context.low.triangles)[:, None]
     t, k = np.nonzero(seams)
-    nothing = Found(np.zeros(0, np.int64), lambda region: Explanation("", ""))
+    nothing = FlawRows(np.zeros(0, np.int64), lambda region: Explanation("", ""))
     if not len(t) or not len(seen.x):
         return nothing
     points, texel = corner_positions(low).astype(np.float64), float(np.median(seen.size)) / seen.step
@@ -46,8 +46,13 @@ def find(seen: Seen) -> Found:
     across = edges.across[t, k].astype(np.int64)
     rays, sculpt = rays_of(context.assembly, cage_of(context.assembly, context.warm)), context.sculpt
     angle, apart = _compare(
-        t[edge], one, across[edge], other, rays.record, sculpt.record,
-    )  # fmt: skip
+        t[edge],
+        one,
+        across[edge],
+        other,
+        rays.record,
+        sculpt.record,
+    )
     broken = (angle > ANGLE) & (apart > APART * texel)
     if not broken.any():
         return nothing
@@ -63,9 +68,9 @@ def find(seen: Seen) -> Found:
             "between is on neither.",
             "Average the rays at these edges, or those of the whole part.",
             lambda spot: [offered_mends.average_edges(spot), offered_mends.directions(spot, "averaged")],
-        )  # fmt: skip
+        )
 
-    return Found(rows, tell)
+    return FlawRows(rows, tell)
 
 
 def _along(side: I64, share: F64) -> F64:
@@ -81,8 +86,8 @@ def _compare(t_1, b_1, t_2, b_2, rays, sculpt):  # type: ignore[no-untyped-def]
     """Degrees between the normals that two rays strike, and how far apart those places lie; 0 where one misses."""
     angle, apart = np.zeros(len(t_1)), np.zeros(len(t_1))
     struck = np.empty((2, 6))
-    pair, firsts = block(rays.pair, rays.pair_count, np.int32), block(sculpt.first, sculpt.first_count, np.int64)
-    tracers = block(sculpt.tracers, (sculpt.tracers_count, 2), np.uint64)
+    pair, firsts = view(rays, "pair"), view(sculpt, "first")
+    tracers = view(sculpt, "tracers")
     for i in range(len(t_1)):
         both = True
         for side in range(2):

@@ -3,15 +3,15 @@
 import numpy as np
 
 from ..base.array_types import I64
-from .flaw import Explanation, Found
-from .texel_rows import Seen
+from .flaw import Explanation, FlawRows
+from .texel_rows import TexelRows
 
 KEY, TITLE = "strained", "Strained gradient"
 BY_PART = True  # it is the low that bends too sharply, not a place
 STRAIN = 60.0  # degrees between shading normal and face: from here on rounding counts more than twice
 
 
-def find(seen: Seen) -> Found:
+def find(seen: TexelRows) -> FlawRows:
     """Texels where the low's interpolated normal leans from its face by more than `STRAIN`."""
     rows = np.flatnonzero(seen.strain > STRAIN)
 
@@ -24,4 +24,4 @@ def find(seen: Seen) -> Found:
             "by face area helps where faces differ in size.",
         )
 
-    return Found(rows, tell)
+    return FlawRows(rows, tell)

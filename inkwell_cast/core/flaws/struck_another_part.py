@@ -11,8 +11,8 @@ from ..mesh.surface_samples import spread_over
 from ..rays.closest_point import closest_on_triangle
 from ..settings.mends import Mend
 from . import offered_mends
-from .flaw import Explanation, Found, Spot, length
-from .texel_rows import Seen
+from .flaw import Explanation, FlawRows, Spot, length
+from .texel_rows import TexelRows
 
 cKDTree = on_demand("scipy.spatial", "cKDTree")
 
@@ -23,7 +23,7 @@ SEEDS, NEIGHBOURS = 60_000, 8
 MOST_ROWS = 200_000
 
 
-def find(seen: Seen) -> Found:
+def find(seen: TexelRows) -> FlawRows:
     """Texels whose hit is far along the ray, and less than `SHARE` of that from another place of the pair's lows."""
     context, away = seen.context, np.abs(seen.height)
     least = np.maximum(FAR * seen.size / seen.step, LOOKED_AT * context.assembly.low.diagonal)
@@ -48,12 +48,12 @@ def find(seen: Seen) -> Found:
             "Shorten the reach here, or leave the other part out; parts that lie close are best baked as pairs of "
             "their own.",
             lambda spot: _mends(seen, spot, at, high, _highs_of(seen.everything or seen, here)),
-        )  # fmt: skip
+        )
 
-    return Found(rows, tell)
+    return FlawRows(rows, tell)
 
 
-def _highs_of(seen: Seen, low_object: int) -> list[int]:
+def _highs_of(seen: TexelRows, low_object: int) -> list[int]:
     """The objects of the sculpt that lie nearer along the rays of an object of the low than along those of others."""
     context, rows = seen.context, np.flatnonzero(seen.struck > 0)
     low = context.assembly.low.objects[context.low.triangles[seen.triangle[rows]]]
@@ -67,7 +67,7 @@ def _highs_of(seen: Seen, low_object: int) -> list[int]:
     return highs
 
 
-def _mends(seen: Seen, spot: Spot, at: I64, high: int, lows: list[int]) -> list[Mend]:
+def _mends(seen: TexelRows, spot: Spot, at: I64, high: int, lows: list[int]) -> list[Mend]:
     """A pair of its own, where both have highs of their own; the other high left out; or the reach ended before it."""
     context, mends = seen.context, list[Mend]()
     if high not in lows:

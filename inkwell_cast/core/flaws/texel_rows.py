@@ -5,9 +5,9 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, I64, Any_
-from ..base.borrowed_arrays import block
+from ..base.array_types import F32, F64, I32, I64, AnyArray
 from ..base.kernels import kernel
+from ..base.records import view
 from ..cast.context import Context
 from ..cast.texel import barycentrics_at, triangle_at
 from ..mesh.normals import face_normal
@@ -18,7 +18,7 @@ MOST_TEXELS = 1_000_000
 
 
 @dataclass(frozen=True, slots=True)
-class Seen:
+class TexelRows:
     """Texels of a sheet that lie on the low, a row each; lengths in scene units, angles in degrees.
 
     x, y (N,) int32; triangle (N,) int32 of the sheet, b (N, 3) its barycentrics there; place (N, 3) on the low; normal
@@ -47,9 +47,9 @@ class Seen:
     wanted: F32
     looks: RowsSeen
     visible: Visible
-    everything: "Seen | None" = None
+    everything: "TexelRows | None" = None
 
-    def at(self, rows: I64) -> "Seen":
+    def at(self, rows: I64) -> "TexelRows":
         """Some of the rows alone."""
         whole = {"context", "step", "visible", "everything"}
         names = [f.name for f in fields(self) if f.name not in whole]
@@ -57,13 +57,13 @@ class Seen:
         return replace(self, **chosen, everything=self.everything or self)
 
 
-def _rows(values: Any_, rows: I64) -> Any_:
+def _rows(values: AnyArray, rows: I64) -> AnyArray:
     if isinstance(values, RowsSeen):
         return replace(values, **{f.name: getattr(values, f.name)[rows] for f in fields(values)})
     return values[rows]
 
 
-def seen_of(context: Context, visible: Visible) -> Seen:
+def seen_of(context: Context, visible: Visible) -> TexelRows:
     """At most about `MOST_TEXELS` texels."""
     cast, low, grid = context.cast, context.low, context.low.grid
     step = max(1, int(np.ceil(np.sqrt(cast.texels / MOST_TEXELS))))
@@ -79,18 +79,33 @@ def seen_of(context: Context, visible: Visible) -> Seen:
     u, v = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
     texels = np.abs(u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0])
     size = np.sqrt(surface / np.maximum(texels, 1e-12))[triangle] * step
-    return Seen(
-        context, step, x, y, triangle, b, place, normal, angles[:, 0], angles[:, 1], size.astype(np.float32),
-        reach[:, 0], reach[:, 1], cast.struck[y, x].astype(np.int32), cast.height[y, x],
-        visible.wanted[y, x], rows_seen(visible, x, y, step, cast.struck[y, x] == 0), visible,
-    )  # fmt: skip
+    return TexelRows(
+        context,
+        step,
+        x,
+        y,
+        triangle,
+        b,
+        place,
+        normal,
+        angles[:, 0],
+        angles[:, 1],
+        size.astype(np.float32),
+        reach[:, 0],
+        reach[:, 1],
+        cast.struck[y, x].astype(np.int32),
+        cast.height[y, x],
+        visible.wanted[y, x],
+        rows_seen(visible, x, y, step, cast.struck[y, x] == 0),
+        visible,
+    )
 
 
 @kernel
 def _look(x, y, low, cast, rays, b, place, normal, angles, reach):  # type: ignore[no-untyped-def]
-    """Fill in the fields of `Seen` for texels x, y (N,): angles (N, 2) are lean and strain; records."""
-    normals = block(low.normals, (low.normals_count, 3, 3), np.float32)
-    points = block(rays.points, (rays.points_count, 3, 3), np.float32)
+    """Fill in the fields of `TexelRows` for texels x, y (N,): angles (N, 2) are lean and strain; records."""
+    normals = view(low, "normals")
+    points = view(rays, "points")
     for i in range(len(x)):
         t = triangle_at(x[i], y[i], cast)
         b0, b1, b2 = barycentrics_at(x[i], y[i], t, low, cast)

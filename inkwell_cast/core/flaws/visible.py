@@ -57,9 +57,11 @@ def rows_seen(visible: Visible, x: I32, y: I32, step: int, missed: Bool) -> Rows
         sums[:, 0] += BARE * sums[:, 3]
     pixels = around[:, 2] + around[:, 3]
     return RowsSeen(
-        around[:, 0] / np.maximum(pixels, FEW), around[:, 1] / np.maximum(around[:, 2], FEW),
-        own[:, 0] / max(visible.total, FEW), own[:, 2] + own[:, 3],
-    )  # fmt: skip
+        around[:, 0] / np.maximum(pixels, FEW),
+        around[:, 1] / np.maximum(around[:, 2], FEW),
+        own[:, 0] / max(visible.total, FEW),
+        own[:, 2] + own[:, 3],
+    )
 
 
 @kernel

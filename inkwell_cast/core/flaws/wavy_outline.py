@@ -4,8 +4,8 @@ import numpy as np
 
 from ..base.array_types import F64, I64
 from ..cast.sheet_surroundings import unit_normals
-from .flaw import Explanation, Found, length
-from .texel_rows import Seen
+from .flaw import Explanation, FlawRows, length
+from .texel_rows import TexelRows
 
 KEY, TITLE = "wavy", "Wavy outline"
 BY_PART = WHOLE_SHEET = True  # what cures it is a finer low, not a change here or there
@@ -20,7 +20,7 @@ SHOWS = 0.25  # of the angle: a map hides it everywhere but on the outline
 OUTLINE = 0.03  # of what is seen of the pair alone: so much only one of low and sculpt covers
 
 
-def find(seen: Seen) -> Found:
+def find(seen: TexelRows) -> FlawRows:
     """Texels beside edges where the sculpt is round and stands off the low, of pairs whose outline shows it."""
     context = seen.context
     normal = unit_normals(context)[seen.y, seen.x].astype(np.float64)
@@ -49,9 +49,9 @@ def find(seen: Seen) -> Found:
             f"Faces of the low meet at about {bend:.0f}° where the sculpt is round, and it stands up to {length(off)} "
             "off them: the outline shows their corners.",
             f"Give the low {more} edges here for every one; no setting of a bake can round an outline.",
-        )  # fmt: skip
+        )
 
-    return Found(rows, tell, SHOWS * seen.strain[rows].astype(np.float64))
+    return FlawRows(rows, tell, SHOWS * seen.strain[rows].astype(np.float64))
 
 
 def _bend(normal: F64, face: F64, shading: F64) -> F64:

@@ -6,7 +6,6 @@ mesh (an MTL, a glTF buffer, a texture) is looked for beside it, by its bare nam
 
 import pathlib
 import re
-from collections.abc import Callable
 from dataclasses import replace
 from typing import Protocol
 
@@ -15,6 +14,7 @@ import numpy as np
 from ..base.array_types import Bool
 from ..base.errors import InputProblem
 from ..base.kernels import kernel, prange
+from ..base.progress import Cancel
 from ..mesh import textures
 from ..mesh.mesh import CornerValues, Mesh
 from ..mesh.transforms import one_name_each
@@ -40,9 +40,7 @@ LONGEST_NAME = 200
 COMPANIONS = (".mtl", ".bin", *textures.SUFFIXES)  # files that belong to a mesh and lie beside it
 
 
-def read_mesh(
-    path: str | pathlib.Path, name: str = "", cancelled: Callable[[], bool] = lambda: False
-) -> Mesh:  # fmt: skip
+def read_mesh(path: str | pathlib.Path, name: str = "", cancelled: Cancel = lambda: False) -> Mesh:
     """Read one file as one mesh, of the format its suffix names, and refuse what cannot be computed with.
 
     `name` is what messages call the file, by default its own name; `cancelled()` is asked between steps. Raises
@@ -73,10 +71,12 @@ def _named(mesh: Mesh, name: str) -> Mesh:
     stem = pathlib.PurePath(name).stem
     return one_name_each(
         replace(
-            mesh, name=name, object_names=tuple(_plain(part) or stem for part in mesh.object_names),
+            mesh,
+            name=name,
+            object_names=tuple(_plain(part) or stem for part in mesh.object_names),
             material_names=tuple(_plain(material) for material in mesh.material_names),
         )
-    )  # fmt: skip
+    )
 
 
 def _plain(name: str) -> str:
@@ -140,9 +140,11 @@ def refuse_unusable_numbers(mesh: Mesh) -> None:
             corner = corners[faces[0]][bad[corners[faces[0]]]][0]
             shown = ", ".join(f"{x:g}" for x in values[corner])
             raise InputProblem(
-                mesh.name, f"{len(faces):,} triangles have a {what} that is not a number; the first is ({shown}).",
-                "Delete or repair them and export again.", mesh.object_of(int(faces[0])),
-            )  # fmt: skip
+                mesh.name,
+                f"{len(faces):,} triangles have a {what} that is not a number; the first is ({shown}).",
+                "Delete or repair them and export again.",
+                mesh.object_of(int(faces[0])),
+            )
 
 
 @kernel(parallel=True)

@@ -115,10 +115,16 @@ def _part(path: pathlib.Path, scene: Any, mesh: Any, name: str, matrix: F64) -> 
     color = (material.get("COLOR_DIFFUSE") or [0.5, 0.5, 0.5])[:3]
     sent = (material.get("COLOR_EMISSIVE") or [0.0, 0.0, 0.0])[:3]
     piece = Mesh(
-        path.name, positions, triangles, normals=CornerValues(normals, triangles) if normals is not None else None,
-        uvs=tuple(uvs), colors=CornerValues(colors[0], triangles) if colors else None, color_space="srgb",
+        path.name,
+        positions,
+        triangles,
+        normals=CornerValues(normals, triangles) if normals is not None else None,
+        uvs=tuple(uvs),
+        colors=CornerValues(colors[0], triangles) if colors else None,
+        color_space="srgb",
         object_names=(name,),
-        material_names=(str(material.get("NAME", "")),), material_colors=np.array([color], np.float32),
+        material_names=(str(material.get("NAME", "")),),
+        material_colors=np.array([color], np.float32),
         emission_colors=np.array([sent], np.float32),
-    )  # fmt: skip
+    )
     return transformed(piece, matrix)

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, I32, I64, Any_
+from ..base.array_types import F32, I32, I64, AnyArray
 from ..mesh.mesh import CornerValues, Mesh
 from ..mesh.vertex_colors import colors_in
 
@@ -16,7 +16,7 @@ MAGIC, JSON_CHUNK, BIN_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
 
 
 @dataclass(frozen=True, slots=True)
-class Worn:
+class MaterialPictures:
     """Pictures that a material wears, as PNG files; b"" for none. `channel` is the UV channel they are laid out by.
 
     strength is the light that white is in the picture of what it sends out.
@@ -30,7 +30,7 @@ class Worn:
     channel: int = 0
 
 
-def write(path: pathlib.Path, mesh: Mesh, worn: Sequence[Worn] = ()) -> None:
+def write(path: pathlib.Path, mesh: Mesh, worn: Sequence[MaterialPictures] = ()) -> None:
     """Write GLB: one node an object and one primitive a material; corners whose layers share all rows become one.
 
     `worn` are pictures for the first materials.
@@ -80,11 +80,16 @@ class _Document:
         self.blobs: list[bytes] = []
         self._size = 0
         self.content: dict[str, Any] = {
-            "asset": {"version": "2.0", "generator": "Inkwell Cast"}, "scene": 0, "scenes": [{"nodes": []}],
-            "nodes": [], "meshes": [], "accessors": [], "bufferViews": [],
-        }  # fmt: skip
+            "asset": {"version": "2.0", "generator": "Inkwell Cast"},
+            "scene": 0,
+            "scenes": [{"nodes": []}],
+            "nodes": [],
+            "meshes": [],
+            "accessors": [],
+            "bufferViews": [],
+        }
 
-    def store(self, array: Any_, component: int, kind: str, target: int, bounds: bool = False) -> int:
+    def store(self, array: AnyArray, component: int, kind: str, target: int, bounds: bool = False) -> int:
         """Put an array into the buffer; gives the number of its accessor."""
         raw = np.ascontiguousarray(array).tobytes()
         self.blobs.append(raw + b"\0" * (-len(raw) % 4))
@@ -92,8 +97,11 @@ class _Document:
         views.append({"buffer": 0, "byteOffset": self._size, "byteLength": len(raw), "target": target})
         self._size += len(self.blobs[-1])
         entry: dict[str, Any] = {
-            "bufferView": len(views) - 1, "componentType": component, "count": len(array), "type": kind,
-        }  # fmt: skip
+            "bufferView": len(views) - 1,
+            "componentType": component,
+            "count": len(array),
+            "type": kind,
+        }
         if bounds:
             entry |= {"min": array.min(axis=0).tolist(), "max": array.max(axis=0).tolist()}
         accessors.append(entry)
@@ -128,7 +136,7 @@ def _groups(mesh: Mesh) -> Iterator[tuple[int, int, I64]]:
             yield int(mesh.objects[group[0]]), int(mesh.materials[group[0]]), group
 
 
-def _dress(document: dict[str, Any], blobs: list[bytes], material: dict[str, Any], worn: Worn) -> None:
+def _dress(document: dict[str, Any], blobs: list[bytes], material: dict[str, Any], worn: MaterialPictures) -> None:
     """Let a material wear pictures, stored in the file itself."""
 
     def texture(data: bytes, name: str) -> dict[str, Any]:
@@ -169,12 +177,12 @@ def _layers(mesh: Mesh) -> dict[str, CornerValues]:
     return layers
 
 
-def _vertices(layers: dict[str, CornerValues], chosen: I64) -> tuple[dict[str, F32], Any_]:
+def _vertices(layers: dict[str, CornerValues], chosen: I64) -> tuple[dict[str, F32], AnyArray]:
     """Vertex rows of some triangles, split where normals, UVs or colours differ, and uint32 indices.
 
     A layer that some corner lacks is left out, and with it those that the standard allows only beside it.
     """
-    columns: dict[str, Any_] = {}
+    columns: dict[str, AnyArray] = {}
     for key, layer in layers.items():
         corners = layer.corners[chosen].reshape(-1)
         channel = int(key[9:]) if key.startswith("TEXCOORD_") else 0
@@ -186,7 +194,7 @@ def _vertices(layers: dict[str, CornerValues], chosen: I64) -> tuple[dict[str, F
     return rows, place.astype(np.uint32)
 
 
-def _distinct(columns: list[I32]) -> tuple[Any_, Any_]:
+def _distinct(columns: list[I32]) -> tuple[AnyArray, AnyArray]:
     """Where each distinct row of some columns (N,) first stands, in their order, and which of them each row is."""
     first, place = np.unique(columns[0], return_index=True, return_inverse=True)[1:]
     for n, column in enumerate(columns[1:], 1):

@@ -16,7 +16,7 @@ from urllib.parse import unquote
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, U8, Any_
+from ..base.array_types import F32, F64, I32, U8, AnyArray
 from ..base.errors import InputProblem
 from ..base.kernels import kernel
 from ..mesh.mesh import CornerValues, Mesh, merge
@@ -31,9 +31,12 @@ SUFFIXES = (".glb", ".gltf")
 COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 UNDERSTOOD = {
-    "KHR_mesh_quantization", "KHR_materials_unlit", "KHR_texture_transform", "EXT_mesh_gpu_instancing",
+    "KHR_mesh_quantization",
+    "KHR_materials_unlit",
+    "KHR_texture_transform",
+    "EXT_mesh_gpu_instancing",
     "KHR_materials_emissive_strength",
-}  # fmt: skip
+}
 MODES = {0: "points", 1: "lines", 2: "lines", 3: "lines"}
 INSTANCING = "EXT_mesh_gpu_instancing"
 
@@ -120,16 +123,18 @@ def _buffers(path: pathlib.Path, document: dict[str, Any], binary: U8) -> list[U
             beside = path.parent / name
             if not name or not beside.is_file():
                 raise InputProblem(
-                    path.name, f"Its data lies in “{name or uri}”, which is not beside it.",
+                    path.name,
+                    f"Its data lies in “{name or uri}”, which is not beside it.",
                     "Add that file together with this one, or export as one GLB file.",
-                )  # fmt: skip
+                )
             buffers.append(np.memmap(beside, np.uint8, "r") if beside.stat().st_size else np.zeros(0, np.uint8))
         length = buffer.get("byteLength", 0)
         if length > len(buffers[-1]) + 3:
             raise InputProblem(
-                path.name, f"Its buffer {n} should have {length:,} bytes and has {len(buffers[-1]):,}.",
+                path.name,
+                f"Its buffer {n} should have {length:,} bytes and has {len(buffers[-1]):,}.",
                 "The file is truncated; export it again.",
-            )  # fmt: skip
+            )
     return buffers
 
 
@@ -155,9 +160,7 @@ def _instances(file: GltfFile, attributes: dict[str, int], above: F64) -> list[F
     file.budget.take(instances=counts.copy().pop())
     given = {key: _attribute(file, index, 4 if key == "ROTATION" else 3) for key, index in attributes.items()}
     names = {"TRANSLATION": "translation", "ROTATION": "rotation", "SCALE": "scale"}
-    rows = [
-        {name: given[key][n].tolist() for key, name in names.items() if key in given} for n in range(counts.pop())
-    ]  # fmt: skip
+    rows = [{name: given[key][n].tolist() for key, name in names.items() if key in given} for n in range(counts.pop())]
     return [above @ _matrix(row) for row in rows]
 
 
@@ -210,7 +213,7 @@ def _matrix(node: dict[str, Any]) -> F64:
     return matrix
 
 
-def _accessor(file: GltfFile, index: int) -> Any_:
+def _accessor(file: GltfFile, index: int) -> AnyArray:
     """The rows of an accessor as a view of the file, (count, width) in their stored type."""
     accessor = file.document["accessors"][index]
     kind, width, count = np.dtype(COMPONENTS[accessor["componentType"]]), WIDTHS[accessor["type"]], accessor["count"]
@@ -237,7 +240,9 @@ def _accessor(file: GltfFile, index: int) -> Any_:
     return rows
 
 
-def _viewed(file: GltfFile, index: int, accessor: dict[str, Any], kind: np.dtype[Any], width: int, count: int) -> Any_:
+def _viewed(
+    file: GltfFile, index: int, accessor: dict[str, Any], kind: np.dtype[Any], width: int, count: int
+) -> AnyArray:
     """Rows of a buffer view as they lie in the file."""
     path, document = file.path, file.document
     view = document["bufferViews"][accessor["bufferView"]]
@@ -253,7 +258,7 @@ def _viewed(file: GltfFile, index: int, accessor: dict[str, Any], kind: np.dtype
     return np.ndarray((count, width), kind, data, start, (stride, kind.itemsize))
 
 
-def _floats(rows: Any_, normalised: bool) -> F32:
+def _floats(rows: AnyArray, normalised: bool) -> F32:
     if normalised and rows.dtype.kind in "iu":
         return np.asarray(np.maximum(rows / np.float32(np.iinfo(rows.dtype).max), -1), np.float32)
     return np.array(rows, np.float32)
@@ -304,8 +309,8 @@ def _primitive(file: GltfFile, primitive: dict[str, Any], name: str, matrix: F64
     looks = looks_of(file, primitive.get("material"))
     read = Mesh(
         file.path.name, positions[:, :3], triangles,
-        normals=CornerValues(normals[:, :3], triangles) if normals is not None else None,
-        uvs=tuple(uvs), tangents=CornerValues(tangents, triangles) if tangents is not None else None, colors=colors,
+        normals=CornerValues(normals[:, :3], triangles) if normals is not None else None, uvs=tuple(uvs),
+        tangents=CornerValues(tangents, triangles) if tangents is not None else None, colors=colors,
         object_names=(name,), material_names=(looks.name,), material_colors=np.array([looks.color], np.float32),
         textures=(looks.texture,), emission_colors=np.array([looks.sent], np.float32),
         emission_textures=(looks.glowing,),
@@ -313,7 +318,7 @@ def _primitive(file: GltfFile, primitive: dict[str, Any], name: str, matrix: F64
     return transformed(read, matrix)
 
 
-def _in_strips(path: pathlib.Path, name: str, flat: Any_, vertices: int, fan: bool) -> I32:
+def _in_strips(path: pathlib.Path, name: str, flat: AnyArray, vertices: int, fan: bool) -> I32:
     """The triangles of a strip, of which every second is wound the other way, or of a fan; those of no area go."""
     corners = flat.astype(np.int64)
     if len(corners) and corners.max() >= vertices:
@@ -328,7 +333,7 @@ def _in_strips(path: pathlib.Path, name: str, flat: Any_, vertices: int, fan: bo
     return rows[(a != b) & (b != c) & (c != a)].astype(np.int32)
 
 
-def _triangles(path: pathlib.Path, name: str, indices: Any_, vertices: int) -> I32:
+def _triangles(path: pathlib.Path, name: str, indices: AnyArray, vertices: int) -> I32:
     flat = indices.reshape(-1)
     out = np.empty((len(flat) // 3, 3), np.int32)
     highest = _copy_indices(flat, out.reshape(-1))

@@ -54,9 +54,12 @@ def looks_of(file: GltfFile, index: int | None) -> Looks:
     sent = tuple(float(strong) * float(c) for c in material.get("emissiveFactor", (0, 0, 0))[:3])
     glowing = material.get("emissiveTexture") if any(sent) else None
     return Looks(
-        text_of(material) or f"material {index}", tuple(color), _texture(file, worn, tint) if worn else None, sent,
+        text_of(material) or f"material {index}",
+        tuple(color),
+        _texture(file, worn, tint) if worn else None,
+        sent,
         _texture(file, glowing, sent) if glowing else None,
-    )  # fmt: skip
+    )
 
 
 def _texture(file: GltfFile, worn: dict[str, Any], tint: tuple[float, ...]) -> Texture | None:

@@ -58,9 +58,13 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
             "Export the mesh with its faces.",
         )
     out = (
-        np.empty((vertices, 6), np.float32), np.zeros((uvs, 2), np.float32), np.empty((normals, 3), np.float32),
-        np.empty(faces, np.int64), np.full((corners, 3), NO_VALUE, np.int64), np.empty((names, 2), np.int64),
-    )  # fmt: skip
+        np.empty((vertices, 6), np.float32),
+        np.zeros((uvs, 2), np.float32),
+        np.empty((normals, 3), np.float32),
+        np.empty(faces, np.int64),
+        np.full((corners, 3), NO_VALUE, np.int64),
+        np.empty((names, 2), np.int64),
+    )
     budget.look()
     fault, at, colored, filled, used = _fill(data, *out)
     if fault:

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..base.array_types import F32, U8, Any_
+from ..base.array_types import F32, U8, AnyArray
 from ..base.errors import InputProblem
 from ..base.kernels import kernel, prange
 from ..mesh.mesh import CornerValues, Mesh, values_at_corners
@@ -73,9 +73,10 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
     low, high = extremes(indices)
     if low < 0 or high >= len(positions):
         raise InputProblem(
-            path.name, f"A face names vertex {high if low >= 0 else low}, but there are {len(positions):,}.",
+            path.name,
+            f"A face names vertex {high if low >= 0 else low}, but there are {len(positions):,}.",
             "The file is damaged; export it again.",
-        )  # fmt: skip
+        )
     if len(counts) and counts.min() == 3 and counts.max() == 3:
         picks, polygons, triangles = None, None, np.ascontiguousarray(indices).reshape(-1, 3)
     else:
@@ -86,8 +87,9 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
         CornerValues(_columns(vertex, ("nx", "ny", "nz")), triangles) if {"nx", "ny", "nz"} <= set(vertex) else None
     )
     return Mesh(
-        path.name, positions, triangles, normals=normals, uvs=_uvs(path, vertex, face or {}, counts, picks, triangles),
-        colors=_colors(vertex, triangles), color_space="srgb", object_names=("",),
+        path.name, positions, triangles, normals=normals,
+        uvs=_uvs(path, vertex, face or {}, counts, picks, triangles), colors=_colors(vertex, triangles),
+        color_space="srgb", object_names=("",),
         polygons=polygons.astype(np.int32) if polygons is not None and len(polygons) > len(counts) else None,
     )  # fmt: skip
 
@@ -119,9 +121,10 @@ def _header(path: pathlib.Path) -> tuple[str, list[_Element], int]:
                     rows = int(words[2])
                     if not 0 <= rows <= size:
                         raise InputProblem(
-                            path.name, f"It says it has {rows:,} {words[1]} rows, but has {size:,} bytes.",
+                            path.name,
+                            f"It says it has {rows:,} {words[1]} rows, but has {size:,} bytes.",
                             "The file is truncated or damaged; export it again.",
-                        )  # fmt: skip
+                        )
                     elements.append(_Element(words[1], rows))
                 elif words[0] == "property" and words[1] == "list":
                     elements[-1].properties.append(_Property(words[4], TYPES[words[3]], TYPES[words[2]]))
@@ -144,9 +147,11 @@ def _refuse_empty_promises(path: pathlib.Path, element: _Element, start: int, te
     needed, there = element.rows * sum(least), path.stat().st_size - start + 1
     if needed > there:
         raise InputProblem(
-            path.name, f"It says it has {element.rows:,} {element.name} rows of {len(least):,} values, which take "
-            f"{needed:,} bytes, but has {there:,}.", "The file is truncated or damaged; export it again.",
-        )  # fmt: skip
+            path.name,
+            f"It says it has {element.rows:,} {element.name} rows of {len(least):,} values, which take "
+            f"{needed:,} bytes, but has {there:,}.",
+            "The file is truncated or damaged; export it again.",
+        )
 
 
 def _refuse_doubled_names(path: pathlib.Path, elements: list[_Element]) -> None:
@@ -155,12 +160,13 @@ def _refuse_doubled_names(path: pathlib.Path, elements: list[_Element]) -> None:
         for name in names:
             if names.count(name) > 1:
                 raise InputProblem(
-                    path.name, f"Its header names the property {name} of {element.name} more than once.",
+                    path.name,
+                    f"Its header names the property {name} of {element.name} more than once.",
                     "The file is damaged; export it again.",
-                )  # fmt: skip
+                )
 
 
-Body = dict[str, Any_ | tuple[Any_, Any_]]
+Body = dict[str, AnyArray | tuple[AnyArray, AnyArray]]
 
 
 def _binary_bodies(path: pathlib.Path, order: str, elements: list[_Element], start: int) -> dict[str, dict]:  # type: ignore[type-arg]
@@ -182,9 +188,10 @@ def _binary_bodies(path: pathlib.Path, order: str, elements: list[_Element], sta
 def _refuse_short(path: pathlib.Path, element: _Element, needed: int, there: int) -> None:
     if needed > there:
         raise InputProblem(
-            path.name, f"It ends in the middle of its {element.rows:,} {element.name} rows "
-            f"({there:,} bytes, {needed:,} needed).", "The file is truncated; copy or export it again.",
-        )  # fmt: skip
+            path.name,
+            f"It ends in the middle of its {element.rows:,} {element.name} rows ({there:,} bytes, {needed:,} needed).",
+            "The file is truncated; copy or export it again.",
+        )
 
 
 def _binary_lists(path: pathlib.Path, order: str, element: _Element, data: U8, start: int) -> tuple[Body, int]:
@@ -292,7 +299,7 @@ def _ascii_bodies(path: pathlib.Path, elements: list[_Element], start: int) -> d
     return bodies
 
 
-def _typed(column: Any_, kind: str) -> Any_:
+def _typed(column: AnyArray, kind: str) -> AnyArray:
     """Numbers of a text file in the type that the header says, held to its range; what is none becomes 0."""
     wanted = np.dtype(kind)
     if wanted.kind not in "iu":
@@ -303,9 +310,10 @@ def _typed(column: Any_, kind: str) -> Any_:
 
 def _refuse_words(path: pathlib.Path, element: _Element, row: int) -> None:
     raise InputProblem(
-        path.name, f"Row {row + 1:,} of {element.rows:,} {element.name} rows is missing or not a number.",
+        path.name,
+        f"Row {row + 1:,} of {element.rows:,} {element.name} rows is missing or not a number.",
         "The file is truncated or damaged; export it again.",
-    )  # fmt: skip
+    )
 
 
 @kernel
@@ -368,7 +376,7 @@ def _copy_rows(rows, out):  # type: ignore[no-untyped-def]
 
 
 def _uvs(
-    path: pathlib.Path, vertex: Body, face: Body, counts: Any_, picks: Any_ | None, triangles: Any_
+    path: pathlib.Path, vertex: Body, face: Body, counts: AnyArray, picks: AnyArray | None, triangles: AnyArray
 ) -> tuple[CornerValues, ...]:
     layers = [CornerValues(_columns(vertex, names), triangles) for names in UV_NAMES if set(names) <= set(vertex)]
     if "texcoord" in face:
@@ -380,7 +388,7 @@ def _uvs(
     return tuple(layers)
 
 
-def _colors(vertex: Body, triangles: Any_) -> CornerValues | None:
+def _colors(vertex: Body, triangles: AnyArray) -> CornerValues | None:
     if not set(COLOR_NAMES[:3]) <= set(vertex):
         return None
     rgba = np.ones((len(vertex["red"]), 4), np.float32)

@@ -4,7 +4,7 @@ import pathlib
 
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..mesh.mesh import Mesh
 from ..mesh.vertex_colors import colors_in
 from .ply import COLOR_NAMES
@@ -51,7 +51,7 @@ def write(path: pathlib.Path, mesh: Mesh, form: str = "binary_little_endian") ->
         faces.tofile(file)
 
 
-def _split(mesh: Mesh) -> tuple[list[Any_], Any_]:
+def _split(mesh: Mesh) -> tuple[list[AnyArray], AnyArray]:
     """Rows of positions, normals, UVs and colours for each written vertex, and triangles over those vertices."""
     layers = [mesh.triangles] + [
         layer.corners if layer else np.zeros_like(mesh.triangles)

@@ -5,11 +5,11 @@ nothing stands behind. Every reader tells its budget what it is about to make.
 """
 
 import time
-from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from ..base.errors import Cancelled, InputProblem
 from ..base.free_memory import free
+from ..base.progress import Cancel
 
 MOST_INSTANCES = 100_000
 MOST_VERTICES = MOST_FACES = 120_000_000
@@ -26,7 +26,7 @@ class Budget:
 
     name: str
     size: int
-    cancelled: Callable[[], bool] = lambda: False
+    cancelled: Cancel = lambda: False
     vertices: int = 0
     faces: int = 0
     instances: int = 0
@@ -37,13 +37,16 @@ class Budget:
         """Say what will be made next. Raises InputProblem where that is too much, Cancelled where nobody waits."""
         self.look()
         self.vertices, self.faces, self.instances = (
-            self.vertices + int(vertices), self.faces + int(faces), self.instances + int(instances),
-        )  # fmt: skip
+            self.vertices + int(vertices),
+            self.faces + int(faces),
+            self.instances + int(instances),
+        )
         if self.instances > MOST_INSTANCES:
             raise self.refusal(f"more than {MOST_INSTANCES:,} instances")
         for count, most, what in (
-            (self.vertices, MOST_VERTICES, "vertices"), (self.faces, MOST_FACES, "triangles"),
-        ):  # fmt: skip
+            (self.vertices, MOST_VERTICES, "vertices"),
+            (self.faces, MOST_FACES, "triangles"),
+        ):
             if count > min(most, SMALL + self.size * EACH_BYTE):
                 raise self.refusal(f"{_rounded(count)} {what}")
         self.take_bytes(self.vertices * VERTEX_BYTES + self.faces * FACE_BYTES)

@@ -33,9 +33,10 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
     if count < 0:
         raise InputProblem(path.name, f"It ends too early ({len(data):,} bytes).", "Copy or export it again.")
     raise InputProblem(
-        path.name, f"It says it holds {count:,} triangles ({84 + count * 50:,} bytes) but has {len(data):,} bytes.",
+        path.name,
+        f"It says it holds {count:,} triangles ({84 + count * 50:,} bytes) but has {len(data):,} bytes.",
         "The file is truncated or no STL; export it again.",
-    )  # fmt: skip
+    )
 
 
 def _ascii(path: pathlib.Path, data: U8, budget: Budget) -> Mesh:

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, I32, I64, Any_
+from ..base.array_types import F32, I32, I64, AnyArray
 from ..base.errors import InputProblem
 from ..mesh.mesh import CornerValues, Mesh, merge
 from ..mesh.transforms import one_name_each, transformed
@@ -28,9 +28,10 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
     """Read one file as one mesh. Raises InputProblem, also where the library is not installed."""
     if importlib.util.find_spec("pxr") is None:
         raise InputProblem(
-            path.name, "Reading USD needs a library that is not installed.",
+            path.name,
+            "Reading USD needs a library that is not installed.",
             "Install it with `pip install inkwell-cast[usd]`, or export the mesh as GLB.",
-        )  # fmt: skip
+        )
     return read_in_child(path, __name__, budget)
 
 
@@ -150,12 +151,15 @@ def _part(path: pathlib.Path, mesh: Any, name: str, budget: Budget) -> Mesh | No
         picks = picks[:, ::-1].copy()
     triangles = corners[picks].astype(np.int32)
 
-    def layer(values: Any_, interpolation: str, width: int) -> CornerValues | None:
+    def layer(values: AnyArray, interpolation: str, width: int) -> CornerValues | None:
         rows = np.array(values, np.float32).reshape(-1, values.shape[1])[:, :width]
-        places: dict[str, Any_] = {
-            "faceVarying": picks, "vertex": triangles, "varying": triangles,
-            "uniform": np.repeat(faces[:, None], 3, axis=1), "constant": np.zeros_like(triangles),
-        }  # fmt: skip
+        places: dict[str, AnyArray] = {
+            "faceVarying": picks,
+            "vertex": triangles,
+            "varying": triangles,
+            "uniform": np.repeat(faces[:, None], 3, axis=1),
+            "constant": np.zeros_like(triangles),
+        }
         place: I32 = places[interpolation].astype(np.int32)
         return CornerValues(np.ascontiguousarray(rows), place) if len(rows) > place.max(initial=-1) else None
 

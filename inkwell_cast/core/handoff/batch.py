@@ -5,7 +5,7 @@ import json
 import pathlib
 import tempfile
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
@@ -13,18 +13,16 @@ from pydantic import BaseModel, ValidationError
 
 from ... import __version__
 from ..bake.manifest import MeshFile, sha256_of
-from ..bake.pipeline import bake
-from ..bake.saving import save
 from ..base.atomic_files import whole
 from ..base.errors import InputProblem
+from ..base.progress import Cancel, Progress
 from ..formats import REGISTRY, read_mesh
 from ..formats.files_beside import companions_of
-from ..mending.mend_all import mend_all
+from ..mending.bake_with_mends import make
 from ..piece.assembly import assemble
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..settings.handoff import Handoff
-from ..settings.limits import Limits
 from ..settings.mends_overlay import mended
 from ..settings.pairing import Pairing, read_name
 from ..settings.receivers import Receiver
@@ -33,16 +31,13 @@ from . import piece_file
 from .bake_on_disk import Finished
 from .batch_index import INDEX, index, thumbnail
 from .file_names import plain
-from .foretold import Foretold, foretold
 from .hand_off import Handed, hand_off
+from .handoff_preview import HandoffPreview, preview_handoff
 from .plan import refuse_unready
 from .shared_folder import manifest_of, report_of
 from .whole_or_nothing import MANIFEST, REPORT, is_handoff, is_unchanged
 
 SUMMARY, TABLE = "summary.json", "summary.txt"
-
-Progress = Callable[[str, float], None]
-Cancel = Callable[[], bool]
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,13 +95,19 @@ class Outcome(BaseModel):
         page = REPORT if folder else report_of(piece)
         named = any(file.file == page for file in handed.manifest.files)
         return cls(
-            piece=piece, state="done", folder=folder,
-            seconds=round(seconds, 2), texels=manifest.texels, missed_texels=manifest.missed_texels,
+            piece=piece,
+            state="done",
+            folder=folder,
+            seconds=round(seconds, 2),
+            texels=manifest.texels,
+            missed_texels=manifest.missed_texels,
             likeness=manifest.seen.bake.mean if manifest.seen else None,
             excess=manifest.seen.excess if manifest.seen else None,
-            report=str(pathlib.PurePosixPath(folder, page)) if named else "", picture=thumbnail(finished),
-            flaws=None if manifest.flaws is None else len(manifest.flaws), beyond=manifest.beyond,
-        )  # fmt: skip
+            report=str(pathlib.PurePosixPath(folder, page)) if named else "",
+            picture=thumbnail(finished),
+            flaws=None if manifest.flaws is None else len(manifest.flaws),
+            beyond=manifest.beyond,
+        )
 
 
 class Summary(BaseModel):
@@ -145,10 +146,13 @@ class Summary(BaseModel):
             rows.append((outcome.piece, outcome.state, like, missed, flaws, f"{outcome.seconds:.1f}", said))
         widths = [max(len(row[n]) for row in rows) for n in range(6)]
         lines = [
-            "  ".join([row[0].ljust(widths[0]), row[1].ljust(widths[1])]
-                      + [row[n].rjust(widths[n]) for n in range(2, 6)] + [row[6]]).rstrip()
+            "  ".join(
+                [row[0].ljust(widths[0]), row[1].ljust(widths[1])]
+                + [row[n].rjust(widths[n]) for n in range(2, 6)]
+                + [row[6]]
+            ).rstrip()
             for row in rows
-        ]  # fmt: skip
+        ]
         return "\n".join(lines) + "\n"
 
 
@@ -174,9 +178,10 @@ def find_items(paths: Iterable[pathlib.Path]) -> list[Item]:
         other = seen.setdefault(plain(item.name).casefold(), item)
         if other is not item:
             raise InputProblem(
-                str(item.files[0]), f"Another piece is called {item.name} too ({other.files[0]}).",
+                str(item.files[0]),
+                f"Another piece is called {item.name} too ({other.files[0]}).",
                 "Rename one of them, or run them apart.",
-            )  # fmt: skip
+            )
     return sorted(items, key=lambda item: item.name.casefold())
 
 
@@ -206,9 +211,7 @@ def grouped(files: list[pathlib.Path], pairing: Pairing) -> list[Item]:
     return items + [Item(members[0][0], tuple(file for _, file in members)) for members in groups.values()]
 
 
-def inputs_of(
-    item: Item, recipe: Recipe, receiver: Receiver | None, mend: bool, limits: str | None = None
-) -> str:  # fmt: skip
+def inputs_of(item: Item, recipe: Recipe, receiver: Receiver | None, mend: bool, limits: str | None = None) -> str:
     """A hash of all that the result of a piece follows, this program's version among it.
 
     Raises InputProblem for a file that cannot be read.
@@ -247,10 +250,16 @@ def loaded(item: Item, recipe: Recipe) -> tuple[str, Recipe, BakeMeshes, list[Me
 
 
 def run_item(
-    item: Item, recipe: Recipe, receiver: Receiver | None, out: pathlib.Path, mend: bool = False,
-    progress: Progress = lambda stage, share: None, cancel: Cancel = lambda: False, warm: Warm | None = None,
+    item: Item,
+    recipe: Recipe,
+    receiver: Receiver | None,
+    out: pathlib.Path,
+    mend: bool = False,
+    progress: Progress = lambda stage, share: None,
+    cancel: Cancel = lambda: False,
+    warm: Warm | None = None,
     limits: str | None = None,
-) -> Outcome:  # fmt: skip
+) -> Outcome:
     """Bake a piece and hand it off into a folder of its name in `out`, in place of an earlier handoff.
 
     `limits` in words (`settings.limits`) take the place of the piece's own: one beyond them is done, and said to be so.
@@ -261,40 +270,39 @@ def run_item(
     progress("reading", 0.0)
     name, settings, meshes, sources = loaded(item, recipe)
     wanted = receiver.laid_over(settings) if receiver else settings
-    if limits is not None:
-        wanted = wanted.model_copy(update={"limits": Limits(words=limits)})
+    wanted = wanted.held_to(limits)
     handoff, target = in_batch(wanted.handoff, item.name, out)
     refuse_unready(handoff, name, mended(wanted), target, handoff.existing)
 
     def tell(stage: str, share: float) -> None:
         progress(stage, 0.9 * share)
 
-    report = None
-    if mend:
-        done = mend_all(wanted, meshes, tell, cancel, warm)
-        baked, report = done.bake, done.report
-    else:
-        baked = bake(wanted, meshes, tell, cancel, warm)
+    made = make(wanted, meshes, mend, tell, cancel, warm)
     with tempfile.TemporaryDirectory(dir=_made(out), prefix=".baked-") as folder:
         place = pathlib.Path(folder)
-        manifest = save(baked, place, sources, place, report)
+        manifest = made.save(place, sources, place)
         finished = Finished.of_folder(item.name if handoff.shared else name, manifest, place, place)
         handed = hand_off(
-            finished, baked.assembly, baked.warm, handoff, target,
-            receiver.name if receiver else "", progress=lambda stage, share: progress(stage, 0.9 + 0.1 * share),
+            finished,
+            made.bake.assembly,
+            made.bake.warm,
+            handoff,
+            target,
+            receiver.name if receiver else "",
+            progress=lambda stage, share: progress(stage, 0.9 + 0.1 * share),
             cancel=cancel,
-        )  # fmt: skip
+        )
         return Outcome.of(item.name, time.monotonic() - started, finished, handed, out)
 
 
-def plan_of(item: Item, recipe: Recipe, receiver: Receiver | None, out: pathlib.Path) -> Foretold:
+def plan_of(item: Item, recipe: Recipe, receiver: Receiver | None, out: pathlib.Path) -> HandoffPreview:
     """What `run_item` would hand off, told before anything is baked."""
     try:
         _, settings, meshes, _ = loaded(item, recipe)
         assembly = assemble(receiver.laid_over(settings) if receiver else settings, meshes)
-        return foretold(assembly, item.name, *in_batch(assembly.recipe.handoff, item.name, out))
+        return preview_handoff(assembly, item.name, *in_batch(assembly.recipe.handoff, item.name, out))
     except InputProblem as problem:
-        return Foretold(piece=item.name, place=str(out), problems=[str(problem)])
+        return HandoffPreview(piece=item.name, place=str(out), problems=[str(problem)])
 
 
 def in_batch(handoff: Handoff, piece: str, out: pathlib.Path) -> tuple[Handoff, pathlib.Path]:

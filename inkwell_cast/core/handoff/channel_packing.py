@@ -5,7 +5,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 from ..base.color_space import to_linear, to_srgb
 from ..base.errors import InputProblem
 from ..images import png, read_picture
@@ -17,7 +17,7 @@ PLACE = {name: n for n, name in enumerate(CHANNELS)}
 Read = Callable[[str], pathlib.Path | None]
 
 
-def packed(pack: Pack, size: tuple[int, int], picture: Read, raw: Read = lambda key: None) -> Any_:
+def packed(pack: Pack, size: tuple[int, int], picture: Read, raw: Read = lambda key: None) -> AnyArray:
     """The picture (H, W, 3 or 4) of a sheet of `size` (width, height), whole steps or floats as its form takes them.
 
     `picture(key)` gives the PNG of a map of the sheet, or None, and `raw(key)` its file: one of floats goes into a
@@ -36,7 +36,7 @@ def packed(pack: Pack, size: tuple[int, int], picture: Read, raw: Read = lambda 
 
 def _raw(path: pathlib.Path | None, well: Well) -> F32 | None:
     """A channel of a file of floats; None for one of steps, or where there is none."""
-    image: Any_ | None = read_picture(path) if path is not None else None
+    image: AnyArray | None = read_picture(path) if path is not None else None
     if image is None or image.dtype.kind != "f" or PLACE[well.channel] >= image.shape[2]:
         return None
     values: F32 = image[..., PLACE[well.channel]]
@@ -50,10 +50,11 @@ def _values(pack: Pack, channel: str, well: Well, picture: Read) -> F32 | float:
     map_ = REGISTRY[well.map]
     if path is None:
         raise InputProblem(
-            f"The picture “{pack.name}”", f"Its {channel} takes {map_.LABEL.lower()}, which this bake has not.",
+            f"The picture “{pack.name}”",
+            f"Its {channel} takes {map_.LABEL.lower()}, which this bake has not.",
             "Tick that map and bake again, or choose another.",
-        )  # fmt: skip
-    steps: Any_ = png.read(path)
+        )
+    steps: AnyArray = png.read(path)
     values: F32 = png.dequantise(np.ascontiguousarray(steps[..., PLACE[well.channel]]))
     wanted = "linear" if channel == "alpha" else pack.space
     if wanted != map_.SPACE:

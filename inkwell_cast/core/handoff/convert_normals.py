@@ -103,7 +103,7 @@ def _roughness(curl: F64) -> float:
 
 def convert_file(
     given: pathlib.Path, result: pathlib.Path, low: Mesh, source: Basis | None, target: Basis | None, channel: int = 0
-) -> str:  # fmt: skip
+) -> str:
     """Convert a picture into another; gives a sentence where the green of the given one looks otherwise, or "".
 
     The suffix of `result` says its format; it gets the depth of the given one, or the nearest that the format has.

@@ -7,7 +7,7 @@ import numpy as np
 from pydantic import ValidationError
 
 from ..bake.manifest import Manifest, MeshFile, sha256_of
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..base.errors import InputProblem
 from ..images import read_picture, write_picture
 from .bake_on_disk import Finished
@@ -50,12 +50,13 @@ def _refuse_other_meshes(folder: pathlib.Path, manifest: Manifest, sources: list
 
 def _shown(path: pathlib.Path, scratch: pathlib.Path) -> str:
     """A PNG of a map in another format, for what leaves beside it; its name in `scratch`."""
-    image: Any_ = read_picture(path)
+    image: AnyArray = read_picture(path)
     if image.dtype.kind == "f":
         raise InputProblem(
-            path.name, "It holds floats, of which the bake kept no picture to show and pack.",
+            path.name,
+            "It holds floats, of which the bake kept no picture to show and pack.",
             "Hand off with the bake: inkwell-cast handoff without --baked.",
-        )  # fmt: skip
+        )
     write_picture(scratch / f"{path.name}.png", "png", np.ascontiguousarray(image))
     return f"{path.name}.png"
 
@@ -70,9 +71,10 @@ def in_piece(piece: PieceFile, folder: pathlib.Path, name: str = "") -> Finished
     if not named:
         names = ", ".join(f"“{bake.name}”" for bake in there if bake.name)
         raise InputProblem(
-            piece.name, f"It holds no bake {f'called “{name}” ' if name else ''}of its meshes as they are.",
+            piece.name,
+            f"It holds no bake {f'called “{name}” ' if name else ''}of its meshes as they are.",
             f"Choose one of {names}." if name and names else "Bake it, or leave --baked out.",
-        )  # fmt: skip
+        )
     bake = max(named, key=lambda each: each.created)
     pictures = {(entry.sheet, entry.key): folder / entry.sha256 for entry in bake.pictures}
     return Finished.of_pictures(piece.name, bake.manifest, lambda sheet, key: pictures.get((sheet, key)))

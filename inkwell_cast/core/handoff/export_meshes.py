@@ -50,9 +50,16 @@ def cage_mesh(assembly: Assembly, warm: Warm) -> Mesh:
     names = tuple(_without(name, pairing.suffixes("low")) + pairing.first("cage") for name in low.object_names)
     uvs = tuple(CornerValues(uv.values, uv.corners) for uv in low.uvs)
     return Mesh(
-        "cage", moved, triangles, uvs=uvs, objects=low.objects, object_names=names, materials=low.materials,
-        material_names=low.material_names, material_colors=low.material_colors,
-    )  # fmt: skip
+        "cage",
+        moved,
+        triangles,
+        uvs=uvs,
+        objects=low.objects,
+        object_names=names,
+        materials=low.materials,
+        material_names=low.material_names,
+        material_colors=low.material_colors,
+    )
 
 
 def _without(name: str, ends: list[str]) -> str:

@@ -51,16 +51,23 @@ def file_name(pattern: str, piece: str, named: Named, day: datetime.date) -> str
     """The name of one file. Raises InputProblem for one that is too long."""
     size = f"{named.width}" if named.width == named.height else f"{named.width}x{named.height}"
     values = {
-        "piece": piece, "pair": named.pair, "sheet": named.sheet, "tile": named.tile, "map": named.map, "size": size,
-        "depth": named.depth, "date": f"{day:%Y%m%d}",
-    }  # fmt: skip
+        "piece": piece,
+        "pair": named.pair,
+        "sheet": named.sheet,
+        "tile": named.tile,
+        "map": named.map,
+        "size": size,
+        "depth": named.depth,
+        "date": f"{day:%Y%m%d}",
+    }
     stem = plain(_filled(pattern, values))
     length = len((stem + named.suffix).encode())
     if length > LONGEST:
         raise InputProblem(
-            f"{stem[:40]}…{named.suffix}", f"The name is {length} bytes long; {LONGEST} are safe on all systems.",
+            f"{stem[:40]}…{named.suffix}",
+            f"The name is {length} bytes long; {LONGEST} are safe on all systems.",
             "Shorten the pattern or the piece’s name.",
-        )  # fmt: skip
+        )
     return stem + named.suffix
 
 
@@ -69,9 +76,11 @@ def _filled(pattern: str, values: dict[str, str]) -> str:
     gap = r"[ _.\-]"
     for token, value in values.items():
         if not value:
-            pattern = re.sub(rf"{gap}?{{{token}}}", "", pattern) if not pattern.startswith(f"{{{token}}}") else re.sub(
-                rf"^{{{token}}}{gap}?", "", pattern
-            )  # fmt: skip
+            pattern = (
+                re.sub(rf"{gap}?{{{token}}}", "", pattern)
+                if not pattern.startswith(f"{{{token}}}")
+                else re.sub(rf"^{{{token}}}{gap}?", "", pattern)
+            )
     return re.sub(r"{(\w+)}", lambda match: values[match.group(1)], pattern)
 
 
@@ -94,8 +103,9 @@ def named_all(pattern: str, piece: str, files: list[Named], day: datetime.date) 
         other = taken.setdefault(name.casefold(), named.what)
         if other != named.what or name in names:
             raise InputProblem(
-                name, f"Both {other} and {named.what} would be called this.",
+                name,
+                f"Both {other} and {named.what} would be called this.",
                 "Add {map}, {sheet} or {tile} to the pattern, or give the maps other words.",
-            )  # fmt: skip
+            )
         names.append(name)
     return names

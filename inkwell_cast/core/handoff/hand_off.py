@@ -8,11 +8,11 @@ import datetime
 import errno
 import pathlib
 import shutil
-from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from ..bake.manifest import sha256_of
 from ..base.errors import Cancelled, InputProblem
+from ..base.progress import Cancel, Progress
 from ..formats import glb_writer, write_mesh
 from ..images import write_picture
 from ..piece.assembly import undivided
@@ -34,9 +34,6 @@ from .vertex_bake import worn_by_vertices
 from .whole_or_nothing import archive_of, beside, put
 
 __all__ = ["Finished", "Handed", "HandedFile", "hand_off", "plain"]
-
-Progress = Callable[[str, float], None]
-Cancel = Callable[[], bool]
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,7 +70,7 @@ def hand_off(
     target, day = pathlib.Path(target), day or datetime.date.today()
     planned = plan(
         handoff, finished.piece, finished.manifest.recipe, finished.manifest.sheets, finished.manifest.maps, day
-    )  # fmt: skip
+    )
     refuse_place(handoff, finished.piece, target, planned)
     shared = is_shared(handoff, target)
     try:
@@ -99,9 +96,10 @@ def hand_off(
             return Handed(put(folder, target, handoff.existing), manifest)
     except OSError as error:
         raise InputProblem(
-            str(target), f"The handoff cannot be written ({error.strerror or error}).",
+            str(target),
+            f"The handoff cannot be written ({error.strerror or error}).",
             "Free some space or choose another folder." if error.errno == errno.ENOSPC else "Choose another folder.",
-        ) from error  # fmt: skip
+        ) from error
 
 
 def _told(
@@ -132,9 +130,11 @@ def _write(path: pathlib.Path, planned: Planned, finished: Finished, assembly: A
     elif planned.pack:
         sheet = finished.sheet(planned.sheet)
         picture = packed(
-            planned.pack, (sheet.width, sheet.height), lambda key: finished.picture(planned.sheet, key),
+            planned.pack,
+            (sheet.width, sheet.height),
+            lambda key: finished.picture(planned.sheet, key),
             lambda key: finished.files.get((planned.sheet, key)),
-        )  # fmt: skip
+        )
         write_picture(path, planned.pack.format, picture)
     elif planned.mesh == "glb":
         low, sheets = low_mesh(assembly, warm), lay_out_sheets(assembly.recipe, assembly.low).sheets
@@ -151,9 +151,15 @@ def _described(path: pathlib.Path, planned: Planned, finished: Finished) -> Hand
     entry = finished.map(planned.sheet, planned.key) if planned.key else None
     space = entry.space if entry else planned.pack.space if planned.pack else ""
     return HandedFile(
-        file=path.name, label=planned.label, sheet=planned.sheet, map=planned.key, space=space, pack=planned.pack,
-        bytes=path.stat().st_size, sha256=sha256_of(path),
-    )  # fmt: skip
+        file=path.name,
+        label=planned.label,
+        sheet=planned.sheet,
+        map=planned.key,
+        space=space,
+        pack=planned.pack,
+        bytes=path.stat().st_size,
+        sha256=sha256_of(path),
+    )
 
 
 def _manifest(

@@ -8,13 +8,13 @@ import numpy as np
 from pydantic import BaseModel
 
 from ..bake.baked import Bake, BakedSheet
-from ..bake.bands import Elsewhere
+from ..bake.bands import RemoteBands
 from ..bake.manifest import Manifest, MeshFile, SeenFacts
 from ..bake.pipeline import bake
 from ..bake.refusals import refuse_unusable
 from ..bake.saving import save
-from ..bake.stages import Cancel, Progress
 from ..base.errors import InputProblem
+from ..base.progress import Cancel, Progress
 from ..flaws import Flaw
 from ..images import png
 from ..images.png import dequantise
@@ -23,9 +23,9 @@ from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..review.as_seen import as_seen
 from ..review.judgement import Judgement, judgement, small
-from ..review.limits import beyond
 from ..review.worn_pictures import Pictures
 from ..settings.basis import Basis
+from ..settings.limits import beyond
 from ..settings.recipe import Recipe
 from ..settings.sheet import Size
 from ..uv.layout import lay_out_sheets
@@ -67,12 +67,16 @@ class Brought:
         facts = [SeenFacts.of(*both) for both in zip(seen.pairs, best.pairs, strict=True)]
         names = [pair.name for pair in bake.assembly.paired.pairs]
         missed = sum(sheet.missed for sheet in bake.sheets) / max(sum(sheet.cast.texels for sheet in bake.sheets), 1)
-        said = beyond(bake.assembly.given.limits.by_name, whole.bake, whole.excess, missed)
+        said = beyond(bake.assembly.given.limits.by_name, whole.bake.figures(whole.excess, missed))
         return Judged(
-            seen=whole, pairs={name: each for name, each in zip(names, facts, strict=True) if each},
-            reading=bake.brought, readings=self.readings, missed=missed, flaws=bake.flaws(self.judgement).flaws,
+            seen=whole,
+            pairs={name: each for name, each in zip(names, facts, strict=True) if each},
+            reading=bake.brought,
+            readings=self.readings,
+            missed=missed,
+            flaws=bake.flaws(self.judgement).flaws,
             beyond=said,
-        )  # fmt: skip
+        )
 
     def save(self, folder: str | pathlib.Path, sources: list[MeshFile] | None = None) -> Manifest:
         """Write it as a bake into a folder: its pictures as they were read, heat, lit pictures and manifest.json."""
@@ -80,20 +84,25 @@ class Brought:
 
 
 def bring_in(
-    recipe: Recipe, meshes: BakeMeshes, images: list[Any], reading: Basis | str | None = ANY,
-    progress: Progress = lambda stage, share: None, cancel: Cancel = lambda: False, warm: Warm | None = None,
-    elsewhere: Elsewhere | None = None,
-) -> Brought:  # fmt: skip
+    recipe: Recipe,
+    meshes: BakeMeshes,
+    images: list[Any],
+    reading: Basis | str | None = ANY,
+    progress: Progress = lambda stage, share: None,
+    cancel: Cancel = lambda: False,
+    warm: Warm | None = None,
+    remote: RemoteBands | None = None,
+) -> Brought:
     """Bring in pictures (H, W, 3), one a sheet in their order, as the normal map of a piece's low.
 
     `reading` is the basis that they are in, None for object space, or ANY for the one of the recipe with either green,
-    or object space, whichever is seen best. What is `elsewhere` casts in place of this process. Raises InputProblem
+    or object space, whichever is seen best. `remote` bands are cast by others. Raises InputProblem
     where the pictures do not fit the sheets, hold no normals, or nothing of them can be seen; Cancelled.
     """
     warm, basis = warm or Warm(), reading if isinstance(reading, Basis) else recipe.basis
     images = [image[..., :3] for image in images]
     recipe = _fitting(recipe, meshes, images, warm).model_copy(update={"basis": basis})
-    done = bake(recipe, meshes, progress, cancel, warm, elsewhere=elsewhere)
+    done = bake(recipe, meshes, progress, cancel, warm, remote=remote)
     contexts = [sheet.context for sheet in done.sheets]
     empty = _empty(images, [context.cast.covered > 0 for context in contexts])
     tried = _readings(images, basis, reading)
@@ -109,9 +118,12 @@ def bring_in(
 
 
 def judge(
-    recipe: Recipe, meshes: BakeMeshes, images: list[Any], reading: Basis | str | None = ANY,
+    recipe: Recipe,
+    meshes: BakeMeshes,
+    images: list[Any],
+    reading: Basis | str | None = ANY,
     progress: Progress = lambda stage, share: None,
-) -> Judged:  # fmt: skip
+) -> Judged:
     """How pictures are seen as the normal map of a piece's low; see `bring_in`."""
     return bring_in(recipe, meshes, images, reading, progress).judged
 
@@ -140,9 +152,10 @@ def _fitting(recipe: Recipe, meshes: BakeMeshes, images: list[Any], warm: Warm) 
     if len(plans) != len(images):
         names = ", ".join(plan.name or "the only one" for plan in plans)
         raise InputProblem(
-            THE_MAP, f"There are {len(images)} pictures for {len(plans)} sheets ({names}).",
+            THE_MAP,
+            f"There are {len(images)} pictures for {len(plans)} sheets ({names}).",
             "Give one for each sheet, in this order.",
-        )  # fmt: skip
+        )
     sizes = [image.shape[1::-1] for image in images]
     for plan, (width, height) in zip(plans, sizes, strict=True):
         if min(width, height) < 16:
@@ -185,7 +198,8 @@ def _empty(images: list[Any], covered: list[Any]) -> list[int]:
     share = sum(empty) / max(sum(int(on.sum()) for on in covered), 1)
     if share > 1 - MOSTLY:
         raise InputProblem(
-            THE_MAP, f"{share:.0%} of the texels under the low hold no normal (a length far from 1).",
+            THE_MAP,
+            f"{share:.0%} of the texels under the low hold no normal (a length far from 1).",
             "Give a normal map of this low, as it was written.",
-        )  # fmt: skip
+        )
     return empty

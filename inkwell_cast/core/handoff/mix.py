@@ -5,7 +5,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 from ..base.errors import InputProblem
 from ..images import SUFFIXES, png, read_picture, write_picture
 from ..images.exr import as_halves
@@ -83,7 +83,7 @@ def mix_files(kind: str, given: list[pathlib.Path], target: pathlib.Path) -> Non
     save(target, out, max({1: 8, 2: 16}.get(picture.dtype.itemsize, 32) for picture in read))
 
 
-def _is_grey(picture: Any_) -> bool:
+def _is_grey(picture: AnyArray) -> bool:
     return all(np.array_equal(picture[..., 0], picture[..., c]) for c in range(1, picture.shape[2]))
 
 
@@ -95,5 +95,5 @@ def save(out: pathlib.Path, image: F32, wanted: int) -> None:
     depth = min(DEPTHS[name], key=lambda d: abs(d - wanted))
     floats = name == "exr" or depth == 32
     exact = as_halves(image) if depth == 16 else image.astype(np.float32)
-    values: Any_ = exact if floats else png.quantise(image, depth)
+    values: AnyArray = exact if floats else png.quantise(image, depth)
     write_picture(out, name, values)

@@ -48,13 +48,13 @@ def _printable(text: str) -> str:
     return text
 
 
-Shown = Annotated[str, AfterValidator(_printable)]
+PrintableName = Annotated[str, AfterValidator(_printable)]
 
 
 class MeshEntry(BaseModel):
     """A mesh of a piece: the name of the file that it came from, that file's hash, and its own."""
 
-    file: Shown = Field(max_length=255, pattern=r"^[^/\\\x00]+$")
+    file: PrintableName = Field(max_length=255, pattern=r"^[^/\\\x00]+$")
     sha256: str = Hash
     copy_: str = Field(alias="copy", pattern="^[0-9a-f]{64}$")
 
@@ -62,15 +62,15 @@ class MeshEntry(BaseModel):
 
 
 class PictureEntry(BaseModel):
-    sheet: Shown = Field(max_length=255)
-    key: Shown = Field(max_length=255)
+    sheet: PrintableName = Field(max_length=255)
+    key: PrintableName = Field(max_length=255)
     sha256: str = Hash
 
 
 class BakeEntry(BaseModel):
     """A finished bake; times are seconds since 1970."""
 
-    name: Shown = Field(default="", max_length=80)
+    name: PrintableName = Field(default="", max_length=80)
     proof: bool = False
     created: Moment
     started: Moment | None = None
@@ -85,7 +85,7 @@ class PieceFile(BaseModel):
 
     kind: Literal["inkwell-cast piece"] = "inkwell-cast piece"
     version: Literal[1] = 1
-    name: Shown = Field(min_length=1, max_length=200)
+    name: PrintableName = Field(min_length=1, max_length=200)
     recipe: Recipe
     meshes: list[MeshEntry] = Field(max_length=2000)
     bakes: list[BakeEntry] = Field(default_factory=list, max_length=2000)
@@ -189,9 +189,10 @@ def _contents(archive: zipfile.ZipFile, name: str, size: int) -> PieceFile:
     whole_size = sum(entry.file_size for entry in entries)
     if len(entries) > MOST_ENTRIES or whole_size > max(size * MOST_TIMES, ALWAYS_FINE):
         raise InputProblem(
-            name, f"It would unpack {len(entries):,} files and {whole_size / 1e9:.1f} GB from {size / 1e6:.1f} MB.",
+            name,
+            f"It would unpack {len(entries):,} files and {whole_size / 1e9:.1f} GB from {size / 1e6:.1f} MB.",
             "Do not open it; ask who made it.",
-        )  # fmt: skip
+        )
     damaged = "Copy it again, or save it again where it was made."
     try:
         entry = archive.getinfo(CONTENTS)
@@ -206,9 +207,10 @@ def _contents(archive: zipfile.ZipFile, name: str, size: int) -> PieceFile:
         raise InputProblem(name, "It is no piece file.", "Choose a file that Inkwell Cast saved as .icast.")
     if given.get("version") != VERSION:
         raise InputProblem(
-            name, f"It is a piece of version {given.get('version')!r}; this program knows {VERSION}.",
+            name,
+            f"It is a piece of version {given.get('version')!r}; this program knows {VERSION}.",
             "Install the newer program.",
-        )  # fmt: skip
+        )
     try:
         piece = PieceFile.model_validate(given)
     except ValidationError as error:

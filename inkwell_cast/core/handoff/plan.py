@@ -37,9 +37,13 @@ class Planned:
 
 
 def plan(
-    handoff: Handoff, piece: str, recipe: Recipe, sheets: list[SheetFacts], maps: list[MapFile],
+    handoff: Handoff,
+    piece: str,
+    recipe: Recipe,
+    sheets: list[SheetFacts],
+    maps: list[MapFile],
     day: datetime.date,
-) -> list[Planned]:  # fmt: skip
+) -> list[Planned]:
     """Every file of a handoff but its manifest and report.
 
     `recipe` and `maps` are those of the bake. Raises InputProblem for names that clash or are too long, and for a
@@ -50,14 +54,11 @@ def plan(
     by_tile = recipe.sheet.split == "tile"
 
     def add(label: str, sheet: SheetFacts | None, word: str, depth: str, suffix: str, **what: object) -> None:
-        each = sheet.pairs if sheet else []
-        named.append(
-            Named(
-                f"{label}{f' of {sheet.name}' if sheet and sheet.name else ''}", each[0] if len(each) == 1 else "",
-                sheet.name if sheet else "", (sheet.name if by_tile else "1001") if sheet else "", word,
-                sheet.width if sheet else 0, sheet.height if sheet else 0, depth, suffix,
-            )
-        )  # fmt: skip
+        of = f" of {sheet.name}" if sheet and sheet.name else ""
+        pair = sheet.pairs[0] if sheet and len(sheet.pairs) == 1 else ""
+        name, width, height = (sheet.name, sheet.width, sheet.height) if sheet else ("", 0, 0)
+        tile = (name if by_tile else "1001") if sheet else ""
+        named.append(Named(f"{label}{of}", pair, name, tile, word, width, height, depth, suffix))
         planned.append(Planned("", label, sheet.name if sheet else "", **what))  # type: ignore[arg-type]
 
     for sheet in sheets:
@@ -133,9 +134,15 @@ def refuse_unready(handoff: Handoff, piece: str, recipe: Recipe, target: pathlib
     asked = handoff.model_copy(update={"existing": existing})
     refuse_place(asked, piece, target, [])
     sheet = SheetFacts(
-        name="", width=recipe.sheet.width, height=recipe.sheet.height, coverage=0, texels=0, missed_texels=0,
-        shared_texels=0, pairs=[],
-    )  # fmt: skip
+        name="",
+        width=recipe.sheet.width,
+        height=recipe.sheet.height,
+        coverage=0,
+        texels=0,
+        missed_texels=0,
+        shared_texels=0,
+        pairs=[],
+    )
     several = recipe.sheet.split != "one"  # then their names tell sheets apart, which are not known yet
     check_pattern(handoff.pattern)
     if not several:
@@ -143,9 +150,10 @@ def refuse_unready(handoff: Handoff, piece: str, recipe: Recipe, target: pathlib
     lacking = _lacking(handoff, list(recipe.output.maps))
     if lacking:
         raise InputProblem(
-            piece, f"Its packed pictures or vertices take {', '.join(lacking)}, which it does not bake.",
+            piece,
+            f"Its packed pictures or vertices take {', '.join(lacking)}, which it does not bake.",
             "Add those maps, or change what takes them.",
-        )  # fmt: skip
+        )
 
 
 def missing(handoff: Handoff, maps: list[MapFile]) -> list[str]:

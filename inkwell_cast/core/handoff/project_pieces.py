@@ -3,7 +3,6 @@
 import os
 import pathlib
 import tempfile
-from collections.abc import Callable
 
 import numpy as np
 from pydantic import BaseModel
@@ -11,6 +10,7 @@ from pydantic import BaseModel
 from ..bake.pipeline import bake
 from ..bake.saving import save
 from ..base.errors import InputProblem
+from ..base.progress import Progress
 from ..checks import check
 from ..piece.assembly import assemble
 from ..piece.piece import Assembly
@@ -24,7 +24,7 @@ ALIKE = 1e-6  # of a density: what rounding makes
 NAMED = 3  # lows of a sentence
 
 
-class Kept(BaseModel):
+class ProjectCheck(BaseModel):
     """Whether a piece keeps to what its project asks; broken are sentences, likeness is in degrees as seen on a proof.
 
     densities are texels a centimetre by low.
@@ -56,12 +56,16 @@ def items_of(project: Project, folder: pathlib.Path) -> list[tuple[pathlib.Path,
     return found
 
 
-def kept_by(
-    item: Item, place: pathlib.Path, project: Project, folder: pathlib.Path,
-    progress: Callable[[str, float], None] = lambda stage, share: None, warm: Warm | None = None,
-) -> Kept:  # fmt: skip
+def check_against_project(
+    item: Item,
+    place: pathlib.Path,
+    project: Project,
+    folder: pathlib.Path,
+    progress: Progress = lambda stage, share: None,
+    warm: Warm | None = None,
+) -> ProjectCheck:
     """Whether a piece keeps to what its project asks: blocking checks, texel density, and limits as seen on a proof."""
-    found = Kept(piece=item.name, folder=place.absolute().relative_to(folder).as_posix())
+    found = ProjectCheck(piece=item.name, folder=place.absolute().relative_to(folder).as_posix())
     warm = warm or Warm()
     try:
         _, recipe, meshes, sources = loaded(item, recipe_in(project, folder))

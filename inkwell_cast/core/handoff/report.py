@@ -35,13 +35,18 @@ def report(finished: Finished, manifest: HandedManifest, before: HandedManifest 
     )
     pictures = {file.file: _picture(finished, file) for file in manifest.files if file.map or file.pack}
     return environment.from_string(text).render(
-        m=manifest, bake=manifest.bake, pictures=pictures, setup=shader_words(manifest.bake.recipe),
+        m=manifest,
+        bake=manifest.bake,
+        pictures=pictures,
+        setup=shader_words(manifest.bake.recipe),
         range_of={file.file: _range(finished, file) for file in manifest.files},
-        packs=[file for file in manifest.files if file.pack], wells=pack_words,
+        packs=[file for file in manifest.files if file.pack],
+        wells=pack_words,
         sides=[(name, SIDES[name], _as_it_is(finished.sides[name])) for name in SIDES if name in finished.sides],
-        strip=(STRIPS * STRIP, STRIP), marks=list(enumerate(manifest.bake.marks[:MOST_MARKED], 1)),
+        strip=(STRIPS * STRIP, STRIP),
+        marks=list(enumerate(manifest.bake.marks[:MOST_MARKED], 1)),
         against=compared(before, manifest) if before else None,
-    )  # fmt: skip
+    )
 
 
 def shader_words(recipe: Recipe) -> list[str]:

@@ -18,9 +18,15 @@ from .whole_or_nothing import MANIFEST, REPORT, Listing, Taken, listing_of, twin
 
 State = Literal["new", "changed", "own", "same", "edited", "foreign", "gone", "left"]
 WORDS: dict[State, str] = {
-    "new": "new", "changed": "changed", "own": "perhaps changed", "same": "the same", "edited": "edited since",
-    "foreign": "of others", "gone": "no longer made, removed", "left": "no longer made, but edited, left",
-}  # fmt: skip
+    "new": "new",
+    "changed": "changed",
+    "own": "perhaps changed",
+    "same": "the same",
+    "edited": "edited since",
+    "foreign": "of others",
+    "gone": "no longer made, removed",
+    "left": "no longer made, but edited, left",
+}
 REPLACED: tuple[State, ...] = ("changed", "edited")
 
 
@@ -91,9 +97,10 @@ def refuse_foreign(target: pathlib.Path, planned: list[Change], replace: bool) -
     if edited and not replace:
         names = f"{', '.join(edited[:3])}{' and others' if len(edited) > 3 else ''}"
         raise Taken(
-            str(target), f"{names} changed there since the last handoff.",
+            str(target),
+            f"{names} changed there since the last handoff.",
             "Choose to replace, or move what was changed away.",
-        )  # fmt: skip
+        )
 
 
 def put_into(folder: pathlib.Path, target: pathlib.Path, piece: str, replace: bool) -> list[Change]:

@@ -11,7 +11,7 @@ import numpy as np
 
 from ..base.array_types import I32, U8, U16
 from ..base.on_demand import library
-from ..formats.glb_writer import Worn
+from ..formats.glb_writer import MaterialPictures
 from ..images import png
 from ..mesh.mesh import Mesh
 from ..settings.basis import Basis
@@ -35,18 +35,23 @@ def by_sheet(mesh: Mesh, sheets: list[SheetPlan]) -> Mesh:
         called += ("on no sheet",)
     colors = np.full((len(called), 3), 0.5, np.float32)
     return replace(
-        mesh, materials=of, material_names=called, material_colors=colors, textures=(), emission_textures=(),
+        mesh,
+        materials=of,
+        material_names=called,
+        material_colors=colors,
+        textures=(),
+        emission_textures=(),
         emission_colors=np.zeros((0, 3), np.float32),
-    )  # fmt: skip
+    )
 
 
-def worn(finished: Finished, low: Mesh, sheet: SheetPlan) -> Worn:
+def worn(finished: Finished, low: Mesh, sheet: SheetPlan) -> MaterialPictures:
     """What the triangles of a sheet wear, as PNGs of 8 bits."""
     channel = finished.manifest.recipe.sheet.channel
     shade, color = (finished.picture(sheet.name, *keys) for keys in (SHADES, BASES))
     normals, sent = _normals(finished, low, sheet), finished.map(sheet.name, "emission")
     glowing = finished.picture(sheet.name, "emission") if sent else None
-    return Worn(
+    return MaterialPictures(
         normal=b"" if normals is None else _png(_eight_bits(normals)),
         occlusion=_png(_eight_bits(png.read(shade))) if shade else b"",
         color=_png(_eight_bits(png.read(color))) if color else b"",

@@ -46,9 +46,10 @@ def refuse_tangent_basis(piece: str, key: str) -> None:
     """Raise InputProblem for a map that means nothing without the tangents at each texel."""
     if key in IN_TANGENT_BASIS:
         raise InputProblem(
-            piece, f"{REGISTRY[key].LABEL} in the low's tangent basis means nothing at its vertices.",
+            piece,
+            f"{REGISTRY[key].LABEL} in the low's tangent basis means nothing at its vertices.",
             "Give them another map, such as the normals in object space.",
-        )  # fmt: skip
+        )
 
 
 def _told(finished: Finished, low: Mesh, sheet: SheetPlan, key: str) -> tuple[I64, F64, F32]:

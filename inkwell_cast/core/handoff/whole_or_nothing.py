@@ -197,9 +197,10 @@ def _take_along(old: pathlib.Path, new: pathlib.Path) -> None:
             continue
         if (new / entry.name).exists():
             raise InputProblem(
-                str(entry), "No handoff wrote this file, and the new one has a file of its name.",
+                str(entry),
+                "No handoff wrote this file, and the new one has a file of its name.",
                 "Move it away, or choose another folder.",
-            )  # fmt: skip
+            )
         if entry.is_dir() and not entry.is_symlink():
             shutil.copytree(entry, new / entry.name, symlinks=True, copy_function=twin)
         else:

@@ -4,7 +4,7 @@ import pathlib
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 from ..base.errors import InputProblem
 from ..base.on_demand import library
 
@@ -12,12 +12,12 @@ OpenEXR = library("OpenEXR")
 MOST_HALF = 65504.0  # the largest number that a half holds
 
 
-def as_halves(values: Any_) -> Any_:
+def as_halves(values: AnyArray) -> AnyArray:
     """Values as float16; what lies beyond the largest half becomes that, where a plain cast would make it infinite."""
     return np.clip(values, -MOST_HALF, MOST_HALF).astype(np.float16)
 
 
-def write(path: pathlib.Path, values: Any_) -> None:
+def write(path: pathlib.Path, values: AnyArray) -> None:
     """Write `values (H, W, 1, 3 or 4)`, float16 or float32, as they are."""
     header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
     channels = {{1: "Y", 3: "RGB", 4: "RGBA"}[values.shape[2]]: values[..., 0] if values.shape[2] == 1 else values}

@@ -5,7 +5,7 @@ import pathlib
 import zipfile
 from xml.etree import ElementTree
 
-from ..base.array_types import U8, Any_
+from ..base.array_types import U8, AnyArray
 from ..base.on_demand import library
 from .layer_stack import PictureLayer, Stack, merged
 
@@ -18,7 +18,7 @@ def write(path: pathlib.Path, content: list[Stack | PictureLayer]) -> None:
     whole = merged(content)
     height, width = whole.shape[:2]
     scale = min(1.0, THUMBNAIL / max(width, height))
-    small: Any_ = cv2.resize(
+    small: AnyArray = cv2.resize(
         whole, (max(1, round(width * scale)), max(1, round(height * scale))), interpolation=cv2.INTER_AREA
     )
     root = ElementTree.Element("image", {"version": "0.0.6", "w": str(width), "h": str(height)})

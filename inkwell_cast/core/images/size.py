@@ -55,9 +55,10 @@ def refuse_too_large(path: pathlib.Path) -> None:
     wanted = width * height * BYTES
     if wanted > SPARE * free():
         raise _refusal(
-            path.name, f"It is {width:,} x {height:,} pixels, which take {wanted / 1e9:.1f} GB of memory here; "
+            path.name,
+            f"It is {width:,} x {height:,} pixels, which take {wanted / 1e9:.1f} GB of memory here; "
             f"{free() / 1e9:.1f} GB are free.",
-        )  # fmt: skip
+        )
 
 
 def _refusal(name: str, what: str) -> InputProblem:

@@ -15,10 +15,16 @@ def write(path: pathlib.Path, values: U8 | U16 | F32) -> None:
     """Write `values (H, W, 1, 3 or 4)`: whole steps, or float32 as they are."""
     grey = values.shape[2] == 1
     tifffile.imwrite(
-        path, values[..., 0] if grey else values, photometric="minisblack" if grey else "rgb", compression="zlib",
-        compressionargs={"level": 1}, predictor=values.dtype.kind == "u", software="Inkwell Cast", metadata=None,
+        path,
+        values[..., 0] if grey else values,
+        photometric="minisblack" if grey else "rgb",
+        compression="zlib",
+        compressionargs={"level": 1},
+        predictor=values.dtype.kind == "u",
+        software="Inkwell Cast",
+        metadata=None,
         extrasamples=["unassalpha"] if values.shape[2] == 4 else None,
-    )  # fmt: skip
+    )
 
 
 def read(path: pathlib.Path) -> U8 | U16 | F32:

@@ -11,11 +11,11 @@ The module that gathers a layer has the functions of `layer.Layer` too, or an ob
 import importlib
 from typing import Any, Protocol, runtime_checkable
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 from ..cast.context import Context
 from ..settings.map_names import MAPS
-from .derived import Derived
 from .layer import Layer
+from .value_range import Derived
 
 __all__ = ["FLAT", "LAYERS", "REGISTRY", "Derived", "Map", "ReadsNormals"]
 
@@ -32,7 +32,7 @@ class Map(Protocol):
     SPACE: str
     BACKGROUND: tuple[float, ...]
 
-    def derive(self, context: Context, layer: Any_ | None) -> Derived: ...
+    def derive(self, context: Context, layer: AnyArray | None) -> Derived: ...
 
 
 @runtime_checkable

@@ -1,9 +1,9 @@
 """Bent normal: the mean free direction of the occlusion rays, in the low's tangent basis."""
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 from ..cast.context import Context
-from .derived import Derived
 from .normal import BACKGROUND, encoded
+from .value_range import Derived
 
 __all__ = ["BACKGROUND"]
 
@@ -12,7 +12,7 @@ REASON = "Where light comes from most freely, in the low's tangent basis; from t
 LAYER, GROUP, SPACE = "occlusion", "occlusion", "linear"
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32: 0.5 x + 0.5; where no ray is free, or none struck, the low's own normal."""
     assert layer is not None
     free: F32 = layer[..., 1:]

@@ -4,25 +4,31 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, U8, Any_
-from ..base.borrowed_arrays import block
+from ..base.array_types import F32, F64, I32, U8, AnyArray
 from ..base.color_space import to_linear
 from ..base.errors import InputProblem
 from ..base.kernels import kernel
-from ..base.records import Record, record_kind, record_of
+from ..base.progress import Cancel, ShareDone
+from ..base.records import Record, record_kind, record_of, view
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..mesh.mesh import NO_VALUE, Mesh
 from ..mesh.textures import Texture
 from ..uv.rasterise import tile_box
-from .hits_of_tile import Cancel, Progress, mean_of_corners, over_tiles, samples_of, tiles_of, triangles_of, weights_at
+from .hits_of_tile import mean_of_corners, over_tiles, samples_of, tiles_of, triangles_of, weights_at
 
 WORN = record_kind(
     {
-        "values": np.float32, "corners": np.int32, "materials": np.int32, "table": np.float64, "pixels": np.uint8,
-        "uv": np.float32, "rows": np.int32, "light": np.float32,
+        "values": (np.float32, 3),
+        "corners": (np.int32, 3),
+        "materials": np.int32,
+        "table": (np.float64, 12),
+        "pixels": (np.uint8, 3),
+        "uv": (np.float32, 2),
+        "rows": (np.int32, 3),
+        "light": np.float32,
     }
-)  # fmt: skip
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +46,7 @@ class Textures:
 
 
 @dataclass(frozen=True, slots=True)
-class Carried:
+class CarriedColors:
     """Linear values (N, 3) and the row of each corner (T, 3) for what wears no texture; materials (T,) of triangles."""
 
     values: F32
@@ -58,23 +64,31 @@ class Carried:
     def record(self) -> Record:
         """As kernels take it, of the kind `WORN`."""
         worn = self.textures or Textures(
-            np.zeros((int(self.materials.max(initial=0)) + 1, 12)), np.zeros((1, 3), np.uint8),
-            np.zeros((1, 2), np.float32), np.full((len(self.corners), 3), NO_VALUE, np.int32),
-        )  # fmt: skip
+            np.zeros((int(self.materials.max(initial=0)) + 1, 12)),
+            np.zeros((1, 3), np.uint8),
+            np.zeros((1, 2), np.float32),
+            np.full((len(self.corners), 3), NO_VALUE, np.int32),
+        )
         return record_of(
-            WORN, values=self.values, corners=self.corners, materials=self.materials, table=worn.table,
-            pixels=worn.pixels, uv=worn.uv, rows=worn.rows,
+            WORN,
+            values=self.values,
+            corners=self.corners,
+            materials=self.materials,
+            table=worn.table,
+            pixels=worn.pixels,
+            uv=worn.uv,
+            rows=worn.rows,
             light=to_linear(np.arange(256, dtype=np.float32) / np.float32(255)),
-        )  # fmt: skip
+        )
 
 
-def by_material(mesh: Mesh, colors: F32, pictures: tuple[Texture | None, ...]) -> Carried:
+def by_material(mesh: Mesh, colors: F32, pictures: tuple[Texture | None, ...]) -> CarriedColors:
     """What materials carry: colours (M, 3), or the pictures of those that have one."""
     rows = np.repeat(mesh.materials[:, None], 3, axis=1).astype(np.int32)
-    return Carried(np.ascontiguousarray(colors, np.float32), rows, mesh.materials, _worn(mesh, pictures))
+    return CarriedColors(np.ascontiguousarray(colors, np.float32), rows, mesh.materials, _worn(mesh, pictures))
 
 
-def colors_of(mesh: Mesh) -> Carried:
+def colors_of(mesh: Mesh) -> CarriedColors:
     """The colours of a mesh: its textures, else those of its vertices, else those of its materials."""
     plain = by_material(mesh, mesh.material_colors, mesh.textures)
     if mesh.colors is None:
@@ -82,7 +96,7 @@ def colors_of(mesh: Mesh) -> Carried:
     count = len(mesh.colors.values)
     rows = np.where(mesh.colors.corners < 0, plain.corners + count, mesh.colors.corners).astype(np.int32)
     values = np.concatenate([mesh.colors.values[:, :3], mesh.material_colors]).astype(np.float32)
-    return Carried(values, rows, mesh.materials, plain.textures)
+    return CarriedColors(values, rows, mesh.materials, plain.textures)
 
 
 def _worn(mesh: Mesh, pictures_of: tuple[Texture | None, ...]) -> Textures | None:
@@ -93,9 +107,10 @@ def _worn(mesh: Mesh, pictures_of: tuple[Texture | None, ...]) -> Textures | Non
             continue
         if texture.channel >= len(mesh.uvs):
             raise InputProblem(
-                mesh.name, f"Its texture {texture.name} is laid out by UV channel {texture.channel}, which it has not.",
+                mesh.name,
+                f"Its texture {texture.name} is laid out by UV channel {texture.channel}, which it has not.",
                 "Export the sculpt with its UVs.",
-            )  # fmt: skip
+            )
         pixels = texture.pixels()
         table[n] = first, pixels.shape[1], pixels.shape[0], *texture.turned, *texture.tint
         pictures.append(pixels.reshape(-1, 3))
@@ -112,7 +127,7 @@ def _worn(mesh: Mesh, pictures_of: tuple[Texture | None, ...]) -> Textures | Non
 
 
 def gather_carried(
-    context: Context, hits: Hits, ready: Carried, out: Any_, progress: Progress, cancelled: Cancel
+    context: Context, hits: Hits, ready: CarriedColors, out: AnyArray, progress: ShareDone, cancelled: Cancel
 ) -> None:
     """The mean over each texel's hits, into out (H, W, 3)."""
     if ready.textures is None:
@@ -149,22 +164,20 @@ def _mean_of_textures(first, last, hits, grid, worn, out):  # type: ignore[no-un
 def color_at(t, b, worn, color):  # type: ignore[no-untyped-def]
     """Write the linear colour at barycentrics b of triangle t into found (3,): its texture's, else that of corners."""
     b0, b1, b2 = b
-    picture = block(worn.table, (worn.table_count, 12), np.float64)[
-        block(worn.materials, worn.materials_count, np.int32)[t]
-    ]
-    row = block(worn.rows, (worn.rows_count, 3), np.int32)[t]
+    picture = view(worn, "table")[view(worn, "materials")[t]]
+    row = view(worn, "rows")[t]
     if picture[1] > 0 and row[0] >= 0 and row[1] >= 0 and row[2] >= 0:
-        places = block(worn.uv, (worn.uv_count, 2), np.float32)
+        places = view(worn, "uv")
         p, q, r = places[row[0]], places[row[1]], places[row[2]]
         pixels, light = (
-            block(worn.pixels, (worn.pixels_count, 3), np.uint8),
-            block(worn.light, worn.light_count, np.float32),
+            view(worn, "pixels"),
+            view(worn, "light"),
         )
         u, v = b0 * p[0] + b1 * q[0] + b2 * r[0], 1 - (b0 * p[1] + b1 * q[1] + b2 * r[1])
         _look_up(u, v, picture, pixels, light, color)
         return
-    values = block(worn.values, (worn.values_count, 3), np.float32)
-    corner = block(worn.corners, (worn.corners_count, 3), np.int32)[t]
+    values = view(worn, "values")
+    corner = view(worn, "corners")[t]
     for c in range(3):
         color[c] = b0 * values[corner[0], c] + b1 * values[corner[1], c] + b2 * values[corner[2], c]
 

@@ -1,9 +1,9 @@
 """Cavity: dark in grooves and creases, as fine as the sculpt."""
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..cast.context import Context
 from .curvature import PERCENTILE, CurvatureLayer
-from .derived import Derived, one_sided
+from .value_range import Derived, one_sided
 
 KEY, LABEL = "cavity", "Cavity"
 REASON = "Grooves and creases alone, as fine as the sculpt, dark on white."
@@ -12,7 +12,7 @@ BACKGROUND = (1.0,)
 GATHERS = CurvatureLayer("cavity")
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32: 1 less the concave part of the finest curvature over what is full."""
     assert layer is not None
     image, facts = one_sided(-layer[..., 0], context.cast.struck, context.recipe.cavity.strength, PERCENTILE)

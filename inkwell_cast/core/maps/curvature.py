@@ -7,13 +7,13 @@ nor the pattern of triangles shows, nor any seam of UVs, which the sculpt does n
 radius are gathered into patches first (`mesh.patches`).
 """
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, Any_
+from ..base.array_types import F32, F64, I32, AnyArray
 from ..base.kernels import kernel
+from ..base.progress import Cancel, ShareDone
 from ..base.setting import scene_units
 from ..base.threads import in_shares
 from ..cast.context import Context
@@ -24,8 +24,8 @@ from ..mesh.normals import vertices, with_normals
 from ..mesh.patches import patches_of
 from ..piece.scene_cache import Slot
 from ..settings.recipe import Recipe
-from .derived import Derived, one_sided, signed
-from .hits_of_tile import Cancel, Progress, mean_of_corners, over_tiles
+from .hits_of_tile import mean_of_corners, over_tiles
+from .value_range import Derived, one_sided, signed
 
 KEY, LABEL = "curvature", "Curvature"
 REASON = "How strongly the sculpt bends, evened out within a radius."
@@ -35,7 +35,7 @@ PERCENTILE = 98.0
 CURVATURES = {group: Slot[tuple[F32, I32]]() for group in ("curvature", "cavity")}
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32; see `settings.maps.Curvature`. Facts: its range in 1 / scene units."""
     assert layer is not None
     settings, struck = context.recipe.curvature, context.cast.struck
@@ -74,14 +74,18 @@ class CurvatureLayer:
         return context.warm.once(CURVATURES[self.group], key, lambda: curvature_of(mesh, radius, context.warm.stopped))
 
     def gather(
-        self, context: Context, hits: Hits, ready: tuple[F32, I32], out: Any_, progress: Progress, cancelled: Cancel
+        self,
+        context: Context,
+        hits: Hits,
+        ready: tuple[F32, I32],
+        out: AnyArray,
+        progress: ShareDone,
+        cancelled: Cancel,
     ) -> None:
         over_tiles(hits, context.low.grid, mean_of_corners, (*ready, out), progress, cancelled)
 
 
-def curvature_of(
-    mesh: Mesh, radius: float, cancelled: Callable[[], bool] = lambda: False
-) -> tuple[F32, I32]:  # fmt: skip
+def curvature_of(mesh: Mesh, radius: float, cancelled: Cancel = lambda: False) -> tuple[F32, I32]:
     """Values (V, 1) float32 and the row of each corner (T, 3) int32; radius in scene units, 0 for none.
 
     Raises Cancelled.
@@ -115,9 +119,7 @@ def _normals_of(mesh: Mesh, points: F32, corners: I32) -> F32:
     return normals
 
 
-def _evened(
-    values: F64, mass: F64, links: Links, radius: float, cancelled: Callable[[], bool]
-) -> F64:  # fmt: skip
+def _evened(values: F64, mass: F64, links: Links, radius: float, cancelled: Cancel) -> F64:
     """Values (V,) evened out within a radius."""
     for _ in range(STEPS):
         values = diffused(values, mass, links, radius * radius / (4 * STEPS), cancelled)

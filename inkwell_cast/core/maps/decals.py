@@ -5,15 +5,16 @@ The layer holds the share of a texel's samples that struck a floater.
 
 import numpy as np
 
-from ..base.array_types import F32, Any_, Bool
+from ..base.array_types import F32, AnyArray, Bool
 from ..base.kernels import kernel
+from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..settings.recipe import Recipe
 from ..uv.padding import nearest_covered
 from ..uv.rasterise import tile_box
-from .derived import Derived
-from .hits_of_tile import Cancel, Progress, over_tiles, samples_of, tiles_of, triangles_of
+from .hits_of_tile import over_tiles, samples_of, tiles_of, triangles_of
+from .value_range import Derived
 
 KEY, LABEL = "decals", "Opacity of decals"
 REASON = "White where floating details lie on the low, fading out toward their borders."
@@ -21,7 +22,7 @@ LAYER, GROUP, SPACE = "decals", "decals", "linear"
 BACKGROUND = (0.0,)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32. Facts: the share of the low's texels that a decal takes more than half of."""
     assert layer is not None
     covered = context.cast.covered > 0
@@ -29,7 +30,7 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
     return Derived(opacity(context, layer)[..., None], {"decal_share": float(own.mean())})
 
 
-def opacity(context: Context, layer: Any_) -> F32:
+def opacity(context: Context, layer: AnyArray) -> F32:
     """How far each texel is a floater's (H, W): its share, fading to 0 over the border."""
     share, covered = layer[..., 0], context.cast.covered > 0
     own = covered & (share > 0.5)
@@ -61,7 +62,7 @@ def prepare(context: Context) -> Bool:
     return np.ascontiguousarray(flags[context.sculpt.mesh.objects])
 
 
-def gather(context: Context, hits: Hits, ready: Bool, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+def gather(context: Context, hits: Hits, ready: Bool, out: AnyArray, progress: ShareDone, cancelled: Cancel) -> None:
     over_tiles(hits, context.low.grid, _share, (ready, out), progress, cancelled)
 
 

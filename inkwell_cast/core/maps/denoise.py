@@ -7,12 +7,11 @@ Renderings", EGSR 2016; here the rays that are denoised take no part in the weig
 only, and the more the closer they lie to the tangent plane and the more their normals agree.
 """
 
-from collections.abc import Callable
-
 import numpy as np
 
 from ..base.array_types import F32
 from ..base.kernels import kernel
+from ..base.progress import Cancel, ShareDone
 from ..base.threads import in_batches
 from ..cast.context import Context
 from ..cast.sheet_surroundings import open_skies, surroundings_of
@@ -25,9 +24,7 @@ SHARP = 4.0  # power of the normals' cosine
 OFF_PLANE = 3.0  # mean steps between texels: how far off the tangent plane a neighbour may lie
 
 
-def denoised(
-    values: F32, context: Context, progress: Callable[[float], None], cancelled: Callable[[], bool]
-) -> F32:  # fmt: skip
+def denoised(values: F32, context: Context, progress: ShareDone, cancelled: Cancel) -> F32:
     """Values (H, W) from 0 to 1 of a texel's rays, smoothed; texels that struck nothing stay. Raises Cancelled."""
     around = surroundings_of(context, REACH + max(HIDDEN_WITHIN))
     given = np.ascontiguousarray(around.with_margin(values), np.float32)

@@ -2,12 +2,12 @@
 
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..base.disk_arrays import in_bands
 from ..cast.context import Context
 from ..settings.directions import way_in
 from . import normal_object, position
-from .derived import Derived
+from .value_range import Derived
 
 KEY, LABEL = "directional", "Directional"
 REASON = "White where the sculpt faces a way, or lies far along it, in the axes of the file."
@@ -15,7 +15,7 @@ LAYER, GROUP, SPACE = "position", "directional", "linear"
 BACKGROUND = (0.0,)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32. Facts: what is black and white, a cosine, or a place along the way in scene units."""
     assert layer is not None
     own = context.recipe.directional

@@ -7,17 +7,16 @@ neighbours that carries the fit over places where no ray struck. So the displace
 at its density, and is one number a vertex: it opens no crack at UV seams.
 """
 
-from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I64, Any_
-from ..base.borrowed_arrays import block
+from ..base.array_types import F32, F64, I64, AnyArray
 from ..base.errors import InputProblem
 from ..base.kernels import kernel, prange
 from ..base.on_demand import on_demand
-from ..base.records import shared
+from ..base.progress import ShareDone
+from ..base.records import shared, view
 from ..base.threads import in_batches
 from ..cage.cage import pockets_of, reaches
 from ..cage.fit import cage_of
@@ -35,7 +34,7 @@ from ..rays.modifiers.modifiers import no_modifiers
 from ..rays.ray import make_ray, rays_through
 from ..settings.staleness import RELIEF, displaces, settings_behind
 from ..uv.rasterise import texel_barycentrics
-from .derived import Derived, signed
+from .value_range import Derived, signed
 
 csr_array = on_demand("scipy.sparse", "csr_array")
 diags_array = on_demand("scipy.sparse", "diags_array")
@@ -48,7 +47,7 @@ BACKGROUND = (0.5,)
 RELIEF_OF_LOW = Slot[tuple[Mesh, Relief]]()
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32: 0.5 + d / (2 d_max).
 
     Facts: d_max in scene units; the low's subdivision and triangles; mean and 95th percentile of the distance along the
@@ -62,9 +61,13 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
     image, facts = signed(values, cast.covered, context.recipe.displacement.range, 100.0)
     how = context.recipe.subdivision
     facts |= {
-        "unit": "scene units", "scheme": how.scheme, "levels": how.levels if how.scheme != "none" else 0,
-        "triangles": relief.triangles, "distance_before": list(relief.before), "distance_after": list(relief.after),
-    }  # fmt: skip
+        "unit": "scene units",
+        "scheme": how.scheme,
+        "levels": how.levels if how.scheme != "none" else 0,
+        "triangles": relief.triangles,
+        "distance_before": list(relief.before),
+        "distance_after": list(relief.after),
+    }
     return Derived(image, facts, values[..., None].copy)
 
 
@@ -85,7 +88,7 @@ STIFFNESS = 0.01  # of a vertex's own weight
 CLOSE = 1e-7
 
 
-def displaced(assembly: Assembly, warm: Warm, tell: Callable[[float], None] = lambda share: None) -> Assembly:
+def displaced(assembly: Assembly, warm: Warm, tell: ShareDone = lambda share: None) -> Assembly:
     """The assembly with its low moved onto the sculpt's large forms, if the recipe has a displacement; else as it is.
 
     Raises InputProblem where no ray strikes the sculpt, and what `tell(share)` raises.
@@ -98,9 +101,7 @@ def displaced(assembly: Assembly, warm: Warm, tell: Callable[[float], None] = la
     return replace(assembly, low=low, relief=relief)
 
 
-def _displaced(
-    assembly: Assembly, sculpt: Sculpt, warm: Warm, tell: Callable[[float], None]
-) -> tuple[Mesh, Relief]:  # fmt: skip
+def _displaced(assembly: Assembly, sculpt: Sculpt, warm: Warm, tell: ShareDone) -> tuple[Mesh, Relief]:
     low, along = assembly.low, averaged(assembly.low)
     lengths = np.linalg.norm(cage_of(assembly, warm, tell).corners, axis=2, keepdims=True)
     points, (_, inward) = corner_positions(low), reaches(assembly)
@@ -159,7 +160,7 @@ def _fitted(ids: I64, many: int, owner: I64, b: F64, height: F64) -> F64:
 @kernel
 def _heights(triangle, b, height, rays, tracers):  # type: ignore[no-untyped-def]
     """How far each ray's hit stands off the low, positive outside; not a number where it strikes nothing."""
-    pair = block(rays.pair, rays.pair_count, np.int32)
+    pair = view(rays, "pair")
     for i in range(len(triangle)):
         t = triangle[i]
         ray = make_ray(t, b[i, 0], b[i, 1], b[i, 2], rays)

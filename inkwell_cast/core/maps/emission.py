@@ -7,18 +7,18 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 from ..base.color_space import light_of, to_srgb
 from ..base.disk_arrays import in_bands
 from ..base.errors import InputProblem
+from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..mesh.mesh import Mesh
 from ..settings.lights_in_words import Glowing, glowing_in
 from ..settings.recipe import Recipe
-from .carried import Carried, by_material, gather_carried
-from .derived import Derived, automatic
-from .hits_of_tile import Cancel, Progress
+from .carried import CarriedColors, by_material, gather_carried
+from .value_range import Derived, automatic
 
 KEY, LABEL = "emission", "Emission"
 REASON = "What glows on the sculpt, by its materials or by names; floats hold it beyond 1."
@@ -26,13 +26,13 @@ LAYER, GROUP, SPACE = "emission", "emission", "sRGB"
 BACKGROUND = (0.0, 0.0, 0.0)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32, encoded for storage. Facts: the light that is white, and the share beyond."""
     assert layer is not None
     return light_shown(layer, context.cast.struck, context.recipe.emission.white)
 
 
-def light_shown(light: F32, struck: Any_, white: float | str) -> Derived:
+def light_shown(light: F32, struck: AnyArray, white: float | str) -> Derived:
     """Linear light (H, W, 3) as a picture: 0 is black, `white` white ("auto" for the 99.8th percentile), as sRGB."""
     there = light[struck > 0].max(axis=1, initial=0)
     lit = there[there > 0]
@@ -51,11 +51,11 @@ def cost(recipe: Recipe) -> float:
     return 0.1
 
 
-def prepare(context: Context) -> Carried:
+def prepare(context: Context) -> CarriedColors:
     return sent_by(context)
 
 
-def sent_by(context: Context) -> Carried:
+def sent_by(context: Context) -> CarriedColors:
     """What the sculpt sends out: what its materials say, or the names that the recipe gives. Raises InputProblem."""
     mesh, words = context.sculpt.mesh, context.recipe.emission.glowing
     if not words:
@@ -72,7 +72,7 @@ def sent_by(context: Context) -> Carried:
     return by_material(glowing, lights, none)
 
 
-def _of_name(mesh: Mesh, name: str) -> Any_:
+def _of_name(mesh: Mesh, name: str) -> AnyArray:
     """Whether each triangle is of a material or an object of this name, (T,) bool."""
     by = [(mesh.materials, mesh.material_names), (mesh.objects, mesh.object_names)]
     marked = [np.array([called.casefold() == name.casefold() for called in names])[rows] for rows, names in by]
@@ -85,10 +85,13 @@ def _refuse_unknown(chosen: list[Glowing], mesh: Mesh) -> None:
         if own.name.casefold() not in known:
             there = ", ".join(name for name in dict.fromkeys([*mesh.material_names, *mesh.object_names]) if name)
             raise InputProblem(
-                "What glows", f"No material and no object of the sculpt is called {own.name}.",
+                "What glows",
+                f"No material and no object of the sculpt is called {own.name}.",
                 f"It has: {there[:300]}.",
-            )  # fmt: skip
+            )
 
 
-def gather(context: Context, hits: Hits, ready: Carried, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+def gather(
+    context: Context, hits: Hits, ready: CarriedColors, out: AnyArray, progress: ShareDone, cancelled: Cancel
+) -> None:
     gather_carried(context, hits, ready, out, progress, cancelled)

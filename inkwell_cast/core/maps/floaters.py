@@ -2,14 +2,14 @@
 
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
+from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..cast.occluders import Occluders, occluders_on
 from ..settings.recipe import Recipe
 from . import occlusion
-from .derived import Derived
-from .hits_of_tile import Cancel, Progress
+from .value_range import Derived
 
 KEY, LABEL = "floaters", "Occlusion of floaters"
 REASON = "What floaters alone would hide of the sky; the other occlusion leaves them out."
@@ -17,7 +17,7 @@ LAYER, GROUP, SPACE = "floaters", "occlusion", "linear"
 BACKGROUND = (1.0,)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32: the share that floaters leave free; white where nothing was struck. Facts: their number."""
     assert layer is not None
     free = 1 - layer
@@ -39,7 +39,7 @@ def prepare(context: Context) -> Occluders | None:
 
 
 def gather(
-    context: Context, hits: Hits, ready: Occluders | None, out: Any_, progress: Progress, cancelled: Cancel
+    context: Context, hits: Hits, ready: Occluders | None, out: AnyArray, progress: ShareDone, cancelled: Cancel
 ) -> None:
     if ready is not None:
         occlusion.look_around(context, hits, "floaters", ready, out, progress, cancelled)

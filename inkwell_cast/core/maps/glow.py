@@ -5,16 +5,16 @@ The layer holds linear RGB, straight and reflected. A texel that sees nothing bu
 
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
+from ..base.progress import Cancel, ShareDone
 from ..base.setting import scene_units
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..settings.recipe import Recipe
 from .carried import colors_of
-from .derived import Derived
 from .emission import light_shown, sent_by
-from .hits_of_tile import Cancel, Progress
-from .light_paths import Lights, Paths, Ready, follow, met_by, smoothed
+from .light_paths import Lights, PathScene, PathSettings, denoised_layer, surroundings_of, trace_paths
+from .value_range import Derived
 
 KEY, LABEL = "glow", "Glow"
 REASON = "The light that falls on the surroundings of what glows, by rays."
@@ -22,7 +22,7 @@ LAYER, GROUP, SPACE = "glow", "glow", "sRGB"
 BACKGROUND = (0.0, 0.0, 0.0)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32, encoded for storage. Facts: the light that is white, and the share beyond."""
     assert layer is not None
     return light_shown(layer[..., :3] + layer[..., 3:], context.cast.struck, context.recipe.glow.white)
@@ -35,18 +35,20 @@ def cost(recipe: Recipe) -> float:
     return recipe.glow.rays * (1 + recipe.glow.bounces) / recipe.sheet.samples
 
 
-def prepare(context: Context) -> Ready:
+def prepare(context: Context) -> PathScene:
     mesh = context.sculpt.mesh
-    return Ready(met_by(context, context.recipe.glow.surroundings), colors_of(mesh), sent_by(context))
+    return PathScene(surroundings_of(context, context.recipe.glow.surroundings), colors_of(mesh), sent_by(context))
 
 
-def gather(context: Context, hits: Hits, ready: Ready, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+def gather(
+    context: Context, hits: Hits, ready: PathScene, out: AnyArray, progress: ShareDone, cancelled: Cancel
+) -> None:
     own = context.recipe.glow
     far = own.distance * scene_units(own.unit, context.assembly.low.diagonal) or 1e30
-    paths = Paths(own.rays, own.noise, own.bounces, far, salt=3)
-    follow(context, hits, ready, Lights(), paths, own.surroundings, out, progress, cancelled)
+    paths = PathSettings(own.rays, own.noise, own.bounces, far, salt=3)
+    trace_paths(context, hits, ready, Lights(), paths, own.surroundings, out, progress, cancelled)
 
 
-def finish(context: Context, out: Any_, progress: Progress, cancelled: Cancel) -> Any_ | None:
-    """The layer smoothed, if the recipe says so."""
-    return smoothed(context, out, progress, cancelled) if context.recipe.glow.denoise else None
+def finish(context: Context, out: AnyArray, progress: ShareDone, cancelled: Cancel) -> AnyArray | None:
+    """The layer denoised_layer, if the recipe says so."""
+    return denoised_layer(context, out, progress, cancelled) if context.recipe.glow.denoise else None

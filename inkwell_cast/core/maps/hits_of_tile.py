@@ -4,22 +4,24 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
-from ..base.records import Record
+from ..base.progress import Cancel, ShareDone
+from ..base.records import Record, view
 from ..base.threads import in_batches
 from ..cast.hits import Hits
 from ..mesh.normals import face_normal
 from ..uv.rasterise import Grid, tile_box
 
-Progress = Callable[[float], None]
-Cancel = Callable[[], bool]
-
 
 def over_tiles(
-    hits: Hits, grid: Grid, kernel: Callable[..., None], arguments: tuple[object, ...],
-    progress: Progress, cancelled: Cancel, room: Callable[[], Record] | None = None,
-) -> None:  # fmt: skip
+    hits: Hits,
+    grid: Grid,
+    kernel: Callable[..., None],
+    arguments: tuple[object, ...],
+    progress: ShareDone,
+    cancelled: Cancel,
+    room: Callable[[], Record] | None = None,
+) -> None:
     """Call a kernel with (first, last, hits, grid, *arguments), some tiles at a time; hits and grid are records.
 
     `room()` is a record that each call gets for itself, as its last argument.
@@ -64,26 +66,26 @@ def mean_of_corners(first, last, hits, grid, values, corners, out):  # type: ign
 @kernel(inline="always")
 def tiles_of(hits):  # type: ignore[no-untyped-def]
     """Its tiles (K,) int64."""
-    return block(hits.tiles, hits.tiles_count, np.int64)
+    return view(hits, "tiles")
 
 
 @kernel(inline="always")
 def triangles_of(hits):  # type: ignore[no-untyped-def]
     """What each sample struck, (N,) int32."""
-    return block(hits.triangle, hits.triangle_count, np.int32)
+    return view(hits, "triangle")
 
 
 @kernel(inline="always")
 def samples_of(k, x, y, columns, hits, grid):  # type: ignore[no-untyped-def]
     """The first sample of texel (x, y) of the k-th tile, which is `columns` wide, and how far apart its rows lie."""
     stride = columns * grid.side
-    return block(hits.starts, hits.starts_count, np.int64)[k] + y * grid.side * stride + x * grid.side, stride
+    return view(hits, "starts")[k] + y * grid.side * stride + x * grid.side, stride
 
 
 @kernel(inline="always")
 def weights_at(n, hits):  # type: ignore[no-untyped-def]
     """Barycentrics of what sample n struck."""
-    uv = block(hits.uv, (hits.uv_count, 2), np.uint16)
+    uv = view(hits, "uv")
     u, v = uv[n, 0] / 65535.0, uv[n, 1] / 65535.0
     return 1 - u - v, u, v
 
@@ -92,8 +94,8 @@ def weights_at(n, hits):  # type: ignore[no-untyped-def]
 def point_of(n, t, lift, hits, sculpt):  # type: ignore[no-untyped-def]
     """The place that sample n struck on triangle t, lifted along its unit normal, and that normal; scene units."""
     b0, b1, b2 = weights_at(n, hits)
-    positions = block(sculpt.positions, (sculpt.positions_count, 3), np.float32)
-    row = block(sculpt.triangles, (sculpt.triangles_count, 3), np.int32)[t]
+    positions = view(sculpt, "positions")
+    row = view(sculpt, "triangles")[t]
     a, b, c = positions[row[0]], positions[row[1]], positions[row[2]]
     gx, gy, gz = face_normal(a, b, c)
     px = b0 * a[0] + b1 * b[0] + b2 * c[0] + lift * gx

@@ -12,10 +12,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, I32, Any_
+from ..base.array_types import F32, I32, AnyArray
 from ..base.color_space import steps_of, to_linear, to_srgb
 from ..base.kernels import kernel
 from ..base.on_demand import on_demand
+from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..mesh.mesh import Mesh
@@ -26,8 +27,8 @@ from ..piece.sculpt import Sculpt
 from ..settings.recipe import Recipe
 from ..settings.staleness import gathered, settings_behind
 from ..uv.rasterise import tile_box
-from .derived import Derived
-from .hits_of_tile import Cancel, Progress, over_tiles, samples_of, tiles_of, triangles_of
+from .hits_of_tile import over_tiles, samples_of, tiles_of, triangles_of
+from .value_range import Derived
 
 coo_array = on_demand("scipy.sparse", "coo_array")
 connected_components = on_demand("scipy.sparse.csgraph", "connected_components")
@@ -40,7 +41,7 @@ APART, TRIES = 120, 32  # of 255 in red, green and blue, and how far along a nam
 NAMES = Slot["Names"]()
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32. Facts: the legend, colours by name, of those that occur."""
     assert layer is not None
     names, library = prepare(context).names, context.recipe.library
@@ -52,7 +53,7 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
     return Derived(table[layer[..., 0]], facts, lambda: to_linear(table)[layer[..., 0]])
 
 
-def mask_of(image: Any_, color: str) -> Any_:
+def mask_of(image: AnyArray, color: str) -> AnyArray:
     """Where a colour stands in the whole steps of an ID map (H, W, 3): white on black (H, W, 1)."""
     top = np.iinfo(image.dtype).max
     rgb = np.rint(np.array(steps_of(color)) / 255 * top).astype(image.dtype)
@@ -199,7 +200,7 @@ def _by_part(mesh: Mesh) -> Names:
     return Names(tuple(names), place[of] + np.int32(1))
 
 
-def gather(context: Context, hits: Hits, ready: Names, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+def gather(context: Context, hits: Hits, ready: Names, out: AnyArray, progress: ShareDone, cancelled: Cancel) -> None:
     over_tiles(hits, context.low.grid, _vote, (ready.of, out), progress, cancelled)
 
 

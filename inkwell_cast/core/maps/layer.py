@@ -5,16 +5,15 @@ A layer has values in scene units or names, before ranges and colours; maps are 
 leaves it. A layer that is asked for later is gathered from the hits that the first bake kept.
 """
 
-from collections.abc import Callable
 from typing import Any, Protocol
 
-from ..base.array_types import I64, Any_
+from ..base.array_types import I64, AnyArray
 from ..base.disk_arrays import room
+from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Cast, Hits
 from ..cast.partial_rebake import without_tiles
 from ..settings.recipe import Recipe
-from .hits_of_tile import Cancel, Progress
 
 
 class Layer(Protocol):
@@ -30,27 +29,30 @@ class Layer(Protocol):
         """What it needs of the whole piece, computed once."""
 
     def gather(
-        self, context: Context, hits: Hits, ready: Any, out: Any_, progress: Progress, cancelled: Cancel
+        self, context: Context, hits: Hits, ready: Any, out: AnyArray, progress: ShareDone, cancelled: Cancel
     ) -> None:
         """Write the texels of the tiles in `hits` into `out`; raises Cancelled."""
 
 
-def empty(layer: Layer, cast: Cast, on_disk: bool = False) -> Any_:
+def empty(layer: Layer, cast: Cast, on_disk: bool = False) -> AnyArray:
     return room((*cast.covered.shape, layer.CHANNELS), layer.KIND, on_disk)
 
 
 def gather_tiles(
-    context: Context, layer: Layer, rough: Any_, tiles: I64, fresh: Hits, tell: Callable[[float], None],
-    cancelled: Callable[[], bool],
-) -> Any_:  # fmt: skip
+    context: Context,
+    layer: Layer,
+    rough: AnyArray,
+    tiles: I64,
+    fresh: Hits,
+    tell: ShareDone,
+    cancelled: Cancel,
+) -> AnyArray:
     """A layer as it was gathered, with some tiles gathered anew from their hits; it is not finished yet."""
     out = without_tiles(rough, context.low.grid, tiles, 0)
     layer.gather(context, fresh, layer.prepare(context), out, tell, cancelled)
     return out
 
 
-def finished(
-    context: Context, layer: Layer, rough: Any_, tell: Callable[[float], None], cancelled: Callable[[], bool]
-) -> Any_ | None:
+def finished(context: Context, layer: Layer, rough: AnyArray, tell: ShareDone, cancelled: Cancel) -> AnyArray | None:
     """A layer after what is done to the whole of it at the end, such as denoising; None where nothing is."""
     return layer.finish(context, rough, tell, cancelled) if hasattr(layer, "finish") else None

@@ -5,18 +5,18 @@ The layer holds linear RGB, straight and reflected; see `light_paths` for what 1
 
 import numpy as np
 
-from ..base.array_types import F64, Any_
+from ..base.array_types import F64, AnyArray
 from ..base.color_space import light_of
+from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..settings.lights_in_words import lamps_in
 from ..settings.recipe import Recipe
 from .carried import by_material, colors_of
-from .derived import Derived
 from .emission import light_shown
-from .hits_of_tile import Cancel, Progress
-from .light_paths import Lights, Paths, Ready, follow, met_by, smoothed
+from .light_paths import Lights, PathScene, PathSettings, denoised_layer, surroundings_of, trace_paths
 from .panorama import panorama_of, parted
+from .value_range import Derived
 
 KEY, LABEL = "light", "Light"
 REASON = "Sun, sky and lamps with their shadows, and what is reflected of them."
@@ -24,7 +24,7 @@ LAYER, GROUP, SPACE = "light", "light", "sRGB"
 BACKGROUND = (0.0, 0.0, 0.0)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32, encoded for storage. Facts: the light that is white, and the share beyond."""
     assert layer is not None
     straight, bounced = layer[..., :3], layer[..., 3:]
@@ -39,10 +39,10 @@ def cost(recipe: Recipe) -> float:
     return recipe.light.rays * (1 + recipe.light.bounces) / recipe.sheet.samples
 
 
-def prepare(context: Context) -> tuple[Ready, Lights]:
+def prepare(context: Context) -> tuple[PathScene, Lights]:
     mesh, own = context.sculpt.mesh, context.recipe.light
     dark = by_material(mesh, np.zeros((len(mesh.material_names), 3), np.float32), (None,) * len(mesh.material_names))
-    return Ready(met_by(context, own.surroundings), colors_of(mesh), dark), lights_of(context.recipe)
+    return PathScene(surroundings_of(context, own.surroundings), colors_of(mesh), dark), lights_of(context.recipe)
 
 
 def lights_of(recipe: Recipe) -> Lights:
@@ -64,13 +64,13 @@ def _light(color: str, strength: float) -> F64:
 
 
 def gather(
-    context: Context, hits: Hits, ready: tuple[Ready, Lights], out: Any_, progress: Progress, cancelled: Cancel
+    context: Context, hits: Hits, ready: tuple[PathScene, Lights], out: AnyArray, progress: ShareDone, cancelled: Cancel
 ) -> None:
     own = context.recipe.light
-    paths = Paths(own.rays, own.noise, own.bounces, 1e30, salt=4, of_low=own.normals == "low")
-    follow(context, hits, *ready, paths, own.surroundings, out, progress, cancelled)
+    paths = PathSettings(own.rays, own.noise, own.bounces, 1e30, salt=4, of_low=own.normals == "low")
+    trace_paths(context, hits, *ready, paths, own.surroundings, out, progress, cancelled)
 
 
-def finish(context: Context, out: Any_, progress: Progress, cancelled: Cancel) -> Any_ | None:
-    """The layer smoothed, if the recipe says so."""
-    return smoothed(context, out, progress, cancelled) if context.recipe.light.denoise else None
+def finish(context: Context, out: AnyArray, progress: ShareDone, cancelled: Cancel) -> AnyArray | None:
+    """The layer denoised_layer, if the recipe says so."""
+    return denoised_layer(context, out, progress, cancelled) if context.recipe.light.denoise else None

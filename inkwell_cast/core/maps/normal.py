@@ -2,17 +2,16 @@
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
-from ..base.borrowed_arrays import block
+from ..base.array_types import F32, AnyArray
 from ..base.kernels import kernel, prange
-from ..base.records import shared
+from ..base.records import shared, view
 from ..cast.context import Context
 from ..cast.hits import Cast
 from ..cast.texel import barycentrics_at, triangle_at
 from ..piece.low_on_sheet import Low
 from ..settings.basis import Basis
 from ..tangent.frame import form_of, frame, green_sign, to_object, to_tangent
-from .derived import Derived
+from .value_range import Derived
 
 KEY = "normal"
 LABEL = "Normal"
@@ -21,7 +20,7 @@ LAYER, GROUP, SPACE = "", "", "linear"
 BACKGROUND = (0.5, 0.5, 1.0)  # what the sheet shows beyond the padding
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32: 0.5 x + 0.5; texels that missed the sculpt keep the low's own normal."""
     cast = context.cast
     return Derived(encoded(cast, context.low, context.recipe.basis, cast.normal, cast.struck))
@@ -32,7 +31,7 @@ def read_back(image: F32, context: Context) -> F32:
     return decoded(context.cast, context.low, context.recipe.basis, image)
 
 
-def encoded(cast: Cast, low: Low, basis: Basis, normals: F32, struck: Any_) -> F32:
+def encoded(cast: Cast, low: Low, basis: Basis, normals: F32, struck: AnyArray) -> F32:
     """Object-space vectors (H, W, 3) in the basis of the low, 0.5 x + 0.5; where not struck the low's own normal."""
     out = np.zeros(normals.shape, np.float32)
     _encode(shared(low.record), shared(cast.record), struck, normals, green_sign(basis), form_of(basis), out)
@@ -80,7 +79,7 @@ def frame_at(x, y, low, cast, form):  # type: ignore[no-untyped-def]
     t = triangle_at(x, y, cast)
     b0, b1, b2 = barycentrics_at(x, y, t, low, cast)
     normals, tangents = (
-        block(low.normals, (low.normals_count, 3, 3), np.float32),
-        block(low.tangents, (low.tangents_count, 3, 4), np.float32),
+        view(low, "normals"),
+        view(low, "tangents"),
     )
     return frame(b0, b1, b2, normals[t], tangents[t], form)

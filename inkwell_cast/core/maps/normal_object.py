@@ -2,12 +2,12 @@
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 from ..base.kernels import kernel, prange
 from ..base.records import shared
 from ..cast.context import Context
 from ..cast.texel import barycentrics_at, triangle_at
-from .derived import Derived
+from .value_range import Derived
 
 KEY = "normal_object"
 LABEL = "Normal, object"
@@ -16,7 +16,7 @@ LAYER, GROUP, SPACE = "", "", "linear"
 BACKGROUND = (0.5, 0.5, 0.5)  # what the sheet shows beyond the padding
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32: 0.5 n + 0.5 of the unit normal; texels that missed keep the low's own normal."""
     cast, low = context.cast, context.low
     out = np.zeros(cast.normal.shape, np.float32)

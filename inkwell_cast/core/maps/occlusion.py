@@ -8,11 +8,11 @@ and strike only lows.
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
-from ..base.borrowed_arrays import block
+from ..base.array_types import F32, AnyArray
 from ..base.disk_arrays import on_disk, room
 from ..base.kernels import kernel
-from ..base.records import record_of
+from ..base.progress import Cancel, ShareDone
+from ..base.records import record_of, view
 from ..base.sampling_sequence import points_of_texel
 from ..base.setting import scene_units
 from ..cast.context import Context
@@ -25,18 +25,9 @@ from ..rays.ray import point_on_low
 from ..settings.recipe import Recipe
 from ..uv.rasterise import tile_box
 from .denoise import denoised
-from .derived import Derived
-from .hits_of_tile import (
-    Cancel,
-    Progress,
-    over_tiles,
-    point_of,
-    samples_of,
-    tiles_of,
-    triangles_of,
-    weights_at,
-)
+from .hits_of_tile import over_tiles, point_of, samples_of, tiles_of, triangles_of, weights_at
 from .ray_bundle import AROUND, add_hit, empty_bundle, look
+from .value_range import Derived
 
 KEY, LABEL = "occlusion", "Occlusion"
 REASON = "How much of the sky above a texel is free, by rays."
@@ -44,7 +35,7 @@ LAYER, GROUP, SPACE = "occlusion", "occlusion", "linear"
 BACKGROUND = (1.0,)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32: the free share, 0 to 1; white where nothing was struck."""
     assert layer is not None
     free: F32 = 1 - layer[..., 0]
@@ -71,7 +62,12 @@ def prepare(context: Context) -> list[tuple[str, Occluders]]:
 
 
 def gather(
-    context: Context, hits: Hits, ready: list[tuple[str, Occluders]], out: Any_, progress: Progress, cancelled: Cancel
+    context: Context,
+    hits: Hits,
+    ready: list[tuple[str, Occluders]],
+    out: AnyArray,
+    progress: ShareDone,
+    cancelled: Cancel,
 ) -> None:
     share = 1 / len(ready)
     look_around(context, hits, *ready[0], out, lambda part: progress(part * share), cancelled)
@@ -82,7 +78,7 @@ def gather(
         out[touched, 0] = 1 - (1 - out[touched, 0]) * (1 - other[touched, 0])
 
 
-def finish(context: Context, out: Any_, progress: Progress, cancelled: Cancel) -> Any_ | None:
+def finish(context: Context, out: AnyArray, progress: ShareDone, cancelled: Cancel) -> AnyArray | None:
     """The layer with its shade smoothed, if the recipe says so; the free direction stays as the rays found it."""
     if not context.recipe.occlusion.denoise:
         return None
@@ -93,17 +89,23 @@ def finish(context: Context, out: Any_, progress: Progress, cancelled: Cancel) -
 
 
 def look_around(
-    context: Context, hits: Hits, which: str, ready: Occluders, out: Any_, progress: Progress, cancelled: Cancel
+    context: Context, hits: Hits, which: str, ready: Occluders, out: AnyArray, progress: ShareDone, cancelled: Cancel
 ) -> None:
     """What some occluders hide, from the low in "low" mode, else from the hits, into as many channels as `out` has."""
     settings, diagonal = context.recipe.occlusion, context.assembly.low.diagonal
     far = settings.distance * scene_units(settings.unit, diagonal) or (1e30 if settings.falloff == "none" else diagonal)
     widest = np.sin(np.radians(min(settings.cone, 180.0) / 2))
     around = record_of(
-        AROUND, tracers=ready.tracers, rays=settings.rays,
-        bits=bits_for(settings.rays), far=far, falloff=FALLOFFS.index(settings.falloff), widest=widest,
-        lift=LIFT * diagonal, noise=settings.noise,
-    )  # fmt: skip
+        AROUND,
+        tracers=ready.tracers,
+        rays=settings.rays,
+        bits=bits_for(settings.rays),
+        far=far,
+        falloff=FALLOFFS.index(settings.falloff),
+        widest=widest,
+        lift=LIFT * diagonal,
+        noise=settings.noise,
+    )
     if which == "low":
         arguments = (context.low.record, context.cast.record, context.rays.record, around, out)
         over_tiles(hits, context.low.grid, _of_low, arguments, progress, cancelled, empty_bundle)
@@ -121,7 +123,7 @@ def bits_for(rays: int) -> int:
 def _of_sculpt(first, last, hits, grid, cast, rays, sculpt, around, out, bundle):  # type: ignore[no-untyped-def]
     """What is around the hits of each texel, into out (H, W, channels); the others are records."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
-    pair = block(rays.pair, rays.pair_count, np.int32)
+    pair = view(rays, "pair")
     for k in range(first, last):
         x0, y0, columns, rows = tile_box(tiles[k], grid)
         for y in range(rows):
@@ -142,9 +144,9 @@ def _of_sculpt(first, last, hits, grid, cast, rays, sculpt, around, out, bundle)
 @kernel
 def _of_low(first, last, hits, grid, low, cast, rays, around, out, bundle):  # type: ignore[no-untyped-def]
     """What is around each texel of the low itself, into out (H, W, channels); the others are records."""
-    tiles, pair = tiles_of(hits), block(rays.pair, rays.pair_count, np.int32)
-    points = block(rays.points, (rays.points_count, 3, 3), np.float32)
-    normals = block(low.normals, (low.normals_count, 3, 3), np.float32)
+    tiles, pair = tiles_of(hits), view(rays, "pair")
+    points = view(rays, "points")
+    normals = view(low, "normals")
     for k in range(first, last):
         x0, y0, columns, rows = tile_box(tiles[k], grid)
         for y in range(y0, y0 + rows):

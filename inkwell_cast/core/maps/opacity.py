@@ -2,9 +2,9 @@
 
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..cast.context import Context
-from .derived import Derived
+from .value_range import Derived
 
 KEY, LABEL = "opacity", "Opacity"
 REASON = "White where rays strike the sculpt, black where they pass it by."
@@ -12,7 +12,7 @@ LAYER, GROUP, SPACE = "", "", "linear"
 BACKGROUND = (0.0,)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32: the share of a texel's samples on the low that struck. Facts: the mean over the islands."""
     covered, struck = context.cast.covered, context.cast.struck
     share = struck / np.maximum(covered, 1).astype(np.float32)

@@ -2,16 +2,17 @@
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 from ..base.disk_arrays import in_bands
+from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..mesh.surface_samples import box_around
 from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
 from ..settings.recipe import Recipe
-from .derived import Derived
-from .hits_of_tile import Cancel, Progress, mean_of_corners, over_tiles
+from .hits_of_tile import mean_of_corners, over_tiles
+from .value_range import Derived
 
 KEY, LABEL = "position", "Position"
 REASON = "Where in the sculpt's box a texel lies: x, y and z as red, green and blue."
@@ -20,7 +21,7 @@ BACKGROUND = (0.0, 0.0, 0.0)
 BOX = Slot[tuple[F32, F32]]()
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32: (p - corner) / size. Facts: the box, scene units."""
     assert layer is not None
     low, high = box_of(context.sculpt, context.warm)
@@ -46,6 +47,6 @@ def prepare(context: Context) -> None:
     return None
 
 
-def gather(context: Context, hits: Hits, ready: None, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+def gather(context: Context, hits: Hits, ready: None, out: AnyArray, progress: ShareDone, cancelled: Cancel) -> None:
     mesh = context.sculpt.mesh
     over_tiles(hits, context.low.grid, mean_of_corners, (mesh.positions, mesh.triangles, out), progress, cancelled)

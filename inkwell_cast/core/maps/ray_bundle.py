@@ -9,7 +9,7 @@ import numpy as np
 
 from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
-from ..base.records import Record, aligned, record_kind
+from ..base.records import Record, aligned, record_kind, view
 from ..base.sampling_sequence import cosine_point, frame_about, square_point
 from ..rays.embree import hit_along
 from ..rays.packet import ALL_KINDS, ORIGIN, REACH, ROWS, WAY, WIDTH, strike_any, was_blocked
@@ -19,21 +19,32 @@ ONE_BY_ONE = 4  # rays between two looks at their error, where they gain nothing
 UNEVEN = 1.25  # errors over those of the estimate, on three demo pieces with 16 to 128 rays
 
 AROUND = record_kind(
-    {"tracers": np.uint64},
-    rays=np.int64, bits=np.int64, falloff=np.int64, far=np.float64, widest=np.float64, lift=np.float64,
+    {"tracers": (np.uint64, 2)},
+    rays=np.int64,
+    bits=np.int64,
+    falloff=np.int64,
+    far=np.float64,
+    widest=np.float64,
+    lift=np.float64,
     noise=np.float64,
-)  # fmt: skip
+)
 
 # The packet, and what the library is told of it; rays in it. The hits of the texel: place (3, scene units), two vectors
 # across the direction that rays leave about, that, and the normal of the face that they leave (3 each, unit). Of the
 # rays traced: how many, occlusion, its squares, free direction (3).
 BUNDLE = np.dtype(
     [
-        ("numbers", "f4", (ROWS, WIDTH)), ("words", "i4", 2 * WIDTH), ("count", "i8"),
-        ("hits", "i8"), ("places", "f8", (MOST_HITS, 15)), ("seen", "i8"), ("shade", "f8"),
-        ("squares", "f8"), ("free", "f8", 3),
+        ("numbers", "f4", (ROWS, WIDTH)),
+        ("words", "i4", 2 * WIDTH),
+        ("count", "i8"),
+        ("hits", "i8"),
+        ("places", "f8", (MOST_HITS, 15)),
+        ("seen", "i8"),
+        ("shade", "f8"),
+        ("squares", "f8"),
+        ("free", "f8", 3),
     ]
-)  # fmt: skip
+)
 
 
 def empty_bundle() -> Record:
@@ -62,7 +73,7 @@ def look(first, seed, pair, around, bundle):  # type: ignore[no-untyped-def]
     bundle.seen, bundle.shade, bundle.squares, bundle.count, hits = 0, 0.0, 0.0, 0, bundle.hits
     bundle.free[0] = bundle.free[1] = bundle.free[2] = 0.0
     bundle.hits = 0
-    tracer = block(around.tracers, (around.tracers_count, 2), np.uint64)[pair]
+    tracer = view(around, "tracers")[pair]
     if hits == 0:
         return
     turn, turns = -1, WIDTH if around.falloff == 0 else ONE_BY_ONE

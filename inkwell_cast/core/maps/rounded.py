@@ -8,11 +8,11 @@ left out.
 
 import numpy as np
 
-from ..base.array_types import Any_
-from ..base.borrowed_arrays import block
+from ..base.array_types import AnyArray
 from ..base.disk_arrays import on_disk, room
 from ..base.kernels import kernel
-from ..base.records import record_kind, record_of
+from ..base.progress import Cancel, ShareDone
+from ..base.records import record_kind, record_of, view
 from ..base.sampling_sequence import frame_about, further_point, points_of_texel, sphere_point, square_point, turn
 from ..base.setting import scene_units
 from ..cast.context import Context
@@ -24,11 +24,11 @@ from ..rays.embree import hit_along
 from ..settings.recipe import Recipe
 from ..uv.rasterise import tile_box
 from .denoise import denoised
-from .derived import Derived
-from .hits_of_tile import Cancel, Progress, over_tiles, point_of, samples_of, tiles_of, triangles_of, weights_at
-from .light_paths import met_by
+from .hits_of_tile import over_tiles, point_of, samples_of, tiles_of, triangles_of, weights_at
+from .light_paths import surroundings_of
 from .normal import BACKGROUND, encoded
 from .occlusion import bits_for
+from .value_range import Derived
 
 __all__ = ["BACKGROUND"]
 
@@ -41,11 +41,11 @@ AWAY = -0.7  # cosine to the hit's own normal: what looks farther away is anothe
 FLAT = 1e-3  # of the radius: what lies so near the hit's plane is neither an outer edge nor an inner one
 STEP = 1e-4  # of the radius: how far behind a surface a line goes on
 ROUND = record_kind(
-    {"tracers": np.uint64, "first": np.int64}, rays=np.int64, bits=np.int64, radius=np.float64, edges=np.int64
+    {"tracers": (np.uint64, 2), "first": np.int64}, rays=np.int64, bits=np.int64, radius=np.float64, edges=np.int64
 )
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 3) float32: 0.5 x + 0.5; where nothing was struck the low's own normal."""
     assert layer is not None
     return Derived(encoded(context.cast, context.low, context.recipe.basis, layer, context.cast.struck))
@@ -59,22 +59,29 @@ def cost(recipe: Recipe) -> float:
 
 
 def prepare(context: Context) -> Occluders:
-    return met_by(context, context.recipe.rounded.surroundings)
+    return surroundings_of(context, context.recipe.rounded.surroundings)
 
 
-def gather(context: Context, hits: Hits, ready: Occluders, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+def gather(
+    context: Context, hits: Hits, ready: Occluders, out: AnyArray, progress: ShareDone, cancelled: Cancel
+) -> None:
     own, first = context.recipe.rounded, context.sculpt.first[:-1]
     first = np.ascontiguousarray(first) if own.surroundings == "pair" else np.zeros(len(first), np.int64)
     around = record_of(
-        ROUND, tracers=ready.tracers, first=first, rays=own.rays, bits=bits_for(own.rays),
-        radius=own.radius * scene_units(own.unit, context.assembly.low.diagonal), edges=EDGES.index(own.edges),
-    )  # fmt: skip
+        ROUND,
+        tracers=ready.tracers,
+        first=first,
+        rays=own.rays,
+        bits=bits_for(own.rays),
+        radius=own.radius * scene_units(own.unit, context.assembly.low.diagonal),
+        edges=EDGES.index(own.edges),
+    )
     arguments = (context.cast.record, context.rays.record, context.sculpt.record, around, out)
     over_tiles(hits, context.low.grid, _of_tiles, arguments, progress, cancelled)
 
 
-def finish(context: Context, out: Any_, progress: Progress, cancelled: Cancel) -> Any_ | None:
-    """The layer smoothed, if the recipe says so; texels that struck nothing stay."""
+def finish(context: Context, out: AnyArray, progress: ShareDone, cancelled: Cancel) -> AnyArray | None:
+    """The layer denoised_layer, if the recipe says so; texels that struck nothing stay."""
     if not context.recipe.rounded.denoise:
         return None
     smooth = room(out.shape, out.dtype.type, on_disk(out))
@@ -93,7 +100,7 @@ def finish(context: Context, out: Any_, progress: Progress, cancelled: Cancel) -
 def _of_tiles(first, last, hits, grid, cast, rays, sculpt, around, out):  # type: ignore[no-untyped-def]
     """The mean normal around each texel's hits, into out (H, W, 3); the others are records."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
-    pair, total = block(rays.pair, rays.pair_count, np.int32), np.zeros(3)
+    pair, total = view(rays, "pair"), np.zeros(3)
     for k in range(first, last):
         x0, y0, columns, rows = tile_box(tiles[k], grid)
         for y in range(rows):
@@ -126,8 +133,8 @@ def _of_tiles(first, last, hits, grid, cast, rays, sculpt, around, out):  # type
 @kernel(error_model="numpy")
 def _cross(index, seed, place, normal, pair, sculpt, around, total):  # type: ignore[no-untyped-def]
     """Add the normals of all that one line through the ball about a place crosses to total (3,)."""
-    tracer = block(around.tracers, (around.tracers_count, 2), np.uint64)[pair]
-    offset = block(around.first, around.first_count, np.int64)[pair]
+    tracer = view(around, "tracers")[pair]
+    offset = view(around, "first")[pair]
     u, v = square_point(index, seed)
     dx, dy, dz = sphere_point(u, v)
     ax, ay, az, bx, by, bz = frame_about(dx, dy, dz)

@@ -2,10 +2,10 @@
 
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..cast.context import Context
 from ..cast.sheet_surroundings import open_sky
-from .derived import Derived
+from .value_range import Derived
 
 KEY, LABEL = "sheet_occlusion", "Occlusion, quick"
 REASON = "Shade in grooves from heights and normals on the sheet; takes no rays and sees no other part."
@@ -13,7 +13,7 @@ LAYER, GROUP, SPACE = "", "sheet_occlusion", "linear"
 BACKGROUND = (1.0,)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32: the free share, 0 to 1, to the power of the contrast."""
     settings = context.recipe.sheet_occlusion
     free = open_sky(context, max(settings.radius / 100 * context.low.grid.width, 1.5))

@@ -2,14 +2,14 @@
 
 import numpy as np
 
-from ..base.array_types import Any_
-from ..base.borrowed_arrays import block
+from ..base.array_types import AnyArray
 from ..base.kernels import kernel
+from ..base.records import view
 from ..cast.context import Context
 from ..cast.texel import barycentrics_at, triangle_at
-from ..rays.modifiers.modifiers import MODIFIERS, straightness_at
+from ..rays.modifiers.modifiers import straightness_at
 from ..rays.ray import point_on_low
-from .derived import Derived
+from .value_range import Derived
 
 KEY, LABEL = "straightening", "Straightening"
 REASON = "White where rays are turned wholly to their face; can be painted over and given back in the step Cage."
@@ -17,7 +17,7 @@ LAYER, GROUP, SPACE = "", "", "linear"
 BACKGROUND = (0.0,)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32 at each texel's nearest sample. Facts: the mean over the islands."""
     cast, out = context.cast, np.zeros(context.cast.covered.shape, np.float32)
     _weights(context.low.record, cast.record, context.rays.record, out)
@@ -28,7 +28,7 @@ def derive(context: Context, layer: Any_ | None) -> Derived:
 @kernel
 def _weights(low, cast, rays, out):  # type: ignore[no-untyped-def]
     """How far the ray of each texel is turned to its face, (H, W), 0 to 1; records."""
-    flags, modifiers = block(rays.flags, rays.flags_count, np.uint8), block(rays.modifiers, 1, MODIFIERS)[0]
+    flags, modifiers = view(rays, "flags"), view(rays, "modifiers")
     for y in range(out.shape[0]):
         for x in range(out.shape[1]):
             t = triangle_at(x, y, cast)

@@ -5,10 +5,10 @@ The layer holds the mean length of cosine-weighted rays into the body, no longer
 
 import numpy as np
 
-from ..base.array_types import Any_
-from ..base.borrowed_arrays import block
+from ..base.array_types import AnyArray
 from ..base.kernels import kernel
-from ..base.records import record_of
+from ..base.progress import Cancel, ShareDone
+from ..base.records import record_of, view
 from ..base.sampling_sequence import points_of_texel
 from ..base.setting import scene_units
 from ..cast.context import Context
@@ -17,10 +17,10 @@ from ..cast.occluders import Occluders, occluders_on
 from ..cast.texel import triangle_at
 from ..settings.recipe import Recipe
 from ..uv.rasterise import tile_box
-from .derived import Derived
-from .hits_of_tile import Cancel, Progress, over_tiles, point_of, samples_of, tiles_of, triangles_of
+from .hits_of_tile import over_tiles, point_of, samples_of, tiles_of, triangles_of
 from .occlusion import FALLOFFS, LIFT, bits_for
 from .ray_bundle import AROUND, add_hit, empty_bundle, look
+from .value_range import Derived
 
 KEY, LABEL = "thickness", "Thickness"
 REASON = "The mean way through the body behind a texel, for light that shines through."
@@ -28,7 +28,7 @@ LAYER, GROUP, SPACE = "thickness", "thickness", "linear"
 BACKGROUND = (0.0,)
 
 
-def derive(context: Context, layer: Any_ | None) -> Derived:
+def derive(context: Context, layer: AnyArray | None) -> Derived:
     """(H, W, 1) float32. Facts: the length that is white, scene units."""
     assert layer is not None
     white = limit_of(context.recipe, context.assembly.low.diagonal)
@@ -56,12 +56,21 @@ def prepare(context: Context) -> Occluders:
     return occluders_on(context, "pair")
 
 
-def gather(context: Context, hits: Hits, ready: Occluders, out: Any_, progress: Progress, cancelled: Cancel) -> None:
+def gather(
+    context: Context, hits: Hits, ready: Occluders, out: AnyArray, progress: ShareDone, cancelled: Cancel
+) -> None:
     settings, diagonal = context.recipe.thickness, context.assembly.low.diagonal
     inward = record_of(
-        AROUND, tracers=ready.tracers, rays=settings.rays, bits=bits_for(settings.rays),
-        far=limit_of(context.recipe, diagonal), falloff=LINEAR, widest=1.0, lift=-LIFT * diagonal, noise=settings.noise,
-    )  # fmt: skip
+        AROUND,
+        tracers=ready.tracers,
+        rays=settings.rays,
+        bits=bits_for(settings.rays),
+        far=limit_of(context.recipe, diagonal),
+        falloff=LINEAR,
+        widest=1.0,
+        lift=-LIFT * diagonal,
+        noise=settings.noise,
+    )
     arguments = (context.cast.record, context.rays.record, context.sculpt.record, inward, out)
     over_tiles(hits, context.low.grid, _inward, arguments, progress, cancelled, empty_bundle)
 
@@ -70,7 +79,7 @@ def gather(context: Context, hits: Hits, ready: Occluders, out: Any_, progress: 
 def _inward(first, last, hits, grid, cast, rays, sculpt, inward, out, bundle):  # type: ignore[no-untyped-def]
     """The mean length of rays into the body at each texel's hits, into out (H, W, 1); the others are records."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
-    pair = block(rays.pair, rays.pair_count, np.int32)
+    pair = view(rays, "pair")
     for k in range(first, last):
         x0, y0, columns, rows = tile_box(tiles[k], grid)
         for y in range(rows):

@@ -4,9 +4,8 @@ Both work on what the cast found, in object space and before any map is made, so
 as it was, and so do the bytes of everything outside the place.
 """
 
-from collections.abc import Callable
-
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
+from ..base.progress import Cancel
 from ..cast.context import Context
 from ..maps import LAYERS
 from ..maps.layer import finished
@@ -16,8 +15,8 @@ from .soft_decals import softened
 
 
 def repaired(
-    context: Context, layers: dict[str, Any_], rough: dict[str, Any_], cancelled: Callable[[], bool]
-) -> tuple[Context, dict[str, Any_]]:  # fmt: skip
+    context: Context, layers: dict[str, AnyArray], rough: dict[str, AnyArray], cancelled: Cancel
+) -> tuple[Context, dict[str, AnyArray]]:
     """The ground and layers of a sheet with soft decals, then the recipe's patches, then its heals.
 
     `raws` are finished layers, `rough` the same before: patches are blended into those, and the whole is finished

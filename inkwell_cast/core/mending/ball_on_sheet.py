@@ -3,12 +3,12 @@
 import numpy as np
 
 from ..base.array_types import F32, I64, Bool
-from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
+from ..base.records import view
 from ..cast.context import Context
 from ..cast.partial_rebake import tiles_of
 from ..cast.texel import place_at, triangle_at
-from ..uv.rasterise import GRID, tile_box
+from ..uv.rasterise import tile_box
 
 
 def tiles_in(context: Context, centre: tuple[float, float, float], radius: float) -> I64:
@@ -22,7 +22,7 @@ def tiles_in(context: Context, centre: tuple[float, float, float], radius: float
 
 def share_of_radius(
     context: Context, tiles: I64, centre: tuple[float, float, float], radius: float, share: F32
-) -> None:  # fmt: skip
+) -> None:
     """Write into share (H, W) how far from the middle of a ball each texel of some tiles lies, in radii."""
     low, cast, rays = context.low, context.cast, context.rays
     _measure(tiles, np.array(centre), radius, low.record, cast.record, rays.record, share)
@@ -30,7 +30,7 @@ def share_of_radius(
 
 @kernel
 def _measure(tiles, centre, radius, low, cast, rays, share):  # type: ignore[no-untyped-def]
-    grid = block(low.grid, 1, GRID)[0]
+    grid = view(low, "grid")
     for tile in tiles:
         x0, y0, columns, rows = tile_box(tile, grid)
         for y in range(y0, y0 + rows):

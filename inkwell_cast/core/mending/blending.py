@@ -2,10 +2,10 @@
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 
 
-def blended(one: Any_, other: Any_, weight: F32) -> Any_:
+def blended(one: AnyArray, other: AnyArray, weight: F32) -> AnyArray:
     """A layer (H, W, ...) with `other` by its weight (H, W); whole numbers are names, of which the heavier is taken."""
     if one.dtype.kind in "iu":
         taken = weight >= 0.5

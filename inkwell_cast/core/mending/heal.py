@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..base.array_types import F64, I64, Any_, Bool
+from ..base.array_types import F64, I64, AnyArray, Bool
 from ..base.kernels import kernel
 from ..base.on_demand import on_demand
 from ..cast.context import Context
@@ -23,7 +23,7 @@ CLOSE = 1e-6  # of the right side: how exactly the fill is solved
 ALIKE = 0.2  # cosine between faces from which on texels that lie together are of one side
 
 
-def healed(context: Context, layers: dict[str, Any_], heal: Heal) -> tuple[Context, dict[str, Any_]]:
+def healed(context: Context, layers: dict[str, AnyArray], heal: Heal) -> tuple[Context, dict[str, AnyArray]]:
     """The ball filled in: every texel the mean of those around it on the surface, from its rim inward."""
     cast = context.cast
     tiles = tiles_in(context, heal.centre, heal.radius * RING)
@@ -38,7 +38,7 @@ def healed(context: Context, layers: dict[str, Any_], heal: Heal) -> tuple[Conte
     place = _places(context, y, x)
     links = _links(context, y, x, place)
 
-    def filled(values: Any_) -> Any_:
+    def filled(values: AnyArray) -> AnyArray:
         out = values.copy()
         known = values[y, x].reshape(len(y), -1)
         if values.dtype.kind in "iu":  # names do not blend: the nearest at the rim
@@ -59,11 +59,11 @@ def healed(context: Context, layers: dict[str, Any_], heal: Heal) -> tuple[Conte
         healed |= context.healed
     filled_cast = replace(
         cast, normal=normal, struck=struck, height=filled(cast.height), hit_triangle=filled(cast.hit_triangle)
-    )  # fmt: skip
+    )
     return replace(context, cast=filled_cast, healed=healed), {key: filled(values) for key, values in layers.items()}
 
 
-def _harmonic(links: Any_, inside: Bool, known: F64) -> F64:
+def _harmonic(links: AnyArray, inside: Bool, known: F64) -> F64:
     """Values (N, C) inside that are the weighted mean of their neighbours', for those outside as they are."""
     free, rim = np.flatnonzero(inside), np.flatnonzero(~inside)
     degree = np.asarray(links.sum(axis=1)).reshape(-1)[free]
@@ -75,7 +75,7 @@ def _harmonic(links: Any_, inside: Bool, known: F64) -> F64:
     return out
 
 
-def _links(context: Context, y: I64, x: I64, place: F64) -> Any_:
+def _links(context: Context, y: I64, x: I64, place: F64) -> AnyArray:
     """Neighbours on the surface, also across UV seams, the closer the more; (N, N) symmetric."""
     distance, near = cKDTree(place).query(place, min(NEIGHBOURS + 1, len(place)), workers=-1)
     rows = np.repeat(np.arange(len(place)), near.shape[1])

@@ -8,31 +8,29 @@ mend of every flaw is tried, those that do not touch together. One is kept if wh
 end all that was kept must look better together than nothing did. The trials cost at most `BUDGET` bakes.
 """
 
-from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from ..bake.baked import Bake
-from ..bake.bands import Elsewhere
+from ..bake.bands import RemoteBands
 from ..bake.measured_reach import measure
 from ..bake.pipeline import bake
 from ..base.array_types import Bool
+from ..base.progress import Cancel, Progress, ShareDone
 from ..flaws import IN_TEXELS, Flaw, neighbour_occlusion
 from ..flaws.flaw import length
-from ..flaws.texel_rows import Seen, seen_of
+from ..flaws.texel_rows import TexelRows, seen_of
 from ..piece.assembly import assemble
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..review.judgement import degrees_of
-from ..settings.levels import pair_scope
 from ..settings.mends import Mend
-from ..settings.mends_overlay import Report, Tried, add_mend
-from ..settings.overrides import Level
+from ..settings.mends_overlay import Report, TriedMend, add_mend
 from ..settings.recipe import Recipe
+from ..settings.scope_settings import ScopeSettings
+from ..settings.scopes import pair_scope
 from ..settings.sheet import Size
-
-Progress = Callable[[str, float], None]
 
 BETTER = 0.7  # of what is seen of a flaw may be left
 WORSE, BY = 0.002, 5.0  # of the pixels may look worse elsewhere by so many degrees
@@ -61,7 +59,7 @@ class _State:
 
     mends: list[Mend]
     flaws: list[Flaw]
-    sheets: list[Seen]
+    sheets: list[TexelRows]
     mean: float
 
     @property
@@ -90,7 +88,7 @@ class _State:
         return worse > WORSE * pixels
 
 
-def _in_ball(seen: Seen, flaw: Flaw) -> Bool:
+def _in_ball(seen: TexelRows, flaw: Flaw) -> Bool:
     away = np.linalg.norm(seen.place - np.array(flaw.middle), axis=1)
     texel = float(np.median(seen.size)) if len(seen.size) else 0.0
     return np.asarray(away <= ROOM * flaw.radius + 2 * texel, bool)
@@ -103,8 +101,8 @@ class _Trials:
     recipe: Recipe
     meshes: BakeMeshes
     warm: Warm
-    heard: Callable[[float], None]
-    cancel: Callable[[], bool]
+    heard: ShareDone
+    cancel: Cancel
     most: int
     done: int = 0
 
@@ -146,7 +144,7 @@ class _Search:
     trials: _Trials
     first: _State
     now: _State
-    tried: list[Tried] = field(default_factory=list)
+    tried: list[TriedMend] = field(default_factory=list)
     seen: set[str] = field(default_factory=set)
 
     def round(self) -> bool:
@@ -161,24 +159,28 @@ class _Search:
             self._one_by_one([one for one in attempts if one.kept])
         kept = [one.mend for one in attempts if one.kept]
         self.tried += [
-            Tried(
-                title=one.flaw.title, part=one.flaw.part, words=one.mend.words, before=one.before, after=one.after,
+            TriedMend(
+                title=one.flaw.title,
+                part=one.flaw.part,
+                words=one.mend.words,
+                before=one.before,
+                after=one.after,
                 kept=one.kept,
             )
             for one in attempts
-        ]  # fmt: skip
+        ]
         if len(kept) == len(attempts):
             self.now = together
         elif kept:  # what is told as kept is so, though it takes one trial more than there should be
             self.now = self.trials.state([*self.now.mends, *kept])
         return True
 
-    def reach(self, recipe: Recipe, meshes: BakeMeshes, cancel: Callable[[], bool], warm: Warm) -> None:
+    def reach(self, recipe: Recipe, meshes: BakeMeshes, cancel: Cancel, warm: Warm) -> None:
         """Try the measured reach for every pair."""
         found = measure(recipe, meshes, cancel=cancel, warm=warm)
         assembly = assemble(recipe, meshes, warm)
         scale = recipe.reach.scale(assembly.low.diagonal)
-        level = Level(outward=found.outward / scale, inward=found.inward / scale)
+        level = ScopeSettings(outward=found.outward / scale, inward=found.inward / scale)
         words = f"Set the reach to {length(found.outward)} out and {length(found.inward)} in"
         pairs = {pair_scope(pair.name): level for pair in assembly.paired.pairs}
         mend = Mend(name="Measured reach", words=words, cause="other", levels=pairs)
@@ -186,7 +188,7 @@ class _Search:
         kept = state.to_mend <= BETTER * self.now.to_mend and state.mean <= self.now.mean
         before, after = self.now.to_mend, state.to_mend
         self.tried.append(
-            Tried(title="The reach", part="all parts", words=words, before=before, after=after, kept=kept)
+            TriedMend(title="The reach", part="all parts", words=words, before=before, after=after, kept=kept)
         )
         if kept:
             self.now = state
@@ -221,10 +223,14 @@ def _touch(one: Flaw, other: Flaw) -> bool:
 
 
 def mend_all(
-    recipe: Recipe, meshes: BakeMeshes, progress: Progress = lambda stage, share: None,
-    cancel: Callable[[], bool] = lambda: False, warm: Warm | None = None, elsewhere: Elsewhere | None = None,
-) -> MendedAll:  # fmt: skip
-    """Mend what settings can; what is `elsewhere` finds the bake at the end. Raises what `bake` does."""
+    recipe: Recipe,
+    meshes: BakeMeshes,
+    progress: Progress = lambda stage, share: None,
+    cancel: Cancel = lambda: False,
+    warm: Warm | None = None,
+    remote: RemoteBands | None = None,
+) -> MendedAll:
+    """Mend what settings can; `remote` bands find the bake at the end. Raises what `bake` does."""
     warm = warm or Warm()
     small, most = _trial_of(recipe)
     trials = _Trials(small, meshes, warm, lambda share: progress("mending", share / 2), cancel, most)
@@ -241,15 +247,16 @@ def mend_all(
         last = first
         search.tried = [one.model_copy(update={"kept": False}) for one in search.tried]
     given = _with(recipe, last.mends)
-    result = bake(
-        given, meshes, lambda stage, share: progress(stage, 0.5 + 0.47 * share), cancel, warm, elsewhere=elsewhere
-    )
+    result = bake(given, meshes, lambda stage, share: progress(stage, 0.5 + 0.47 * share), cancel, warm, remote=remote)
     progress("mending", 1.0)
     left = [f"{flaw.title}, {flaw.part.rpartition('/')[2]}: {flaw.remedy}" for flaw in last.flaws if not flaw.mends]
     report = Report(
-        flaws=(len(first.flaws), len(last.flaws)), weight=(first.to_mend, last.to_mend), seen=(first.mean, last.mean),
-        tried=search.tried, left=left,
-    )  # fmt: skip
+        flaws=(len(first.flaws), len(last.flaws)),
+        weight=(first.to_mend, last.to_mend),
+        seen=(first.mean, last.mean),
+        tried=search.tried,
+        left=left,
+    )
     return MendedAll(given, result, report)
 
 
@@ -276,8 +283,10 @@ def _trial_of(recipe: Recipe) -> tuple[Recipe, int]:
     sizes = {name: Size(**smaller(s.width, s.height)) for name, s in recipe.sizes.items()}
     maps = ["normal", *(key for key in recipe.output.maps if key in neighbour_occlusion.BAKED)]
     changed = {
-        "sheet": sheet, "sizes": sizes, "output": proof.output.model_copy(update={"maps": maps}),
+        "sheet": sheet,
+        "sizes": sizes,
+        "output": proof.output.model_copy(update={"maps": maps}),
         "occlusion": proof.occlusion.model_copy(update={"rays": 1}),
-    }  # fmt: skip
+    }
     small = proof.model_copy(update=changed)
     return small, max(FEWEST, int(BUDGET / shrink**2))

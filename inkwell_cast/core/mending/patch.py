@@ -1,13 +1,13 @@
 """Patches: a ball on the low that is taken from a bake with other settings, blended in over its rim."""
 
-from collections.abc import Callable
 from dataclasses import fields, replace
 from typing import Any
 
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..base.kernels import kernel
+from ..base.progress import Cancel
 from ..cage.cage import build_cage, rays_of
 from ..cage.fit import cage_of
 from ..cast.context import Context
@@ -24,8 +24,8 @@ from .blending import blended
 
 
 def patched(
-    context: Context, rough: dict[str, Any_], patch: Patch, cancelled: Callable[[], bool]
-) -> tuple[Context, dict[str, Any_]]:  # fmt: skip
+    context: Context, rough: dict[str, AnyArray], patch: Patch, cancelled: Cancel
+) -> tuple[Context, dict[str, AnyArray]]:
     """What rays with the patch's settings find inside its ball, blended in over its rim."""
     cast = context.cast
     tiles = tiles_in(context, patch.centre, patch.radius)

@@ -1,11 +1,11 @@
 """Soft decals: within the borders of floaters, normals and heights fade into what rays find where no floater is."""
 
-from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
+from ..base.progress import Cancel
 from ..cast.context import Context
 from ..cast.hits import Cast
 from ..cast.partial_rebake import cast_tiles
@@ -20,7 +20,7 @@ from .blending import blended
 BENEATH = Slot[Sculpt]()
 
 
-def softened(context: Context, share: Any_, cancelled: Callable[[], bool]) -> Context:
+def softened(context: Context, share: AnyArray, cancelled: Cancel) -> Context:
     """The cast with each floater laid over what is below it by its opacity as a decal.
 
     `share` (H, W, 1) is the layer of `maps.decals`: of a texel's samples, how many struck a floater. Where nothing lies
@@ -32,13 +32,17 @@ def softened(context: Context, share: Any_, cancelled: Callable[[], bool]) -> Co
         return context
     below = _below(context, weight, cancelled)
     normal = blended(_unit(cast.normal), _unit(below.normal), weight)
-    return replace(context, cast=replace(
-        cast, normal=np.where(weight[..., None] > 0, normal, cast.normal),
-        height=blended(cast.height, below.height, weight),
-    ))  # fmt: skip
+    return replace(
+        context,
+        cast=replace(
+            cast,
+            normal=np.where(weight[..., None] > 0, normal, cast.normal),
+            height=blended(cast.height, below.height, weight),
+        ),
+    )
 
 
-def _below(context: Context, weight: F32, cancelled: Callable[[], bool]) -> Cast:
+def _below(context: Context, weight: F32, cancelled: Cancel) -> Cast:
     """What rays find without floaters in the tiles that have a weight; the low itself where they find nothing."""
     cast, grid = context.cast, context.low.grid
     y, x = np.nonzero(weight)
@@ -51,7 +55,7 @@ def _below(context: Context, weight: F32, cancelled: Callable[[], bool]) -> Cast
     sculpt = context.warm.once(BENEATH, key, lambda: context.warm.sculpt_beside(assembly))
     found, _ = cast_tiles(
         replace(context, assembly=assembly, sculpt=sculpt), cast, tiles, lambda share: None, cancelled
-    )  # fmt: skip
+    )
     none = found.struck == 0
     return replace(found, normal=np.where(none[..., None], own, found.normal), height=np.where(none, 0, found.height))
 

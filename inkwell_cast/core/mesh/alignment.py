@@ -130,7 +130,7 @@ def _apart(one: F64, other: F64) -> float:
 
 def _apart_by(
     points: tuple[F64, F64], trees: tuple[Any, Any], turn: str, scale: float, move: tuple[float, float, float]
-) -> float:  # fmt: skip
+) -> float:
     """The same for a try, in the space of the low; the high's own tree serves for all of them."""
     axes = axes_of(turn)
     moved = points[1] @ axes.T * scale + np.array(move)

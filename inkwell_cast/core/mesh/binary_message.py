@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import I32, Any_
+from ..base.array_types import I32, AnyArray
 from ..base.errors import InputProblem
 from .mesh import CornerValues, Mesh
 from .textures import Texture
@@ -19,7 +19,7 @@ Blocks = list[bytes | memoryview]
 LAYERS = ("normals", "tangents", "colors")
 
 
-def pack(header: dict[str, Any], arrays: dict[str, Any_]) -> Blocks:
+def pack(header: dict[str, Any], arrays: dict[str, AnyArray]) -> Blocks:
     """Blocks of bytes that make one message when written in order."""
     described, blocks, offset = {}, Blocks(), 0
     for name, array in arrays.items():
@@ -34,7 +34,7 @@ def pack(header: dict[str, Any], arrays: dict[str, Any_]) -> Blocks:
     return [len(text).to_bytes(4, "little"), text, *blocks]
 
 
-def unpack(data: Any_) -> tuple[dict[str, Any], dict[str, Any_]]:
+def unpack(data: AnyArray) -> tuple[dict[str, Any], dict[str, AnyArray]]:
     """The header and the arrays of a message in `data (N,) uint8`, viewed in place."""
     size = int.from_bytes(data[:4].tobytes(), "little")
     header = json.loads(data[4 : 4 + size].tobytes())
@@ -69,10 +69,13 @@ def write_packed(path: pathlib.Path, mesh: Mesh) -> None:
 def packed(mesh: Mesh) -> Blocks:
     """A mesh as one message; corners that layers share are kept once."""
     kept: list[I32] = [mesh.triangles]
-    arrays: dict[str, Any_] = {
-        "positions": mesh.positions, "objects": mesh.objects, "materials": mesh.materials,
-        "material_colors": mesh.material_colors, "emission_colors": mesh.emission_colors,
-    }  # fmt: skip
+    arrays: dict[str, AnyArray] = {
+        "positions": mesh.positions,
+        "objects": mesh.objects,
+        "materials": mesh.materials,
+        "material_colors": mesh.material_colors,
+        "emission_colors": mesh.emission_colors,
+    }
     if mesh.polygons is not None:
         arrays["polygons"] = mesh.polygons
 
@@ -94,10 +97,14 @@ def packed(mesh: Mesh) -> Blocks:
     textures = {n: t for n, t in enumerate(pictures) if t is not None}
     arrays |= {f"texture{n}": t.data for n, t in textures.items()}
     header = {
-        "name": mesh.name, "object_names": mesh.object_names, "material_names": mesh.material_names, "layers": rows,
+        "name": mesh.name,
+        "object_names": mesh.object_names,
+        "material_names": mesh.material_names,
+        "layers": rows,
         "textures": {n: [t.name, t.channel, t.turned, t.tint] for n, t in textures.items()},
-        "color_space": mesh.color_space, "notes": mesh.notes,
-    }  # fmt: skip
+        "color_space": mesh.color_space,
+        "notes": mesh.notes,
+    }
     return pack(header, arrays)
 
 
@@ -110,23 +117,32 @@ def read_packed(path: pathlib.Path) -> Mesh:
     return _mesh(header, arrays, header["name"])
 
 
-def _mesh(header: dict[str, Any], a: dict[str, Any_], name: str) -> Mesh:
+def _mesh(header: dict[str, Any], a: dict[str, AnyArray], name: str) -> Mesh:
     layers = {name: CornerValues(a[name], a[f"corners{row}"]) for name, row in header["layers"].items()}
     count = len(header["material_names"])
     textures = list[Texture | None]([None] * (2 * count))  # of colours, then of what glows
     for n, (called, channel, turned, tint) in header.get("textures", {}).items():
         textures[int(n)] = Texture(called, a[f"texture{n}"], channel, tuple(turned), tuple(tint))
     return Mesh(
-        name, a["positions"], a["corners0"], normals=layers.get("normals"),
+        name,
+        a["positions"],
+        a["corners0"],
+        normals=layers.get("normals"),
         uvs=tuple(layers[f"uv{n}"] for n in range(sum(name.startswith("uv") for name in layers))),
-        tangents=layers.get("tangents"), colors=layers.get("colors"), polygons=a.get("polygons"),
-        objects=a["objects"], object_names=tuple(header["object_names"]), materials=a["materials"],
-        material_names=tuple(header["material_names"]), material_colors=a["material_colors"],
-        textures=tuple(textures[:count]), emission_textures=tuple(textures[count:]),
+        tangents=layers.get("tangents"),
+        colors=layers.get("colors"),
+        polygons=a.get("polygons"),
+        objects=a["objects"],
+        object_names=tuple(header["object_names"]),
+        materials=a["materials"],
+        material_names=tuple(header["material_names"]),
+        material_colors=a["material_colors"],
+        textures=tuple(textures[:count]),
+        emission_textures=tuple(textures[count:]),
         emission_colors=a.get("emission_colors", np.zeros((0, 3), np.float32)),
         color_space="srgb" if header.get("color_space") == "srgb" else "linear",
         notes=tuple(str(note)[:400] for note in header.get("notes", [])[:100]),
-    )  # fmt: skip
+    )
 
 
 def read_foreign(data: bytes, name: str) -> Mesh:
@@ -160,9 +176,10 @@ def _wrong(mesh: Mesh) -> str:
         if count and (corners.min() < least or corners.max() >= max(len(values), least + 1)):
             return f"its {what} name rows that are not there"
     for what, of, most in (
-        ("objects", mesh.objects, len(mesh.object_names)), ("materials", mesh.materials, len(mesh.material_names)),
+        ("objects", mesh.objects, len(mesh.object_names)),
+        ("materials", mesh.materials, len(mesh.material_names)),
         ("polygons", mesh.polygons, 1 << 31),
-    ):  # fmt: skip
+    ):
         if of is not None and (
             of.shape != (count,) or of.dtype != np.int32 or (count and (of.min() < 0 or of.max() >= most))
         ):

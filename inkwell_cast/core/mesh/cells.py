@@ -1,11 +1,10 @@
 """Points of one cell of a grid share a number."""
 
-from collections.abc import Callable
-
 import numpy as np
 
 from ..base.array_types import F32, I32
 from ..base.kernels import kernel
+from ..base.progress import Cancel
 from ..base.threads import in_batches
 
 EMPTY = -1
@@ -13,7 +12,7 @@ NO_NORMALS = np.zeros((0, 3), np.float32)
 
 
 def numbered_cells(
-    points: F32, cell: float, normals: F32 = NO_NORMALS, cancelled: Callable[[], bool] = lambda: False
+    points: F32, cell: float, normals: F32 = NO_NORMALS, cancelled: Cancel = lambda: False
 ) -> tuple[I32, I32]:
     """The number of each point's cell (V,), counted in the order in which they come, and the first point of each (P,).
 

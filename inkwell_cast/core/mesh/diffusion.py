@@ -11,6 +11,7 @@ import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64
 from ..base.kernels import kernel
+from ..base.progress import Cancel
 from ..base.threads import in_batches
 
 SPAN = 1 << 16  # vertices
@@ -48,9 +49,7 @@ def links_by_row(starts: I64, others: I32, weights: F32) -> Links:
     return Links(starts, others, weights, whole)
 
 
-def diffused(
-    values: F64, mass: F64, links: Links, step: float, cancelled: Callable[[], bool] = lambda: False
-) -> F64:  # fmt: skip
+def diffused(values: F64, mass: F64, links: Links, step: float, cancelled: Cancel = lambda: False) -> F64:
     """Values (V,) after one implicit step, of a length in square scene units. Raises Cancelled."""
     count = len(values)
     x, right = values.astype(np.float32), (mass * values).astype(np.float32)

@@ -106,9 +106,13 @@ def flip_winding(mesh: Mesh, chosen: Bool) -> Mesh:
         values[away & chosen[:, None]] *= -1
         normals = values_at_corners(values)
     return replace(
-        mesh, triangles=np.take_along_axis(mesh.triangles, rows, axis=1), normals=normals,
-        uvs=tuple(uv for layer in mesh.uvs if (uv := turned(layer))), tangents=None, colors=turned(mesh.colors),
-    )  # fmt: skip
+        mesh,
+        triangles=np.take_along_axis(mesh.triangles, rows, axis=1),
+        normals=normals,
+        uvs=tuple(uv for layer in mesh.uvs if (uv := turned(layer))),
+        tangents=None,
+        colors=turned(mesh.colors),
+    )
 
 
 def smooth_shading(mesh: Mesh, chosen: Bool) -> Mesh:

@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 from .mesh import Mesh
 
 MOST_MARKS = 3000
@@ -28,7 +28,7 @@ class Marks:
         return ((low + high) / 2).tolist(), float(np.linalg.norm(high - low) / 2)
 
 
-def marks_of(mesh: Mesh, chosen: Any_, uvs: F32 | None, on_low: bool) -> Marks:
+def marks_of(mesh: Mesh, chosen: AnyArray, uvs: F32 | None, on_low: bool) -> Marks:
     """At most `MOST_MARKS` triangles, spread evenly: those marked (T,), or marked in a corner or edge (T, 3)."""
     rows = np.flatnonzero(chosen) // max(chosen.size // max(len(chosen), 1), 1)
     rows = rows[np.diff(rows, prepend=-1) > 0]

@@ -5,13 +5,13 @@ that touch are linked by finite volumes: the length of their border over the way
 border's normals are summed as vectors, so that its zigzag does not count.
 """
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
 from ..base.array_types import F32, F64, I32
 from ..base.kernels import kernel
+from ..base.progress import Cancel
 from ..base.threads import in_batches, in_shares
 from .cells import EMPTY, numbered_cells
 from .diffusion import Links, links_by_row
@@ -42,9 +42,14 @@ class Patches:
 
 
 def patches_of(
-    points: F32, normals: F32, corners: I32, sums: F64, mass: F64, cell: float,
-    cancelled: Callable[[], bool] = lambda: False,
-) -> Patches:  # fmt: skip
+    points: F32,
+    normals: F32,
+    corners: I32,
+    sums: F64,
+    mass: F64,
+    cell: float,
+    cancelled: Cancel = lambda: False,
+) -> Patches:
     """Those of triangles (T, 3) over points (V, 3) with unit normals, in cells so wide, scene units.
 
     sums and mass (V,) are what is gathered, and what each vertex weighs. Raises Cancelled.

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ..base.array_types import F64, I32, I64, Any_, Bool
+from ..base.array_types import F64, I32, I64, AnyArray, Bool
 from ..base.errors import InputProblem
 from ..base.kernels import kernel
 from ..settings.maps import Subdivision
@@ -98,7 +98,7 @@ def _layers(mesh: Mesh) -> list[CornerValues]:
     return [*mesh.uvs, *([mesh.colors] if mesh.colors is not None else [])]
 
 
-def _key(a: Any_, b: Any_) -> I64:
+def _key(a: AnyArray, b: AnyArray) -> I64:
     return np.minimum(a, b).astype(np.int64) << 32 | np.maximum(a, b).astype(np.int64)
 
 
@@ -254,9 +254,14 @@ def _around(vertex: I64, points: F64, layers: list[F64], of: I64) -> _Cage:
     faces, size = vertex.shape
     corners = np.arange(faces * size).reshape(faces, size)
     return _Cage(
-        vertex.reshape(-1), np.repeat(np.arange(faces), size), np.roll(corners, -1, axis=1).reshape(-1), points, layers,
-        of, np.zeros(0, np.int64),
-    )  # fmt: skip
+        vertex.reshape(-1),
+        np.repeat(np.arange(faces), size),
+        np.roll(corners, -1, axis=1).reshape(-1),
+        points,
+        layers,
+        of,
+        np.zeros(0, np.int64),
+    )
 
 
 SCHEMES: dict[str, Callable[[_Cage, I64], tuple[_Cage, I64]]] = {
@@ -279,10 +284,17 @@ def _mesh_of(mesh: Mesh, cage: _Cage) -> Mesh:
         bare = (before.corners[of] < 0).any(axis=1, keepdims=True)
         layers.append(replace(layer, corners=np.where(bare, NO_VALUE, layer.corners).astype(np.int32)))
     divided = Mesh(
-        mesh.name, points, triangles, uvs=tuple(layers[: len(mesh.uvs)]),
-        colors=layers[-1] if mesh.colors is not None else None, objects=mesh.objects[of],
-        object_names=mesh.object_names, materials=mesh.materials[of], material_names=mesh.material_names,
-        material_colors=mesh.material_colors, emission_colors=mesh.emission_colors,
-    )  # fmt: skip
+        mesh.name,
+        points,
+        triangles,
+        uvs=tuple(layers[: len(mesh.uvs)]),
+        colors=layers[-1] if mesh.colors is not None else None,
+        objects=mesh.objects[of],
+        object_names=mesh.object_names,
+        materials=mesh.materials[of],
+        material_names=mesh.material_names,
+        material_colors=mesh.material_colors,
+        emission_colors=mesh.emission_colors,
+    )
     hard = np.isin(_key(triangles, np.roll(triangles, -1, axis=1)), cage.sharp)
     return replace(divided, normals=values_at_corners(shaded(divided, edges_of(divided), hard, False)))

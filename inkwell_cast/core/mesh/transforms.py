@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, Any_
+from ..base.array_types import F32, F64, I32, AnyArray
 from .mesh import CornerValues, Mesh
 
 
@@ -14,7 +14,7 @@ def transformed(mesh: Mesh, matrix: F64) -> Mesh:
         return mesh
     linear, mirrored = matrix[:3, :3], np.linalg.det(matrix[:3, :3]) < 0
 
-    def turn(layer: CornerValues | None, by: Any_) -> CornerValues | None:
+    def turn(layer: CornerValues | None, by: AnyArray) -> CornerValues | None:
         if layer is None:
             return None
         values = layer.values.copy()
@@ -39,13 +39,16 @@ def turned_over(mesh: Mesh) -> Mesh:
         return CornerValues(layer.values, np.ascontiguousarray(layer.corners[:, ::-1])) if layer else None
 
     return replace(
-        mesh, triangles=np.ascontiguousarray(mesh.triangles[:, ::-1]), normals=back(mesh.normals),
-        uvs=tuple(uv for layer in mesh.uvs if (uv := back(layer))), tangents=back(mesh.tangents),
+        mesh,
+        triangles=np.ascontiguousarray(mesh.triangles[:, ::-1]),
+        normals=back(mesh.normals),
+        uvs=tuple(uv for layer in mesh.uvs if (uv := back(layer))),
+        tangents=back(mesh.tangents),
         colors=back(mesh.colors),
-    )  # fmt: skip
+    )
 
 
-def _unit(rows: Any_) -> F32:
+def _unit(rows: AnyArray) -> F32:
     length = np.linalg.norm(rows, axis=1, keepdims=True)
     return np.asarray(np.divide(rows, length, out=np.zeros_like(rows), where=length > 0), np.float32)
 
@@ -59,12 +62,16 @@ def one_name_each(mesh: Mesh) -> Mesh:
     first = {name: n for n, name in reversed(list(enumerate(mesh.material_names)))}
     firsts = [first[name] for name in material_names]
     return replace(
-        mesh, objects=objects, object_names=object_names, materials=materials, material_names=material_names,
+        mesh,
+        objects=objects,
+        object_names=object_names,
+        materials=materials,
+        material_names=material_names,
         textures=tuple(mesh.textures[n] for n in firsts),
         material_colors=mesh.material_colors[firsts],
         emission_textures=tuple(mesh.emission_textures[n] for n in firsts),
         emission_colors=mesh.emission_colors[firsts],
-    )  # fmt: skip
+    )
 
 
 def _renumber(rows: I32, names: tuple[str, ...]) -> tuple[I32, tuple[str, ...]]:

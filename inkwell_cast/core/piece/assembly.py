@@ -11,11 +11,11 @@ from ..mesh.mesh import Mesh, merge, values_at_corners
 from ..mesh.normals import smooth, with_normals
 from ..mesh.subdivision import subdivided
 from ..settings.files import Role
-from ..settings.levels import in_force, scopes
 from ..settings.maps import Subdivision
 from ..settings.mends_overlay import mended
 from ..settings.pairing import Paired, Part, pair_up
 from ..settings.recipe import Recipe
+from ..settings.scopes import in_force, scopes
 from .piece import Assembly, BakeMeshes, take
 from .repeated import with_repeats
 from .scene_cache import Slot, Warm

@@ -11,7 +11,7 @@ from ..tangent.mikktspace import mikktspace
 from ..uv.layout import SheetPlan
 from ..uv.rasterise import GRID, Grid, grid
 
-LOW = record_kind({"grid": GRID, "normals": np.float32, "tangents": np.float32})
+LOW = record_kind({"grid": GRID, "normals": (np.float32, 3, 3), "tangents": (np.float32, 3, 4)})
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,8 +41,11 @@ def prepare_lows(mesh: Mesh, sheets: list[SheetPlan], channel: int, samples: int
     normals, tangents = mesh.normals.at_corners(), mikktspace(mesh, channel)
     return [
         Low(
-            mesh, s.triangles, np.ascontiguousarray(normals[s.triangles]), tangents[s.triangles],
+            mesh,
+            s.triangles,
+            np.ascontiguousarray(normals[s.triangles]),
+            tangents[s.triangles],
             grid(s.uvs, s.width, s.height, samples),
         )
         for s in sheets
-    ]  # fmt: skip
+    ]

@@ -8,9 +8,9 @@ import numpy as np
 from ..base.array_types import F32, I32, Bool
 from ..mesh.mesh import Mesh, subset
 from ..settings.files import Role
-from ..settings.levels import in_force, scopes
 from ..settings.pairing import Paired, Part
 from ..settings.recipe import Recipe
+from ..settings.scopes import in_force, scopes
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,8 +31,11 @@ class BakeMeshes:
         taken: set[str] = set()
         both = {id(mesh) for mesh in self.lows} & {id(mesh) for mesh in self.highs}
         roles: list[tuple[list[Mesh], Role | None]] = [
-            (self.lows, "low"), (self.highs, "high"), (self.cages, "cage"), (self.named, None),
-        ]  # fmt: skip
+            (self.lows, "low"),
+            (self.highs, "high"),
+            (self.cages, "cage"),
+            (self.named, None),
+        ]
         for meshes, role in roles:
             for mesh in meshes:
                 if id(mesh) in both and role == "high":

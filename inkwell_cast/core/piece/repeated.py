@@ -61,9 +61,11 @@ def _grid(lows: Mesh, pair: Pair, recipe: Recipe) -> F64:
     along = off - np.outer(off @ normal, normal) / max(float(normal @ normal), 1e-300)  # relief across is welcome
     if rank < 3 or float(np.abs(along).max()) > BENT * size:
         raise InputProblem(
-            pair.lows[0].file, "Its UVs do not lay it out as a flat tile, so the next tile has no place.",
-            "Unwrap the plane straight, or let the sheet not repeat.", pair.lows[0].name,
-        )  # fmt: skip
+            pair.lows[0].file,
+            "Its UVs do not lay it out as a flat tile, so the next tile has no place.",
+            "Unwrap the plane straight, or let the sheet not repeat.",
+            pair.lows[0].name,
+        )
     return np.asarray(grid)
 
 
@@ -89,7 +91,14 @@ def _repeated(mesh: Mesh, chosen: Bool, grid: F64, repeat: str) -> Mesh:
     made = merge(whole, mesh.name)
     names, materials = len(mesh.object_names), len(mesh.material_names)
     return replace(
-        made, objects=made.objects % names, object_names=mesh.object_names, materials=made.materials % materials,
-        material_names=mesh.material_names, material_colors=mesh.material_colors, textures=mesh.textures,
-        emission_colors=mesh.emission_colors, emission_textures=mesh.emission_textures, notes=mesh.notes,
-    )  # fmt: skip
+        made,
+        objects=made.objects % names,
+        object_names=mesh.object_names,
+        materials=made.materials % materials,
+        material_names=mesh.material_names,
+        material_colors=mesh.material_colors,
+        textures=mesh.textures,
+        emission_colors=mesh.emission_colors,
+        emission_textures=mesh.emission_textures,
+        notes=mesh.notes,
+    )

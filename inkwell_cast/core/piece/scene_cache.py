@@ -9,6 +9,7 @@ import numpy as np
 
 from ..base.array_types import I64
 from ..base.errors import Cancelled
+from ..base.progress import Cancel, ShareDone
 from ..mesh.fixes import treated
 from ..mesh.mesh import Mesh, merge
 from ..mesh.normals import with_normals
@@ -33,9 +34,7 @@ class Warm:
     asks `stopped_alone()`, from whose midst nothing else may be computed.
     """
 
-    def __init__(
-        self, stopped: Callable[[], bool] = lambda: False, stopped_alone: Callable[[], bool] | None = None
-    ) -> None:  # fmt: skip
+    def __init__(self, stopped: Cancel = lambda: False, stopped_alone: Cancel | None = None) -> None:
         self.stopped, self.stopped_alone = stopped, stopped_alone or stopped
         self.forget()
 
@@ -80,13 +79,16 @@ class Warm:
         self._treated = kept
         return {name: entry[2] for name, entry in kept.items()}
 
-    def sculpt(self, assembly: Assembly, tell: Callable[[float], None] = lambda share: None) -> Sculpt:
+    def sculpt(self, assembly: Assembly, tell: ShareDone = lambda share: None) -> Sculpt:
         """The highs of every pair, and their scenes; `tell(share)` hears how much of those is built."""
         wanted, ends = _wanted(assembly)
         known = self._sculpt
-        if known and len(known[0]) == len(wanted) and all(
-            a[0] is b[0] and a[1] == b[1] for a, b in zip(known[0], wanted, strict=True)
-        ) and len(known[1].first) == len(ends):  # fmt: skip
+        if (
+            known
+            and len(known[0]) == len(wanted)
+            and all(a[0] is b[0] and a[1] == b[1] for a, b in zip(known[0], wanted, strict=True))
+            and len(known[1].first) == len(ends)
+        ):
             return known[1]
         self._sculpt = known = None  # let the old scenes go before the new ones need their memory,
         self._kept.clear()  # and all that was computed of them
@@ -113,9 +115,12 @@ def _own_names(mesh: Mesh, name: str) -> Mesh:
 
 
 def _build(
-    wanted: list[tuple[Mesh, tuple[str, ...]]], ends: I64, keys: tuple[str, ...], warm: Warm,
-    tell: Callable[[float], None],
-) -> Sculpt:  # fmt: skip
+    wanted: list[tuple[Mesh, tuple[str, ...]]],
+    ends: I64,
+    keys: tuple[str, ...],
+    warm: Warm,
+    tell: ShareDone,
+) -> Sculpt:
     dressed: dict[int, Mesh] = {}
     pieces = []
     for mesh, names in wanted:

@@ -5,17 +5,22 @@ from itertools import count
 
 import numpy as np
 
-from ..base.array_types import I32, I64, Any_
+from ..base.array_types import I32, I64, AnyArray
 from ..base.records import Record, record_kind, record_of
 from ..mesh.mesh import Mesh
 from ..rays.embree import Scene
 
 SCULPT = record_kind(
     {
-        "tracers": np.uint64, "first": np.int64, "normals": np.float32, "normal_rows": np.int32,
-        "positions": np.float32, "triangles": np.int32, "objects": np.int32,
+        "tracers": (np.uint64, 2),
+        "first": np.int64,
+        "normals": (np.float32, 3),
+        "normal_rows": (np.int32, 3),
+        "positions": (np.float32, 3),
+        "triangles": (np.int32, 3),
+        "objects": np.int32,
     }
-)  # fmt: skip
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +34,7 @@ class Sculpt:
 
     mesh: Mesh
     first: I64
-    tracers: Any_
+    tracers: AnyArray
     scenes: list[Scene]
     keys: tuple[str, ...]
     serial: int = field(default_factory=count().__next__)
@@ -41,9 +46,15 @@ class Sculpt:
         if normals is None:
             raise ValueError("Sculpt.record: the sculpt has no normals; call with_normals first")
         return record_of(
-            SCULPT, tracers=self.tracers, first=self.first, normals=normals.values, normal_rows=normals.corners,
-            positions=mesh.positions, triangles=mesh.triangles, objects=mesh.objects,
-        )  # fmt: skip
+            SCULPT,
+            tracers=self.tracers,
+            first=self.first,
+            normals=normals.values,
+            normal_rows=normals.corners,
+            positions=mesh.positions,
+            triangles=mesh.triangles,
+            objects=mesh.objects,
+        )
 
     def keys_of(self, triangles: I64 | I32) -> list[str]:
         """The parts that some triangles belong to, the most frequent one first."""

@@ -13,16 +13,17 @@ import pathlib
 import sys
 import threading
 import weakref
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, I32, Any_
+from ..base.array_types import F32, I32, AnyArray
 from ..base.borrowed_arrays import block, keeping
 from ..base.errors import Cancelled, RayLibraryMissing
 from ..base.kernels import intrinsic, kernel
 from ..base.on_demand import library
+from ..base.progress import Cancel, ShareDone
 from ..base.threads import LOOK_SECONDS
 from .back_face_filter import front_faces_only
 
@@ -122,10 +123,14 @@ class Scene:
     """
 
     def __init__(
-        self, vertices: Vertices, triangles: I32, both_sides: bool = False,
-        cancelled: Callable[[], bool] = lambda: False, watertight: bool = True,
-        tell: Callable[[float], None] = lambda share: None,
-    ) -> None:  # fmt: skip
+        self,
+        vertices: Vertices,
+        triangles: I32,
+        both_sides: bool = False,
+        cancelled: Cancel = lambda: False,
+        watertight: bool = True,
+        tell: ShareDone = lambda share: None,
+    ) -> None:
         library, device = _library(), _device()
         self.vertices, self.both_sides = vertices, both_sides
         self._triangles = np.ascontiguousarray(triangles, np.int32)
@@ -152,9 +157,13 @@ class Scene:
 
 
 def _built(
-    library: ctypes.CDLL, device: int, scene: int, cancelled: Callable[[], bool], tell: Callable[[float], None],
+    library: ctypes.CDLL,
+    device: int,
+    scene: int,
+    cancelled: Cancel,
+    tell: ShareDone,
     large: bool,
-) -> int:  # fmt: skip
+) -> int:
     """Build a scene, a large one in a thread of its own, as only this one may tell; gives the error, 0 for none."""
     done, errors, given_up, raised = 0.0, list[int](), False, list[BaseException]()
 
@@ -193,7 +202,7 @@ def _built(
     return errors[0]
 
 
-def tracers_of(scenes: Sequence[Scene], both_sides: bool = False) -> Any_:
+def tracers_of(scenes: Sequence[Scene], both_sides: bool = False) -> AnyArray:
     """What kernels hand to `hit_along` and the like, a row a scene, (S, 2) uint64. The array keeps the scenes alive.
 
     With both_sides those that are built for front faces are struck from either, too.
@@ -203,12 +212,14 @@ def tracers_of(scenes: Sequence[Scene], both_sides: bool = False) -> Any_:
 
 
 @functools.cache
-def _calls(both_sides: bool) -> Any_:
+def _calls(both_sides: bool) -> AnyArray:
     """What lies at the first number of a tracer, see CALLS."""
     names = {
-        INTERSECT: "rtcIntersect1", OCCLUDED: "rtcOccluded1", INTERSECT_16: "rtcIntersect16",
+        INTERSECT: "rtcIntersect1",
+        OCCLUDED: "rtcOccluded1",
+        INTERSECT_16: "rtcIntersect16",
         OCCLUDED_16: "rtcOccluded16",
-    }  # fmt: skip
+    }
     calls = np.zeros(CALLS, np.uint64)
     for place, name in names.items():
         calls[place] = int(ctypes.cast(getattr(_library(), name), ctypes.c_void_p).value or 0)
@@ -218,7 +229,7 @@ def _calls(both_sides: bool) -> Any_:
 
 
 @functools.cache
-def _front_only() -> Any_:
+def _front_only() -> AnyArray:
     """RTCIntersectArguments (`rtcore_common.h`): flags, feature mask, context, filter, and two that are not needed."""
     arguments = np.zeros(8, np.uint64)
     arguments[0], arguments[2] = _INVOKE_FILTER | _ALL_FEATURES << 32, int(front_faces_only().address or 0)

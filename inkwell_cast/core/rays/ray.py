@@ -9,17 +9,20 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64, U8
-from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
-from ..base.records import Record, record_kind, record_of
+from ..base.records import Record, record_kind, record_of, view
 from .modifiers.modifiers import MODIFIERS, Modifiers, modified_ray
 
 RAYS = record_kind(
     {
-        "points": np.float32, "offsets": np.float32, "inward": np.float32, "pair": np.int32, "flags": np.uint8,
+        "points": (np.float32, 3, 3),
+        "offsets": (np.float32, 3, 3),
+        "inward": np.float32,
+        "pair": np.int32,
+        "flags": np.uint8,
         "modifiers": MODIFIERS,
     }
-)  # fmt: skip
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,9 +48,14 @@ def rays_through(points: F32, offsets: F32, inward: F32, pair: I32, modifiers: M
     inward, pair = np.ascontiguousarray(inward), np.ascontiguousarray(pair)
     flags = modifiers.flags(points)
     record = record_of(
-        RAYS, points=points, offsets=offsets, inward=inward, pair=pair, flags=flags,
+        RAYS,
+        points=points,
+        offsets=offsets,
+        inward=inward,
+        pair=pair,
+        flags=flags,
         modifiers=modifiers.record(points, pair),
-    )  # fmt: skip
+    )
     return Rays(points, offsets, inward, pair, flags, record)
 
 
@@ -88,17 +96,17 @@ def make_ray(t, b0, b1, b2, rays):  # type: ignore[no-untyped-def]
 
     Start (3 numbers), unit direction (3), distance from the start to the low, and length.
     """
-    offsets = block(rays.offsets, (rays.offsets_count, 3, 3), np.float32)
+    offsets = view(rays, "offsets")
     ex = b0 * offsets[t, 0, 0] + b1 * offsets[t, 1, 0] + b2 * offsets[t, 2, 0]
     ey = b0 * offsets[t, 0, 1] + b1 * offsets[t, 1, 1] + b2 * offsets[t, 2, 1]
     ez = b0 * offsets[t, 0, 2] + b1 * offsets[t, 1, 2] + b2 * offsets[t, 2, 2]
     px, py, pz = point_on_low(t, b0, b1, b2, rays)
-    out, inward = np.sqrt(ex * ex + ey * ey + ez * ez), np.float64(block(rays.inward, rays.inward_count, np.float32)[t])
+    out, inward = np.sqrt(ex * ex + ey * ey + ez * ez), np.float64(view(rays, "inward")[t])
     scale = 1 / out if out > 0 else 0.0
     ex, ey, ez = ex * scale, ey * scale, ez * scale
-    flags = block(rays.flags, rays.flags_count, np.uint8)[t]
+    flags = view(rays, "flags")[t]
     if flags:
-        modifiers = block(rays.modifiers, 1, MODIFIERS)[0]
+        modifiers = view(rays, "modifiers")
         ex, ey, ez, out, inward = modified_ray(t, b1, b2, (px, py, pz), (ex, ey, ez), (out, inward), flags, modifiers)
     return px + ex * out, py + ey * out, pz + ez * out, -ex, -ey, -ez, out, out + inward
 
@@ -106,7 +114,7 @@ def make_ray(t, b0, b1, b2, rays):  # type: ignore[no-untyped-def]
 @kernel(inline="always")
 def point_on_low(t, b0, b1, b2, rays):  # type: ignore[no-untyped-def]
     """The point of the low with barycentrics b of triangle t, scene units."""
-    points = block(rays.points, (rays.points_count, 3, 3), np.float32)
+    points = view(rays, "points")
     return (
         b0 * points[t, 0, 0] + b1 * points[t, 1, 0] + b2 * points[t, 2, 0],
         b0 * points[t, 0, 1] + b1 * points[t, 1, 1] + b2 * points[t, 2, 1],

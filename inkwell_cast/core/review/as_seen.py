@@ -17,7 +17,7 @@ from ..base.kernels import kernel, prange
 from ..base.threads import in_batches
 from ..cast.context import Context
 from .pictures_around import Pixels, pictures_around
-from .worn_pictures import Pictures, Worn, normal_of_low, place_of_low, worn
+from .worn_pictures import DressedLow, Pictures, normal_of_low, place_of_low, worn
 
 BINS = 18_000  # of a hundredth of a degree
 ENOUGH = 6  # pixels around a texel that none fell on by chance
@@ -40,9 +40,23 @@ class AsSeen(BaseModel):
     inside: float
     pixels: int
 
+    def figures(self, excess: float, missed: float) -> dict[str, float]:
+        """What limits are compared with (`settings.limits`); missed is a share of the covered texels."""
+        return {
+            "mean": self.mean,
+            "p95": self.p95,
+            "over5": self.over_5,
+            "over15": self.over_15,
+            "over30": self.over_30,
+            "outline": self.outline,
+            "inside": self.inside,
+            "excess": excess,
+            "missed": missed,
+        }
+
 
 @dataclass(frozen=True)
-class Seen:
+class SeenSheets:
     """What was seen: the figures of the whole and of each pair alone, and texel by texel, (H, W) a sheet.
 
     sums and counts float32 are degrees and pixels that fell on a texel, with all parts in place and with each pair
@@ -69,7 +83,7 @@ class Seen:
         return sum(unseen) / max(sum(int(on.sum()) for on in self.covered), 1)
 
 
-def as_seen(contexts: list[Context], pictures: list[Pictures], proof: bool = False) -> list[Seen]:
+def as_seen(contexts: list[Context], pictures: list[Pictures], proof: bool = False) -> list[SeenSheets]:
     """How the sheets of a piece, one context each, look with some sets of pictures, all judged by the same pixels.
 
     `proof` looks from fewer directions at smaller pictures. Raises Cancelled where the work is no longer wanted.
@@ -85,14 +99,14 @@ def as_seen(contexts: list[Context], pictures: list[Pictures], proof: bool = Fal
             together = together or (sums if len(around.pairs) < 2 else Sums(sums.angle.copy(), sums.count.copy()))
         assert together is not None
         alone = [figures_of[id(pixels)] for pixels in around.pairs]
-        found.append(Seen(figures_of[id(around.whole)], alone, *sums.by_sheet(covered), together, covered))
+        found.append(SeenSheets(figures_of[id(around.whole)], alone, *sums.by_sheet(covered), together, covered))
     return found
 
 
 def bare_pixels(contexts: list[Context], pictures: Pictures, proof: bool = False) -> list[F32]:
     """How many pixels fell on a texel (H, W) of each sheet where no front of the sculpt is at its place.
 
-    With all parts in place and with each pair alone, weighed as in `Seen`; `pictures` has the sizes of the sheets.
+    With all parts in place and with each pair alone, weighed as in `SeenSheets`; `pictures` has the sheets’ sizes.
     """
     around, dressed = pictures_around(contexts, proof), worn(contexts, pictures)
     counts = np.zeros(dressed.texels, np.float32)
@@ -133,7 +147,7 @@ class Sums:
         return means
 
 
-def _judged(context: Context, pixels: Pixels, dressed: Worn, sums: Sums, weight: float) -> AsSeen | None:
+def _judged(context: Context, pixels: Pixels, dressed: DressedLow, sums: Sums, weight: float) -> AsSeen | None:
     """The figures of some pixels with pictures on the low, None for no pixels; adds to `sums` with their weight."""
     angle, texel = np.empty(len(pixels.low), np.float32), np.empty(len(pixels.low), np.int64)
 
@@ -153,9 +167,15 @@ def _figures(pixels: Pixels, bins: I64, total: float) -> AsSeen:
     p95 = (int(np.searchsorted(np.cumsum(bins), 0.95 * both)) + 0.5) * 180 / BINS
     either = both + pixels.outline + pixels.inside
     return AsSeen(
-        mean=total / both, p95=p95, over_5=over[0], over_15=over[1], over_30=over[2], outline=pixels.outline / either,
-        inside=pixels.inside / either, pixels=both,
-    )  # fmt: skip
+        mean=total / both,
+        p95=p95,
+        over_5=over[0],
+        over_15=over[1],
+        over_30=over[2],
+        outline=pixels.outline / either,
+        inside=pixels.inside / either,
+        pixels=both,
+    )
 
 
 @kernel

@@ -13,10 +13,9 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, I32, U8, Any_
-from ..base.borrowed_arrays import block
+from ..base.array_types import F32, I32, U8, AnyArray
 from ..base.kernels import kernel
-from ..base.records import record_kind, record_of
+from ..base.records import record_kind, record_of, view
 from ..base.threads import in_batches
 from ..cast.context import Context
 from ..cast.occluders import occluders_on
@@ -27,7 +26,7 @@ from ..piece.scene_cache import Slot
 from ..rays.embree import blocked, hit_along
 from ..rays.packet import WIDTH
 from ..uv.padding import nearest_covered, pad
-from ..uv.rasterise import GRID, tile_box
+from ..uv.rasterise import tile_box
 from .texel_packets import (
     ALONG,
     BLOCKS,
@@ -51,14 +50,19 @@ CLEAR = 1e-4  # of the diagonal: the low itself is no other surface of the low
 FAR = 0.25  # of the diagonal: no candidate lies farther off
 ALIKE = 0.9999  # cosine between two ways that find the same
 PADDING = 4  # texels, for reading between them
-FILLED_FROM = Slot[tuple[Any_, I32]]()
+FILLED_FROM = Slot[tuple[AnyArray, I32]]()
 TRIED = record_kind(
     {
-        "sculpt": np.uint64, "packets": np.uint64, "front_packets": np.uint64, "low": np.uint64,
-        "low_packets": np.uint64, "directions": np.float32,
+        "sculpt": (np.uint64, 2),
+        "packets": (np.uint64, 2),
+        "front_packets": (np.uint64, 2),
+        "low": (np.uint64, 2),
+        "low_packets": (np.uint64, 2),
+        "directions": (np.float32, 3, 3),
     },
-    far=np.float64, clear=np.float64,
-)  # fmt: skip
+    far=np.float64,
+    clear=np.float64,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,12 +120,16 @@ def _chosen(context: Context, kernel: Any, begun: Candidate, open_to: U8 | None)
     cast, low, diagonal = context.cast, context.low, context.assembly.low.diagonal
     sculpt, on_low = occluders_on(context, "all"), occluders_on(context, "low")
     tried = record_of(
-        TRIED, sculpt=sculpt.tracers, packets=sculpt.tracers, low=on_low.tracers,
+        TRIED,
+        sculpt=sculpt.tracers,
+        packets=sculpt.tracers,
+        low=on_low.tracers,
         front_packets=context.sculpt.tracers,
         low_packets=on_low.tracers,
-        directions=np.ascontiguousarray(averaged(context.assembly.low)[low.triangles]), far=FAR * diagonal,
+        directions=np.ascontiguousarray(averaged(context.assembly.low)[low.triangles]),
+        far=FAR * diagonal,
         clear=CLEAR * diagonal,
-    )  # fmt: skip
+    )
     normals, heights = begun.normals.copy(), begun.heights.copy()
     tiles, records = low.grid.busy_tiles, (low.record, cast.record, context.rays.record, context.sculpt.record)
 
@@ -135,8 +143,8 @@ def _chosen(context: Context, kernel: Any, begun: Candidate, open_to: U8 | None)
 @kernel
 def _choose_nearest(tiles, low, cast, rays, sculpt, tried, open_to, normals, heights):  # type: ignore[no-untyped-def]
     """Write normal and height of the nearest candidate of each texel of some tiles; others stay."""
-    grid, high = block(low.grid, 1, GRID)[0], block(tried.packets, (tried.packets_count, 2), np.uint64)
-    averaged_there = block(tried.directions, (tried.directions_count, 3, 3), np.float32)
+    grid, high = view(low, "grid"), view(tried, "packets")
+    averaged_there = view(tried, "directions")
     each, ready, found, struck = texels(), room_for_rays(), np.empty((3, WIDTH)), np.empty(WIDTH, np.int64)
     at, vectors = each
     origins, ways, reach, _ = ready
@@ -180,11 +188,11 @@ def _is_new(k, n, vectors):  # type: ignore[no-untyped-def]
 @kernel
 def _choose_outermost(tiles, low, cast, rays, sculpt, tried, open_to, normals, heights):  # type: ignore[no-untyped-def]
     """Write normal and height of what lies farthest out above each texel of some tiles, below the low's other faces."""
-    grid = block(low.grid, 1, GRID)[0]
-    fronts = block(tried.front_packets, (tried.front_packets_count, 2), np.uint64)
-    averaged_there = block(tried.directions, (tried.directions_count, 3, 3), np.float32)
-    lows = block(tried.low_packets, (tried.low_packets_count, 2), np.uint64)
-    firsts, out = block(sculpt.first, sculpt.first_count, np.int64), np.empty(WIDTH)
+    grid = view(low, "grid")
+    fronts = view(tried, "front_packets")
+    averaged_there = view(tried, "directions")
+    lows = view(tried, "low_packets")
+    firsts, out = view(sculpt, "first"), np.empty(WIDTH)
     each, ready, found, struck = texels(), room_for_rays(), np.empty((3, WIDTH)), np.empty(WIDTH, np.int64)
     at, vectors = each
     origins, ways, reach, _ = ready
@@ -221,8 +229,8 @@ def _candidate(p, d, face, pair, most, hit, sculpt, tried):  # type: ignore[no-u
 
     `hit` is the first of all, as of `hit_along`.
     """
-    high = block(tried.sculpt, (tried.sculpt_count, 2), np.uint64)
-    first = block(sculpt.first, sculpt.first_count, np.int64)[pair]
+    high = view(tried, "sculpt")
+    first = view(sculpt, "first")[pair]
     (length, u, v, triangle), gone = hit, 0.0
     for _ in range(STEPS):
         gone += length
@@ -243,6 +251,6 @@ def _candidate(p, d, face, pair, most, hit, sculpt, tried):  # type: ignore[no-u
 @kernel
 def _low_between(p, d, pair, length, tried):  # type: ignore[no-untyped-def]
     """Whether another surface of the low lies within `length` of p along d."""
-    low = block(tried.low, (tried.low_count, 2), np.uint64)
+    low = view(tried, "low")
     x, y, z = p[0] + tried.clear * d[0], p[1] + tried.clear * d[1], p[2] + tried.clear * d[2]
     return length > tried.clear and blocked(low[pair, 0], low[pair, 1], x, y, z, d[0], d[1], d[2], length - tried.clear)

@@ -1,12 +1,13 @@
 """The light form of meshes that a browser draws, as messages of `mesh.binary_message`."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
 
-from ..base.array_types import F32, I32, U8, Any_
+from ..base.array_types import F32, I32, U8, AnyArray
 from ..base.kernels import kernel, prange
+from ..base.progress import ShareDone
 from ..cage.drawing import cage_lines, dent_lines, sparse_rays
 from ..cage.fit import cage_of
 from ..mesh.adjacency import edges_of, seams_of
@@ -31,8 +32,6 @@ NEIGHBOURS = 6
 FEWEST_TRIANGLES = 400
 NEAR_AT_MOST = 3_000_000  # triangles from which a stand-in of a place is made within two seconds
 NEAR_RIM = 1.1  # of a ball: what lies around it gives the normals at its rim their neighbours
-
-Tell = Callable[[float], None]
 
 
 def view_of_low(assembly: Assembly) -> Blocks:
@@ -60,16 +59,23 @@ def view_of_low(assembly: Assembly) -> Blocks:
     if len(low.triangles) and _usable(low, channel):
         tangents[: len(low.triangles)] = tangents_for(low, channel, assembly.recipe.basis)
     header = {
-        "triangles": count, "paired": len(low.triangles), "keys": keys, "bounds": whole.bounds.tolist(),
+        "triangles": count,
+        "paired": len(low.triangles),
+        "keys": keys,
+        "bounds": whole.bounds.tolist(),
         "pairs": [pair.name if (pair := assembly.paired.pair_of(key)) else "" for key in keys],
         "sheets": [{"name": s.name, "width": s.width, "height": s.height} for s in sheets],
         "members": {part.key: pair.name for pair in assembly.paired.pairs for _, part in pair.members},
-    }  # fmt: skip
+    }
     arrays = {
-        "position": corner_positions(whole).reshape(-1, 3), "normal": whole.normals.at_corners().reshape(-1, 3),
-        "tangent": tangents.reshape(-1, 4), "uv": uvs.reshape(-1, 2), "color": np.repeat(_colors(whole), 3, axis=0),
-        "object": whole.objects, "sheet": np.pad(sheet, (0, count - len(sheet)), constant_values=NO_SHEET),
-    }  # fmt: skip
+        "position": corner_positions(whole).reshape(-1, 3),
+        "normal": whole.normals.at_corners().reshape(-1, 3),
+        "tangent": tangents.reshape(-1, 4),
+        "uv": uvs.reshape(-1, 2),
+        "color": np.repeat(_colors(whole), 3, axis=0),
+        "object": whole.objects,
+        "sheet": np.pad(sheet, (0, count - len(sheet)), constant_values=NO_SHEET),
+    }
     if len(low.triangles) and _usable(low, channel):
         arrays |= _borders(low, channel, sheet)
     if assembly.recipe.subdivision.scheme != "none" and len(low.triangles):
@@ -78,7 +84,7 @@ def view_of_low(assembly: Assembly) -> Blocks:
     return pack(header, arrays)
 
 
-def _borders(low: Mesh, channel: int, sheet: U8) -> dict[str, Any_]:
+def _borders(low: Mesh, channel: int, sheet: U8) -> dict[str, AnyArray]:
     """The edges at which UV islands end, and their sheets."""
     edges, uvs = edges_of(low), low.uvs[channel].at_corners()
     t, k = np.nonzero(seams_of(uvs, edges) | (edges.across < 0))
@@ -99,7 +105,7 @@ def _usable(low: Mesh, channel: int) -> bool:
     return channel < len(low.uvs) and low.uvs[channel].complete
 
 
-def view_of_cage(assembly: Assembly, warm: Warm, tell: Tell = lambda share: None) -> Blocks:
+def view_of_cage(assembly: Assembly, warm: Warm, tell: ShareDone = lambda share: None) -> Blocks:
     """Where rays start: lines of the cage (L, 2, 3) and a sparse even set of rays (R, 2, 3), float32, scene units.
 
     The header tells of cage meshes, in words by pair. `tell` is that of `fit.cage_of`.
@@ -113,7 +119,7 @@ def view_of_cage(assembly: Assembly, warm: Warm, tell: Tell = lambda share: None
     return pack({"forms": forms}, {"lines": lines, "rays": sparse_rays(assembly, cage)})
 
 
-def view_of_sculpt(mesh: Mesh, names: tuple[str, ...], tell: Tell = lambda share: None) -> Blocks:
+def view_of_sculpt(mesh: Mesh, names: tuple[str, ...], tell: ShareDone = lambda share: None) -> Blocks:
     """Some objects of one file, indexed; over half a million triangles through a decimated stand-in.
 
     `tell(share)` hears how much of the work is done, 0 to 1.
@@ -124,8 +130,8 @@ def view_of_sculpt(mesh: Mesh, names: tuple[str, ...], tell: Tell = lambda share
 
 
 def view_near(
-    mesh: Mesh, names: tuple[str, ...], centre: Sequence[float], radius: float, tell: Tell = lambda share: None
-) -> Blocks:  # fmt: skip
+    mesh: Mesh, names: tuple[str, ...], centre: Sequence[float], radius: float, tell: ShareDone = lambda share: None
+) -> Blocks:
     """What a stand-in hides: the triangles of some objects of one file that reach into a ball, scene units.
 
     All of them where that can be drawn (`complete` in the header), else through a stand-in of their own, which is
@@ -162,18 +168,21 @@ def _reaching(positions, triangles, centre, radius):  # type: ignore[no-untyped-
 def _drawn(shown: Mesh, whole: Mesh, **said: bool) -> Blocks:
     """The message of a mesh with normals, or of what stands for it."""
     header = {
-        "name": whole.name, "triangles": len(whole.triangles), "bounds": whole.bounds.tolist(),
-        "keys": [f"{whole.name}/{name}" for name in shown.object_names], "materials": list(shown.material_names),
-    }  # fmt: skip
+        "name": whole.name,
+        "triangles": len(whole.triangles),
+        "bounds": whole.bounds.tolist(),
+        "keys": [f"{whole.name}/{name}" for name in shown.object_names],
+        "materials": list(shown.material_names),
+    }
     return pack(header | said, _indexed(shown))
 
 
-def _colors(mesh: Mesh) -> Any_:
+def _colors(mesh: Mesh) -> AnyArray:
     """Material colour of every triangle, (T, 3) uint8."""
     return np.rint(np.clip(mesh.material_colors, 0, 1) * 255).astype(np.uint8)[mesh.materials]
 
 
-def _vertex_colors(mesh: Mesh) -> Any_:
+def _vertex_colors(mesh: Mesh) -> AnyArray:
     colors = np.zeros((len(mesh.positions), 3), np.uint8)
     colors[mesh.triangles] = _colors(mesh)[:, None]
     return colors
@@ -186,24 +195,28 @@ def _at_vertices(mesh: Mesh, of: I32) -> I32:
     return found
 
 
-def _indexed(mesh: Mesh) -> dict[str, Any_]:
+def _indexed(mesh: Mesh) -> dict[str, AnyArray]:
     assert mesh.normals is not None
     normals: CornerValues = mesh.normals
     if normals.corners is mesh.triangles or np.array_equal(normals.corners, mesh.triangles):
         return {
-            "position": mesh.positions, "normal": normals.values[: len(mesh.positions)],
-            "color": _vertex_colors(mesh), "index": mesh.triangles.astype(np.uint32).reshape(-1),
-            "object": _at_vertices(mesh, mesh.objects), "material": _at_vertices(mesh, mesh.materials),
-        }  # fmt: skip
+            "position": mesh.positions,
+            "normal": normals.values[: len(mesh.positions)],
+            "color": _vertex_colors(mesh),
+            "index": mesh.triangles.astype(np.uint32).reshape(-1),
+            "object": _at_vertices(mesh, mesh.objects),
+            "material": _at_vertices(mesh, mesh.materials),
+        }
     return {
         "position": corner_positions(mesh).reshape(-1, 3),
         "normal": normals.at_corners().reshape(-1, 3),
         "color": np.repeat(_colors(mesh), 3, axis=0),
-        "object": np.repeat(mesh.objects, 3), "material": np.repeat(mesh.materials, 3),
-    }  # fmt: skip
+        "object": np.repeat(mesh.objects, 3),
+        "material": np.repeat(mesh.materials, 3),
+    }
 
 
-def stand_in(mesh: Mesh, tell: Tell = lambda share: None) -> Mesh:
+def stand_in(mesh: Mesh, tell: ShareDone = lambda share: None) -> Mesh:
     """Fewer triangles of the same shape, object by object, with the normals and materials of the nearest vertices."""
     mesh = with_normals(mesh)
     share = STAND_IN_TRIANGLES / max(len(mesh.triangles), 1)
@@ -216,7 +229,7 @@ def stand_in(mesh: Mesh, tell: Tell = lambda share: None) -> Mesh:
     return merge(pieces, mesh.name)
 
 
-def _lighter(mesh: Mesh, share: float, tell: Tell) -> Mesh:
+def _lighter(mesh: Mesh, share: float, tell: ShareDone) -> Mesh:
     """One object with `share` of its triangles, at least a few hundred."""
     import fast_simplification
     from scipy.spatial import cKDTree
@@ -239,12 +252,16 @@ def _lighter(mesh: Mesh, share: float, tell: Tell) -> Mesh:
     first = corner[triangles[:, 0]] // 3
     normals = CornerValues(mesh.normals.values[mesh.normals.corners.reshape(-1)[corner]], triangles)
     return replace(
-        plain, positions=points, triangles=triangles, normals=normals, objects=mesh.objects[first],
+        plain,
+        positions=points,
+        triangles=triangles,
+        normals=normals,
+        objects=mesh.objects[first],
         materials=mesh.materials[first],
-    )  # fmt: skip
+    )
 
 
-def _facing(mesh: Mesh, near: Any_, normals: F32) -> Any_:
+def _facing(mesh: Mesh, near: AnyArray, normals: F32) -> AnyArray:
     """Of some corners near each vertex (V, K) the one whose normal agrees best, on the same side of a thin wall."""
     assert mesh.normals is not None
     candidates = mesh.normals.values[mesh.normals.corners.reshape(-1)[near]]

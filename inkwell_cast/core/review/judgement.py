@@ -5,12 +5,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, U8, Any_
+from ..base.array_types import F32, U8, AnyArray
 from ..base.kernels import kernel, prange
 from ..cast.context import Context
 from ..flaws.visible import AROUND, BARE, FEW, Visible
 from ..settings.recipe import PROOF_SIDE
-from .as_seen import AsSeen, Seen, as_seen, bare_pixels
+from .as_seen import AsSeen, SeenSheets, as_seen, bare_pixels
 from .best_on_low import Candidate, nearest_of, outermost_of, own_of, padded
 from .worn_pictures import Pictures
 
@@ -21,8 +21,8 @@ FIRST = 0.5  # degrees by which another must look better than what comes first, 
 class Judgement:
     """What is seen of some pictures, of the best on this low, and what lies between, a `Visible` for each sheet."""
 
-    seen: Seen
-    best: Seen
+    seen: SeenSheets
+    best: SeenSheets
     visible: list[Visible]
     best_pictures: Pictures
 
@@ -117,7 +117,7 @@ def normals_of(context: Context) -> F32:
     return padded(own_of(context).image(context), context)
 
 
-def _padded(images: list[F32], contexts: list[Context]) -> list[Any_]:
+def _padded(images: list[F32], contexts: list[Context]) -> list[AnyArray]:
     return [padded(image.copy(), context) for image, context in zip(images, contexts, strict=True)]
 
 
@@ -168,7 +168,7 @@ def _take(one, two, three, counts, first, taken):  # type: ignore[no-untyped-def
                 taken[y, x] = 1 if b <= c else 2
 
 
-def _mean_of(seen: Seen) -> float:
+def _mean_of(seen: SeenSheets) -> float:
     degrees = sum(float(each.sum(dtype=np.float64)) for each in seen.sums)
     return degrees / max(_pixels(seen.counts), FEW)
 
@@ -177,5 +177,5 @@ def _pixels(counts: Iterable[F32]) -> float:
     return sum(float(count.sum(dtype=np.float64)) for count in counts)
 
 
-def _outlines(pairs: list[AsSeen | None]) -> Any_:
+def _outlines(pairs: list[AsSeen | None]) -> AnyArray:
     return np.array([figures.outline if figures else 1.0 for figures in pairs])

@@ -7,7 +7,7 @@ picture gives back through the basis, so that quantisation counts.
 import numpy as np
 from pydantic import BaseModel
 
-from ..base.array_types import F32, I32, U8, U16, Any_
+from ..base.array_types import F32, I32, U8, U16, AnyArray
 from ..base.kernels import kernel, prange
 from ..cast.hits import Cast
 from ..flaws.visible import BARE
@@ -15,15 +15,25 @@ from ..flaws.visible import BARE
 MISSED, OFF, TOP = 65535, 65534, 65533
 GROUND = np.array([224, 217, 203], np.uint8)  # off the low
 SCALE = (  # degrees, and the colour that stands for them
-    (0.0, (243, 238, 227)), (1.0, (233, 208, 140)), (5.0, (221, 130, 52)), (15.0, (160, 47, 32)), (45.0, (58, 18, 48)),
-)  # fmt: skip
+    (0.0, (243, 238, 227)),
+    (1.0, (233, 208, 140)),
+    (5.0, (221, 130, 52)),
+    (15.0, (160, 47, 32)),
+    (45.0, (58, 18, 48)),
+)
 
 BETTER = (  # the same for degrees by which a bake is seen better than another, and worse
-    (0.0, (243, 238, 227)), (2.0, (156, 200, 188)), (10.0, (46, 132, 116)), (30.0, (11, 62, 60)),
-)  # fmt: skip
+    (0.0, (243, 238, 227)),
+    (2.0, (156, 200, 188)),
+    (10.0, (46, 132, 116)),
+    (30.0, (11, 62, 60)),
+)
 WORSE = (
-    (0.0, (243, 238, 227)), (2.0, (236, 190, 160)), (10.0, (196, 82, 48)), (30.0, (84, 18, 22)),
-)  # fmt: skip
+    (0.0, (243, 238, 227)),
+    (2.0, (236, 190, 160)),
+    (10.0, (196, 82, 48)),
+    (30.0, (84, 18, 22)),
+)
 HATCH = np.array([[196, 64, 45], [246, 220, 211]], np.uint8)  # its lines, and between them
 
 
@@ -88,7 +98,7 @@ def stored(degrees: F32, covered: U8) -> U16:
     return steps[..., None]
 
 
-def degrees(steps: Any_) -> float:
+def degrees(steps: AnyArray) -> float:
     """The angle of one texel of such a picture."""
     return float(steps) * 180 / TOP
 

@@ -8,11 +8,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, U8, Any_
-from ..base.borrowed_arrays import block
+from ..base.array_types import F32, F64, I32, U8, AnyArray
 from ..base.kernels import kernel
 from ..base.on_demand import library
-from ..base.records import record_kind, record_of
+from ..base.records import record_kind, record_of, view
 from ..base.threads import in_batches
 from ..cast.context import Context
 from ..cast.occluders import kept_occluders
@@ -42,7 +41,7 @@ MARGIN = 1.06
 AROUND = 0.18  # light from everywhere
 NEAR = 0.04  # of half a picture: how near to a place a ray must strike for it to be seen
 FLAT = np.array([128, 128, 255], np.uint8)
-TRACED = record_kind({"tracers": np.uint64})
+TRACED = record_kind({"tracers": (np.uint64, 2)})
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,9 +89,9 @@ def seen_at(contexts: list[Context], balls: F64) -> list[list[tuple[float, float
     corners, marks = assembly.low.positions[assembly.low.triangles], list[list[tuple[float, float, float]]]()
     for *place, radius in balls:
         marks.append([])
-        for n, view in enumerate(views):
-            half, off = view[12], np.asarray(place) - view[:3]
-            x, y = (1 + off @ view[3:6] / half) / 2, (1 - off @ view[6:9] / half) / 2
+        for n, camera in enumerate(views):
+            half, off = camera[12], np.asarray(place) - camera[:3]
+            x, y = (1 + off @ camera[3:6] / half) / 2, (1 - off @ camera[6:9] / half) / 2
             row, column = (min(max(int(share * side), 0), side - 1) for share in (y, x))
             pixel = (n * side + row) * side + column
             b1, b2 = struck.b[pixel]
@@ -120,10 +119,10 @@ def _framed_closely(assembly: Assembly, sculpt: Sculpt, warm: Warm) -> F64:
     corners = sculpt.mesh.triangles.reshape(-1)
     points = np.concatenate([low, sculpt.mesh.positions[corners[:: max(1, len(corners) // SAMPLED)]]])
     half = 0.0
-    for view in views:
-        flat = (points - view[:3]) @ view[3:9].reshape(2, 3).T
+    for camera in views:
+        flat = (points - camera[:3]) @ camera[3:9].reshape(2, 3).T
         lowest, highest = flat.min(axis=0), flat.max(axis=0)
-        view[:3] += (lowest + highest) / 2 @ view[3:9].reshape(2, 3)
+        camera[:3] += (lowest + highest) / 2 @ camera[3:9].reshape(2, 3)
         half = max(half, float((highest - lowest).max()) / 2)
     views[:, 12] = MARGIN * half
     return views
@@ -164,7 +163,7 @@ def _strike(tracers: F64, views: F64, warm: Warm) -> _Struck:
     return _Struck(_in_rows(triangle, side), _in_rows(b, side))
 
 
-def _in_rows(values: Any_, side: int) -> Any_:
+def _in_rows(values: AnyArray, side: int) -> AnyArray:
     """Values (N, ...) of blocks of pixels in rows of pixels."""
     blocks = values.reshape(SIDES, side // BLOCK, side // BLOCK, BLOCK, BLOCK, *values.shape[1:])
     return np.ascontiguousarray(blocks.swapaxes(2, 3)).reshape(values.shape)
@@ -208,12 +207,12 @@ def _strip(struck: _Struck, shade: F32, colors: F32) -> U8:
 @kernel
 def _strike_blocks(first, last, views, side, scene, triangle, b):  # type: ignore[no-untyped-def]
     """First hits of the rays of blocks `first` to `last`, which count on from picture to picture."""
-    tracers = block(scene.tracers, (1, 2), np.uint64)
+    tracers = view(scene, "tracers")
     rays, origins, each = packet(), np.empty((3, WIDTH), np.float32), (side // BLOCK) ** 2
     for item in range(first, last):
-        view = views[item // each]
-        aim(item % each, view, side, np.uint32(0), 0.0, origins)
-        trace(tracers[0, 0], tracers[0, 1], rays, origins, (-view[9], -view[10], -view[11]), 2 * view[13])
+        camera = views[item // each]
+        aim(item % each, camera, side, np.uint32(0), 0.0, origins)
+        trace(tracers[0, 0], tracers[0, 1], rays, origins, (-camera[9], -camera[10], -camera[11]), 2 * camera[13])
         for k in range(WIDTH):
             _, b1, b2, hit = hit_of(k, rays)
             i = item * WIDTH + k

@@ -128,12 +128,18 @@ def _place(context: Context, rows: I64, share: float, mean: float) -> Flaw:
     )
     part = context.assembly.keys[context.assembly.low.objects[rows[0]]]
     return Flaw(
-        cause="triangles", title="The low needs triangles", part=part,
+        cause="triangles",
+        title="The low needs triangles",
+        part=part,
         what=f"{len(rows)} faces over {length(2 * radius)} show other places of the sculpt to other directions: no map "
         f"brings them closer than {mean:.0f}°.",
-        remedy="Give the low more faces here, closer to the sculpt.", middle=(x, y, z), radius=radius, area=area,
-        error=mean, share=share,
-    )  # fmt: skip
+        remedy="Give the low more faces here, closer to the sculpt.",
+        middle=(x, y, z),
+        radius=radius,
+        area=area,
+        error=mean,
+        share=share,
+    )
 
 
 @kernel

@@ -11,9 +11,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, U8
-from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
-from ..base.records import Record, record_kind, record_of
+from ..base.records import Record, record_kind, record_of, view
 from ..base.sampling_sequence import hashed
 from ..base.threads import in_batches
 from ..cast.context import Context
@@ -33,7 +32,9 @@ BLOCK = 4  # pixels on a side of what one packet of rays takes
 AT_ONCE = 1 << 20  # pixels held whole
 APART = 0.03  # of the low's diagonal: surfaces farther apart along a ray are two places, not one
 NEITHER, BOTH, OUTLINE, INSIDE = 0, 1, 2, 3
-SCENES = record_kind({"low": np.uint64, "rows": np.int32, "sculpt": np.uint64}, first=np.int64, apart=np.float64)
+SCENES = record_kind(
+    {"low": (np.uint64, 2), "rows": np.int32, "sculpt": (np.uint64, 2)}, first=np.int64, apart=np.float64
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +43,7 @@ class Pixels:
 
     low (N,) int32 is the triangle of the low, b (N, 2) float32 its second and third barycentric, normal (N, 3) float32
     the sculpt's unit normal. bare and bare_b are the low's in the other pixels that hit it: no front of the sculpt is
-    at their place. extent is how much of a plane across the view a pixel takes, square scene units.
+    at their place. extent is how much of a plane across the camera a pixel takes, square scene units.
     """
 
     low: I32
@@ -125,9 +126,13 @@ def _scenes(context: Context, pair: int | None) -> _Scenes:
         tracers, first = occluders_on(context, "all").tracers[pair : pair + 1], int(sculpt.first[pair])
     scene = Scene(Vertices(low.positions), low.triangles[rows], cancelled=stopped)
     record = record_of(
-        SCENES, low=tracers_of([scene]), rows=rows, sculpt=tracers, first=first,
+        SCENES,
+        low=tracers_of([scene]),
+        rows=rows,
+        sculpt=tracers,
+        first=first,
         apart=APART * low.diagonal,
-    )  # fmt: skip
+    )
     return _Scenes(rows, record)
 
 
@@ -149,12 +154,12 @@ def framed(boxes: list[F64] | list[F32], ways: F64, upward: tuple[float, float, 
     lowest, highest = np.min(boxes, axis=(0, 1)).astype(np.float64), np.max(boxes, axis=(0, 1)).astype(np.float64)
     centre, corner = (lowest + highest) / 2, (highest - lowest) / 2
     deep, views = 1.01 * float(np.linalg.norm(corner)), np.empty((len(ways), 14))
-    for view, toward in zip(views, ways, strict=True):
+    for camera, toward in zip(views, ways, strict=True):
         right = np.cross(upward if abs(toward @ upward) < 0.9 else [1.0, 0.0, 0.0], toward)
         right /= np.linalg.norm(right)
         up = np.cross(toward, right)
         half = 1.01 * max(float(np.abs(right) @ corner), float(np.abs(up) @ corner))
-        view[:] = np.concatenate([centre, right, up, toward, [half, deep]])
+        camera[:] = np.concatenate([centre, right, up, toward, [half, deep]])
     return views
 
 
@@ -200,20 +205,20 @@ def _look(first, last, views, side, seed, scenes, sculpt, out):  # type: ignore[
 
     Blocks count on from picture to picture of `views` (V, 14), the first of which has the number `seed`.
     """
-    low, high = block(scenes.low, (1, 2), np.uint64), block(scenes.sculpt, (1, 2), np.uint64)
+    low, high = view(scenes, "low"), view(scenes, "sculpt")
     near_rays, far_rays, origins, each = packet(), packet(), np.empty((3, WIDTH), np.float32), (side // BLOCK) ** 2
     for item in range(first, last):
-        view = views[item // each]
-        aim(item % each, view, side, hashed(np.uint32(seed + item // each)), 1.0, origins)
-        way = (-view[9], -view[10], -view[11])
-        trace(low[0, 0], low[0, 1], near_rays, origins, way, 2 * view[13])
-        trace(high[0, 0], high[0, 1], far_rays, origins, way, 2 * view[13])
+        camera = views[item // each]
+        aim(item % each, camera, side, hashed(np.uint32(seed + item // each)), 1.0, origins)
+        way = (-camera[9], -camera[10], -camera[11])
+        trace(low[0, 0], low[0, 1], near_rays, origins, way, 2 * camera[13])
+        trace(high[0, 0], high[0, 1], far_rays, origins, way, 2 * camera[13])
         for k in range(WIDTH):
             _keep(item * WIDTH + k, hit_of(k, near_rays), hit_of(k, far_rays), way, scenes, sculpt, out)
 
 
 @kernel(inline="always")
-def aim(place, view, side, turn, spread, origins):  # type: ignore[no-untyped-def]
+def aim(place, camera, side, turn, spread, origins):  # type: ignore[no-untyped-def]
     """Where the rays (3, WIDTH) of block `place` of a picture start: `spread` of a pixel about the pixels' centres.
 
     `view` is a row of `framed`, `turn` what the hash of a pixel is turned by.
@@ -224,10 +229,10 @@ def aim(place, view, side, turn, spread, origins):  # type: ignore[no-untyped-de
         i = row * side + column
         right = hashed(np.uint32(2 * i) ^ turn) / 4294967296.0 - 0.5
         down = hashed(np.uint32(2 * i + 1) ^ turn) / 4294967296.0 - 0.5
-        x = ((column + 0.5 + spread * right) / side * 2 - 1) * view[12]
-        y = (1 - (row + 0.5 + spread * down) / side * 2) * view[12]
+        x = ((column + 0.5 + spread * right) / side * 2 - 1) * camera[12]
+        y = (1 - (row + 0.5 + spread * down) / side * 2) * camera[12]
         for c in range(3):
-            origins[c, k] = view[c] + x * view[3 + c] + y * view[6 + c] + view[13] * view[9 + c]
+            origins[c, k] = camera[c] + x * camera[3 + c] + y * camera[6 + c] + camera[13] * camera[9 + c]
 
 
 @kernel(inline="always")
@@ -237,7 +242,7 @@ def _keep(i, on_low, on_sculpt, way, scenes, sculpt, out):  # type: ignore[no-un
     (near, b1, b2, t), (far, s1, s2, hit) = on_low, on_sculpt
     state[i], low_triangle[i] = NEITHER if hit < 0 and t < 0 else OUTLINE, -1
     if t >= 0:
-        low_triangle[i], b[i, 0], b[i, 1] = block(scenes.rows, scenes.rows_count, np.int32)[t], b1, b2
+        low_triangle[i], b[i, 0], b[i, 1] = view(scenes, "rows")[t], b1, b2
     if hit >= 0 and _from_behind(hit + scenes.first, way, sculpt):
         state[i] = INSIDE
     elif hit >= 0 and t >= 0 and abs(far - near) <= scenes.apart:
@@ -249,7 +254,7 @@ def _keep(i, on_low, on_sculpt, way, scenes, sculpt, out):  # type: ignore[no-un
 @kernel
 def _from_behind(hit, way, sculpt):  # type: ignore[no-untyped-def]
     """Whether a ray sees triangle `hit` of the sculpt from behind."""
-    positions = block(sculpt.positions, (sculpt.positions_count, 3), np.float32)
-    row = block(sculpt.triangles, (sculpt.triangles_count, 3), np.int32)[hit]
+    positions = view(sculpt, "positions")
+    row = view(sculpt, "triangles")[hit]
     gx, gy, gz = face_normal(positions[row[0]], positions[row[1]], positions[row[2]])
     return way[0] * gx + way[1] * gy + way[2] * gz > 0

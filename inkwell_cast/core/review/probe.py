@@ -42,9 +42,14 @@ def probe(low: Low, rays: Rays, sculpt: Sculpt, x: int, y: int) -> Probe | None:
     row = int(low.triangles[t])
     length, u, v, hit = strike(rays, sculpt, t, start, direction, out, far)
     result = Probe(
-        triangle=row, low_object=low.mesh.object_of(row), uv=((x + 0.5) / g.width, 1 - (y + 0.5) / g.height),
-        place=_point(start + direction * out), start=_point(start), outward=out, inward=far - out,
-    )  # fmt: skip
+        triangle=row,
+        low_object=low.mesh.object_of(row),
+        uv=((x + 0.5) / g.width, 1 - (y + 0.5) / g.height),
+        place=_point(start + direction * out),
+        start=_point(start),
+        outward=out,
+        inward=far - out,
+    )
     if hit >= 0 and high.normals is not None:
         normal = np.array(shading_normal(hit, u, v, sculpt.record))
         cosine = float(np.clip(-normal @ direction, -1, 1))

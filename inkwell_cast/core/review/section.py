@@ -63,9 +63,16 @@ class Section:
 
 
 def section(
-    assembly: Assembly, sculpt: Sculpt, cage: Cage, triangle: int, place: tuple[float, float, float],
-    turned: float = 0.0, zoom: float = 1.0, along: Along = "u", view: tuple[float, float, float] = (0, 0, 1),
-) -> Section:  # fmt: skip
+    assembly: Assembly,
+    sculpt: Sculpt,
+    cage: Cage,
+    triangle: int,
+    place: tuple[float, float, float],
+    turned: float = 0.0,
+    zoom: float = 1.0,
+    along: Along = "u",
+    view: tuple[float, float, float] = (0, 0, 1),
+) -> Section:
     """The slice at the point of low triangle `triangle` nearest to `place`.
 
     It holds the ray there and runs along u or v of the sheet, or across the direction `view` in which one looks; then
@@ -207,7 +214,7 @@ def _cut(positions, triangles, frame, origin, box, most):  # type: ignore[no-unt
 
 def _strike(
     rays: Rays, sculpt: Sculpt, triangle: int, start: F64, way: F64, out: float, far: float
-) -> tuple[float, F64 | None, int]:  # fmt: skip
+) -> tuple[float, F64 | None, int]:
     """Length of a triangle's ray, the sculpt's unit normal at its hit (None for a miss), and the triangle struck."""
     length, u, v, hit = strike(rays, sculpt, triangle, start, way, out, far)
     if hit < 0:
@@ -217,7 +224,7 @@ def _strike(
 
 def _rays(
     rays: Rays, sculpt: Sculpt, owners: I64, lines: F32, frame: F64, origin: F64, half_width: float, uvs: F64 | None
-) -> list[SectionRay]:  # fmt: skip
+) -> list[SectionRay]:
     """Rays from the low's line, evenly spread over the window."""
     section_rays = []
     for x in np.linspace(-half_width, half_width, RAYS)[1:-1]:

@@ -2,8 +2,8 @@
 
 import numpy as np
 
-from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
+from ..base.records import view
 from ..cast.texel import barycentrics_at, triangle_at
 from ..mesh.normals import face_normal
 from ..rays.packet import WIDTH, hit_of, packet, trace
@@ -39,9 +39,9 @@ def fill(number, box, low, cast, rays, averaged, open_to, block_of):  # type: ig
     open_to (H, W) is 0 at texels that are left out.
     """
     at, vectors = block_of
-    points = block(rays.points, (rays.points_count, 3, 3), np.float32)
-    shading = block(low.normals, (low.normals_count, 3, 3), np.float32)
-    pair, some, across = block(rays.pair, rays.pair_count, np.int32), False, TILE // SIDE
+    points = view(rays, "points")
+    shading = view(low, "normals")
+    pair, some, across = view(rays, "pair"), False, TILE // SIDE
     x0, y0 = box[0] + number % across * SIDE, box[1] + number // across * SIDE
     for n in range(WIDTH):
         x, y = x0 + n % SIDE, y0 + n // SIDE

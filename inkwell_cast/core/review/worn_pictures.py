@@ -4,33 +4,40 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import Any_
+from ..base.array_types import AnyArray
 from ..base.borrowed_arrays import block, keeping
 from ..base.kernels import kernel
-from ..base.records import Record, record_kind, record_of
+from ..base.records import Record, record_kind, record_of, view
 from ..cast.context import Context
 from ..tangent.frame import form_of, frame, green_sign, to_object
 
 PICTURE = np.dtype([(name, np.int64) for name in ("address", "width", "height", "bytes", "first")])
 WORN = record_kind(
     {
-        "starts": np.int64, "sheet": np.int32, "row": np.int32, "corners": np.float64, "normals": np.float32,
-        "tangents": np.float32, "pictures": PICTURE,
+        "starts": np.int64,
+        "sheet": np.int32,
+        "row": np.int32,
+        "corners": (np.float64, 3, 2),
+        "normals": (np.float32, 3, 3),
+        "tangents": (np.float32, 3, 4),
+        "pictures": PICTURE,
     },
-    form=np.int64, sign=np.float64, object_space=np.int64,
-)  # fmt: skip
+    form=np.int64,
+    sign=np.float64,
+    object_space=np.int64,
+)
 
 
 @dataclass(frozen=True, slots=True)
 class Pictures:
     """Pictures of normals as they are written, (H, W, 3 or more) one a sheet: in tangent space, or in object space."""
 
-    images: list[Any_]
+    images: list[AnyArray]
     object_space: bool = False
 
 
 @dataclass(frozen=True, slots=True)
-class Worn:
+class DressedLow:
     """The lows with pictures of normals on: `record` of the kind `WORN`, for kernels.
 
     images are (H, W, 3) uint8, uint16 or float32 from 0 to 1, one a sheet; texels counts all of theirs together.
@@ -40,7 +47,7 @@ class Worn:
     texels: int
 
 
-def worn(contexts: list[Context], given: Pictures) -> Worn:
+def worn(contexts: list[Context], given: Pictures) -> DressedLow:
     """The lows of a piece with pictures of normals on, as written: in the recipe's basis, or in object space."""
     low, basis = contexts[0].assembly.low, contexts[0].recipe.basis
     rows = [context.low.triangles for context in contexts]
@@ -57,15 +64,22 @@ def worn(contexts: list[Context], given: Pictures) -> Worn:
         pictures[n] = image.__array_interface__["data"][0], width, height, image.itemsize, first
         first += height * width
     record = record_of(
-        WORN, starts=starts, sheet=sheet, row=order.astype(np.int32), corners=np.ascontiguousarray(corners),
+        WORN,
+        starts=starts,
+        sheet=sheet,
+        row=order.astype(np.int32),
+        corners=np.ascontiguousarray(corners),
         normals=np.concatenate([context.low.normals for context in contexts]),
-        tangents=np.concatenate([context.low.tangents for context in contexts]), pictures=keeping(pictures, *images),
-        form=form_of(basis), sign=green_sign(basis), object_space=int(given.object_space),
-    )  # fmt: skip
-    return Worn(record, first)
+        tangents=np.concatenate([context.low.tangents for context in contexts]),
+        pictures=keeping(pictures, *images),
+        form=form_of(basis),
+        sign=green_sign(basis),
+        object_space=int(given.object_space),
+    )
+    return DressedLow(record, first)
 
 
-def _readable(image: Any_) -> Any_:
+def _readable(image: AnyArray) -> AnyArray:
     """A picture (H, W, 3) as kernels read it: uint8, uint16 or float32."""
     wide = image.astype(np.float32) if image.dtype.kind == "f" else image
     return np.ascontiguousarray(wide[..., :3])
@@ -74,10 +88,10 @@ def _readable(image: Any_) -> Any_:
 @kernel
 def place_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
     """Where barycentrics b of triangle t lie: its row on a sheet, x and y there, and the texel; -1 off all sheets."""
-    starts, row = block(worn.starts, worn.starts_count, np.int64), block(worn.row, worn.row_count, np.int32)
-    sheet = block(worn.sheet, worn.sheet_count, np.int32)
-    corners = block(worn.corners, (worn.corners_count, 3, 2), np.float64)
-    pictures, b0 = block(worn.pictures, worn.pictures_count, PICTURE), 1 - b1 - b2
+    starts, row = view(worn, "starts"), view(worn, "row")
+    sheet = view(worn, "sheet")
+    corners = view(worn, "corners")
+    pictures, b0 = view(worn, "pictures"), 1 - b1 - b2
     chosen, x, y = -1, 0.0, 0.0
     for n in range(starts[t], starts[t + 1]):
         c, picture = corners[row[n]], pictures[sheet[n]]
@@ -99,15 +113,15 @@ def normal_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
     chosen, x, y, place = place_of_low(t, b1, b2, worn)
     if chosen < 0:
         return (0.0, 0.0, 1.0), place
-    row, b0 = block(worn.row, worn.row_count, np.int32), 1 - b1 - b2
-    sheet = block(worn.sheet, worn.sheet_count, np.int32)
-    picture, k = block(worn.pictures, worn.pictures_count, PICTURE)[sheet[chosen]], row[chosen]
+    row, b0 = view(worn, "row"), 1 - b1 - b2
+    sheet = view(worn, "sheet")
+    picture, k = view(worn, "pictures")[sheet[chosen]], row[chosen]
     red, green, blue = _bilinear(x - 0.5, y - 0.5, picture)
     vx, vy, vz = 2 * red - 1, 2 * green - 1, 2 * blue - 1
     if worn.object_space:
         return (vx, vy, vz), place
-    normals = block(worn.normals, (worn.normals_count, 3, 3), np.float32)
-    tangents = block(worn.tangents, (worn.tangents_count, 3, 4), np.float32)
+    normals = view(worn, "normals")
+    tangents = view(worn, "tangents")
     return to_object(vx, worn.sign * vy, vz, frame(b0, b1, b2, normals[k], tangents[k], worn.form)), place
 
 

@@ -4,13 +4,13 @@ from typing import Any
 
 from .files import FileSettings
 from .handoff import Handoff, Pack, Well
-from .levels import FIELDS
 from .map_names import OF_LOWS_ALONE
-from .overrides import Level
 from .pairing import Pair, Paired, Placing
 from .reach import Reach
 from .recipe import Recipe
 from .regions import Pocket, Stroke
+from .scope_settings import ScopeSettings
+from .scopes import FIELDS
 
 
 def place_part(recipe: Recipe, key: str, pair: str = "", role: str = "") -> Recipe:
@@ -73,7 +73,7 @@ def set_level(recipe: Recipe, scope: str, values: dict[str, Any]) -> Recipe:
     unknown = set(values) - set(FIELDS)
     if unknown:
         raise ValueError(f"set_level: no such setting: {', '.join(sorted(unknown))}")
-    level = Level.model_validate(recipe.levels.get(scope, Level()).model_dump() | values)
+    level = ScopeSettings.model_validate(recipe.levels.get(scope, ScopeSettings()).model_dump() | values)
     levels = {k: v for k, v in recipe.levels.items() if k != scope}
     return recipe.model_copy(update={"levels": levels if level.empty else levels | {scope: level}})
 
@@ -108,9 +108,7 @@ def add_pocket(recipe: Recipe, centre: tuple[float, float, float]) -> Recipe:
         n += 1
     reach = recipe.reach
     radius = max(4 * reach.outward, 1e-6)
-    pocket = Pocket(
-        name=f"Pocket {n}", centre=centre, radius=radius, outward=2 * reach.outward, inward=reach.inward
-    )  # fmt: skip
+    pocket = Pocket(name=f"Pocket {n}", centre=centre, radius=radius, outward=2 * reach.outward, inward=reach.inward)
     return recipe.model_copy(update={"pockets": [*recipe.pockets, pocket]})
 
 

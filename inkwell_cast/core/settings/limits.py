@@ -1,4 +1,4 @@
-"""Limits on how a bake may be seen: parsed from words, such as “mean 5, over30 1 %, missed 0”."""
+"""Limits on how a bake may be seen: read from words, such as “mean 5, over30 1 %, missed 0”, and compared."""
 
 import re
 from typing import Annotated
@@ -51,11 +51,25 @@ def limits_of(words: str, given_by: str = "--limit") -> dict[str, float]:
         name, number, unit = match.groups() if match else ("", "", "")
         if name not in SHARES + DEGREES or unit == ("°" if name in SHARES else "%"):
             raise InputProblem(
-                given_by, f"“{part}” is no limit.",
+                given_by,
+                f"“{part}” is no limit.",
                 f"Give names and numbers with commas between: {', '.join(DEGREES)} in degrees, {', '.join(SHARES)} in "
                 "percent, such as mean 5, over30 1 %, missed 0.",
-            )  # fmt: skip
+            )
         limits[name] = float(number) / 100 if name in SHARES else float(number)
     if not limits and words.strip():
         raise InputProblem(given_by, "It names no limit.", "Give one, such as mean 5.")
     return limits
+
+
+def beyond(limits: dict[str, float], figures: dict[str, float]) -> list[str]:
+    """A sentence for each limit that is passed by what a bake has, both by name, degrees or shares from 0 to 1."""
+    return [
+        f"{name} is {_words(name, figures[name])}, beyond {_words(name, most)}"
+        for name, most in limits.items()
+        if figures[name] > most
+    ]
+
+
+def _words(name: str, value: float) -> str:
+    return f"{value:.2%}" if name in SHARES else f"{value:.2f}°"

@@ -3,10 +3,29 @@
 from typing import TYPE_CHECKING, Literal
 
 MAPS = (
-    "normal", "normal_object", "bent", "occlusion", "floaters", "sheet_occlusion", "curvature", "cavity", "height",
-    "displacement", "thickness", "position", "ids", "color", "opacity", "emission", "glow", "light",
-    "directional", "rounded", "decals", "straightening",
-)  # fmt: skip
+    "normal",
+    "normal_object",
+    "bent",
+    "occlusion",
+    "floaters",
+    "sheet_occlusion",
+    "curvature",
+    "cavity",
+    "height",
+    "displacement",
+    "thickness",
+    "position",
+    "ids",
+    "color",
+    "opacity",
+    "emission",
+    "glow",
+    "light",
+    "directional",
+    "rounded",
+    "decals",
+    "straightening",
+)
 
 # those that tell something of a low that is baked from itself
 OF_LOWS_ALONE = ("occlusion", "curvature", "thickness", "position", "ids", "rounded")

@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from ..base.setting import SettingsGroup, Unit, setting
+from ..base.setting import COUNTS_RAYS, SettingsGroup, Unit, setting
 from .directions import Way
 from .lights_in_words import GlowingWords, LampWords
 
@@ -20,12 +20,18 @@ Denoise = Annotated[
 ]
 
 
+Rays = Annotated[
+    int, setting("Rays", "At most in each texel, shared by its samples.", "a texel", ge=1, le=4096), COUNTS_RAYS
+]
+
+
 class Occlusion(SettingsGroup):
     """Ambient occlusion, and the bent normal that comes from the same rays."""
 
     rays: Annotated[
         int,
         setting("Rays", "At most in each texel, shared by its samples; more are smoother.", "a texel", ge=1, le=4096),
+        COUNTS_RAYS,
     ] = 64
     noise: Annotated[
         float,
@@ -136,9 +142,7 @@ class Displacement(SettingsGroup):
 class Thickness(SettingsGroup):
     """How much of the body lies behind a texel."""
 
-    rays: Annotated[int, setting("Rays", "At most in each texel, shared by its samples.", "a texel", ge=1, le=4096)] = (
-        32
-    )
+    rays: Rays = 32
     noise: Annotated[
         float,
         setting("Noise", "A texel takes no more rays once its error is below this; 0 for all.", "of white", ge=0, le=1),
@@ -157,10 +161,13 @@ Surroundings = Annotated[
 LightNoise = Annotated[
     float,
     setting(
-        "Noise", "A texel takes no more rays once its error is below this; 0 for all.", "of its light, or of white",
-        ge=0, le=1,
+        "Noise",
+        "A texel takes no more rays once its error is below this; 0 for all.",
+        "of its light, or of white",
+        ge=0,
+        le=1,
     ),
-]  # fmt: skip
+]
 WhiteLight = Annotated[
     Positive | Literal["auto"],
     setting(
@@ -191,9 +198,7 @@ class Emission(SettingsGroup):
 class Glow(SettingsGroup):
     """Light that texels receive from what glows."""
 
-    rays: Annotated[int, setting("Rays", "At most in each texel, shared by its samples.", "a texel", ge=1, le=4096)] = (
-        256
-    )
+    rays: Rays = 256
     noise: LightNoise = 0.025
     bounces: Bounces = 1
     distance: Annotated[
@@ -225,10 +230,11 @@ class Light(SettingsGroup):
     panorama: Annotated[
         str,
         setting(
-            "Panorama", "An OpenEXR picture of all around on this machine, in place of the two colours; y is up.",
+            "Panorama",
+            "An OpenEXR picture of all around on this machine, in place of the two colours; y is up.",
             max_length=4000,
         ),
-    ] = ""  # fmt: skip
+    ] = ""
     lamps: Annotated[
         LampWords,
         setting(
@@ -237,9 +243,7 @@ class Light(SettingsGroup):
             "what lies one unit off.",
         ),
     ] = ""
-    rays: Annotated[int, setting("Rays", "At most in each texel, shared by its samples.", "a texel", ge=1, le=4096)] = (
-        128
-    )
+    rays: Rays = 128
     noise: LightNoise = 0.025
     bounces: Bounces = 1
     shows: Annotated[
@@ -281,9 +285,14 @@ class Directional(SettingsGroup):
     ] = 1.0
     middle: Annotated[
         float,
-        setting("Middle", "Where mid-grey lies: 0 across the way or in the box's middle, -1 and 1 at its ends.", "",
-                ge=-1, le=1),
-    ] = 0.0  # fmt: skip
+        setting(
+            "Middle",
+            "Where mid-grey lies: 0 across the way or in the box's middle, -1 and 1 at its ends.",
+            "",
+            ge=-1,
+            le=1,
+        ),
+    ] = 0.0
 
 
 class Rounded(SettingsGroup):
@@ -297,7 +306,9 @@ class Rounded(SettingsGroup):
         Literal["all", "convex", "concave"],
         setting("Rounds", "All edges, or outer edges alone, or inner ones alone."),
     ] = "all"
-    rays: Annotated[int, setting("Rays", "In each texel, shared by its samples.", "a texel", ge=1, le=4096)] = 64
+    rays: Annotated[
+        int, setting("Rays", "In each texel, shared by its samples.", "a texel", ge=1, le=4096), COUNTS_RAYS
+    ] = 64
     denoise: Denoise = True
     surroundings: Surroundings = "pair"
 

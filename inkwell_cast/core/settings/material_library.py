@@ -157,9 +157,10 @@ def read_library(text: str | bytes, name: str) -> Library:
         first = error.errors()[0]
         if first["loc"] == ("version",):
             raise InputProblem(
-                name, f"It is a material library of version {first['input']!r}; this program knows {VERSION}.",
+                name,
+                f"It is a material library of version {first['input']!r}; this program knows {VERSION}.",
                 "Install the newer program, or export it from an older one.",
-            ) from None  # fmt: skip
+            ) from None
         place = ".".join(str(part) for part in first["loc"]) or "the file"
         raise InputProblem(
             name, f"It is no material library: {place} {first['msg'].lower()}.", "Export it again as JSON."

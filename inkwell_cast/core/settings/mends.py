@@ -6,9 +6,9 @@ from pydantic import Field
 
 from ..base.setting import SettingsGroup
 from .files import Fix
-from .overrides import Level
 from .pairing import Placing
 from .regions import Crease, Heal, Omission, Patch, Pocket, Stroke
+from .scope_settings import ScopeSettings
 
 
 class Mend(SettingsGroup):
@@ -26,7 +26,7 @@ class Mend(SettingsGroup):
     heals: list[Heal] = Field(default_factory=list)
     fixes: dict[str, list[Fix]] = Field(default_factory=dict, description="By file.")
     placed: dict[str, Placing] = Field(default_factory=dict, description="By object.")
-    levels: dict[str, Level] = Field(default_factory=dict, description="By scope.")
+    levels: dict[str, ScopeSettings] = Field(default_factory=dict, description="By scope.")
     occluders: Literal["", "pair", "pair x low"] = ""
     together: bool = False
     straighten: bool = False

@@ -11,7 +11,7 @@ from .pairing import Placing
 from .recipe import Recipe
 
 
-class Tried(BaseModel):
+class TriedMend(BaseModel):
     """A flaw, the mend that was tried, what a viewer would see of it before and after, and whether it was kept."""
 
     title: str
@@ -31,7 +31,7 @@ class Report(BaseModel):
     flaws: tuple[int, int]
     weight: tuple[float, float]
     seen: tuple[float, float] | None = None
-    tried: list[Tried]
+    tried: list[TriedMend]
     left: list[str]
 
 
@@ -56,7 +56,10 @@ def mended(recipe: Recipe) -> Recipe:
     together = recipe.pairing.together or any(mend.together for mend in on)
     return recipe.model_copy(
         update={
-            "files": files, "levels": levels, "mends": [], "reach": recipe.reach.model_copy(update=reach),
+            "files": files,
+            "levels": levels,
+            "mends": [],
+            "reach": recipe.reach.model_copy(update=reach),
             "pairing": recipe.pairing.model_copy(update={"placed": placed, "together": together}),
             "pockets": [*recipe.pockets, *(pocket for mend in on for pocket in mend.pockets)],
             "nudges": [*recipe.nudges, *(stroke for mend in on for stroke in mend.nudges)],
@@ -66,7 +69,7 @@ def mended(recipe: Recipe) -> Recipe:
             "omissions": [*recipe.omissions, *(omission for mend in on for omission in mend.omissions)],
             "occlusion": recipe.occlusion.model_copy(update={"occluders": occluders[-1]} if occluders else {}),
         }
-    )  # fmt: skip
+    )
 
 
 def _joined(fixes: list[Fix], more: list[Fix]) -> list[Fix]:

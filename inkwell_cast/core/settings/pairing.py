@@ -7,8 +7,8 @@ from typing import Annotated, Literal, cast
 from pydantic import Field, field_validator
 
 from ..base.setting import SettingsGroup, setting
-from .detail_levels import level_of, level_of_object
 from .files import FileSettings, Role
+from .lods import level_of, level_of_object
 
 
 class Placing(SettingsGroup):

@@ -90,9 +90,10 @@ def read_project(path: pathlib.Path) -> Project:
             raise InputProblem(str(path), "It is no project.", "Write one with: inkwell-cast project init")
         if given.get("version") != VERSION:
             raise InputProblem(
-                str(path), f"It is a project of version {given.get('version')!r}; this program knows {VERSION}.",
+                str(path),
+                f"It is a project of version {given.get('version')!r}; this program knows {VERSION}.",
                 "Install the newer program.",
-            )  # fmt: skip
+            )
         return Project.model_validate(given)
     except OSError as error:
         raise InputProblem(str(path), f"It cannot be read ({error.strerror}).", "Check its rights.") from error

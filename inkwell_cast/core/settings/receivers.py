@@ -82,18 +82,20 @@ def read_receiver(text: str | bytes, name: str) -> Receiver:
         raise InputProblem(name, "It is no receiver.", "Export one from the step Handoff.")
     if given.get("version") != VERSION:
         raise InputProblem(
-            name, f"It is a receiver of version {given.get('version')!r}; this program knows {VERSION}.",
+            name,
+            f"It is a receiver of version {given.get('version')!r}; this program knows {VERSION}.",
             "Install the newer program, or export it from an older one.",
-        )  # fmt: skip
+        )
     try:
         return Receiver.model_validate(given)
     except ValidationError as error:
         first = error.errors()[0]
         place = ".".join(str(part) for part in first["loc"])
         raise InputProblem(
-            name, f"Its {place} cannot be used: {first['msg'].lower()} ({first.get('input')!r}).",
+            name,
+            f"Its {place} cannot be used: {first['msg'].lower()} ({first.get('input')!r}).",
             "Mend it by docs/schemas/receiver.json, or export it again.",
-        ) from None  # fmt: skip
+        ) from None
 
 
 def find_receiver(given: str) -> Receiver:
@@ -122,8 +124,11 @@ def schema() -> dict[str, Any]:
 
 
 _MASKS = Pack(
-    name="masks", red=Well(map="occlusion"), green=Well(map="cavity", invert=True), blue=Well(map="thickness"),
-)  # fmt: skip
+    name="masks",
+    red=Well(map="occlusion"),
+    green=Well(map="cavity", invert=True),
+    blue=Well(map="thickness"),
+)
 
 READY = (
     Receiver(
@@ -166,11 +171,9 @@ READY = (
     Receiver(
         name="Film displacement in float",
         does="Displacement in scene units as float OpenEXR, and the fine normals over it in 16 bits; names by UV tile.",
-        output=Output(
-            maps=["displacement", "normal"], depth=16, own={"displacement": Form(format="exr", depth=32)}
-        ),
+        output=Output(maps=["displacement", "normal"], depth=16, own={"displacement": Form(format="exr", depth=32)}),
         sheet=SheetForm(padding="fill"),
         handoff=Handoff(pattern="{piece}_{map}.{tile}"),
         subdivision=Subdivision(scheme="loop"),
     ),
-)  # fmt: skip
+)

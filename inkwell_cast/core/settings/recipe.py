@@ -4,11 +4,11 @@ from typing import Any, Literal
 
 from pydantic import Field, ValidationError, model_validator
 
-from ..base.setting import SettingsGroup
+from ..base.setting import COUNTS_RAYS, SettingsGroup
 from .basis import Basis
 from .files import FileSettings
 from .handoff import Handoff
-from .limits import Limits
+from .limits import Limits, limits_of
 from .low_normals import Normals
 from .maps import (
     Cavity,
@@ -30,20 +30,21 @@ from .maps import (
 from .material_library import Library
 from .mends import Mend
 from .output import Output
-from .overrides import Level
 from .pairing import Pairing
 from .reach import Reach
 from .regions import Crease, Heal, Omission, Patch, Pocket, Stroke
+from .scope_settings import ScopeSettings
 from .sheet import Sheet, Size
 from .world import World
 
 PROOF_SIDE, PROOF_RAYS = 512, 16
 LENGTHS = {  # in the unit of their own group
-    "occlusion": "distance", "curvature": "radius", "thickness": "limit", "glow": "distance",
+    "occlusion": "distance",
+    "curvature": "radius",
+    "thickness": "limit",
+    "glow": "distance",
     "rounded": "radius",
-}  # fmt: skip
-
-OF_RAYS = ("occlusion", "thickness", "glow", "light", "rounded")  # groups with `rays`
+}
 
 
 class Recipe(SettingsGroup):
@@ -75,7 +76,9 @@ class Recipe(SettingsGroup):
     handoff: Handoff = Handoff()
     limits: Limits = Limits()
     pairing: Pairing = Pairing()
-    levels: dict[str, Level] = Field(default_factory=dict, description="By scope: pair:NAME or object:FILE/OBJECT.")
+    levels: dict[str, ScopeSettings] = Field(
+        default_factory=dict, description="By scope: pair:NAME or object:FILE/OBJECT."
+    )
     omissions: list[Omission] = Field(default_factory=list, description="Highs left out, by place.")
     creases: list[Crease] = Field(default_factory=list, description="Where rays part or are averaged, by place.")
     patches: list[Patch] = Field(default_factory=list, description="Places taken from a bake with other settings.")
@@ -86,13 +89,15 @@ class Recipe(SettingsGroup):
     files: dict[str, FileSettings] = Field(default_factory=dict, description="By file name.")
     pockets: list[Pocket] = Field(default_factory=list, description="Where reach differs, by place.")
     straight_picture: str = Field(
-        default="", max_length=6_000_000,
+        default="",
+        max_length=6_000_000,
         description="A grey PNG in base64, laid by the low's UVs: white turns rays wholly to their faces.",
-    )  # fmt: skip
+    )
     carried_panorama: str = Field(
-        default="", max_length=8_000_000,
+        default="",
+        max_length=8_000_000,
         description="The light's panorama where a piece was carried here: its path, and in the next line the picture.",
-    )  # fmt: skip
+    )
     nudges: list[Stroke] = Field(
         default_factory=list, max_length=1000, description="Strokes on the cage, in the order in which they were drawn."
     )
@@ -132,9 +137,37 @@ class Recipe(SettingsGroup):
         sizes = {
             name: Size(width=w, height=h) for name, s in self.sizes.items() for _, w, h in [_shrunk(s.width, s.height)]
         }
-        groups = {name: getattr(self, name) for name in OF_RAYS}
-        few = {name: group.model_copy(update={"rays": min(group.rays, PROOF_RAYS)}) for name, group in groups.items()}
-        return self.model_copy(update={"sheet": sheet, "sizes": sizes, **few})
+        few = {which: min(rays, PROOF_RAYS) for which, rays in self.rays.items()}
+        return self.model_copy(update={"sheet": sheet, "sizes": sizes}).with_rays(few)
+
+    @property
+    def rays(self) -> dict[tuple[str, str], int]:
+        """Every setting that counts rays, by group and name."""
+        groups = {name: getattr(self, name) for name in type(self).model_fields}
+        return {
+            (group, name): getattr(values, name)
+            for group, values in groups.items()
+            if isinstance(values, SettingsGroup)
+            for name, field in type(values).model_fields.items()
+            if COUNTS_RAYS in field.metadata
+        }
+
+    def with_rays(self, rays: dict[tuple[str, str], int]) -> "Recipe":
+        """These settings with other numbers of rays, by group and name."""
+        groups = {group: getattr(self, group).model_copy(update={name: n}) for (group, name), n in rays.items()}
+        return self.model_copy(update=groups)
+
+    def as_large_as(self, other: "Recipe") -> "Recipe":
+        """These settings with the sizes of sheets and the numbers of rays of another recipe."""
+        sizes = {"sheet": other.sheet, "sizes": other.sizes}
+        return self.model_copy(update=sizes).with_rays(other.rays)
+
+    def held_to(self, limits: str | None) -> "Recipe":
+        """These settings with limits in words in place of their own, if some are given. Raises InputProblem."""
+        if limits is None:
+            return self
+        limits_of(limits)
+        return self.model_copy(update={"limits": Limits(words=limits)})
 
 
 def _shrunk(width: int, height: int) -> tuple[float, int, int]:

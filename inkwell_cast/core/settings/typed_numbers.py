@@ -13,8 +13,11 @@ World = Literal["mm", "cm", "m", "in"]
 ENDING = re.compile(r"^(.*?)\s*(%|mm|cm|m|in|units?|u)$", re.IGNORECASE)
 LONGEST = 60
 OPERATORS: dict[type, Callable[[float, float], float]] = {
-    ast.Add: operator.add, ast.Sub: operator.sub, ast.Mult: operator.mul, ast.Div: operator.truediv
-}  # fmt: skip
+    ast.Add: operator.add,
+    ast.Sub: operator.sub,
+    ast.Mult: operator.mul,
+    ast.Div: operator.truediv,
+}
 
 
 def number(text: str) -> float:

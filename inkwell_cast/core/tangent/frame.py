@@ -73,9 +73,10 @@ def tangents_for(mesh: Mesh, channel: int, basis: Basis) -> F32:
     lacking = len(mesh.triangles) if mesh.tangents is None else int((mesh.tangents.corners < 0).any(axis=1).sum())
     if mesh.tangents is None or lacking:
         raise InputProblem(
-            mesh.name, f"{lacking:,} triangles of the low have no tangents in their file.",
+            mesh.name,
+            f"{lacking:,} triangles of the low have no tangents in their file.",
             "Export it with tangents, or choose MikkTSpace in the step Basis.",
-        )  # fmt: skip
+        )
     return mesh.tangents.at_corners()
 
 

@@ -9,9 +9,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64, Bool
-from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
-from ..base.records import Record, record_kind, record_of
+from ..base.records import Record, record_kind, record_of, view
 
 TILE = 32
 UV_LIMIT = 64.0  # a triangle that strays further from the tile than this is left out: integers would overflow
@@ -19,9 +18,13 @@ UV_BITS = 23  # of a tile: what float32 keeps near 1, so that moving UVs by a ti
 
 
 GRID = record_kind(
-    {"corners": np.int64, "starts": np.int64, "listed": np.int32},
-    width=np.int64, height=np.int64, side=np.int64, shift=np.int64, tiles_across=np.int64,
-)  # fmt: skip
+    {"corners": (np.int64, 3, 2), "starts": np.int64, "listed": np.int32},
+    width=np.int64,
+    height=np.int64,
+    side=np.int64,
+    shift=np.int64,
+    tiles_across=np.int64,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,9 +48,16 @@ class Grid:
     def record(self) -> Record:
         """Of the kind `GRID`, for kernels."""
         return record_of(
-            GRID, corners=self.corners, starts=self.starts, listed=self.listed, width=self.width, height=self.height,
-            side=self.side, shift=self.shift, tiles_across=self.tiles_across,
-        )  # fmt: skip
+            GRID,
+            corners=self.corners,
+            starts=self.starts,
+            listed=self.listed,
+            width=self.width,
+            height=self.height,
+            side=self.side,
+            shift=self.shift,
+            tiles_across=self.tiles_across,
+        )
 
     @property
     def tiles_across(self) -> int:
@@ -169,7 +179,7 @@ def barycentrics(corners, t, x, y):  # type: ignore[no-untyped-def]
 @kernel(inline="always")
 def sample_barycentrics(t, x, y, i, j, grid):  # type: ignore[no-untyped-def]
     """Barycentrics of triangle t at sample (i, j), column and row, of texel (x, y); `grid` is a record."""
-    corners, side, shift = block(grid.corners, (grid.corners_count, 3, 2), np.int64), grid.side, grid.shift
+    corners, side, shift = view(grid, "corners"), grid.side, grid.shift
     half = np.int64(1) << (shift - 1)
     return barycentrics(corners, t, ((x * side + i) << shift) + half, ((y * side + j) << shift) + half)
 
@@ -180,7 +190,7 @@ def texel_barycentrics(t, x, y, sample, grid):  # type: ignore[no-untyped-def]
 
     `sample` counts in rows; `grid` is a record of the kind `GRID`.
     """
-    corners, side, shift = block(grid.corners, (grid.corners_count, 3, 2), np.int64), grid.side, grid.shift
+    corners, side, shift = view(grid, "corners"), grid.side, grid.shift
     unit = side << shift
     b0, b1, b2 = barycentrics(corners, t, x * unit + unit // 2, y * unit + unit // 2)
     if b0 < 0 or b1 < 0 or b2 < 0:

@@ -15,12 +15,13 @@ from typing import Any
 import numpy as np
 from distributed import CancelledError, Event, Future, KilledWorker
 
-from ...core.bake.bands import Band, Cancel, Found
+from ...core.bake.bands import Band, BandResult
 from ...core.bake.memory_estimate import in_gb, needed
 from ...core.base.array_types import I64
 from ...core.base.errors import Cancelled, InputProblem
+from ...core.base.progress import Cancel, Progress
 from ...core.handoff.batch import Item, Outcome
-from ...core.handoff.brought_home import brought_home, packed_up
+from ...core.handoff.cluster_results import packed_up, put_results
 from ...core.maps.panorama import with_panorama
 from ...core.mesh.mesh import Mesh
 from ...core.piece.piece import BakeMeshes
@@ -39,7 +40,6 @@ TRIES = 3  # of work whose worker or meshes were lost
 ROLES = ("lows", "highs", "named", "cages")
 
 Any_Future = Future[Any]
-Progress = Callable[[str, float], None]
 
 
 @dataclass(slots=True)
@@ -104,7 +104,7 @@ class Cluster:
 
     def find(
         self, recipe: Recipe, meshes: BakeMeshes, sheet: int, tiles: I64, layers: tuple[str, ...], cancelled: Cancel
-    ) -> Iterator[Found]:
+    ) -> Iterator[BandResult]:
         """See `core.bake.bands.Elsewhere`."""
         carried, stop, given = self._carried(meshes), _new_stop(), with_panorama(recipe).model_dump_json()
 
@@ -114,31 +114,48 @@ class Cluster:
 
         asking = _Asking(
             on_worker.find, job_of, self._memory_for(recipe), stop, [*carried.digests], MeshStore().bytes_of
-        )  # fmt: skip
+        )
         count = int(np.clip(len(tiles) // LEAST, 1, max(BANDS, BANDS_A_WORKER * self.workers)))
         yield from self._answers(asking, np.array_split(tiles, count), cancelled)
 
     def bake_piece(
-        self, item: Item, recipe: Recipe, receiver: Receiver | None, out: pathlib.Path, mend: bool = False,
-        progress: Progress = lambda stage, share: None, cancelled: Cancel = lambda: False, limits: str | None = None,
-    ) -> Outcome:  # fmt: skip
+        self,
+        item: Item,
+        recipe: Recipe,
+        receiver: Receiver | None,
+        out: pathlib.Path,
+        mend: bool = False,
+        progress: Progress = lambda stage, share: None,
+        cancelled: Cancel = lambda: False,
+        limits: str | None = None,
+    ) -> Outcome:
         """`core.handoff.batch.run_item` on a worker; what that made is put into `out` here."""
         files, stop = packed_up(item), _new_stop()
         job = on_worker.BakePiece(
-            item.name, {name: digest for name, (_, digest) in files.items()}, len(item.files),
-            with_panorama(recipe).model_dump_json(), receiver, mend, limits, stop,
-        )  # fmt: skip
+            item.name,
+            {name: digest for name, (_, digest) in files.items()},
+            len(item.files),
+            with_panorama(recipe).model_dump_json(),
+            receiver,
+            mend,
+            limits,
+            stop,
+        )
         places = {digest: path for path, digest in files.values()}
         asking = _Asking(
-            on_worker.bake_piece, lambda part: job, self._memory_for(recipe), stop, [*places],
+            on_worker.bake_piece,
+            lambda part: job,
+            self._memory_for(recipe),
+            stop,
+            [*places],
             lambda digest: places[digest].read_bytes(),
-        )  # fmt: skip
+        )
         self._client.subscribe_topic(stop, lambda event: progress(*event[1]))
         try:
             outcome, made = next(self._answers(asking, [None], cancelled))
         finally:
             self._client.unsubscribe_topic(stop)
-        return brought_home(outcome, made, out)
+        return put_results(outcome, made, out)
 
     def _answers(self, asking: _Asking, parts: Iterable[I64 | None], cancelled: Cancel) -> Iterator[Any]:
         """What the workers find, in any order. Raises Cancelled, and what cannot be helped."""
@@ -169,9 +186,13 @@ class Cluster:
 
     def _ask(self, asking: _Asking, tiles: I64 | None, lost: int = 0) -> None:
         future = self._client.submit(
-            asking.task, asking.job_of(tiles), asking.data, key=f"{asking.task.__name__}-{uuid.uuid4().hex}",
-            pure=False, resources={of_this_version(): 1, MEMORY: asking.memory},
-        )  # fmt: skip
+            asking.task,
+            asking.job_of(tiles),
+            asking.data,
+            key=f"{asking.task.__name__}-{uuid.uuid4().hex}",
+            pure=False,
+            resources={of_this_version(): 1, MEMORY: asking.memory},
+        )
         asking.waiting[str(future.key)] = _Asked(future, tiles, lost)
         future.add_done_callback(asking.heard.put)
 
@@ -184,9 +205,10 @@ class Cluster:
             asking.alone_since = time.monotonic()
         elif time.monotonic() - asking.alone_since > ALONE_FOR:
             raise InputProblem(
-                f"The cluster at {self.address}", f"All its workers have been gone for {ALONE_FOR} seconds.",
+                f"The cluster at {self.address}",
+                f"All its workers have been gone for {ALONE_FOR} seconds.",
                 f"Start some with: inkwell-cast worker {self.address}, and bake again; nothing of the piece is lost.",
-            )  # fmt: skip
+            )
 
     def _again(self, asking: _Asking, asked: _Asked, error: BaseException | None) -> None:
         """Ask once more for what was not found, a band in halves where it did not fit; no error is a worker that went.
@@ -197,9 +219,10 @@ class Cluster:
         if isinstance(error, MemoryError | KilledWorker):
             if asked.tiles is None or len(asked.tiles) == 1:
                 raise InputProblem(
-                    f"The cluster at {self.address}", "This bake ended every worker that tried it, for want of memory.",
+                    f"The cluster at {self.address}",
+                    "This bake ended every worker that tried it, for want of memory.",
                     "Start workers with more memory, or bake on this machine.",
-                ) from error  # fmt: skip
+                ) from error
             for half in np.array_split(asked.tiles, 2):
                 self._ask(asking, half)
             return
@@ -207,9 +230,10 @@ class Cluster:
             raise error
         if asked.lost >= TRIES:
             raise InputProblem(
-                f"The cluster at {self.address}", f"A part of the bake was lost {TRIES + 1} times.",
+                f"The cluster at {self.address}",
+                f"A part of the bake was lost {TRIES + 1} times.",
                 "Look at the logs of its workers, or bake on this machine.",
-            )  # fmt: skip
+            )
         if isinstance(error, on_worker.Lacking) or any(sent.status != "finished" for sent in asking.data.values()):
             self._send(asking)
         self._ask(asking, asked.tiles, asked.lost + 1)
@@ -231,7 +255,7 @@ class Cluster:
             futures = self._client.scatter([asking.content(digest) for digest in lacking], hash=False)
             asking.data = dict(zip(lacking, futures, strict=True))
 
-    def _carried(self, meshes: BakeMeshes) -> on_worker.Carried:
+    def _carried(self, meshes: BakeMeshes) -> on_worker.MeshDigests:
         """The meshes under their digests; all of them lie in this machine's store then."""
         store, before = MeshStore(), self._kept
         self._kept = {}
@@ -241,12 +265,13 @@ class Cluster:
                     self._kept[id(mesh)] = before.get(id(mesh)) or (mesh, store.keep(mesh))
         except OSError as error:
             raise InputProblem(
-                str(store.folder), f"The meshes cannot be kept there for the workers ({error.strerror}).",
+                str(store.folder),
+                f"The meshes cannot be kept there for the workers ({error.strerror}).",
                 "Free some space, or name another folder in INKWELL_CAST_MESHES.",
-            ) from error  # fmt: skip
+            ) from error
         order = list(self._kept)
         roles = {role: tuple(order.index(id(mesh)) for mesh in getattr(meshes, role)) for role in ROLES}
-        return on_worker.Carried(tuple(digest for _, digest in self._kept.values()), roles)
+        return on_worker.MeshDigests(tuple(digest for _, digest in self._kept.values()), roles)
 
     def _memory_for(self, recipe: Recipe) -> int:
         """Bytes that a worker must have for the arrays of a sheet. Raises InputProblem where none has them."""
@@ -257,7 +282,7 @@ class Cluster:
                 f"The cluster at {self.address}",
                 f"A sheet of this bake takes {in_gb(wanted)}, and its largest worker has {in_gb(most)}.",
                 "Start workers with more memory, bake fewer maps at once, or bake on this machine.",
-            )  # fmt: skip
+            )
         return wanted
 
 

@@ -33,9 +33,13 @@ def connected(address: str) -> tuple[Client, LocalCluster | None]:
         if not rest.isdecimal() or not 1 <= int(rest) <= MOST_LOCAL:
             raise InputProblem(address, f"“{rest}” is no number of workers.", f"Give local:1 to local:{MOST_LOCAL}.")
         local = LocalCluster(
-            n_workers=int(rest), threads_per_worker=1, dashboard_address=None, silence_logs=50,
-            resources=resources_of(free() // int(rest), 1), env={THREADS_IN_ENVIRONMENT: "1"},
-        )  # fmt: skip
+            n_workers=int(rest),
+            threads_per_worker=1,
+            dashboard_address=None,
+            silence_logs=50,
+            resources=resources_of(free() // int(rest), 1),
+            env={THREADS_IN_ENVIRONMENT: "1"},
+        )
         return Client(local, direct_to_workers=True), local
     if kind not in ("tcp", "tls"):
         raise InputProblem(
@@ -45,9 +49,10 @@ def connected(address: str) -> tuple[Client, LocalCluster | None]:
         return Client(address, timeout=CONNECT_WITHIN, direct_to_workers=True), None
     except (OSError, TimeoutError, ValueError, RuntimeError) as error:
         raise InputProblem(
-            address, f"No scheduler answers there ({error}).",
+            address,
+            f"No scheduler answers there ({error}).",
             "Start it with `dask scheduler`, and see that the address and its TLS settings are right.",
-        ) from error  # fmt: skip
+        ) from error
 
 
 def workers_of(client: Client) -> dict[str, dict[str, Any]]:
@@ -72,18 +77,20 @@ def refuse_unfit(client: Client, address: str) -> None:
             )
         if theirs != [__version__]:
             raise InputProblem(
-                f"The worker at {at}", f"It runs version {theirs[0]}, and this is version {__version__}.",
+                f"The worker at {at}",
+                f"It runs version {theirs[0]}, and this is version {__version__}.",
                 "Install the same version on both.",
-            )  # fmt: skip
+            )
 
 
 def refuse_gone(client: Client, address: str) -> None:
     """Raises InputProblem where the scheduler is no longer there."""
     if client.status != "running":
         raise InputProblem(
-            f"The cluster at {address}", "The connection to its scheduler was lost.",
+            f"The cluster at {address}",
+            "The connection to its scheduler was lost.",
             "Start it again and bake again; nothing of the piece is lost.",
-        )  # fmt: skip
+        )
 
 
 def most_memory(client: Client) -> int:

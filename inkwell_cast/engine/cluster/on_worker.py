@@ -6,14 +6,15 @@ import pathlib
 import tempfile
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from distributed import Event, get_client, get_worker
 
-from ...core.bake.bands import Band, Found, find_band
+from ...core.bake.bands import Band, BandResult, find_band
 from ...core.base.errors import Cancelled
 from ...core.base.on_demand import imported
+from ...core.base.progress import Cancel, Progress
 from ...core.handoff.batch import Item, Outcome, run_item
 from ...core.piece.piece import BakeMeshes
 from ...core.piece.scene_cache import Warm
@@ -34,7 +35,7 @@ class Unwanted(Exception):
 
 
 @dataclass(frozen=True, slots=True)
-class Carried:
+class MeshDigests:
     """Meshes by the digests under which they are kept, and which of them `BakeMeshes` has in each role."""
 
     digests: tuple[str, ...]
@@ -46,7 +47,7 @@ class FindBand:
     """A band to find: what is baked with which settings, and the event that says when it is no longer wanted."""
 
     recipe: str
-    meshes: Carried
+    meshes: MeshDigests
     band: Band
     stop: str
 
@@ -71,10 +72,10 @@ class _Kept:
     def __init__(self) -> None:
         self.lock = threading.Lock()
         self.warm = Warm()
-        self._carried: Carried | None = None
+        self._carried: MeshDigests | None = None
         self._meshes = BakeMeshes([], [])
 
-    def meshes_of(self, carried: Carried, data: dict[str, bytes]) -> BakeMeshes:
+    def meshes_of(self, carried: MeshDigests, data: dict[str, bytes]) -> BakeMeshes:
         """The meshes, from memory, disk, or what came with the work. Raises Lacking."""
         if carried == self._carried:
             return self._meshes
@@ -103,7 +104,7 @@ def held(digests: list[str]) -> list[str]:
     return [digest for digest in digests if store.holds(digest)]
 
 
-def find(asked: FindBand, data: dict[str, bytes]) -> Found:
+def find(asked: FindBand, data: dict[str, bytes]) -> BandResult:
     """A band of a sheet; `data` are packed meshes by digest that may lack here.
 
     Raises InputProblem, Lacking, and MemoryError after letting go of all that was kept.
@@ -131,15 +132,22 @@ def bake_piece(asked: BakePiece, data: dict[str, bytes]) -> tuple[Outcome, dict[
         item = Item(asked.name, tuple(given / name for name in [*asked.files][: asked.meshes]))
         _kept.forget()
         outcome = run_item(
-            item, Recipe.model_validate_json(asked.recipe), asked.receiver, out, asked.mend, _told(asked.stop), stopped,
-            _kept.warm, asked.limits,
-        )  # fmt: skip
+            item,
+            Recipe.model_validate_json(asked.recipe),
+            asked.receiver,
+            out,
+            asked.mend,
+            _told(asked.stop),
+            stopped,
+            _kept.warm,
+            asked.limits,
+        )
         made = out / outcome.folder
         return outcome, {file.name: file.read_bytes() for file in sorted(made.iterdir()) if file.is_file()}
 
 
 @contextlib.contextmanager
-def _at_work(stop: str) -> Iterator[Callable[[], bool]]:
+def _at_work(stop: str) -> Iterator[Cancel]:
     """One thing at a time, with the threads of this worker; gives what says whether it is still wanted."""
     imported("numba").set_num_threads(int(os.environ.get(THREADS_IN_ENVIRONMENT, 0)) or os.cpu_count() or 1)
     unwanted, over, event = threading.Event(), threading.Event(), Event(stop, client=get_client())
@@ -164,7 +172,7 @@ def _at_work(stop: str) -> Iterator[Callable[[], bool]]:
             over.set()
 
 
-def _told(topic: str) -> Callable[[str, float], None]:
+def _told(topic: str) -> Progress:
     """What tells the one who asked how far a piece is, now and then."""
     last = 0.0
 

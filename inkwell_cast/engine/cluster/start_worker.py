@@ -28,9 +28,13 @@ def serve(address: str, threads: int, memory: int, name: str | None) -> None:
 async def _serve(address: str, threads: int, memory: int, name: str | None) -> None:
     async with asyncio.timeout(CONNECT_WITHIN * 3) as starting:
         async with Nanny(
-            address, nthreads=1, memory_limit=memory, name=name, resources=resources_of(memory, threads),
+            address,
+            nthreads=1,
+            memory_limit=memory,
+            name=name,
+            resources=resources_of(memory, threads),
             env={THREADS_IN_ENVIRONMENT: str(threads)},
-        ) as nanny:  # fmt: skip
+        ) as nanny:
             starting.reschedule(None)
             print(f"At work for {address}: version {__version__}, {threads} threads, {in_gb(memory)}", flush=True)
             await nanny.finished()

@@ -18,10 +18,15 @@ DOES = (
 def create_api(services: Services) -> FastAPI:
     """The application that is mounted at /api/1; who may use it is seen to before."""
     api = FastAPI(
-        title="Inkwell Cast", version=__version__, description=DOES, docs_url=None, redoc_url=None,
-        servers=[{"url": API}], root_path_in_servers=False,
+        title="Inkwell Cast",
+        version=__version__,
+        description=DOES,
+        docs_url=None,
+        redoc_url=None,
+        servers=[{"url": API}],
+        root_path_in_servers=False,
         responses={status: {"model": Problem} for status in (400, 401, 403, 404, 405, 413, 414, 422)},
-    )  # fmt: skip
+    )
     api.state.services = services
     api.include_router(pieces.router)
     api.include_router(bakes.router)

@@ -103,11 +103,11 @@ def mend(request: Request, bake_id: Id, kept: Kept) -> SettingsState:
 
 
 @router.post("/bakes/{bake_id}/handoffs", status_code=201)
-async def hand_off(request: Request, bake_id: Id, handoff: NewHandoff) -> Handed:
+def hand_off(request: Request, bake_id: Id, handoff: NewHandoff) -> Handed:
     """Write a handoff as the settings of the piece say."""
     row = _wanted(request, bake_id)
     _manifest(row)
-    handed = await services_of(request).handoffs.hand_off(row.piece_id, row.id, handoff.place, handoff.existing)
+    handed = services_of(request).handoffs.hand_off(row.piece_id, row.id, handoff.place, handoff.existing)
     return Handed(place=str(handed.path), files=[file.file for file in handed.manifest.files], words=handed.words)
 
 

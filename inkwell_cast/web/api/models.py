@@ -10,7 +10,7 @@ from ...core.checks import Finding
 from ...core.settings.files import Role
 from ...core.settings.recipe import Recipe
 from ...store.bakes import BakeRecord
-from ..services.pieces import Found
+from ..services.pieces import PieceRows
 
 MOST_ID = 2**63 - 1
 Id = Annotated[int, Path(ge=1, le=MOST_ID)]
@@ -61,7 +61,7 @@ class Piece(BaseModel):
     bakes: list[int]
 
     @classmethod
-    def of(cls, found: Found) -> "Piece":
+    def of(cls, found: PieceRows) -> "Piece":
         piece, rows, baked = found
         files = [
             PieceFile(id=row.id, name=row.file_name, triangles=row.facts.triangles, sha256=row.sha256) for row in rows
@@ -124,11 +124,16 @@ class Bake(BaseModel):
     def of(cls, row: BakeRecord, seconds_left: float | None) -> "Bake":
         manifest = row.manifest
         told = {
-            "id": row.id, "piece": row.piece_id, "state": row.state, "stage": row.stage, "share": row.share,
-            "seconds_left": seconds_left, "message": row.message,
+            "id": row.id,
+            "piece": row.piece_id,
+            "state": row.state,
+            "stage": row.stage,
+            "share": row.share,
+            "seconds_left": seconds_left,
+            "message": row.message,
             "maps": [*dict.fromkeys(entry.key for entry in manifest.maps)] if manifest else [],
             "seen": manifest.seen if manifest else None,
-        }  # fmt: skip
+        }
         return cls.model_validate(told)
 
 

@@ -14,7 +14,7 @@ from ...core.settings.recipe import Recipe, refused_words
 from ..routes.shelf import sent
 from ..services.settings import ShownState
 from ..services.uploads import Upload
-from ..templating import services_of
+from ..templating import gone_of, services_of
 from .models import Change, Checked, FileOnDisk, Id, NewPiece, Piece, SettingsState, TakenFile
 
 router = APIRouter(tags=["pieces"])
@@ -39,9 +39,9 @@ async def take_in(request: Request, name: str, batch: str = "") -> TakenFile | N
 
 
 @router.put("/files/from")
-async def take_from(request: Request, file: FileOnDisk) -> TakenFile:
+def take_from(request: Request, file: FileOnDisk) -> TakenFile:
     """Read a mesh from where it lies on the machine of the server."""
-    return _taken(await services_of(request).uploads.take_from(file.path, request.is_disconnected))
+    return _taken(services_of(request).uploads.take_from(file.path, gone_of(request)))
 
 
 @router.get("/pieces")
@@ -100,17 +100,20 @@ def patch(request: Request, piece_id: Id, change: Change) -> SettingsState:
 
 
 @router.get("/pieces/{piece_id}/checks")
-async def checks(request: Request, piece_id: Id) -> list[Checked]:
+def checks(request: Request, piece_id: Id) -> list[Checked]:
     """What is wrong with the meshes, the worst first."""
-    return [Checked.of(finding) for finding in await services_of(request).measures.check(piece_id)]
+    return [Checked.of(finding) for finding in services_of(request).measures.check(piece_id)]
 
 
 def _taken(upload: Upload) -> TakenFile:
     facts = upload.facts
     return TakenFile(
-        token=upload.token, name=upload.file_name, triangles=facts.triangles, objects=len(facts.parts),
+        token=upload.token,
+        name=upload.file_name,
+        triangles=facts.triangles,
+        objects=len(facts.parts),
         uvs=facts.channels > 0,
-    )  # fmt: skip
+    )
 
 
 def _state(request: Request, piece_id: int, said: list[str]) -> SettingsState:

@@ -1,53 +1,52 @@
 """Starting, watching, cancelling and showing bakes, and their files."""
 
-import io
 import json
 import pathlib
-import zipfile
 from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Depends, Request
 from starlette.exceptions import HTTPException
-from starlette.responses import FileResponse, JSONResponse, Response
+from starlette.responses import FileResponse, JSONResponse, Response, StreamingResponse
 
 from ...core.bake.manifest import MapFile
-from ...core.base.array_types import Any_
+from ...core.base.array_types import AnyArray
 from ...core.base.on_demand import library
 from ...core.images import png
 from ...core.review.likeness import MISSED, OFF, degrees, difference, heat
 from ...store.bakes import BakeRecord, BakeRow
 from ..cache_keys import DIFFERENCE, LIKENESS, PARALLAX, SIDES
-from ..templating import render, services_of
+from ..piece_page import facts_of, known_piece, page_of
+from ..streamed_zip import zipped
+from ..templating import services_of
 from .meshes import file_stem
-from .piece import context, facts_of
 
 cv2 = library("cv2")
-router = APIRouter(prefix="/pieces/{piece_id}")
+router = APIRouter(prefix="/pieces/{piece_id}", dependencies=[Depends(known_piece)])
 
 
 @router.post("/bake")
 def start(request: Request, piece_id: int, proof: bool = False) -> Response:
     services_of(request).bakes.start(piece_id, proof)
-    return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
+    return page_of(request, piece_id, "meshes").render("bake_box.html")
 
 
 @router.post("/bakes/{bake_id}/cancel")
 def cancel(request: Request, piece_id: int, bake_id: int) -> Response:
     services_of(request).bakes.cancel(bake_of(request, piece_id, bake_id).id)
-    return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
+    return page_of(request, piece_id, "meshes").render("bake_box.html")
 
 
 @router.get("/progress")
 def progress(request: Request, piece_id: int) -> Response:
     """The bake buttons, or the running bake in their place; tells the page when one has ended."""
-    values = context(request, piece_id, "meshes")
-    response = render(request, "bake_box.html", **values)
-    last = values["last"]
+    page = page_of(request, piece_id, "meshes")
+    response = page.render("bake_box.html")
+    last = page.last
     if last is None or not last.open:
         done = last is not None and last.state == "done"
-        facts = values["facts"] if done else None
+        facts = page.facts if done else None
         response.headers["HX-Trigger"] = json.dumps(
             {"bake-ended": {"facts": facts, "state": last.state if last else ""}}
         )
@@ -57,20 +56,20 @@ def progress(request: Request, piece_id: int) -> Response:
 @router.get("/drawer")
 def drawer(request: Request, piece_id: int, all: bool = False) -> Response:
     """The newest bakes, or all of them."""
-    values = context(request, piece_id, "meshes")
+    page = page_of(request, piece_id, "meshes")
     if all:
         known = services_of(request).pieces.get(piece_id, -1)
-        values["bakes"] = known[2] if known else []
-    return render(request, "drawer.html", **values)
+        page.bakes = known[2] if known else []
+    return page.render("drawer.html")
 
 
 @router.get("/bakes/{bake_id}/show")
 def show(request: Request, piece_id: int, bake_id: int) -> Response:
     """Look at an earlier bake: its figures in the panel, its pictures in the views."""
     row = bake_of(request, piece_id, bake_id)
-    values = context(request, piece_id, "review", bake_id)
-    response = render(request, "panel.html", **values)
-    facts = facts_of(request, row, values["piece"], values["meshes"])
+    page = page_of(request, piece_id, "review", bake_id)
+    response = page.render("panel.html")
+    facts = facts_of(request, row, page.piece, page.meshes)
     response.headers["HX-Trigger"] = json.dumps({"show-bake": {"facts": facts}})
     return response
 
@@ -78,10 +77,10 @@ def show(request: Request, piece_id: int, bake_id: int) -> Response:
 @router.get("/bakes/{bake_id}/facts")
 def facts(request: Request, piece_id: int, bake_id: int) -> Response:
     """What the views need to know of a bake, to show it beside another."""
-    row, values = bake_of(request, piece_id, bake_id), context(request, piece_id, "review")
+    row, page = bake_of(request, piece_id, bake_id), page_of(request, piece_id, "review")
     if row.state != "done":
         raise HTTPException(404, "This bake has no result.")
-    return JSONResponse(facts_of(request, row, values["piece"], values["meshes"]))
+    return JSONResponse(facts_of(request, row, page.piece, page.meshes))
 
 
 @router.get("/bakes/{bake_id}/peek.png")
@@ -93,15 +92,21 @@ def peek(request: Request, piece_id: int, bake_id: int) -> Response:
 
 @router.get("/bakes/{bake_id}/{key}.png")
 def picture(
-    request: Request, piece_id: int, bake_id: int, key: str, sheet: str = "", thumb: int = 0, most: int = 0,
+    request: Request,
+    piece_id: int,
+    bake_id: int,
+    key: str,
+    sheet: str = "",
+    thumb: int = 0,
+    most: int = 0,
     save: bool = False,
-) -> Response:  # fmt: skip
+) -> Response:
     """A map as it was written.
 
     `thumb` gives a small copy of that many pixels, `most` a smaller copy of one with more on a side; `save` is a
     download with a name.
     """
-    values, row = context(request, piece_id, "meshes"), bake_of(request, piece_id, bake_id)
+    page, row = page_of(request, piece_id, "meshes"), bake_of(request, piece_id, bake_id)
     if key == DIFFERENCE:
         before = services_of(request).bakes.before(row)
         if before is None:
@@ -118,18 +123,18 @@ def picture(
     size = _size_of(request, piece_id, bake_id, sheet)
     if most and max(size) > most:
         return Response(_smaller(path, min(max(most, 1024), 8192)), media_type="image/png")
-    stem = "_".join(file_stem(part) for part in (values["piece"].name, sheet, key) if part)
+    stem = "_".join(file_stem(part) for part in (page.piece.name, sheet, key) if part)
     return FileResponse(path, media_type="image/png", filename=f"{stem}.png" if save else None)
 
 
 @router.get("/bakes/{bake_id}/{key}.file")
 def file(request: Request, piece_id: int, bake_id: int, key: str, sheet: str = "") -> Response:
     """A map in the format that the recipe asked for, as a download."""
-    values, row = context(request, piece_id, "meshes"), bake_of(request, piece_id, bake_id)
+    page, row = page_of(request, piece_id, "meshes"), bake_of(request, piece_id, bake_id)
     entry = next((m for m in (row.manifest.maps if row.manifest else []) if (m.sheet, m.key) == (sheet, key)), None)
     if entry is None:
         raise HTTPException(404, "This bake has no such map.")
-    stem = "_".join(file_stem(part) for part in (values["piece"].name, sheet, key) if part)
+    stem = "_".join(file_stem(part) for part in (page.piece.name, sheet, key) if part)
     return FileResponse(_file(request, row, entry), filename=stem + pathlib.Path(entry.file).suffix)
 
 
@@ -141,39 +146,39 @@ def manifest(request: Request, piece_id: int, bake_id: int) -> Response:
 @router.get("/bakes/{bake_id}/all.zip")
 def everything(request: Request, piece_id: int, bake_id: int) -> Response:
     """Every picture of a bake and its manifest in one archive."""
-    values = context(request, piece_id, "meshes")
+    page = page_of(request, piece_id, "meshes")
     row = bake_of(request, piece_id, bake_id)
-    stem = file_stem(values["piece"].name)
-    data = io.BytesIO()
-    with zipfile.ZipFile(data, "w", zipfile.ZIP_STORED) as archive:
-        for entry in row.manifest.maps if row.manifest else []:
-            archive.write(_file(request, row, entry), pathlib.PurePath(entry.file).name)
-        archive.writestr("manifest.json", _manifest(row))
+    stem = file_stem(page.piece.name)
+    files: list[tuple[str, pathlib.Path | bytes]] = [
+        (pathlib.PurePath(entry.file).name, _file(request, row, entry))
+        for entry in (row.manifest.maps if row.manifest else [])
+    ]
+    files.append(("manifest.json", _manifest(row).encode()))
     headers = {"Content-Disposition": f'attachment; filename="{stem}.zip"'}
-    return Response(data.getvalue(), media_type="application/zip", headers=headers)
+    return StreamingResponse(zipped(files), media_type="application/zip", headers=headers)
 
 
 @router.get("/bakes/{bake_id}/texel")
-async def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, sheet: str = "") -> Response:
+def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, sheet: str = "") -> Response:
     """What one texel sees and holds; an empty object off the low."""
     row = bake_of(request, piece_id, bake_id)
     sizes = {s.name: s for s in (row.manifest.sheets if row.manifest else [])}
     if sheet not in sizes or not (0 <= x < sizes[sheet].width and 0 <= y < sizes[sheet].height):
         raise HTTPException(404, f"Texel {x}, {y} lies outside the sheet.")
-    seen = await services_of(request).measures.probe(row, sheet, x, y)
-    values: dict[str, Any] = {"texel": [x, y], "maps": {}}
+    seen = services_of(request).measures.probe(row, sheet, x, y)
+    told: dict[str, Any] = {"texel": [x, y], "maps": {}}
     for entry in row.manifest.maps if row.manifest else []:
         if entry.sheet == sheet and entry.key in row.recipe.output.maps:
-            values["maps"][entry.key] = _value(_pixels(picture_of(request, row, sheet, entry.key))[y, x], entry)
+            told["maps"][entry.key] = _value(_pixels(picture_of(request, row, sheet, entry.key))[y, x], entry)
     angle = services_of(request).bakes.picture(row.id, sheet, LIKENESS)
     if angle is not None and angle.is_file():
         steps = _pixels(angle)[y, x, 0]
         if steps != OFF:
-            values["maps"][LIKENESS] = "not seen" if steps == MISSED else f"{degrees(steps):.2f}°"
-    return JSONResponse(values | ({"probe": seen.model_dump()} if seen else {}))
+            told["maps"][LIKENESS] = "not seen" if steps == MISSED else f"{degrees(steps):.2f}°"
+    return JSONResponse(told | ({"probe": seen.model_dump()} if seen else {}))
 
 
-def _value(steps: Any_, entry: MapFile) -> str:
+def _value(steps: AnyArray, entry: MapFile) -> str:
     """A texel in words: a name of the legend, the value that a range says, or the shares of its channels."""
     top = 255 if steps.dtype.itemsize == 1 else 65535
     legend = entry.facts.get("legend")
@@ -213,7 +218,7 @@ def _file(request: Request, row: BakeRecord, entry: MapFile) -> pathlib.Path:
 
 
 @lru_cache(maxsize=3)
-def _pixels(path: pathlib.Path) -> Any_:
+def _pixels(path: pathlib.Path) -> AnyArray:
     return png.read(path)
 
 

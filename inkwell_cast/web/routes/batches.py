@@ -4,7 +4,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import Response
 
 from ...core.base.errors import InputProblem
-from ..templating import render, services_of
+from ..templating import SentForm, render, services_of
 
 router = APIRouter(prefix="/batches")
 
@@ -32,8 +32,7 @@ def batches(request: Request) -> Response:
 
 
 @router.post("")
-async def start(request: Request) -> Response:
-    form = await request.form()
+def start(request: Request, form: SentForm) -> Response:
     services, place = services_of(request), str(form.get("place", ""))
     chosen = [int(str(n)) for n in form.getlist("piece") if str(n).isdigit()]
     try:

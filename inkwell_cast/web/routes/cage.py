@@ -3,7 +3,7 @@
 from typing import Any
 
 import numpy as np
-from fastapi import APIRouter, Request, UploadFile
+from fastapi import APIRouter, Depends, Request, UploadFile
 from pydantic import BaseModel, ValidationError
 from starlette.exceptions import HTTPException
 from starlette.responses import Response
@@ -17,9 +17,10 @@ from ...core.review.section import Along
 from ...core.settings import editing
 from ...core.settings.recipe import Recipe, refusals
 from ...core.settings.regions import Stroke
-from ..templating import render, services_of
+from ..piece_page import PiecePage, known_piece, page_of
+from ..templating import SentForm, services_of
 from .meshes import marked
-from .piece import change, changed, context
+from .piece import change, changed
 
 
 class PointOnLow(BaseModel):
@@ -42,7 +43,7 @@ class Brushed(BaseModel):
     mirror: str
 
 
-router = APIRouter(prefix="/pieces/{piece_id}")
+router = APIRouter(prefix="/pieces/{piece_id}", dependencies=[Depends(known_piece)])
 MOST_POINTS = 20_000
 BIGGEST_PICTURE = 100 << 20
 
@@ -51,30 +52,28 @@ def _tried(outward: float | None, inward: float | None) -> dict[str, float]:
     return {name: value for name, value in (("outward", outward), ("inward", inward)) if value is not None}
 
 
-async def _covered(request: Request, piece_id: int, reach: dict[str, float]) -> tuple[dict[str, Any], Coverage]:
-    values = context(request, piece_id, "cage")
-    return values, await services_of(request).measures.cover(piece_id, values["scope"], reach)
+def _covered(request: Request, piece_id: int, reach: dict[str, float]) -> tuple[PiecePage, Coverage]:
+    page = page_of(request, piece_id, "cage")
+    return page, services_of(request).measures.cover(piece_id, page.scope, reach)
 
 
 @router.get("/coverage")
-async def coverage(
-    request: Request, piece_id: int, outward: float | None = None, inward: float | None = None
-) -> Response:
+def coverage(request: Request, piece_id: int, outward: float | None = None, inward: float | None = None) -> Response:
     """What the cage holds, in words and as data for the reach rule; a reach that is being tried may be given."""
-    values, covered = await _covered(request, piece_id, _tried(outward, inward))
+    page, covered = _covered(request, piece_id, _tried(outward, inward))
     rule = {
-        "fitted": values["piece"].recipe.reach.shape == "fitted",
-        "edges": covered.edges.tolist(), "surface": covered.surface.tolist(), "needed": covered.needed,
-    }  # fmt: skip
-    return render(request, "coverage.html", **values, coverage=covered, rule=rule)
+        "fitted": page.piece.recipe.reach.shape == "fitted",
+        "edges": covered.edges.tolist(),
+        "surface": covered.surface.tolist(),
+        "needed": covered.needed,
+    }
+    return page.render("coverage.html", coverage=covered, rule=rule)
 
 
 @router.get("/coverage/points")
-async def points(
-    request: Request, piece_id: int, outward: float | None = None, inward: float | None = None
-) -> Response:
+def points(request: Request, piece_id: int, outward: float | None = None, inward: float | None = None) -> Response:
     """Places on the sculpt that the cage does not hold and places of the low whose rays fail, of each a few."""
-    _, covered = await _covered(request, piece_id, _tried(outward, inward))
+    _, covered = _covered(request, piece_id, _tried(outward, inward))
     arrays = {"points": _few(covered.outside), "low": _few(covered.gaps.points)}
     return Response(b"".join(pack({}, arrays)), media_type="application/octet-stream")
 
@@ -85,19 +84,26 @@ def _few(rows: F32) -> F32:
 
 
 @router.get("/coverage/folds")
-async def folds(request: Request, piece_id: int) -> Response:
+def folds(request: Request, piece_id: int) -> Response:
     """Faces of the cage that are folded or cross others, as triangles of the low to hatch."""
-    _, covered = await _covered(request, piece_id, {})
+    _, covered = _covered(request, piece_id, {})
     return marked(covered.cage.bad_faces, "Cage faces")
 
 
 @router.get("/section")
-async def section(
-    request: Request, piece_id: int, triangle: int, x: float, y: float, z: float,
-    turned: float = 0.0, zoom: float = 1.0, along: Along = "u", view: str = "0,0,1",
-) -> Response:  # fmt: skip
+def section(
+    request: Request,
+    piece_id: int,
+    triangle: int,
+    x: float,
+    y: float,
+    z: float,
+    turned: float = 0.0,
+    zoom: float = 1.0,
+    along: Along = "u",
+    view: str = "0,0,1",
+) -> Response:
     """The slice at a place of the low, for the drawer; 204 where there is none to draw."""
-    context(request, piece_id, "cage")
     if not 0.05 <= zoom <= 50:
         raise HTTPException(422, f"A zoom of {zoom:g} cannot be drawn; 0.05 to 50 can.")
     try:
@@ -106,66 +112,74 @@ async def section(
         looks = ()
     if len(looks) != 3 or not any(looks) or not np.isfinite(looks).all():
         raise HTTPException(422, f"A view along “{view}” cannot be; give three numbers.")
-    cut = await services_of(request).measures.section(piece_id, triangle, (x, y, z), turned, zoom, along, looks)
+    cut = services_of(request).measures.section(piece_id, triangle, (x, y, z), turned, zoom, along, looks)
     if cut is None:
         return Response(status_code=204)
     header = {
-        "halfWidth": cut.half_width, "halfHeight": cut.half_height, "part": cut.part, "outward": cut.outward,
-        "inward": cut.inward, "height": cut.height, "angle": cut.angle, "struck": cut.struck,
+        "halfWidth": cut.half_width,
+        "halfHeight": cut.half_height,
+        "part": cut.part,
+        "outward": cut.outward,
+        "inward": cut.inward,
+        "height": cut.height,
+        "angle": cut.angle,
+        "struck": cut.struck,
         "rays": [
             {
-                "drawn": r.drawn.tolist(), "places": r.places.tolist(), "struck": r.struck, "normal": r.normal,
-                "triangle": r.triangle, "uv": r.uv,
+                "drawn": r.drawn.tolist(),
+                "places": r.places.tolist(),
+                "struck": r.struck,
+                "normal": r.normal,
+                "triangle": r.triangle,
+                "uv": r.uv,
             }
             for r in cut.rays
         ],
-    }  # fmt: skip
+    }
     lines = {"low": cut.low, "cage": cut.cage, "sculpt": cut.sculpt}
     return Response(b"".join(pack(header, lines)), media_type="application/octet-stream")
 
 
 @router.post("/pockets")
-async def add_pocket(request: Request, piece_id: int, place: PointOnLow) -> Response:
+def add_pocket(request: Request, piece_id: int, place: PointOnLow) -> Response:
     """A pocket where the model was clicked."""
     change(request, piece_id, "Add a pocket", lambda r: editing.add_pocket(r, (place.x, place.y, place.z)), True)
     return changed(request, piece_id, "cage", "cage-changed")
 
 
 @router.post("/pockets/{number}")
-async def set_pocket(request: Request, piece_id: int, number: int) -> Response:
+def set_pocket(request: Request, piece_id: int, number: int, form: SentForm) -> Response:
     """Name, place, radius, reaches and rim of a pocket; what is out of range is told and not kept."""
-    values = context(request, piece_id, "cage")
-    _refuse_missing(values["piece"].recipe, number)
-    form = await request.form()
+    page = page_of(request, piece_id, "cage")
+    _refuse_missing(page.piece.recipe, number)
     given: dict[str, Any] = {
         k: str(form[k]).strip() for k in ("name", "radius", "outward", "inward", "rim") if k in form
     }
     if "x" in form:
         given["centre"] = tuple(str(form[axis]).strip() for axis in "xyz")
     try:
-        editing.set_pocket(values["piece"].recipe, number, given)
+        editing.set_pocket(page.piece.recipe, number, given)
     except ValidationError as refused:
-        values["errors"] = {f"pocket.{number}": "; ".join(f"{k}: {v}" for k, v in refusals(refused).items())}
-        return render(request, "panel.html", **values)
+        page.errors = {f"pocket.{number}": "; ".join(f"{k}: {v}" for k, v in refusals(refused).items())}
+        return page.render("panel.html")
     change(request, piece_id, "Pocket", lambda r: editing.set_pocket(r, number, given))
     return changed(request, piece_id, "cage", "cage-changed")
 
 
 @router.post("/pockets/{number}/out")
-async def remove_pocket(request: Request, piece_id: int, number: int) -> Response:
-    _refuse_missing(context(request, piece_id, "cage")["piece"].recipe, number)
+def remove_pocket(request: Request, piece_id: int, number: int) -> Response:
+    _refuse_missing(page_of(request, piece_id, "cage").piece.recipe, number)
     change(request, piece_id, "Remove a pocket", lambda r: editing.without_pocket(r, number))
     return changed(request, piece_id, "cage", "cage-changed")
 
 
 @router.post("/straighten-picture")
-async def set_picture(request: Request, piece_id: int, picture: UploadFile) -> Response:
+def set_picture(request: Request, piece_id: int, picture: UploadFile) -> Response:
     """Take a grey picture laid by the low's UVs that says where rays turn to their faces."""
-    context(request, piece_id, "cage")
     name = picture.filename or "picture.png"
     if picture.size and picture.size > BIGGEST_PICTURE:
         raise InputProblem(name, "The picture is larger than 100 MB.", "Choose a smaller one; 1024 texels are kept.")
-    stored = stored_picture(await picture.read(), name)
+    stored = stored_picture(picture.file.read(), name)
     change(request, piece_id, f"Straighten by {name}", lambda r: _with_picture(r, stored))
     return changed(request, piece_id, "cage", "cage-changed")
 
@@ -181,12 +195,12 @@ def _with_picture(recipe: Recipe, stored: str) -> Recipe:
 
 
 @router.post("/nudges")
-async def add_nudge(request: Request, piece_id: int, brushed: Brushed) -> Response:
+def add_nudge(request: Request, piece_id: int, brushed: Brushed) -> Response:
     """A stroke of the brush on the cage; one that cannot be is told and not kept."""
-    values = context(request, piece_id, "cage")
-    stroke = stroke_of(brushed, values["piece"].recipe.reach.scale(values["diagonal"]))
+    page = page_of(request, piece_id, "cage")
+    stroke = stroke_of(brushed, page.piece.recipe.reach.scale(page.diagonal))
     try:
-        editing.add_stroke(values["piece"].recipe, stroke)
+        editing.add_stroke(page.piece.recipe, stroke)
     except ValidationError as refused:
         raise _no_stroke(refused) from refused
     change(request, piece_id, f"Nudge {brushed.kind}", lambda r: editing.add_stroke(r, stroke), True)
@@ -209,11 +223,14 @@ def stroke_of(brushed: Brushed, scale: float) -> Stroke:
     try:
         return Stroke.model_validate(
             {
-                "kind": brushed.kind, "points": brushed.points, "radius": numbers["size"] * scale,
-                "amount": numbers["move"] * scale if moves else numbers["strength"], "falloff": numbers["falloff"],
+                "kind": brushed.kind,
+                "points": brushed.points,
+                "radius": numbers["size"] * scale,
+                "amount": numbers["move"] * scale if moves else numbers["strength"],
+                "falloff": numbers["falloff"],
                 "mirror": brushed.mirror,
             }
-        )  # fmt: skip
+        )
     except ValidationError as refused:
         raise _no_stroke(refused) from refused
 
@@ -224,9 +241,9 @@ def _no_stroke(refused: ValidationError) -> InputProblem:
 
 
 @router.post("/nudges/out")
-async def remove_nudge(request: Request, piece_id: int, number: int | None = None) -> Response:
+def remove_nudge(request: Request, piece_id: int, number: int | None = None) -> Response:
     """Take back one nudge, or all."""
-    count = len(context(request, piece_id, "cage")["piece"].recipe.nudges)
+    count = len(page_of(request, piece_id, "cage").piece.recipe.nudges)
     if number is not None and not 0 <= number < count:
         raise InputProblem("The nudge", "It is no longer there.", "Reload the page.")
     words = "Remove a nudge" if number is not None else "Remove all nudges"
@@ -240,23 +257,23 @@ def _refuse_missing(recipe: Recipe, number: int) -> None:
 
 
 @router.post("/measure")
-async def measure(request: Request, piece_id: int) -> Response:
+def measure(request: Request, piece_id: int) -> Response:
     """Set the reach of the scope to what looks best on small bakes."""
-    values = context(request, piece_id, "cage")
-    scope = values["scope"]
-    found = await services_of(request).measures.measure(piece_id, scope)
-    change(request, piece_id, "Measure", lambda r: found.set_in(r, values["diagonal"], scope))
+    page = page_of(request, piece_id, "cage")
+    scope = page.scope
+    found = services_of(request).measures.measure(piece_id, scope)
+    change(request, piece_id, "Measure", lambda r: found.set_in(r, page.diagonal, scope))
     return changed(request, piece_id, "cage", "cage-changed", said=[found.words])
 
 
 @router.post("/fit")
-async def fit(request: Request, piece_id: int) -> Response:
+def fit(request: Request, piece_id: int) -> Response:
     """Set the even reach that looks best, and fit the cage to the sculpt from it if that looks no worse."""
-    values = context(request, piece_id, "cage")
-    found = await services_of(request).measures.try_fit(piece_id)
+    page = page_of(request, piece_id, "cage")
+    found = services_of(request).measures.try_fit(piece_id)
 
     def edit(recipe: Recipe) -> Recipe:
-        measured = found.even.set_in(recipe, values["diagonal"])
+        measured = found.even.set_in(recipe, page.diagonal)
         shape = "fitted" if found.serves else "even"
         return measured.model_copy(update={"reach": measured.reach.model_copy(update={"shape": shape})})
 

@@ -8,7 +8,7 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Depends, Request
 from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, JSONResponse, Response
 
@@ -25,44 +25,57 @@ from ...core.settings import editing
 from ...core.settings.handoff import CHANNELS, Pack
 from ...core.settings.receivers import READY, Receiver, read_receiver, schema
 from ...core.settings.recipe import Recipe
-from ...engine.engine import JobFailed
-from ..templating import render, services_of, small_body
+from ...engine.ticket import JobFailed
+from ..piece_page import PiecePage, extend, known_piece, page_of
+from ..templating import SentForm, SmallBody, render, services_of
 from .meshes import file_stem
-from .piece import change, changed, context, extend
+from .piece import change, changed
 
 cv2 = library("cv2")
 router = APIRouter()
-PIECE = "/pieces/{piece_id}"
+of_piece = APIRouter(prefix="/pieces/{piece_id}", dependencies=[Depends(known_piece)])
 
 
 @extend("handoff")
-def handoff_context(request: Request, values: dict[str, Any]) -> dict[str, Any]:
+def handoff_context(request: Request, page: PiecePage) -> dict[str, Any]:
     """What the template of the step needs: receivers, the names that files will have, earlier handoffs."""
-    services, piece, shown = services_of(request), values["piece"], values["shown"]
+    services, piece, shown = services_of(request), page.piece, page.shown
     recipe: Recipe = piece.recipe
     names, problem = [], ""
     try:
         day = datetime.date.today()
-        if shown:
-            manifest = shown.manifest
+        manifest = shown.manifest if shown else None
+        if shown and manifest:
             names = plan(recipe.handoff, piece.name, shown.recipe, manifest.sheets, manifest.maps, day)
         else:
             sheet = SheetFacts(
-                name="", width=recipe.sheet.width, height=recipe.sheet.height, coverage=0, texels=0, missed_texels=0,
-                shared_texels=0, pairs=[pair.name for pair in values["paired"].pairs],
-            )  # fmt: skip
+                name="",
+                width=recipe.sheet.width,
+                height=recipe.sheet.height,
+                coverage=0,
+                texels=0,
+                missed_texels=0,
+                shared_texels=0,
+                pairs=[pair.name for pair in page.paired.pairs],
+            )
             names = example(recipe.handoff, piece.name, recipe, [sheet], day)
     except InputProblem as refused:
         problem = f"{refused.what} {refused.remedy}"
     fits = services.receivers.of(recipe)
     return {
-        "ready_receivers": READY, "own_receivers": services.receivers.own(), "receiver": fits, "names": names,
-        "name_problem": problem, "tokens": TOKENS, "channels": CHANNELS, "past": services.handoffs.past(piece.id),
+        "ready_receivers": READY,
+        "own_receivers": services.receivers.own(),
+        "receiver": fits,
+        "names": names,
+        "name_problem": problem,
+        "tokens": TOKENS,
+        "channels": CHANNELS,
+        "past": services.handoffs.past(piece.id),
         "does": {receiver.name: receiver.does for receiver in services.receivers.all()},
         "own_names": own_names(recipe.handoff, piece.name),
-        "project_place": services.projects.handoff_place(piece, values["meshes"]),
-        "lacking": missing(recipe.handoff, shown.manifest.maps) if shown else [],
-    }  # fmt: skip
+        "project_place": services.projects.handoff_place(piece, page.meshes),
+        "lacking": missing(recipe.handoff, shown.manifest.maps) if shown and shown.manifest else [],
+    }
 
 
 # receivers
@@ -73,38 +86,37 @@ def _change(request: Request, piece_id: int, words: str, edit: Callable[[Recipe]
     return changed(request, piece_id, "handoff", said=[said] if said else [])
 
 
-@router.post(PIECE + "/receiver")
-async def use_receiver(request: Request, piece_id: int) -> Response:
+@of_piece.post("/receiver")
+def use_receiver(request: Request, piece_id: int, form: SentForm) -> Response:
     """Lay a receiver over a piece's settings."""
-    receiver = services_of(request).receivers.find(str((await request.form()).get("receiver", "")))
-    before = context(request, piece_id, "handoff")["piece"].recipe
+    receiver = services_of(request).receivers.find(str(form.get("receiver", "")))
+    before = page_of(request, piece_id, "handoff").piece.recipe
     change(request, piece_id, f"Receiver {receiver.name}", receiver.laid_over)
-    after = context(request, piece_id, "handoff")["piece"].recipe
+    after = page_of(request, piece_id, "handoff").piece.recipe
     same = before.output.maps == after.output.maps and before.sheet == after.sheet
     said = [] if same else [f"The settings are now those of “{receiver.name}”; maps or sizes changed, so bake again."]
     return changed(request, piece_id, "handoff", *(["low-changed"] if before.sheet != after.sheet else []), said=said)
 
 
-@router.post(PIECE + "/receiver/keep")
-async def keep_receiver(request: Request, piece_id: int) -> Response:
+@of_piece.post("/receiver/keep")
+def keep_receiver(request: Request, piece_id: int, form: SentForm) -> Response:
     """Make a receiver of what the piece is set to."""
-    form = await request.form()
-    recipe = context(request, piece_id, "handoff")["piece"].recipe
+    recipe = page_of(request, piece_id, "handoff").piece.recipe
     name, does = str(form.get("name", "")).strip(), str(form.get("does", "")).strip()
     services_of(request).receivers.keep(Receiver.of(recipe, name, does, "sizes" in form))
     return changed(request, piece_id, "handoff")
 
 
-@router.post(PIECE + "/receiver/out")
-async def forget_receiver(request: Request, piece_id: int) -> Response:
-    services_of(request).receivers.forget(str((await request.form()).get("receiver", "")))
+@of_piece.post("/receiver/out")
+def forget_receiver(request: Request, piece_id: int, form: SentForm) -> Response:
+    services_of(request).receivers.forget(str(form.get("receiver", "")))
     return changed(request, piece_id, "handoff")
 
 
 @router.put("/receivers")
-async def take_receiver(request: Request, name: str) -> Response:
+def take_receiver(request: Request, name: str, body: SmallBody) -> Response:
     """Keep a receiver from a JSON file, which is the request's body."""
-    receiver = read_receiver(await small_body(request, name, "a receiver’s file"), name)
+    receiver = read_receiver(body, name)
     services_of(request).receivers.keep(receiver)
     return JSONResponse({"name": receiver.name})
 
@@ -124,32 +136,30 @@ def save_receiver(request: Request, name: str) -> Response:
 # names and packing
 
 
-@router.post(PIECE + "/words")
-async def set_word(request: Request, piece_id: int) -> Response:
-    form = await request.form()
+@of_piece.post("/words")
+def set_word(request: Request, piece_id: int, form: SentForm) -> Response:
     key, word = str(form.get("key", "")), str(form.get("word", "")).strip()
     return _change(
         request, piece_id, "Names", lambda recipe: editing.set_word(recipe, key, "" if word == key else word)
     )
 
 
-@router.post(PIECE + "/packs")
+@of_piece.post("/packs")
 def add_pack(request: Request, piece_id: int) -> Response:
     return _change(request, piece_id, "Add a packed picture", editing.add_pack)
 
 
 def _pack(request: Request, piece_id: int, number: int) -> Pack:
-    packs: list[Pack] = context(request, piece_id, "handoff")["piece"].recipe.handoff.packs
+    packs: list[Pack] = page_of(request, piece_id, "handoff").piece.recipe.handoff.packs
     if not 0 <= number < len(packs):
         raise InputProblem("The packed picture", "It is no longer there.", "Reload the page.")
     return packs[number]
 
 
-@router.post(PIECE + "/packs/{number}")
-async def set_pack(request: Request, piece_id: int, number: int) -> Response:
+@of_piece.post("/packs/{number}")
+def set_pack(request: Request, piece_id: int, number: int, form: SentForm) -> Response:
     """Name, space and form of a packed picture; form is FORMAT-DEPTH."""
     _pack(request, piece_id, number)
-    form = await request.form()
     values: dict[str, Any] = {k: str(form[k]) for k in ("name", "space") if k in form}
     if "form" in form:
         kind, _, depth = str(form["form"]).partition("-")
@@ -157,19 +167,18 @@ async def set_pack(request: Request, piece_id: int, number: int) -> Response:
     return _change(request, piece_id, "Packing", lambda recipe: editing.set_pack(recipe, number, values))
 
 
-@router.post(PIECE + "/packs/{number}/out")
+@of_piece.post("/packs/{number}/out")
 def drop_pack(request: Request, piece_id: int, number: int) -> Response:
     _pack(request, piece_id, number)
     return _change(request, piece_id, "Packing", lambda recipe: editing.without_pack(recipe, number))
 
 
-@router.post(PIECE + "/packs/{number}/{channel}")
-async def set_well(request: Request, piece_id: int, number: int, channel: str) -> Response:
+@of_piece.post("/packs/{number}/{channel}")
+def set_well(request: Request, piece_id: int, number: int, channel: str, form: SentForm) -> Response:
     """What a channel holds: `take` is MAP.CHANNEL, "" for one value, or "none" for no alpha."""
     _pack(request, piece_id, number)
     if channel not in CHANNELS:
         raise HTTPException(404, "A picture has no such channel.")
-    form = await request.form()
     if form.get("take") == "none":
         return _change(request, piece_id, "Packing", lambda recipe: editing.set_pack(recipe, number, {channel: None}))
     values: dict[str, Any] = {}
@@ -183,7 +192,7 @@ async def set_well(request: Request, piece_id: int, number: int, channel: str) -
     return _change(request, piece_id, "Packing", lambda recipe: editing.set_well(recipe, number, channel, values))
 
 
-@router.get(PIECE + "/packs/{number}.png")
+@of_piece.get("/packs/{number}.png")
 def pack_picture(
     request: Request, piece_id: int, number: int, bake: int, sheet: str = "", channel: str = ""
 ) -> Response:
@@ -217,33 +226,27 @@ def _pack_png(given: str, paths: tuple[tuple[str, str], ...], channel: str) -> b
 # handing off
 
 
-@router.post(PIECE + "/handoff")
-async def hand_off(request: Request, piece_id: int) -> Response:
+@of_piece.post("/handoff")
+def hand_off(request: Request, piece_id: int, form: SentForm) -> Response:
     """Write a handoff to a place of this machine; a place that is taken is asked about in the panel."""
-    form = await request.form()
     place, existing = str(form.get("place", "")), str(form.get("existing", ""))
     bake = str(form.get("bake", ""))
-    handoffs, values = services_of(request).handoffs, context(request, piece_id, "handoff")
+    handoffs, page = services_of(request).handoffs, page_of(request, piece_id, "handoff")
     try:
-        done = await handoffs.hand_off(piece_id, int(bake) if bake.isdigit() else 0, place, existing)
+        done = handoffs.hand_off(piece_id, int(bake) if bake.isdigit() else 0, place, existing)
     except Taken as taken:
-        asked = {"taken": str(taken), "place": place}
-        return render(request, "panel.html", **values | asked)
+        return page.render("panel.html", taken=str(taken), place=place)
     except JobFailed as failed:
         if failed.kind != "cancelled":
             raise
-        return render(
-            request,
-            "panel.html",
-            **values | {"said": ["The handoff was cancelled; nothing was written."], "place": place},
-        )
+        return page.render("panel.html", said=["The handoff was cancelled; nothing was written."], place=place)
     said = f"{len(done.manifest.files) + 1} files are in {done.path}{': ' if done.words else ''}{done.words}."
-    response = render(request, "panel.html", **context(request, piece_id, "handoff") | {"handed": said, "place": place})
+    response = page_of(request, piece_id, "handoff").render("panel.html", handed=said, place=place)
     response.headers["HX-Trigger"] = json.dumps({"handed-off": {}})
     return response
 
 
-@router.get(PIECE + "/handoff/coming")
+@of_piece.get("/handoff/coming")
 def coming(request: Request, piece_id: int, bake: int, place: str = "") -> Response:
     """What a handoff would do to the files of a shared folder."""
     found, problem = list[Change](), ""
@@ -256,22 +259,25 @@ def coming(request: Request, piece_id: int, bake: int, place: str = "") -> Respo
     return render(request, "coming.html", coming=found, problem=problem, words=WORDS, counts=counted(found))
 
 
-@router.post(PIECE + "/handoff/cancel")
+@of_piece.post("/handoff/cancel")
 def cancel(request: Request, piece_id: int) -> Response:
     services_of(request).handoffs.cancel(piece_id)
     return Response(status_code=204)
 
 
-@router.post(PIECE + "/handoff/archive")
-async def archive(request: Request, piece_id: int, bake: int) -> Response:
+@of_piece.post("/handoff/archive")
+def archive(request: Request, piece_id: int, bake: int) -> Response:
     """Make an archive to fetch; its address."""
-    token = await services_of(request).handoffs.archive(piece_id, bake)
+    token = services_of(request).handoffs.archive(piece_id, bake)
     return JSONResponse({"address": f"/pieces/{piece_id}/handoff/{token}.zip"})
 
 
-@router.get(PIECE + "/handoff/{token}.zip")
+@of_piece.get("/handoff/{token}.zip")
 def fetch(request: Request, piece_id: int, token: str) -> Response:
     path = services_of(request).handoffs.archived(token)
     if path is None:
         raise HTTPException(404, "This archive is no longer kept. Make it again.")
     return FileResponse(path, media_type="application/zip", filename=path.name)
+
+
+router.include_router(of_piece)

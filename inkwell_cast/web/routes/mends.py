@@ -2,9 +2,9 @@
 
 import json
 from collections.abc import Callable
-from typing import Annotated, Any
+from typing import Annotated
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Depends, Form, Request
 from starlette.exceptions import HTTPException
 from starlette.responses import Response
 
@@ -15,12 +15,13 @@ from ...core.settings.mends_overlay import add_mend, switched, without_mend
 from ...core.settings.recipe import Recipe
 from ...core.settings.regions import Crease, Directions, Heal, Omission, Patch, Pocket
 from ...store.bakes import BakeRecord
-from ..templating import called, render, services_of
+from ..piece_page import PiecePage, known_piece, page_of
+from ..templating import called, services_of
 from .bakes import bake_of, picture_of
 from .meshes import marked
-from .piece import change, changed, context, redraws
+from .piece import change, changed, redraws
 
-router = APIRouter(prefix="/pieces/{piece_id}")
+router = APIRouter(prefix="/pieces/{piece_id}", dependencies=[Depends(known_piece)])
 
 
 def _change(request: Request, piece_id: int, words: str, edit: Callable[[Recipe], Recipe], said: str = "") -> Response:
@@ -67,7 +68,7 @@ def try_out(request: Request, piece_id: int, bake_id: int, number: int, choice: 
     """Bake with a mend that a flaw offers, of the size of this bake, and change no setting."""
     row = bake_of(request, piece_id, bake_id)
     services_of(request).bakes.start(piece_id, row.proof, _mend(row, number, choice)[1])
-    return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
+    return page_of(request, piece_id, "meshes").render("bake_box.html")
 
 
 @router.post("/bakes/{bake_id}/keep")
@@ -82,7 +83,7 @@ def keep(request: Request, piece_id: int, bake_id: int) -> Response:
 def mend_all(request: Request, piece_id: int, proof: bool = True) -> Response:
     """Try the best mend of every flaw and keep those that do good; shown and cancelled like a bake."""
     services_of(request).bakes.start(piece_id, proof, mend=True)
-    return render(request, "bake_box.html", **context(request, piece_id, "meshes"))
+    return page_of(request, piece_id, "meshes").render("bake_box.html")
 
 
 @router.post("/mends/{number}/switch")
@@ -101,19 +102,25 @@ def take_out(request: Request, piece_id: int, number: int) -> Response:
 
 
 @router.post("/mends/place")
-async def place(
-    request: Request, piece_id: int, kind: Annotated[str, Form()], radius: Annotated[str, Form()],
-    x: Annotated[float, Form()], y: Annotated[float, Form()], z: Annotated[float, Form()],
-    outward: Annotated[str, Form()] = "0", inward: Annotated[str, Form()] = "0",
-) -> Response:  # fmt: skip
+def place(
+    request: Request,
+    piece_id: int,
+    kind: Annotated[str, Form()],
+    radius: Annotated[str, Form()],
+    x: Annotated[float, Form()],
+    y: Annotated[float, Form()],
+    z: Annotated[float, Form()],
+    outward: Annotated[str, Form()] = "0",
+    inward: Annotated[str, Form()] = "0",
+) -> Response:
     """Mend a ball on the low: "pocket", "nearest", "heal", "averaged", "split", "edges-averaged", "edges-split".
 
     Or "without-FILE/OBJECT" for a high that is left out, or "bake-N" for the rays of another bake.
     """
-    values = context(request, piece_id, "review")
+    page = page_of(request, piece_id, "review")
     size = _length("The size", radius)
     reach = (_length("Out", outward), _length("In", inward)) if kind == "pocket" else (0.0, 0.0)
-    mend = _by_hand(request, values, kind, (x, y, z), size, reach)
+    mend = _by_hand(request, page, kind, (x, y, z), size, reach)
     said = f"{mend.words}: kept among the mends. Bake to see what it does."
     return _change(request, piece_id, mend.words, lambda recipe: add_mend(recipe, mend), said)
 
@@ -130,15 +137,19 @@ def _length(what: str, text: str) -> float:
 
 
 def _by_hand(
-    request: Request, values: dict[str, Any], kind: str, centre: tuple[float, float, float], radius: float,
+    request: Request,
+    page: PiecePage,
+    kind: str,
+    centre: tuple[float, float, float],
+    radius: float,
     reach: tuple[float, float],
-) -> Mend:  # fmt: skip
-    piece = values["piece"]
+) -> Mend:
+    piece = page.piece
     name = f"By hand at {', '.join(f'{c:.3g}' for c in centre)}"
     if kind == "heal":
         return Mend(name=name, words="Fill a place in from its rim", heals=[Heal(centre=centre, radius=radius)])
     if kind == "pocket":
-        scale = piece.recipe.reach.scale(values["diagonal"])
+        scale = page.scale
         outward, inward = reach
         ball = Pocket(
             name=name[:80], centre=centre, radius=radius / scale, outward=outward / scale, inward=inward / scale
@@ -148,7 +159,7 @@ def _by_hand(
     if kind == "nearest":
         nearest = Patch(centre=centre, radius=radius, nearest=True)
         return Mend(name=name, words="Take the nearest surface of a place", patches=[nearest])
-    if kind.startswith("without-") and kind.removeprefix("without-") in values["highs"]:
+    if kind.startswith("without-") and kind.removeprefix("without-") in page.more["highs"]:
         part = kind.removeprefix("without-")
         left = Omission(part=part, centre=centre, radius=radius)
         return Mend(name=name, words=f"Leave out {part.rpartition('/')[2]} in a place"[:300], omissions=[left])
@@ -164,12 +175,15 @@ def _by_hand(
     row = bake_of(request, piece.id, int(number)) if number.isdigit() else None
     if row is None or row.summary.brought:
         raise HTTPException(404, f"“{kind}” mends nothing.")
-    scale = row.recipe.reach.scale(values["diagonal"]) / piece.recipe.reach.scale(values["diagonal"])
+    scale = row.recipe.reach.scale(page.diagonal) / page.scale
     other = row.recipe.reach
     taken = Patch(
-        centre=centre, radius=radius, directions=other.directions, outward=other.outward * scale,
+        centre=centre,
+        radius=radius,
+        directions=other.directions,
+        outward=other.outward * scale,
         inward=other.inward * scale,
-    )  # fmt: skip
+    )
     return Mend(name=name, words=f"Take a place from {called(row)}"[:300], patches=[taken])
 
 
@@ -179,7 +193,7 @@ def _by_hand(
 @router.post("/bakes/{bake_id}/name")
 def rename(request: Request, piece_id: int, bake_id: int, name: str = Form("")) -> Response:
     services_of(request).bakes.rename(bake_of(request, piece_id, bake_id), name)
-    return render(request, "drawer.html", **context(request, piece_id, "review"))
+    return page_of(request, piece_id, "review").render("drawer.html")
 
 
 @router.post("/bakes/{bake_id}/restore")
@@ -188,16 +202,16 @@ def restore(request: Request, piece_id: int, bake_id: int) -> Response:
     services_of(request).bakes.restore(bake_of(request, piece_id, bake_id))
     return changed(
         request, piece_id, "review", "meshes-changed", said=["The settings of that bake are in force again."]
-    )  # fmt: skip
+    )
 
 
 @router.post("/bakes/{bake_id}/out")
 def throw_away(request: Request, piece_id: int, bake_id: int) -> Response:
     """Forget a bake and its pictures, and show the one before it."""
     services_of(request).bakes.delete(bake_of(request, piece_id, bake_id))
-    values = context(request, piece_id, "review")
-    response = render(request, "panel.html", **values)
-    response.headers["HX-Trigger"] = json.dumps({"show-bake": {"facts": values["facts"]}, "bakes-changed": {}})
+    page = page_of(request, piece_id, "review")
+    response = page.render("panel.html")
+    response.headers["HX-Trigger"] = json.dumps({"show-bake": {"facts": page.facts}, "bakes-changed": {}})
     return response
 
 

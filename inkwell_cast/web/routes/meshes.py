@@ -3,7 +3,7 @@
 from typing import Annotated, Any, get_args
 
 import numpy as np
-from fastapi import APIRouter, Query, Request
+from fastapi import APIRouter, Depends, Query, Request
 from pydantic import BaseModel
 from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, JSONResponse, Response
@@ -16,12 +16,13 @@ from ...core.mesh.binary_message import pack
 from ...core.mesh.marks import Marks
 from ...core.settings import editing
 from ...core.settings.pairing import Pair, Part
-from ...engine.engine import JobFailed
 from ...engine.messages import Exported
-from ..templating import render, services_of
-from .piece import change, changed, context, redraws
+from ...engine.ticket import JobFailed
+from ..piece_page import known_piece, page_of
+from ..templating import SentForm, services_of
+from .piece import change, changed, redraws
 
-router = APIRouter(prefix="/pieces/{piece_id}")
+router = APIRouter(prefix="/pieces/{piece_id}", dependencies=[Depends(known_piece)])
 Coordinate = Annotated[float, Query(allow_inf_nan=False)]
 Size = Annotated[float, Query(gt=0, allow_inf_nan=False)]
 
@@ -52,23 +53,22 @@ def replace_mesh(request: Request, piece_id: int, mesh_id: int, mesh: AddedMesh)
 
 
 @router.post("/meshes/{mesh_id}/reload")
-async def reload(request: Request, piece_id: int, mesh_id: int) -> Response:
-    said = await services_of(request).pieces.reload(piece_id, mesh_id)
+def reload(request: Request, piece_id: int, mesh_id: int) -> Response:
+    said = services_of(request).pieces.reload(piece_id, mesh_id)
     return changed(request, piece_id, "meshes", "meshes-changed", said=said)
 
 
 @router.post("/meshes/{mesh_id}/place")
-async def set_place(request: Request, piece_id: int, mesh_id: int) -> Response:
+def set_place(request: Request, piece_id: int, mesh_id: int, form: SentForm) -> Response:
     """Where a file lies on this machine, and whether it is watched there."""
-    form = await request.form()
     services_of(request).pieces.set_place(piece_id, mesh_id, str(form.get("place", "")), "watch" in form)
     return changed(request, piece_id, "meshes")
 
 
 @router.get("/watch")
-async def watch(request: Request, piece_id: int) -> Response:
+def watch(request: Request, piece_id: int) -> Response:
     """Asked now and then by a page with watched files: 204, or the panel after a file was read again."""
-    said = await services_of(request).pieces.reload_watched(piece_id)
+    said = services_of(request).pieces.reload_watched(piece_id)
     return changed(request, piece_id, "meshes", "meshes-changed", said=said) if said else Response(status_code=204)
 
 
@@ -79,9 +79,8 @@ def take_out(request: Request, piece_id: int, mesh_id: int) -> Response:
 
 
 @router.post("/files")
-async def set_file(request: Request, piece_id: int, name: str) -> Response:
+def set_file(request: Request, piece_id: int, name: str, form: SentForm) -> Response:
     """Role and axes of a file."""
-    form = await request.form()
     values = {k: str(form[k]) for k in ("role", "turn", "colors") if k in form}
     change(request, piece_id, f"{name}: {', '.join(values)}", lambda r: editing.set_file(r, name, **values))
     return changed(request, piece_id, "meshes", "meshes-changed")
@@ -101,9 +100,8 @@ def unalign(request: Request, piece_id: int, name: str) -> Response:
 
 
 @router.post("/parts")
-async def place_part(request: Request, piece_id: int) -> Response:
+def place_part(request: Request, piece_id: int, form: SentForm) -> Response:
     """Put an object into a pair or under a role, by drag or by menu; "auto" lets its name decide again."""
-    form = await request.form()
     key, pair, role = (str(form.get(k, "")) for k in ("key", "pair", "role"))
     if role == "auto" or pair == "auto":
         change(request, piece_id, f"{key} by name", lambda r: editing.unplace_part(r, key))
@@ -115,14 +113,14 @@ async def place_part(request: Request, piece_id: int) -> Response:
 
 def _role_of(request: Request, piece_id: int, key: str) -> str:
     """The role a part has now, or a high where it has none: what is dragged into a pair is to take part in it."""
-    paired = context(request, piece_id, "meshes")["paired"]
+    paired = page_of(request, piece_id, "meshes").paired
     members: list[tuple[str, Part]] = [m for pair in paired.pairs for m in pair.members]
     members += [(a.role, a.part) for a in paired.alone]
     return next((role for role, part in members if part.key == key and role), "high")
 
 
 def _pair(request: Request, piece_id: int, name: str) -> tuple[Any, Pair]:
-    paired = context(request, piece_id, "meshes")["paired"]
+    paired = page_of(request, piece_id, "meshes").paired
     pair = next((p for p in paired.pairs if p.name == name), None)
     if pair is None:
         raise InputProblem(name, "There is no pair of that name any more.", "Reload the page.")
@@ -130,8 +128,8 @@ def _pair(request: Request, piece_id: int, name: str) -> tuple[Any, Pair]:
 
 
 @router.post("/pairs/rename")
-async def rename_pair(request: Request, piece_id: int, name: str) -> Response:
-    to = str((await request.form()).get("to", "")).strip()
+def rename_pair(request: Request, piece_id: int, name: str, form: SentForm) -> Response:
+    to = str(form.get("to", "")).strip()
     _, pair = _pair(request, piece_id, name)
     if to and to != name:
         change(request, piece_id, f"Rename {name}", lambda r: editing.rename_pair(r, pair, to))
@@ -139,9 +137,9 @@ async def rename_pair(request: Request, piece_id: int, name: str) -> Response:
 
 
 @router.post("/pairs/split")
-async def split_pair(request: Request, piece_id: int, name: str) -> Response:
+def split_pair(request: Request, piece_id: int, name: str, form: SentForm) -> Response:
     """Put the ticked parts of a pair into one of their own."""
-    keys = [str(k) for k in (await request.form()).getlist("key")]
+    keys = [str(k) for k in form.getlist("key")]
     paired, pair = _pair(request, piece_id, name)
     change(request, piece_id, f"Split {name}", lambda r: editing.split_pair(r, paired, pair, keys))
     return changed(request, piece_id, "meshes", "meshes-changed")
@@ -151,29 +149,29 @@ async def split_pair(request: Request, piece_id: int, name: str) -> Response:
 
 
 @router.get("/checks")
-async def checks(request: Request, piece_id: int) -> Response:
+def checks(request: Request, piece_id: int) -> Response:
     """The findings as a list; the rail around it learns of blocking ones."""
     stopped = False
     try:
-        await services_of(request).measures.check(piece_id)
+        services_of(request).measures.check(piece_id)
     except JobFailed as failed:
         if failed.kind != "cancelled":
             raise
         stopped = True
-    return render(request, "checks.html", **context(request, piece_id, "meshes"), oob=True, stopped=stopped)
+    return page_of(request, piece_id, "meshes").render("checks.html", oob=True, stopped=stopped)
 
 
-async def _finding(request: Request, piece_id: int, number: int) -> Finding:
-    findings = await services_of(request).measures.check(piece_id)
+def _finding(request: Request, piece_id: int, number: int) -> Finding:
+    findings = services_of(request).measures.check(piece_id)
     if not 0 <= number < len(findings):
         raise HTTPException(404, "This finding is no longer there.")
     return findings[number]
 
 
 @router.get("/checks/{number}/marks")
-async def marks(request: Request, piece_id: int, number: int) -> Response:
+def marks(request: Request, piece_id: int, number: int) -> Response:
     """The triangles of a finding, for both views."""
-    finding = await _finding(request, piece_id, number)
+    finding = _finding(request, piece_id, number)
     return marked(finding.marks, finding.title)
 
 
@@ -185,8 +183,8 @@ def marked(shown: Marks, title: str) -> Response:
 
 
 @router.post("/checks/{number}/fix")
-async def fix(request: Request, piece_id: int, number: int) -> Response:
-    finding = await _finding(request, piece_id, number)
+def fix(request: Request, piece_id: int, number: int) -> Response:
+    finding = _finding(request, piece_id, number)
     if finding.fix is None:
         raise InputProblem(finding.title, "There is no fix for this here.", finding.remedy)
     remedy = finding.fix
@@ -198,41 +196,39 @@ async def fix(request: Request, piece_id: int, number: int) -> Response:
 
 
 @router.get("/views/near")
-async def near(
+def near(
     request: Request, piece_id: int, mesh: int, x: Coordinate, y: Coordinate, z: Coordinate, radius: Size
-) -> Response:  # fmt: skip
+) -> Response:
     """What a stand-in hides of one file's sculpts within a ball, scene units."""
-    context(request, piece_id, "meshes")
-    data = await services_of(request).drawings.near(piece_id, mesh, (x, y, z), radius)
+    data = services_of(request).drawings.near(piece_id, mesh, (x, y, z), radius)
     return Response(data, media_type="application/octet-stream")
 
 
 @router.get("/views/{what}")
-async def view(request: Request, piece_id: int, what: str, mesh: int = 0) -> Response:
-    context(request, piece_id, "meshes")
+def view(request: Request, piece_id: int, what: str, mesh: int = 0) -> Response:
     if what not in ("low", "cage", "sculpt"):
         raise HTTPException(404, "There is no such view.")
-    path = await services_of(request).drawings.view(piece_id, what, mesh)  # type: ignore[arg-type]
+    path = services_of(request).drawings.view(piece_id, what, mesh)  # type: ignore[arg-type]
     return FileResponse(path, media_type="application/octet-stream")
 
 
 @router.get("/sheets")
-async def sheets(request: Request, piece_id: int) -> Response:
+def sheets(request: Request, piece_id: int) -> Response:
     """The fields of the sheets' sizes, for a piece with several."""
-    sheets = await services_of(request).drawings.sheets(piece_id)
-    return render(request, "sheets.html", **context(request, piece_id, "maps"), sheets=sheets)
+    sheets = services_of(request).drawings.sheets(piece_id)
+    return page_of(request, piece_id, "maps").render("sheets.html", sheets=sheets)
 
 
 @router.get("/export/{file}")
-async def export(request: Request, piece_id: int, file: str) -> Response:
+def export(request: Request, piece_id: int, file: str) -> Response:
     """ "low.glb", "sculpt.ply", "cage.obj" and the like."""
     what, dot, kind = file.partition(".")
     suffix = dot + kind
-    values = context(request, piece_id, "meshes")
+    page = page_of(request, piece_id, "meshes")
     if what not in get_args(Exported) or suffix not in WRITERS:
         raise HTTPException(404, "There is no such file.")
-    data = await services_of(request).exports.export(piece_id, what, suffix)  # type: ignore[arg-type]
-    name = f"{file_stem(values['piece'].name)}_{what}{suffix}"
+    data = services_of(request).exports.export(piece_id, what, suffix)  # type: ignore[arg-type]
+    name = f"{file_stem(page.piece.name)}_{what}{suffix}"
     return Response(
         data, media_type="application/octet-stream", headers={"Content-Disposition": f'attachment; filename="{name}"'}
     )

@@ -1,26 +1,23 @@
 """Pieces as portable files: saved from their page, opened on the shelf."""
 
-import asyncio
 import shutil
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Depends, Request
 from starlette.background import BackgroundTask
-from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, JSONResponse, Response
 
+from ..piece_page import known_piece
 from ..services.uploads import too_large
 from ..templating import services_of
 
 router = APIRouter()
 
 
-@router.get("/pieces/{piece_id}/piece.icast")
-async def save(request: Request, piece_id: int) -> Response:
+@router.get("/pieces/{piece_id}/piece.icast", dependencies=[Depends(known_piece)])
+def save(request: Request, piece_id: int) -> Response:
     """The piece with its meshes, settings and bakes."""
     services = services_of(request)
-    if services.pieces.get(piece_id) is None:
-        raise HTTPException(404, "This piece is not on the shelf.")
-    path = await asyncio.to_thread(services.piece_files.save, piece_id)
+    path = services.piece_files.save(piece_id)
     remove = BackgroundTask(shutil.rmtree, path.parent, ignore_errors=True)
     return FileResponse(path, media_type="application/zip", filename=path.name, background=remove)
 

@@ -1,6 +1,5 @@
 """The shelf of pieces, and making a new one."""
 
-import asyncio
 import pathlib
 from functools import lru_cache
 
@@ -14,7 +13,7 @@ from ...core.base.errors import InputProblem
 from ...core.base.on_demand import library
 from ..services.pieces import levels_of
 from ..services.uploads import Upload
-from ..templating import in_bytes, render, services_of
+from ..templating import SentForm, gone_of, in_bytes, render, services_of
 from .batches import batch_context
 
 cv2 = library("cv2")
@@ -25,7 +24,7 @@ class FolderOnDisk(BaseModel):
     path: str
 
 
-class NewPiece(BaseModel):
+class PieceOfUploads(BaseModel):
     name: str
     roles: dict[str, str]
     alone: bool = False
@@ -53,13 +52,13 @@ async def sent(request: Request, name: str, batch: str) -> Upload | None:
     """The file that is the body of a request; None for what belongs to a mesh."""
     announced = request.headers.get("content-length", "")
     uploads = services_of(request).uploads
-    return await uploads.take_sent(name, batch, announced, request.stream(), request.is_disconnected)
+    return await uploads.take_sent(name, batch, announced, request.stream(), gone_of(request))
 
 
 @router.put("/uploads/from")
-async def upload_from(request: Request, place: FolderOnDisk) -> Response:
+def upload_from(request: Request, place: FolderOnDisk) -> Response:
     """Take a file in from where it lies on this machine."""
-    return described(await services_of(request).uploads.take_from(place.path, request.is_disconnected))
+    return described(services_of(request).uploads.take_from(place.path, gone_of(request)))
 
 
 @router.post("/uploads/roles")
@@ -76,14 +75,17 @@ def described(taken: Upload) -> Response:
     facts = taken.facts
     return JSONResponse(
         {
-            "token": taken.token, "name": taken.file_name, "triangles": facts.triangles,
-            "objects": len(facts.parts), "uvs": facts.channels > 0,
+            "token": taken.token,
+            "name": taken.file_name,
+            "triangles": facts.triangles,
+            "objects": len(facts.parts),
+            "uvs": facts.channels > 0,
         }
-    )  # fmt: skip
+    )
 
 
 @router.post("/pieces")
-def make(request: Request, piece: NewPiece) -> Response:
+def make(request: Request, piece: PieceOfUploads) -> Response:
     pieces = services_of(request).pieces
     if piece.each_level:
         first = pieces.make_levels(piece.name, piece.roles, piece.alone)[0]
@@ -93,12 +95,12 @@ def make(request: Request, piece: NewPiece) -> Response:
 
 
 @router.get("/pieces/{piece_id}/lit.png")
-async def lit(request: Request, piece_id: int) -> Response:
+def lit(request: Request, piece_id: int) -> Response:
     """A piece as it looks: with its newest map, or before there is one its sculpt. 503 while the engine is busy."""
-    path = await services_of(request).drawings.lit(piece_id)
+    path = services_of(request).drawings.lit(piece_id)
     if path is None:
         return Response(status_code=503, headers={"Retry-After": "2"})
-    return Response(await asyncio.to_thread(_first_side, path), media_type="image/png")
+    return Response(_first_side(path), media_type="image/png")
 
 
 @lru_cache(maxsize=100)
@@ -127,9 +129,9 @@ def disk_use(request: Request, said: str = "") -> Response:
 
 
 @router.post("/disk/proofs")
-async def keep_proofs(request: Request) -> Response:
+def keep_proofs(request: Request, form: SentForm) -> Response:
     """Put aside all but the newest proofs of every piece."""
-    kept = str((await request.form()).get("kept", ""))
+    kept = str(form.get("kept", ""))
     if not kept.isdecimal() or len(kept) > 6:
         raise InputProblem("Proofs to keep", f"“{kept[:40]}” is no number.", "Give one such as 10.")
     count = services_of(request).disk.keep_proofs(int(kept))
@@ -137,9 +139,8 @@ async def keep_proofs(request: Request) -> Response:
 
 
 @router.post("/disk/back")
-async def bring_back(request: Request) -> Response:
+def bring_back(request: Request, form: SentForm) -> Response:
     """Bring back a deleted piece, or the bakes of one that were deleted together."""
-    form = await request.form()
     piece_id, moment = str(form.get("piece", "")), str(form.get("moment", ""))
     try:
         services_of(request).pieces.bring_back(int(piece_id), float(moment) if moment else None)

@@ -5,9 +5,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ...core.base.errors import InputProblem
-from ...engine.engine import Ticket
 from ...engine.messages import (
-    QUICK,
     BakeInto,
     BringIn,
     CheckPiece,
@@ -27,17 +25,29 @@ from ...engine.messages import (
     ShowProof,
     TryFit,
 )
+from ...engine.ticket import Ticket
 
 if TYPE_CHECKING:
     from .services import Services
 
 SHORT = 0.4  # seconds: what is over sooner is not worth a line
 NAMES: dict[type, str] = {
-    ShowProof: "Live proof", JudgeProof: "Live proof", MeasureReach: "Measure", TryFit: "Fit", Cover: "Coverage",
-    RunItem: "Batch", CheckPiece: "Checks", Draw: "Drawing", DrawNear: "Drawing", Export: "Export",
-    ConvertMap: "Conversion", Mix: "Mix", HandOff: "Handoff", BringIn: "Judging a map",
+    ShowProof: "Live proof",
+    JudgeProof: "Live proof",
+    MeasureReach: "Measure",
+    TryFit: "Fit",
+    Cover: "Coverage",
+    RunItem: "Batch",
+    CheckPiece: "Checks",
+    Draw: "Drawing",
+    DrawNear: "Drawing",
+    Export: "Export",
+    ConvertMap: "Conversion",
+    Mix: "Mix",
+    HandOff: "Handoff",
+    BringIn: "Judging a map",
     LoadPacked: "Opening a piece file",
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,16 +78,14 @@ class Work:
         now, jobs = time.monotonic(), []
         for ticket in sorted(self.services.engine.tickets, key=lambda ticket: ticket.number):
             seconds = None if ticket.began is None else now - ticket.began
-            if isinstance(ticket.job, QUICK) or (seconds is not None and seconds < SHORT):
+            if ticket.job.QUICK or (seconds is not None and seconds < SHORT):
                 continue
             known = self.services.pieces.get(ticket.piece_id, 0) if ticket.piece_id else None
             left = ticket.pace.seconds_left() if seconds is not None else None
             told, piece = ticket.told, known[0].name if known else ""
             jobs.append(
-                AtWork(
-                    ticket.number, called(ticket.job), ticket.piece_id, piece, told.stage, told.share, seconds, left
-                )
-            )  # fmt: skip
+                AtWork(ticket.number, called(ticket.job), ticket.piece_id, piece, told.stage, told.share, seconds, left)
+            )
         return jobs
 
     def stop(self, number: int) -> None:

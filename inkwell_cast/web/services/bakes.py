@@ -18,8 +18,8 @@ from ...core.settings.basis import Basis
 from ...core.settings.mends import Mend
 from ...core.settings.mends_overlay import add_mend
 from ...core.settings.recipe import Recipe
-from ...engine.engine import JobFailed, Ticket
 from ...engine.messages import PEEK, BakeInto, BringIn
+from ...engine.ticket import JobFailed, Ticket
 from ...store import bakes, disk
 from ...store.bakes import BakeRecord, BakeRow
 from ..cache_keys import LIKENESS, PARALLAX, SIDES, meshes_key
@@ -162,7 +162,7 @@ class Bakes:
             raise InputProblem("The bake", "This map was made elsewhere; it has no settings.", "Choose a bake.")
         words = f"Settings of {row.name or 'an earlier bake'}"
         settings = self.services.settings
-        settings.change(row.piece_id, words, lambda recipe: _but_size(row, recipe) if row.proof else row.recipe)
+        settings.change(row.piece_id, words, lambda recipe: row.recipe.as_large_as(recipe) if row.proof else row.recipe)
 
     def disk_use(self, bake_ids: list[int]) -> dict[int, int]:
         """Bytes of the pictures of some bakes."""
@@ -178,9 +178,11 @@ class Bakes:
         """A bake ended: write down how. Where that cannot be written, it is tried again until it can."""
         if not self._closed(piece_id, bake_id, folder, future):
             again = threading.Thread(
-                target=self._close_later, args=(piece_id, bake_id, folder, future), name=f"end of bake {bake_id}",
+                target=self._close_later,
+                args=(piece_id, bake_id, folder, future),
+                name=f"end of bake {bake_id}",
                 daemon=True,
-            )  # fmt: skip
+            )
             again.start()
 
     def _close_later(self, *end: Any) -> None:
@@ -278,11 +280,3 @@ def _with_all(recipe: Recipe, mends: list[Mend]) -> Recipe:
     for mend in mends:
         recipe = add_mend(recipe, mend)
     return recipe
-
-
-def _but_size(row: BakeRecord, recipe: Recipe) -> Recipe:
-    """The settings of a proof with the sizes and numbers of rays that the piece has now."""
-    kept = {"sheet": recipe.sheet, "sizes": recipe.sizes}
-    for name in ("occlusion", "thickness"):
-        kept[name] = getattr(row.recipe, name).model_copy(update={"rays": getattr(recipe, name).rays})
-    return row.recipe.model_copy(update=kept)

@@ -1,7 +1,8 @@
 """Batches of the shelf: pieces baked for a receiver and handed off, one after the other."""
 
-import asyncio
 import pathlib
+import threading
+import time
 from typing import TYPE_CHECKING
 
 from ...core.base.errors import InputProblem
@@ -9,8 +10,8 @@ from ...core.handoff.batch import Outcome, Summary, in_batch, write_summary
 from ...core.handoff.file_names import plain
 from ...core.handoff.plan import refuse_unready
 from ...core.settings.receivers import Receiver
-from ...engine.engine import JobFailed
 from ...engine.pace import Pace
+from ...engine.ticket import JobFailed
 from ...store import batches
 from ...store.batches import BatchRow
 from ..local_paths import local_path
@@ -26,7 +27,7 @@ class Batches:
 
     def __init__(self, services: "Services") -> None:
         self.services, self.store = services, services.store
-        self._task: asyncio.Task[None] | None = None
+        self._work: threading.Thread | None = None
         self._at: int | None = None  # the bake that is at work
         self._piece: int | None = None
         self._cancelled = False
@@ -39,14 +40,11 @@ class Batches:
             return batches.all_of(db)
 
     def start(self, piece_ids: list[int], receiver: Receiver, place: str) -> int:
-        """Begin a batch into a folder of this machine. Raises InputProblem.
-
-        Must be called where an event loop runs.
-        """
+        """Begin a batch into a folder of this machine. Raises InputProblem."""
         folder = local_path(place, "The folder", "/home/me/textures")
         if not piece_ids:
             raise InputProblem("The batch", "No piece is ticked.", "Tick those to bake.")
-        if self._task and not self._task.done():
+        if self._work and self._work.is_alive():
             raise InputProblem("The batch", "Another one is at work.", "Wait until it has ended, or cancel it.")
         named: dict[str, int] = {}
         for piece_id in piece_ids:
@@ -64,7 +62,9 @@ class Batches:
         with self.store.writing() as db:
             batch_id = batches.add(db, str(folder), summary)
         self._cancelled, self._pace, self._done, self._each = False, Pace(), 0.0, 1 / len(piece_ids)
-        self._task = asyncio.create_task(self._run(batch_id, piece_ids, receiver, folder, summary))
+        work = batch_id, piece_ids, receiver, folder, summary
+        self._work = threading.Thread(target=self._run, args=work, name="batch", daemon=True)
+        self._work.start()
         return batch_id
 
     def cancel(self) -> None:
@@ -86,7 +86,7 @@ class Batches:
         self._pace.heard(share)
         return row.stage if row else "", share, self._pace.seconds_left()
 
-    async def _run(
+    def _run(
         self, batch_id: int, piece_ids: list[int], receiver: Receiver, folder: pathlib.Path, summary: Summary
     ) -> None:
         message = ""
@@ -95,12 +95,12 @@ class Batches:
                 if self._cancelled:
                     message = "Cancelled; what is done is kept."
                     break
-                outcome = await self._one(piece_id, waiting.piece, receiver, folder)
+                outcome = self._one(piece_id, waiting.piece, receiver, folder)
                 summary = summary.with_outcome(outcome)
                 self._at, self._done = None, self._done + self._each
                 with self.store.writing() as db:
                     batches.tell(db, batch_id, summary)
-                await asyncio.to_thread(write_summary, folder, summary)
+                write_summary(folder, summary)
         except InputProblem as problem:
             message = str(problem)
         except Exception as error:
@@ -110,32 +110,32 @@ class Batches:
             with self.store.writing() as db:
                 batches.end(db, batch_id, message)
 
-    async def _one(self, piece_id: int, name: str, receiver: Receiver, folder: pathlib.Path) -> Outcome:
+    def _one(self, piece_id: int, name: str, receiver: Receiver, folder: pathlib.Path) -> Outcome:
         """Bake a piece as the receiver wants it and hand it off; its own settings stay as they are."""
         try:
-            await self._until_idle(piece_id)
+            self._until_idle(piece_id)
             piece = self.services.pieces.wanted(piece_id)[0]
             bake_id = self.services.bakes.start(piece_id, False, recipe=receiver.laid_over(piece.recipe))
             self._at, self._piece = bake_id, piece_id
-            row = await self._ended(bake_id)
+            row = self._ended(bake_id)
             if row.manifest is None:
                 return Outcome(piece=name, state="failed", message=row.message or "The bake was deleted.")
-            handed = await self.services.handoffs.hand_off_batch(piece_id, bake_id, folder, receiver)
+            handed = self.services.handoffs.hand_off_batch(piece_id, bake_id, folder, receiver)
         except (InputProblem, JobFailed) as problem:
             return Outcome(piece=name, state="failed", message=str(problem))
         finished = self.services.handoffs.finished(piece_id, bake_id)[0]
-        return await asyncio.to_thread(Outcome.of, name, row.seconds or 0.0, finished, handed, folder)
+        return Outcome.of(name, row.seconds or 0.0, finished, handed, folder)
 
-    async def _until_idle(self, piece_id: int) -> None:
+    def _until_idle(self, piece_id: int) -> None:
         """Wait for a bake of the piece that is at work already."""
         while any(row.open for row in self.services.pieces.wanted(piece_id)[2][:1]) and not self._cancelled:
-            await asyncio.sleep(LOOK_EVERY)
+            time.sleep(LOOK_EVERY)
 
-    async def _ended(self, bake_id: int):  # type: ignore[no-untyped-def]
+    def _ended(self, bake_id: int):  # type: ignore[no-untyped-def]
         while True:
             row = self.services.bakes.get(bake_id)
             if row is None:
                 raise InputProblem("The bake", "It was deleted while it ran.", "Start the batch again.")
             if not row.open:
                 return row
-            await asyncio.sleep(LOOK_EVERY)
+            time.sleep(LOOK_EVERY)

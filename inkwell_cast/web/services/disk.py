@@ -43,10 +43,13 @@ class Disk:
         for row, kinds in zip(gone, gone_files, strict=True):
             row["whole"] = size(set().union(*kinds.values()))
         return {
-            "rows": sorted(rows, key=lambda row: -row["whole"]), "gone": gone, "gone_bakes": gone_bakes,
-            "whole": sum(sizes.values()), "free": shutil.disk_usage(self.store.folder).free,
+            "rows": sorted(rows, key=lambda row: -row["whole"]),
+            "gone": gone,
+            "gone_bakes": gone_bakes,
+            "whole": sum(sizes.values()),
+            "free": shutil.disk_usage(self.store.folder).free,
             "deleted": sum(row["whole"] for row in gone) + sum(row["deleted"] for row in rows),
-        }  # fmt: skip
+        }
 
     def keep_proofs(self, kept: int) -> int:
         """Put aside all but the newest proofs of every piece; returns how many."""

@@ -1,9 +1,11 @@
 """What the views draw: lows, cages and sculpts as light meshes, made once and kept."""
 
-import asyncio
 import pathlib
 import shutil
+import threading
 from collections.abc import Callable
+from concurrent.futures import Future
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from ...core.base.errors import InputProblem
@@ -25,9 +27,10 @@ class Drawings:
 
     def __init__(self, services: "Services") -> None:
         self.services, self.store = services, services.store
-        self._drawing: dict[str, asyncio.Task[pathlib.Path]] = {}
+        self._drawing: dict[str, Future[pathlib.Path]] = {}
+        self._lock = threading.Lock()
 
-    async def view(self, piece_id: int, what: Drawn, mesh_id: int = 0) -> pathlib.Path:
+    def view(self, piece_id: int, what: Drawn, mesh_id: int = 0) -> pathlib.Path:
         """The file that the browser draws: the lows, their cage or one file's sculpts; made once and kept."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         name, names = "", tuple[str, ...]()
@@ -38,30 +41,32 @@ class Drawings:
         known = self._known(key)
         if known:
             return known
-        if key not in self._drawing:  # several requests for one view wait for one job
+        with self._lock:  # several requests for one view wait for one job
+            drawing = self._drawing.get(key)
+            mine = drawing is None
+            if drawing is None:
+                drawing = self._drawing[key] = Future()
+        if mine:
             sources = self.services.pieces.sources(rows)
-            job = self._draw(
-                key, lambda path: Draw(piece.recipe, sources, what, path, name, names), piece_id, what == "cage"
-            )
-            self._drawing[key] = asyncio.create_task(job)
-        try:
-            return await asyncio.shield(self._drawing[key])
-        finally:
-            if key in self._drawing and self._drawing[key].done():
+            try:
+                job = partial(Draw, piece.recipe, sources, what, name=name, names=names)
+                drawing.set_result(self._draw(key, lambda path: job(path=path), piece_id, what == "cage"))
+            except BaseException as error:
+                drawing.set_exception(error)
+            finally:
                 self._drawing.pop(key)
+        return drawing.result()
 
-    async def near(
-        self, piece_id: int, mesh_id: int, centre: tuple[float, float, float], radius: float
-    ) -> bytes:  # fmt: skip
+    def near(self, piece_id: int, mesh_id: int, centre: tuple[float, float, float], radius: float) -> bytes:
         """What the browser draws of one file's sculpts within a ball, scene units; not kept."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         row = self.services.pieces.mesh(piece_id, mesh_id)
         names = sculpts_of(row, paired_of(piece, rows))
         job = DrawNear(piece.recipe, self.services.pieces.sources([row]), row.file_name, names, centre, radius)
-        drawn: bytes = await asyncio.wrap_future(self.services.engine.submit(job, piece_id=piece_id).future)
+        drawn: bytes = self.services.engine.submit(job, piece_id=piece_id).future.result()
         return drawn
 
-    async def lit(self, piece_id: int) -> pathlib.Path | None:
+    def lit(self, piece_id: int) -> pathlib.Path | None:
         """The strip of the newest bake's lit pictures of the low, or of the sculpt; None while the engine is busy.
 
         Raises InputProblem for a large piece that was never baked: a card must not hold up what was asked for.
@@ -76,7 +81,7 @@ class Drawings:
             raise InputProblem(piece.name, "It is large, and drawn with its first bake.", "Bake it.")
         if known or self.services.engine.reading.busy:
             return known
-        return await self.view(piece_id, "lit")
+        return self.view(piece_id, "lit")
 
     def _known(self, key: str) -> pathlib.Path | None:
         """A drawing that was made before."""
@@ -85,15 +90,15 @@ class Drawings:
         path = self.store.files.path(digest) if digest else None
         return path if path and path.is_file() else None
 
-    async def _draw(self, key: str, job: Callable[[str], Job], piece_id: int, following: bool) -> pathlib.Path:
+    def _draw(self, key: str, job: Callable[[str], Job], piece_id: int, following: bool) -> pathlib.Path:
         folder = self.store.files.temporary_folder()
         try:
             path = folder / "view"
             drawing = job(str(path))
             engine, follow = self.services.engine, self.services.follow
             ticket = follow(piece_id, drawing) if following else engine.submit(drawing, piece_id=piece_id)
-            await asyncio.wrap_future(ticket.future)
-            return await asyncio.to_thread(self._keep_view, key, path, piece_id)
+            ticket.future.result()
+            return self._keep_view(key, path, piece_id)
         finally:
             shutil.rmtree(folder, ignore_errors=True)
 
@@ -104,7 +109,7 @@ class Drawings:
                 views.put(db, key, digest, piece_id)
         return self.store.files.path(digest)
 
-    async def sheets(self, piece_id: int) -> list[dict[str, Any]]:
+    def sheets(self, piece_id: int) -> list[dict[str, Any]]:
         """Name, width and height of every sheet of a piece as it is now."""
-        sheets: list[dict[str, Any]] = unpack_header(await self.view(piece_id, "low"))["sheets"]
+        sheets: list[dict[str, Any]] = unpack_header(self.view(piece_id, "low"))["sheets"]
         return sheets

@@ -1,6 +1,5 @@
 """Files that leave one by one: meshes, and normal maps in another basis."""
 
-import asyncio
 import pathlib
 import shutil
 from typing import TYPE_CHECKING
@@ -18,7 +17,7 @@ class Exports:
     def __init__(self, services: "Services") -> None:
         self.services, self.store, self.engine = services, services.store, services.engine
 
-    async def export(self, piece_id: int, what: Exported, suffix: str) -> bytes:
+    def export(self, piece_id: int, what: Exported, suffix: str) -> bytes:
         """The low, the sculpt's stand-in or the cage as a file of that type."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         folder = self.store.files.temporary_folder()
@@ -26,22 +25,22 @@ class Exports:
             path = folder / f"{what}{suffix}"
             job = Export(piece.recipe, self.services.pieces.sources(rows), what, str(path))
             ticket = self.engine.submit(job, piece_id=piece_id)
-            await asyncio.wrap_future(ticket.future)
-            return await asyncio.to_thread(path.read_bytes)
+            ticket.future.result()
+            return path.read_bytes()
         finally:
             shutil.rmtree(folder, ignore_errors=True)
 
-    async def convert(self, piece_id: int, name: str, picture: bytes, source: Basis | None) -> tuple[bytes, str]:
+    def convert(self, piece_id: int, name: str, picture: bytes, source: Basis | None) -> tuple[bytes, str]:
         """A normal map of the lows from a basis (None for object space) to the piece's own, and what to note."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         folder = self.store.files.temporary_folder()
         try:
             given = folder / f"given{pathlib.Path(name).suffix.lower()}"
-            await asyncio.to_thread(given.write_bytes, picture)
+            given.write_bytes(picture)
             converted = folder / "made.png"
             sources = self.services.pieces.sources(rows)
             job = ConvertMap(piece.recipe, sources, str(given), str(converted), source, piece.recipe.basis)
-            said: str = await asyncio.wrap_future(self.engine.submit(job, piece_id=piece_id).future)
-            return await asyncio.to_thread(converted.read_bytes), said.replace(given.name, name)
+            said: str = self.engine.submit(job, piece_id=piece_id).future.result()
+            return converted.read_bytes(), said.replace(given.name, name)
         finally:
             shutil.rmtree(folder, ignore_errors=True)

@@ -1,10 +1,10 @@
 """Handoffs of bakes: into folders and archives of this machine, or to be fetched."""
 
-import asyncio
 import datetime
 import pathlib
 import secrets
 import shutil
+import threading
 from collections import OrderedDict
 from typing import TYPE_CHECKING
 
@@ -17,8 +17,8 @@ from ...core.handoff.plan import Planned, coming, is_shared, plan, refuse_place
 from ...core.handoff.shared_folder import Change, changes
 from ...core.settings.handoff import Handoff
 from ...core.settings.receivers import Receiver
-from ...engine.engine import Ticket
 from ...engine.messages import HandOff
+from ...engine.ticket import Ticket
 from ...store import handoffs
 from ...store.bakes import BakeRecord
 from ...store.handoffs import HandoffRow
@@ -37,7 +37,8 @@ class Handoffs:
     def __init__(self, services: "Services") -> None:
         self.services, self.store = services, services.store
         self._archives: OrderedDict[str, pathlib.Path] = OrderedDict()
-        self._tickets: dict[int, Ticket] = {}
+        self._tickets: dict[int, list[Ticket]] = {}  # of pieces, those at work
+        self._lock = threading.Lock()
 
     def finished(self, piece_id: int, bake_id: int) -> tuple[Finished, BakeRecord]:
         """A bake of a piece for handing off. Raises InputProblem for one that is gone, or of other meshes."""
@@ -52,12 +53,12 @@ class Handoffs:
         kept = self.services.bakes
         return Finished.of_pictures(piece.name, row.manifest, lambda sheet, key: kept.picture(bake_id, sheet, key)), row
 
-    async def hand_off(self, piece_id: int, bake_id: int, place: str, existing: str = "") -> Handed:
+    def hand_off(self, piece_id: int, bake_id: int, place: str, existing: str = "") -> Handed:
         """Write a handoff to a folder or a .zip of this machine; `existing` wins over the piece's setting."""
         target, handoff = _target(place), self._handoff(piece_id, existing)
         finished, _ = self.finished(piece_id, bake_id)
         refuse_place(handoff, finished.piece, target, _planned(finished, handoff))
-        handed, receiver = await self._write(piece_id, bake_id, handoff, target)
+        handed, receiver = self._write(piece_id, bake_id, handoff, target)
         with self.store.writing() as db:
             handoffs.add(db, piece_id, bake_id, str(handed.path), receiver, len(handed.manifest.files) + 1)
         return handed
@@ -75,12 +76,12 @@ class Handoffs:
             made[file.name] = entry.sha256 if entry else ""
         return changes(target, finished.piece, made)
 
-    async def archive(self, piece_id: int, bake_id: int) -> str:
+    def archive(self, piece_id: int, bake_id: int) -> str:
         """Make a handoff as an archive to be fetched; gives its token."""
         folder = self.store.files.temporary_folder()
         try:
             target = folder / f"{plain(self.services.pieces.wanted(piece_id)[0].name)}.zip"
-            handed, _ = await self._write(piece_id, bake_id, self._handoff(piece_id, ""), target)
+            handed, _ = self._write(piece_id, bake_id, self._handoff(piece_id, ""), target)
         except BaseException:
             shutil.rmtree(folder, ignore_errors=True)
             raise
@@ -94,26 +95,27 @@ class Handoffs:
         return self._archives.get(token)
 
     def cancel(self, piece_id: int) -> None:
-        """Give up a handoff that is at work."""
-        ticket = self._tickets.get(piece_id)
-        if ticket:
+        """Give up the handoffs of a piece that are at work."""
+        with self._lock:
+            tickets = [*self._tickets.get(piece_id, [])]
+        for ticket in tickets:
             ticket.stop()
 
     def past(self, piece_id: int) -> list[HandoffRow]:
         with self.store.reading() as db:
             return handoffs.of_piece(db, piece_id)
 
-    async def hand_off_batch(self, piece_id: int, bake_id: int, out: pathlib.Path, receiver: Receiver) -> Handed:
+    def hand_off_batch(self, piece_id: int, bake_id: int, out: pathlib.Path, receiver: Receiver) -> Handed:
         """Hand off a bake of a batch into its folder, as its receiver wants it."""
         handoff, target = in_batch(receiver.handoff, self.services.pieces.wanted(piece_id)[0].name, out)
-        handed, _ = await self._write(piece_id, bake_id, handoff, target, receiver.name)
+        handed, _ = self._write(piece_id, bake_id, handoff, target, receiver.name)
         return handed
 
     def _handoff(self, piece_id: int, existing: str) -> Handoff:
         settings = self.services.pieces.wanted(piece_id)[0].recipe.handoff
         return Handoff.model_validate(settings.model_dump() | ({"existing": existing} if existing else {}))
 
-    async def _write(
+    def _write(
         self, piece_id: int, bake_id: int, handoff: Handoff, target: pathlib.Path, receiver: str = ""
     ) -> tuple[Handed, str]:
         finished, row = self.finished(piece_id, bake_id)
@@ -122,14 +124,13 @@ class Handoffs:
         sources = self.services.pieces.sources(self.services.pieces.wanted(piece_id)[1])
         job = HandOff(row.recipe, sources, finished, handoff, str(target), receiver)
         ticket = self.services.engine.submit(job, piece_id=piece_id)
-        self._tickets[piece_id] = ticket
+        with self._lock:
+            self._tickets.setdefault(piece_id, []).append(ticket)
         try:
-            handed: Handed = await asyncio.wrap_future(ticket.future)
-        except asyncio.CancelledError:
-            ticket.stop()
-            raise
+            handed: Handed = ticket.future.result()
         finally:
-            self._tickets.pop(piece_id, None)
+            with self._lock:
+                self._tickets[piece_id].remove(ticket)
         return handed, receiver
 
 

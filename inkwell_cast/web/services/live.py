@@ -1,6 +1,5 @@
 """The live proof: the proof of a piece as it is now, renewed whenever that changes."""
 
-import asyncio
 import shutil
 import time
 from collections.abc import Callable
@@ -25,7 +24,7 @@ class Live:
     def __init__(self, services: "Services") -> None:
         self.services, self.store = services, services.store
 
-    async def show(self, piece_id: int, key: str, tried: Callable[[Recipe], Recipe] | None = None) -> bytes:
+    def show(self, piece_id: int, key: str, tried: Callable[[Recipe], Recipe] | None = None) -> bytes:
         """The picture of a map, as a message; with settings that are being tried, a draft of it.
 
         Raises InputProblem, and JobFailed of the kind "cancelled" where something newer was asked for.
@@ -33,20 +32,18 @@ class Live:
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         recipe = tried(piece.recipe) if tried else piece.recipe
         self.give_up(piece_id)
-        return await self._follow(
-            piece_id, ShowProof(recipe, self.services.pieces.sources(rows), key, tried is not None)
-        )
+        return self._follow(piece_id, ShowProof(recipe, self.services.pieces.sources(rows), key, tried is not None))
 
     def give_up(self, piece_id: int) -> None:
         """End what is under way."""
         self.services.give_up(piece_id, (ShowProof, JudgeProof, BakeInto))
 
-    async def judge(self, piece_id: int, key: str) -> bytes:
+    def judge(self, piece_id: int, key: str) -> bytes:
         """The same picture with all samples, and how the proof is seen."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
-        return await self._follow(piece_id, JudgeProof(piece.recipe, self.services.pieces.sources(rows), key))
+        return self._follow(piece_id, JudgeProof(piece.recipe, self.services.pieces.sources(rows), key))
 
-    async def finish(self, piece_id: int) -> int:
+    def finish(self, piece_id: int) -> int:
         """The whole proof with its flaws, as a bake that goes with the next one; its number.
 
         One that was there for `REST` is kept.
@@ -56,9 +53,9 @@ class Live:
         try:
             job = BakeInto(piece.recipe.proof(), self.services.pieces.sources(rows), str(folder), proof=True)
             ticket = self.services.follow(piece_id, job)
-            manifest: Manifest = await asyncio.wrap_future(ticket.future)
+            manifest: Manifest = ticket.future.result()
             with self.store.files.adopting() as adopt:
-                files = await asyncio.to_thread(kept_files, manifest, folder, adopt)
+                files = kept_files(manifest, folder, adopt)
                 with self.store.writing() as db:
                     hashes = set[str]().union(*disk.of_bakes(db, bakes.passed_live(db, piece_id)).values())
                     bake_id = bakes.put_live(db, piece_id, meshes_key(rows), manifest, files, started, REST)
@@ -74,6 +71,6 @@ class Live:
         with self.store.writing() as db:
             bakes.keep(db, bake_id)
 
-    async def _follow(self, piece_id: int, job: Job) -> bytes:
-        made: bytes = await asyncio.wrap_future(self.services.follow(piece_id, job).future)
+    def _follow(self, piece_id: int, job: Job) -> bytes:
+        made: bytes = self.services.follow(piece_id, job).future.result()
         return made

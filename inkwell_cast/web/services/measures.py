@@ -1,6 +1,5 @@
 """What is measured of a piece: its checks, the coverage of its cage, the section, what a texel sees."""
 
-import asyncio
 from typing import TYPE_CHECKING
 
 from ...core.bake.measured_reach import FitTried, Measured
@@ -30,13 +29,13 @@ class Measures:
         self._checks: dict[str, list[Finding]] = {}
         self._covered: dict[str, Coverage] = {}
 
-    async def check(self, piece_id: int) -> list[Finding]:
+    def check(self, piece_id: int) -> list[Finding]:
         """What is wrong with a piece; found once for each state of it."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         key = result_key(piece.recipe, rows, CHECKS)
         if key not in self._checks:
             job = CheckPiece(piece.recipe, self.services.pieces.sources(rows))
-            self._checks[key] = await asyncio.wrap_future(self.engine.submit(job, piece_id=piece_id).future)
+            self._checks[key] = self.engine.submit(job, piece_id=piece_id).future.result()
             while len(self._checks) > KEPT_CHECKS:
                 self._checks.pop(next(iter(self._checks)))
         return self._checks[key]
@@ -45,47 +44,53 @@ class Measures:
         """The findings for a piece as it is, if they are known."""
         return self._checks.get(result_key(piece.recipe, rows, CHECKS))
 
-    async def cover(self, piece_id: int, scope: str, reach: dict[str, float]) -> Coverage:
+    def cover(self, piece_id: int, scope: str, reach: dict[str, float]) -> Coverage:
         """How well the cage holds the sculpt of a scope, with the piece's reach or one that is being tried."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         recipe = with_reach(piece.recipe, scope, reach)
         key = result_key(recipe, rows, COVERAGE) + scope
         if key not in self._covered:
             ticket = self.services.follow(piece_id, Cover(recipe, self.services.pieces.sources(rows), scope))
-            self._covered[key] = await asyncio.wrap_future(ticket.future)
+            self._covered[key] = ticket.future.result()
             while len(self._covered) > KEPT_CHECKS:
                 self._covered.pop(next(iter(self._covered)))
         return self._covered[key]
 
-    async def measure(self, piece_id: int, scope: str) -> Measured:
+    def measure(self, piece_id: int, scope: str) -> Measured:
         """The reach of a scope that looks best."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         ticket = self.services.follow(piece_id, MeasureReach(piece.recipe, self.services.pieces.sources(rows), scope))
-        found: Measured = await asyncio.wrap_future(ticket.future)
+        found: Measured = ticket.future.result()
         return found
 
-    async def try_fit(self, piece_id: int) -> FitTried:
+    def try_fit(self, piece_id: int) -> FitTried:
         """How a fitted cage looks beside the even reach in force."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         ticket = self.services.follow(piece_id, TryFit(piece.recipe, self.services.pieces.sources(rows)))
-        found: FitTried = await asyncio.wrap_future(ticket.future)
+        found: FitTried = ticket.future.result()
         return found
 
-    async def section(
-        self, piece_id: int, triangle: int, place: tuple[float, float, float], turned: float, zoom: float,
-        along: Along, view: tuple[float, float, float],
-    ) -> Section | None:  # fmt: skip
+    def section(
+        self,
+        piece_id: int,
+        triangle: int,
+        place: tuple[float, float, float],
+        turned: float,
+        zoom: float,
+        along: Along,
+        view: tuple[float, float, float],
+    ) -> Section | None:
         """The slice at a place of the low; None off the paired lows."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         job = SectionAt(piece.recipe, self.services.pieces.sources(rows), triangle, place, turned, zoom, along, view)
-        cut: Section | None = await asyncio.wrap_future(self.engine.submit(job).future)
+        cut: Section | None = self.engine.submit(job).future.result()
         return cut
 
-    async def probe(self, row: BakeRecord, sheet: str, x: int, y: int) -> Probe | None:
+    def probe(self, row: BakeRecord, sheet: str, x: int, y: int) -> Probe | None:
         """What a texel of a bake sees; None off the low, or when the meshes have changed."""
         known = self.services.pieces.get(row.piece_id)
         if known is None or meshes_key(known[1]) != row.meshes:
             return None
         ticket = self.engine.submit(ProbeAt(row.recipe, self.services.pieces.sources(known[1]), sheet, x, y))
-        result: Probe | None = await asyncio.wrap_future(ticket.future)
+        result: Probe | None = ticket.future.result()
         return result

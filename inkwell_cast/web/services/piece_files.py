@@ -1,11 +1,12 @@
 """Pieces as portable files, saved from the shelf and put on it."""
 
-import asyncio
 import pathlib
 import shutil
 from collections.abc import AsyncIterator
 from dataclasses import asdict
 from typing import TYPE_CHECKING
+
+from starlette.concurrency import run_in_threadpool
 
 from ...core.base.errors import InputProblem
 from ...core.handoff.file_names import plain
@@ -41,11 +42,16 @@ class PieceFiles:
                 pictures = bakes.pictures_of(db, row.id)
             entries.append(
                 BakeEntry(
-                    name=row.name, proof=row.proof, created=row.created, started=row.started, ended=row.ended,
-                    manifest=row.manifest, current=row.meshes == meshes_key(rows),
+                    name=row.name,
+                    proof=row.proof,
+                    created=row.created,
+                    started=row.started,
+                    ended=row.ended,
+                    manifest=row.manifest,
+                    current=row.meshes == meshes_key(rows),
                     pictures=[PictureEntry(sheet=s, key=k, sha256=h) for (s, k), h in sorted(pictures.items())],
                 )
-            )  # fmt: skip
+            )
         given = [MeshEntry(file=row.file_name, sha256=row.sha256, copy=row.copy) for row in rows]
         contents = PieceFile(name=piece.name, recipe=piece.recipe, meshes=given, bakes=entries)
         path = self.store.files.temporary_folder() / f"{plain(piece.name)}.icast"
@@ -69,19 +75,23 @@ class PieceFiles:
                     size += len(chunk)
                     if size > self.services.uploads.max_upload:
                         raise too_large(name, self.services.uploads.max_upload)
-                    await asyncio.to_thread(file.write, chunk)
-            piece = await asyncio.to_thread(unpack_piece, path, inner, name)
-            path.unlink()
-            facts = {}
-            for mesh in piece.meshes:
-                job = LoadPacked(str(inner / mesh.copy_), mesh.file)
-                loaded: Loaded = await asyncio.wrap_future(self.services.engine.submit(job).future)
-                facts[mesh.file] = Facts.model_validate(asdict(loaded))
-            return await asyncio.to_thread(self._keep, piece, inner, facts)
+                    await run_in_threadpool(file.write, chunk)
+            return await run_in_threadpool(self._take_in, path, inner, name)
         except OSError as error:
             raise InputProblem(name, f"It cannot be taken in ({error.strerror}).", "Free some space.") from error
         finally:
             shutil.rmtree(folder, ignore_errors=True)
+
+    def _take_in(self, path: pathlib.Path, inner: pathlib.Path, name: str) -> int:
+        """Unpack a piece file into a folder, check its meshes, and put it on the shelf."""
+        piece = unpack_piece(path, inner, name)
+        path.unlink()
+        facts = {}
+        for mesh in piece.meshes:
+            job = LoadPacked(str(inner / mesh.copy_), mesh.file)
+            loaded: Loaded = self.services.engine.submit(job).future.result()
+            facts[mesh.file] = Facts.model_validate(asdict(loaded))
+        return self._keep(piece, inner, facts)
 
     def _keep(self, piece: PieceFile, folder: pathlib.Path, facts: dict[str, Facts]) -> int:
         """Take the files into the store and write the piece down, in one step."""

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ...core.base.errors import InputProblem
 from ...core.mesh.reload_changes import what_changed
 from ...core.settings import editing
-from ...core.settings.detail_levels import level_of, level_of_object, levels_in
+from ...core.settings.lods import level_of, level_of_object, levels_in
 from ...core.settings.mends_overlay import mended
 from ...core.settings.pairing import Paired, Part, pair_up
 from ...core.settings.recipe import Recipe
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from .services import Services
 
 RECENT = 12  # bakes that the drawer shows before more are asked for
-Found = tuple[Piece, list[MeshRow], list[BakeRow]]
+PieceRows = tuple[Piece, list[MeshRow], list[BakeRow]]
 
 
 class Pieces:
@@ -42,13 +42,13 @@ class Pieces:
                 for p in pieces.all_of(db)
             ]
 
-    def get(self, piece_id: int, most: int = RECENT) -> Found | None:
+    def get(self, piece_id: int, most: int = RECENT) -> PieceRows | None:
         """A piece with its files and its newest bakes."""
         with self.store.reading() as db:
             piece = pieces.get(db, piece_id)
             return (piece, meshes.of_piece(db, piece_id), bakes.of_piece(db, piece_id, most)) if piece else None
 
-    def wanted(self, piece_id: int) -> Found:
+    def wanted(self, piece_id: int) -> PieceRows:
         known = self.get(piece_id)
         if known is None:
             raise InputProblem("The piece", "It is no longer on the shelf.", "Go back to the shelf.")
@@ -74,7 +74,7 @@ class Pieces:
 
     def _make(
         self, name: str, roles: dict[str, str], recipe: Recipe | None, alone: bool, levels: list[str]
-    ) -> list[int]:  # fmt: skip
+    ) -> list[int]:
         uploads = [self.uploads.taken.get(token) for token in roles]
         known = [upload for upload in uploads if upload]
         if len(known) < len(roles):
@@ -128,23 +128,30 @@ class Pieces:
         row = self.mesh(piece_id, mesh_id)
         with self.store.writing() as db:
             meshes.put(
-                db, piece_id, row.file_name, upload.sha256, upload.copy, upload.size, upload.facts, upload.place,
+                db,
+                piece_id,
+                row.file_name,
+                upload.sha256,
+                upload.copy,
+                upload.size,
+                upload.facts,
+                upload.place,
                 upload.modified,
-            )  # fmt: skip
+            )
         self.uploads.settled(upload)
         return what_changed(row.facts.parts, upload.facts.parts)
 
-    async def reload(self, piece_id: int, mesh_id: int) -> list[str]:
+    def reload(self, piece_id: int, mesh_id: int) -> list[str]:
         """Read a file again from where it lies on this machine. Raises InputProblem where that is not known."""
         row = self.mesh(piece_id, mesh_id)
         if not row.place:
             raise InputProblem(
                 row.file_name, "Where it lies is not known.", "Drop the new file on it, or give its path."
             )
-        upload = await self.uploads.take_from(row.place)
+        upload = self.uploads.take_from(row.place)
         return self.replace_mesh(piece_id, mesh_id, upload.token)
 
-    async def reload_watched(self, piece_id: int) -> list[str]:
+    def reload_watched(self, piece_id: int) -> list[str]:
         """Read those watched files again that changed on disk; sentences, none if nothing did."""
         said = []
         for row in self.wanted(piece_id)[1]:
@@ -152,7 +159,7 @@ class Pieces:
             if row.watched and row.place and path.is_file() and path.stat().st_mtime != row.modified:
                 if time.time() - path.stat().st_mtime < 1:
                     continue  # perhaps still being written
-                changed = await self.reload(piece_id, row.id)
+                changed = self.reload(piece_id, row.id)
                 said += [f"{row.file_name} was read again. {' '.join(changed)}"]
         return said
 
@@ -187,9 +194,16 @@ class Pieces:
 
     def _put(self, db: Any, piece_id: int, upload: Upload) -> None:
         meshes.put(
-            db, piece_id, upload.file_name, upload.sha256, upload.copy, upload.size, upload.facts, upload.place,
+            db,
+            piece_id,
+            upload.file_name,
+            upload.sha256,
+            upload.copy,
+            upload.size,
+            upload.facts,
+            upload.place,
             upload.modified,
-        )  # fmt: skip
+        )
 
 
 def levels_of(uploads: list[Upload]) -> list[int]:
@@ -224,9 +238,10 @@ def refuse_half_a_piece(name: str, paired: Paired, alone: bool) -> None:
         raise InputProblem(named, "No part is a low.", "Add the mesh to bake onto, or mark one of the files as low.")
     if not alone and not roles & {"high", "float", "self"}:
         raise InputProblem(
-            named, "No part is a high.",
+            named,
+            "No part is a high.",
             "Add the sculpt it receives from, mark one of the files as high, or let the low be baked on its own.",
-        )  # fmt: skip
+        )
 
 
 def paired_of(piece: Piece, rows: list[MeshRow]) -> Paired:

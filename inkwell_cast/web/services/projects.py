@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Shown:
+class ProjectFacts:
     """A project as the page shows it: its file, what a piece is set otherwise, or why it cannot be used.
 
     says are the values of the fields that it sets, by names such as "reach.outward".
@@ -38,7 +38,7 @@ class Projects:
     def __init__(self, services: "Services") -> None:
         self.services = services
 
-    def of(self, piece: Piece, rows: list[MeshRow]) -> Shown | None:
+    def of(self, piece: Piece, rows: list[MeshRow]) -> ProjectFacts | None:
         """The project of a piece; None where its meshes lie in none, or nobody knows where they lie."""
         try:
             found = _found(row.place for row in rows)
@@ -47,11 +47,11 @@ class Projects:
             groups = {name: value for name, value in found[0].settings.items() if isinstance(value, dict)}
             says = {f"{group}.{name}": value for group, fields in groups.items() for name, value in fields.items()}
             otherwise = every_change(laid_over(*found, piece.recipe), piece.recipe)
-            return Shown(found[1] / NAME, otherwise, says=says)
+            return ProjectFacts(found[1] / NAME, otherwise, says=says)
         except InputProblem as problem:
-            return Shown(pathlib.Path(problem.where), [], str(problem))
+            return ProjectFacts(pathlib.Path(problem.where), [], str(problem))
         except ValidationError as error:
-            return Shown(pathlib.Path(NAME), [], refused_words(error))
+            return ProjectFacts(pathlib.Path(NAME), [], refused_words(error))
 
     def begin_with(self, places: Iterable[str]) -> Recipe:
         """The settings that a new piece of meshes at some places begins with; those of a project that cannot be used

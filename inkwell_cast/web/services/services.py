@@ -2,21 +2,21 @@
 
 import time
 
-from ...engine.engine import Ticket
 from ...engine.lanes import Lanes
 from ...engine.messages import Job
+from ...engine.ticket import Ticket
 from ...store import Store, bakes
+from .api_tokens import ApiTokens
 from .at_work import Work
 from .bakes import Bakes
 from .batches import Batches
-from .clients import Clients
-from .detail_levels import DetailLevels
 from .disk import Disk
 from .drawings import Drawings
 from .exports import Exports
 from .folders import Folders
 from .handoffs import Handoffs
 from .live import Live
+from .lods import Lods
 from .measures import Measures
 from .piece_files import PieceFiles
 from .pieces import Pieces
@@ -40,7 +40,7 @@ class Services:
         self.bakes, self.batches, self.disk = Bakes(self), Batches(self), Disk(self)
         self.live, self.work, self.folders = Live(self), Work(self), Folders(self)
         self.receivers, self.handoffs, self.piece_files = Receivers(self), Handoffs(self), PieceFiles(self)
-        self.clients, self.projects, self.detail_levels = Clients(self), Projects(self), DetailLevels(self)
+        self.api_tokens, self.projects, self.lods = ApiTokens(self), Projects(self), Lods(self)
         store.remove_deleted(time.time() - DELETED_DAYS * 86400)
         store.tidy()
         with store.writing() as db:

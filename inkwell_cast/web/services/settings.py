@@ -35,9 +35,13 @@ class Settings:
         self._made_by: dict[tuple[int, int], str] = {}  # the tab that made a state of a piece
 
     def change(
-        self, piece_id: int, words: str, edit: Callable[[Recipe], Recipe], shown: "ShownState | None" = None,
+        self,
+        piece_id: int,
+        words: str,
+        edit: Callable[[Recipe], Recipe],
+        shown: "ShownState | None" = None,
         adds: bool = False,
-    ) -> list[str]:  # fmt: skip
+    ) -> list[str]:
         """Change a piece's settings by one of `core.settings.editing`'s functions; reading and writing are one step.
 
         Where the page that asks for it has `shown` an older state, the change is made to that state and joined with

@@ -1,15 +1,17 @@
 """Taking mesh files in: from the browser, and from where they lie on this machine."""
 
-import asyncio
+import contextlib
 import pathlib
 import re
 import secrets
 import shutil
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Callable
+from concurrent.futures import Future
+from concurrent.futures import TimeoutError as StillAtWork
 from dataclasses import asdict, dataclass
-from typing import TypeVar
 
 import numpy as np
+from starlette.concurrency import run_in_threadpool
 
 from ...core.bake.manifest import sha256_of
 from ...core.base.errors import InputProblem
@@ -18,6 +20,7 @@ from ...core.settings.pairing import Pairing, read_name
 from ...core.settings.role_guesses import Guess, MeshFacts, guess_roles
 from ...engine.lanes import Lanes
 from ...engine.messages import Load, Loaded
+from ...engine.ticket import JobFailed
 from ...store import Store
 from ...store.meshes import Facts
 from ..local_paths import local_path
@@ -26,8 +29,7 @@ MAX_UPLOAD = 4 << 30
 KEPT_BATCHES = 8
 LOOK_EVERY = 0.2  # seconds between two looks at whether the client is still there
 
-T = TypeVar("T")
-Gone = Callable[[], Awaitable[bool]]
+Gone = Callable[[], bool]
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +56,7 @@ class Uploads:
 
     async def take_sent(
         self, name: str, batch: str, announced: str, chunks: AsyncIterator[bytes], gone: Gone | None = None
-    ) -> Upload | None:  # fmt: skip
+    ) -> Upload | None:
         """A file that a request sends, which `announced` its length: a mesh, or None for what belongs to one.
 
         What belongs to a mesh goes before it, in one batch. Raises InputProblem.
@@ -79,7 +81,7 @@ class Uploads:
 
     async def take_in(
         self, name: str, chunks: AsyncIterator[bytes], batch: str = "", gone: Gone | None = None
-    ) -> Upload:  # fmt: skip
+    ) -> Upload:
         """Stream a mesh to disk and read it. Raises InputProblem; nothing is left then.
 
         The reading is given up when `gone()` says that nobody waits for it any more.
@@ -93,11 +95,11 @@ class Uploads:
             beside = self._companions.get(batch)
             for companion in beside.iterdir() if beside else ():
                 shutil.copy(companion, folder / companion.name)
-            return await self._keep(name, path, size, "", 0.0, gone)
+            return await run_in_threadpool(self._keep, name, path, size, "", 0.0, gone)
         finally:
             shutil.rmtree(folder, ignore_errors=True)
 
-    async def take_from(self, place: str, gone: Gone | None = None) -> Upload:
+    def take_from(self, place: str, gone: Gone | None = None) -> Upload:
         """Read a file of this machine where it lies. Raises InputProblem."""
         path = local_path(place, "The path", "/home/me/lamp_low.obj")
         if not path.is_file():
@@ -106,7 +108,7 @@ class Uploads:
         facts = path.stat()
         if facts.st_size > self.max_upload:
             raise too_large(path.name, self.max_upload)
-        return await self._keep(safe_name(path.name), path, facts.st_size, str(path), facts.st_mtime, gone)
+        return self._keep(safe_name(path.name), path, facts.st_size, str(path), facts.st_mtime, gone)
 
     async def _write(self, name: str, path: pathlib.Path, chunks: AsyncIterator[bytes]) -> int:
         size = 0
@@ -116,31 +118,33 @@ class Uploads:
                     size += len(chunk)
                     if size > self.max_upload:
                         raise too_large(name, self.max_upload)
-                    await asyncio.to_thread(file.write, chunk)
+                    await run_in_threadpool(file.write, chunk)
         except OSError as error:
             raise InputProblem(name, f"The file cannot be stored ({error.strerror}).", "Free some space.") from error
         return size
 
-    async def _keep(
-        self, name: str, path: pathlib.Path, size: int, place: str, modified: float, gone: Gone | None
-    ) -> Upload:  # fmt: skip
+    def _keep(self, name: str, path: pathlib.Path, size: int, place: str, modified: float, gone: Gone | None) -> Upload:
         folder = self.store.files.temporary_folder()
         try:
             copy = folder / "copy"
             ticket = self.engine.submit(Load(str(path), name, str(copy)))
-            try:
-                loaded: Loaded = await _unless(gone, asyncio.wrap_future(ticket.future))
-            except asyncio.CancelledError:
+            if _gone_before(ticket.future, gone):
                 ticket.stop()
-                raise InputProblem(name, "Its reading was cancelled.", "Add the file again.") from None
-            digest = await asyncio.to_thread(sha256_of, path)
-            kept = await asyncio.to_thread(self.store.files.adopt, copy)
+                raise JobFailed("cancelled", f"{name}: nobody waits for it any more.")
+            loaded: Loaded = ticket.future.result()
+            digest, kept = sha256_of(path), self.store.files.adopt(copy)
         finally:
             shutil.rmtree(folder, ignore_errors=True)
         upload = Upload(
-            secrets.token_urlsafe(12), name, size, digest, kept,
-            Facts.model_validate(asdict(loaded)), place, modified,
-        )  # fmt: skip
+            secrets.token_urlsafe(12),
+            name,
+            size,
+            digest,
+            kept,
+            Facts.model_validate(asdict(loaded)),
+            place,
+            modified,
+        )
         self.taken[upload.token] = upload
         return upload
 
@@ -163,13 +167,14 @@ class Uploads:
             self.store.files.release(upload.copy)
 
 
-async def _unless(gone: Gone | None, wanted: asyncio.Future[T]) -> T:
-    """What is waited for; raises CancelledError when `gone()` becomes true before."""
+def _gone_before(wanted: Future[Loaded], gone: Gone | None) -> bool:
+    """Whether `gone()` becomes true before what is waited for is there."""
     while gone is not None and not wanted.done():
-        await asyncio.wait([wanted], timeout=LOOK_EVERY)
-        if not wanted.done() and await gone():
-            raise asyncio.CancelledError
-    return await wanted
+        with contextlib.suppress(StillAtWork):
+            wanted.exception(timeout=LOOK_EVERY)
+        if not wanted.done() and gone():
+            return True
+    return False
 
 
 def unknown_upload() -> InputProblem:

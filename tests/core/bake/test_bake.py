@@ -198,9 +198,10 @@ def test_a_map_can_be_looked_at_while_it_is_made(monkeypatch):
     monkeypatch.setattr(preview, "COST", 0)
     seen = []
     result = bake(
-        small(128, maps=["normal", "position"]), BakeMeshes([plane()], [plane(4, 0.01)]),
+        small(128, maps=["normal", "position"]),
+        BakeMeshes([plane()], [plane(4, 0.01)]),
         peek=lambda key, sheet, image: seen.append((key, sheet, image)),
-    )  # fmt: skip
+    )
     assert [key for key, _, _ in seen] == sorted(key for key, _, _ in seen)  # one after the other
     last = {key: image for key, _, image in seen}
     assert set(last) == {"normal", "position"}

@@ -16,8 +16,9 @@ from ...shapes import torus
 def notes(depth=16, samples=4, adaptive=True, **more):
     recipe = Recipe(
         sheet=Sheet(width=48, height=48, samples=samples, adaptive=adaptive),
-        output=Output(maps=["normal", "height"], depth=depth), **more,
-    )  # fmt: skip
+        output=Output(maps=["normal", "height"], depth=depth),
+        **more,
+    )
     return notes_on(bake(recipe, BakeMeshes([torus(24, 12)], [torus(96, 48, small=0.72, name="high")])))
 
 

@@ -7,7 +7,7 @@ import numba
 import numpy as np
 import pytest
 
-from inkwell_cast.core.bake import filling
+from inkwell_cast.core.bake import cast_and_gather
 from inkwell_cast.core.bake.bands import Band, find_band
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.base import threads
@@ -44,9 +44,11 @@ def wavy(mesh):
     waves = 1 + 0.02 * np.sin(9 * mesh.positions[:, :1])
     colors = np.concatenate([mesh.positions * 0.2 + 0.5, np.ones_like(mesh.positions[:, :1])], axis=1)
     return replace(
-        mesh, positions=(mesh.positions * waves).astype(np.float32), normals=None,
+        mesh,
+        positions=(mesh.positions * waves).astype(np.float32),
+        normals=None,
         colors=CornerValues(colors.astype(np.float32), mesh.triangles),
-    )  # fmt: skip
+    )
 
 
 def half(mesh, left):
@@ -56,12 +58,16 @@ def half(mesh, left):
 
 def recipe():
     return Recipe(
-        reach=Reach(unit="scene", outward=0.1, inward=0.1), sheet=Sheet(width=SIDE, height=SIDE, samples=16),
-        output=Output(maps=[*REGISTRY], depth=16), occlusion=Occlusion(occluders="piece x low", denoise=True),
-        curvature=Curvature(radius=12.0), glow=Glow(rays=16, bounces=2, denoise=True), light=Light(rays=16, bounces=2),
+        reach=Reach(unit="scene", outward=0.1, inward=0.1),
+        sheet=Sheet(width=SIDE, height=SIDE, samples=16),
+        output=Output(maps=[*REGISTRY], depth=16),
+        occlusion=Occlusion(occluders="piece x low", denoise=True),
+        curvature=Curvature(radius=12.0),
+        glow=Glow(rays=16, bounces=2, denoise=True),
+        light=Light(rays=16, bounces=2),
         rounded=Rounded(rays=16),
         nudges=[Stroke(points=[(2.7, 0, 0)], radius=0.8, amount=1, kind="straighten", falloff=0.5)],
-    )  # fmt: skip
+    )
 
 
 @pytest.fixture(scope="module")
@@ -78,8 +84,8 @@ def one_tile_at_a_time(monkeypatch):
 
 
 def the_last_tile_first(monkeypatch):
-    in_order = filling.by_pair
-    monkeypatch.setattr(filling, "by_pair", lambda *given: in_order(*given)[::-1].copy())
+    in_order = cast_and_gather.by_pair
+    monkeypatch.setattr(cast_and_gather, "by_pair", lambda *given: in_order(*given)[::-1].copy())
 
 
 @pytest.mark.parametrize("otherwise", [one_thread, one_tile_at_a_time, the_last_tile_first])
@@ -108,7 +114,7 @@ class Others:
 
 def test_every_map_has_the_same_bytes_when_others_cast_it(meshes, once):
     others = Others()
-    again = bake(recipe(), meshes, elsewhere=others).images
+    again = bake(recipe(), meshes, remote=others).images
     assert others.asked[1] == 9
     for key, image in once.items():
         np.testing.assert_array_equal(again[key], image, err_msg=key)

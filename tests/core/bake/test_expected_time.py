@@ -22,9 +22,10 @@ MESHES = BakeMeshes([torus(20, 10, name="ring_low")], [replace(torus(60, 30, nam
 
 def recipe_of(size=64, samples=4, maps=("normal", "occlusion")):
     return Recipe(
-        reach=Reach(unit="scene", outward=0.2, inward=0.2), sheet=Sheet(width=size, height=size, samples=samples),
+        reach=Reach(unit="scene", outward=0.2, inward=0.2),
+        sheet=Sheet(width=size, height=size, samples=samples),
         output=Output(maps=list(maps)),
-    )  # fmt: skip
+    )
 
 
 @pytest.fixture
@@ -76,5 +77,10 @@ def test_a_book_that_is_damaged_or_cannot_be_written_harms_nothing(book, monkeyp
 
 def test_a_time_is_said_as_well_as_it_is_known():
     assert [expected_time.in_words(s) for s in (0.2, 8.4, 89, 95, 3600, 9000)] == [
-        "1 second", "8 seconds", "89 seconds", "2 minutes", "60 minutes", "2 hours",
-    ]  # fmt: skip
+        "1 second",
+        "8 seconds",
+        "89 seconds",
+        "2 minutes",
+        "60 minutes",
+        "2 hours",
+    ]

@@ -20,9 +20,10 @@ from ..bakes import moved
 
 def recipe(outward=0.3, inward=0.3):
     return Recipe(
-        reach=Reach(unit="scene", outward=outward, inward=inward), sheet=Sheet(width=128, height=128, samples=1),
+        reach=Reach(unit="scene", outward=outward, inward=inward),
+        sheet=Sheet(width=128, height=128, samples=1),
         output=Output(maps=["normal"]),
-    )  # fmt: skip
+    )
 
 
 def test_a_measured_reach_holds_what_is_there_and_a_bake_with_it_misses_nothing():

@@ -45,10 +45,14 @@ def test_more_maps_samples_and_sheets_need_more():
     assert needed(every, [(8192, 8192)]).memory < 4e9
 
 
-@pytest.mark.parametrize(("maps", "samples"), [
-    (["normal"], 1), (["normal", "height", "position", "ids"], 4),
-    (["normal", "occlusion", "thickness", "curvature", "color"], 16),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("maps", "samples"),
+    [
+        (["normal"], 1),
+        (["normal", "height", "position", "ids"], 4),
+        (["normal", "occlusion", "thickness", "curvature", "color"], 16),
+    ],
+)
 def test_the_estimate_is_a_little_more_than_the_measured_peak(maps, samples):
     recipe = Recipe(sheet=Sheet(width=512, height=512, samples=samples, padding="fill"), output=Output(maps=maps))
     meshes, small = BakeMeshes([plane(4)], [plane(8, 0.02, name="high")]), Sheet(width=64, height=64, samples=samples)

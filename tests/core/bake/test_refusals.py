@@ -26,9 +26,13 @@ def test_triangles_without_area_are_counted():
 def test_a_low_with_half_its_uvs_is_refused_by_part():
     corners = np.array([[0, 1, 2], [-1, -1, -1]], np.int32)
     mesh = Mesh(
-        "two.obj", plane().positions, plane().triangles, uvs=(CornerValues(np.zeros((3, 2), np.float32), corners),),
-        objects=np.array([0, 1], np.int32), object_names=("lid", "base"),
-    )  # fmt: skip
+        "two.obj",
+        plane().positions,
+        plane().triangles,
+        uvs=(CornerValues(np.zeros((3, 2), np.float32), corners),),
+        objects=np.array([0, 1], np.int32),
+        object_names=("lid", "base"),
+    )
     with pytest.raises(InputProblem, match=r"two\.obj, base: 1 triangles have no UVs"):
         refusals.refuse_unusable(assemble(Recipe(), BakeMeshes([mesh], [plane()])))
 

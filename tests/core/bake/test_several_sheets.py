@@ -25,9 +25,10 @@ from inkwell_cast.core.settings.sheet import Sheet, Size
 from ...shapes import cube, grid_mesh, plane, torus
 
 SMALL = Recipe(
-    reach=Reach(unit="scene", outward=0.15, inward=0.15), sheet=Sheet(width=128, height=128, samples=1),
+    reach=Reach(unit="scene", outward=0.15, inward=0.15),
+    sheet=Sheet(width=128, height=128, samples=1),
     output=Output(maps=["normal", "normal_object"], depth=16),
-)  # fmt: skip
+)
 
 
 def placed(mesh: Mesh, name: str, move=(0, 0, 0), turn=None, uv=None) -> Mesh:
@@ -116,9 +117,12 @@ def sheeted():
         [("brass", (0, 0)), ("wood/oak", (0, 0)), ("brass", (1, 0)), ("wood/oak", (0, 1))]
     ):
         square = grid_mesh(
-            1, 1, lambda u, v, n=n: (u + 2 * n, v, 0 * u), f"s{n}",
+            1,
+            1,
+            lambda u, v, n=n: (u + 2 * n, v, 0 * u),
+            f"s{n}",
             uv=lambda u, v, t=tile, n=n: (0.05 + 0.4 * u + t[0] + 0.5 * (n == 1), 0.1 + 0.8 * v + t[1]),
-        )  # fmt: skip
+        )
         made.append(replace(square, material_names=(material,)))
     return merge(made, "four")
 

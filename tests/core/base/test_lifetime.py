@@ -100,9 +100,10 @@ def test_a_cage_that_partly_limits_the_length_bakes_with_all_its_findings(tmp_pa
     cage = torus(17, 9, small=0.9, name="ring_cage")
     half = type(cage)(cage.name, cage.positions, cage.triangles[: len(cage.triangles) * 3 // 5])
     recipe = Recipe(
-        reach=Reach(unit="scene", outward=0.3), sheet=Sheet(width=64, height=64, samples=1),
+        reach=Reach(unit="scene", outward=0.3),
+        sheet=Sheet(width=64, height=64, samples=1),
         output=Output(maps=["normal"]),
-    )  # fmt: skip
+    )
     made = bake(recipe, BakeMeshes([low], [torus(80, 40, small=0.72, name="ring_high")], cages=[half]))
     assert 0 < made.cage.forms[0].share < 1
     gc.collect()

@@ -52,10 +52,15 @@ def looped_cube() -> Mesh:
 
 def bossed_cube() -> Mesh:
     """A cube with a round boss standing on its upper face."""
-    disc = grid_mesh(40, 1, lambda u, v: (
-        BOSS[0] + RADIUS * v * np.cos(u * 2 * np.pi), BOSS[1] + RADIUS * v * np.sin(u * 2 * np.pi),
-        np.full_like(u, 0.5 + HIGH),
-    ))  # fmt: skip
+    disc = grid_mesh(
+        40,
+        1,
+        lambda u, v: (
+            BOSS[0] + RADIUS * v * np.cos(u * 2 * np.pi),
+            BOSS[1] + RADIUS * v * np.sin(u * 2 * np.pi),
+            np.full_like(u, 0.5 + HIGH),
+        ),
+    )
     disc = replace(disc, triangles=disc.triangles[:, ::-1].copy(), uvs=())
     body = replace(cube(), uvs=(), normals=None)
     return named(merge([body, replace(disc, normals=None)], "box"), "box_high")
@@ -64,9 +69,10 @@ def bossed_cube() -> Mesh:
 def outline(cage: Mesh | None) -> np.ndarray:
     """Where texels that see the boss lie on the upper face: mean x and y, and the radius that their area gives."""
     recipe = Recipe(
-        reach=Reach(unit="scene", outward=0.2, inward=0.05), sheet=Sheet(width=512, height=512, samples=4),
+        reach=Reach(unit="scene", outward=0.2, inward=0.05),
+        sheet=Sheet(width=512, height=512, samples=4),
         output=Output(maps=["normal_object"]),
-    )  # fmt: skip
+    )
     named_meshes = [named(cube(), "box_low"), bossed_cube()] + ([cage] if cage else [])
     cast = bake(recipe, BakeMeshes([], [], named_meshes)).cast
     y, x = np.nonzero((cast.height > HIGH * 0.7) & (cast.struck > 0))
@@ -163,9 +169,10 @@ def test_a_round_cage_of_other_density_bakes_like_the_reach_it_stands_for():
     low, high = named(torus(24, 12), "ring_low"), named(torus(120, 60), "ring_high")
     cage = named(torus(60, 30, small=0.85), "ring_cage")
     recipe = Recipe(
-        reach=Reach(unit="scene", outward=0.15, inward=0.15), sheet=Sheet(width=128, height=128, samples=1),
+        reach=Reach(unit="scene", outward=0.15, inward=0.15),
+        sheet=Sheet(width=128, height=128, samples=1),
         output=Output(maps=["normal_object"]),
-    )  # fmt: skip
+    )
     plain, caged = (bake(recipe, BakeMeshes([], [], [low, high, *more])) for more in ([], [cage]))
     assert [f.pair for f in caged.cage.forms] == ["ring"]
     assert caged.cast.missed == 0

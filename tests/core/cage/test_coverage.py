@@ -79,9 +79,15 @@ def steps(u, v):
     return u, v, np.where(u < 0.5, 0.25, -0.15)
 
 
-@pytest.mark.parametrize(("outward", "inward", "outside", "below"), [
-    (0.3, 0.2, 0, 0), (0.2, 0.2, 0.05, 0), (0.3, 0.1, 0, 0.05), (0.1, 0.05, 0.15, 0.1),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("outward", "inward", "outside", "below"),
+    [
+        (0.3, 0.2, 0, 0),
+        (0.2, 0.2, 0.05, 0),
+        (0.3, 0.1, 0, 0.05),
+        (0.1, 0.05, 0.15, 0.1),
+    ],
+)
 def test_what_is_held_and_how_far_the_rest_is_beyond(outward, inward, outside, below):
     found = covered(plane(2), grid_mesh(200, 20, steps, "high"), outward, inward)
     assert found.worst_outside == pytest.approx(outside, abs=1e-5)
@@ -93,9 +99,13 @@ def test_what_is_held_and_how_far_the_rest_is_beyond(outward, inward, outside, b
     assert found.surface.sum() == pytest.approx(found.surface[:12].sum() + found.surface[-12:].sum(), rel=0.05)
 
 
-@pytest.mark.parametrize(("outward", "inward", "end", "spare", "side"), [
-    (0.3, 0.4, "the outer reach", 0.05, slice(0, 0.5)), (0.6, 0.2, "the inner reach", 0.05, slice(0.5, 1)),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("outward", "inward", "end", "spare", "side"),
+    [
+        (0.3, 0.4, "the outer reach", 0.05, slice(0, 0.5)),
+        (0.6, 0.2, "the inner reach", 0.05, slice(0.5, 1)),
+    ],
+)
 def test_where_all_is_held_the_place_nearest_to_an_end_is_told(outward, inward, end, spare, side):
     found = covered(plane(2), grid_mesh(200, 20, steps, "high"), outward, inward)
     assert found.closest

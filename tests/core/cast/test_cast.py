@@ -4,7 +4,7 @@ import numba
 import numpy as np
 import pytest
 
-from inkwell_cast.core.bake.cast_store import laid_out
+from inkwell_cast.core.bake.cast_cache import laid_out
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.base.errors import RayLibraryMissing
 from inkwell_cast.core.cage.cage import rays_of

@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from inkwell_cast.core.bake.cast_store import laid_out
+from inkwell_cast.core.bake.cast_cache import laid_out
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.maps import REGISTRY
 from inkwell_cast.core.mesh.mesh import merge
@@ -14,10 +14,10 @@ from inkwell_cast.core.piece.scene_cache import Warm
 from inkwell_cast.core.settings.maps import Occlusion
 from inkwell_cast.core.settings.mends import Mend
 from inkwell_cast.core.settings.output import Output
-from inkwell_cast.core.settings.overrides import Level
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.regions import Crease, Omission, Pocket, Stroke
+from inkwell_cast.core.settings.scope_settings import ScopeSettings
 from inkwell_cast.core.settings.sheet import Sheet
 
 from ...shapes import cube, grid_mesh
@@ -43,9 +43,11 @@ def meshes():
 
 def recipe(**more):
     given = {
-        "reach": Reach(unit="scene", outward=0.2, inward=0.1), "output": Output(maps=MAPS, depth=16),
-        "sheet": Sheet(width=208, height=208, samples=4), "occlusion": Occlusion(rays=8, denoise=True),
-    }  # fmt: skip
+        "reach": Reach(unit="scene", outward=0.2, inward=0.1),
+        "output": Output(maps=MAPS, depth=16),
+        "sheet": Sheet(width=208, height=208, samples=4),
+        "occlusion": Occlusion(rays=8, denoise=True),
+    }
     return Recipe(**(given | more))
 
 
@@ -58,7 +60,7 @@ CHANGES = {
     "an omission": {
         "mends": [Mend(omissions=[Omission(part="high/waves_high_slab", centre=(0.8, 0.8, 0), radius=0.06)])]
     },
-    "a level": {"levels": {"object:waves_low/waves_low": Level(outward=0.03)}},
+    "a level": {"levels": {"object:waves_low/waves_low": ScopeSettings(outward=0.03)}},
     "a crease": {"mends": [Mend(creases=[Crease(centre=(0.5, 0.5, 0), radius=0.2, directions="split")])]},
     "nothing": {"output": Output(maps=["normal", "height"], depth=8)},
 }

@@ -200,7 +200,9 @@ def test_nothing_paired_is_blocking_and_can_be_made_one_pair():
     assert check(apply(Recipe(), only.fix), BakeMeshes([], [], [ring()])) == []
 
 
-@pytest.mark.parametrize("key", [k for k, case in CASES.items() if k in ("winding", "place", "tiles", "hard_edges", "faceted", "doubles")])  # fmt: skip
+@pytest.mark.parametrize(
+    "key", [k for k, case in CASES.items() if k in ("winding", "place", "tiles", "hard_edges", "faceted", "doubles")]
+)
 def test_a_fix_removes_its_finding_and_leaves_the_mesh_of_the_user(key):
     low, high = CASES[key]
     low, high = low or ring(), high or ring(96, "ring_high")
@@ -326,9 +328,12 @@ def test_different_islands_in_equal_boxes_overlap():
     points = np.concatenate([[[0.5, 0.5]], rim]).astype(np.float32)
     triangles = np.array([[0, 1 + n, 1 + (n + 1) % 8] for n in range(8)], np.int32)
     disc = Mesh(
-        "disc", np.column_stack([points + np.float32([3, 0]), np.zeros(9)]).astype(np.float32), triangles,
-        uvs=(CornerValues(points, triangles),), object_names=("disc_low",),
-    )  # fmt: skip
+        "disc",
+        np.column_stack([points + np.float32([3, 0]), np.zeros(9)]).astype(np.float32),
+        triangles,
+        uvs=(CornerValues(points, triangles),),
+        object_names=("disc_low",),
+    )
     low = merge([square, disc], "both.glb")
     highs = merge(
         [replace(plane(4, name="x"), object_names=("twin_high",)), replace(disc, object_names=("disc_high",))], "h"

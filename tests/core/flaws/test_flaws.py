@@ -90,10 +90,15 @@ def test_a_low_that_is_turned_over_beside_one_that_is_not_is_told_to_be():
     """Both lie over one part of the sculpt, so it must be the low."""
     low, high = plane(2, name="right"), plane(2, 0.01, 2.2, name="floor")
     left = replace(plane(2, name="left"), positions=plane(2).positions + np.array([1.1, 0, 0], np.float32))
-    turned = replace(left, triangles=left.triangles[:, ::-1].copy(), uvs=(
-        replace(left.uvs[0], corners=left.uvs[0].corners[:, ::-1].copy()),))  # fmt: skip
-    lows = [replace(m, uvs=(replace(m.uvs[0], values=m.uvs[0].values * 0.45 + at),)) for m, at in (
-        (low, 0.02), (turned, 0.52))]  # fmt: skip
+    turned = replace(
+        left,
+        triangles=left.triangles[:, ::-1].copy(),
+        uvs=(replace(left.uvs[0], corners=left.uvs[0].corners[:, ::-1].copy()),),
+    )
+    lows = [
+        replace(m, uvs=(replace(m.uvs[0], values=m.uvs[0].values * 0.45 + at),))
+        for m, at in ((low, 0.02), (turned, 0.52))
+    ]
     (shown,) = found(merge(lows, "low"), replace(high, uvs=()), outward=0.05, inward=0.05)
     assert "but the low looks inward" in shown.flaw.what
     first, second = shown.flaw.mends
@@ -335,9 +340,12 @@ def test_shade_of_another_pair_is_found_where_the_recipe_lets_it_in():
 
     def causes(occluders, mends=()):
         recipe = Recipe(
-            reach=Reach(unit="scene", outward=0.01, inward=0.01), sheet=Sheet(width=64, height=64, samples=1, split="one"),
-            output=Output(maps=["occlusion"]), occlusion=Occlusion(rays=4, occluders=occluders), mends=list(mends),
-        )  # fmt: skip
+            reach=Reach(unit="scene", outward=0.01, inward=0.01),
+            sheet=Sheet(width=64, height=64, samples=1, split="one"),
+            output=Output(maps=["occlusion"]),
+            occlusion=Occlusion(rays=4, occluders=occluders),
+            mends=list(mends),
+        )
         result = bake(recipe, BakeMeshes([], [], [merge([floor, wall], "low"), *highs]))
         return [s.flaw for s in result.flaws().shown if s.flaw.cause == "neighbour"]
 
@@ -349,16 +357,18 @@ def test_shade_of_another_pair_is_found_where_the_recipe_lets_it_in():
 
 @pytest.fixture(scope="module")
 def troubled_bake():
-    recipe = Recipe(
-        reach=Reach(unit="scene", outward=2.5, inward=2), sheet=Sheet(width=1024, height=1024, samples=4)
-    )  # fmt: skip
+    recipe = Recipe(reach=Reach(unit="scene", outward=2.5, inward=2), sheet=Sheet(width=1024, height=1024, samples=4))
     return bake(recipe, BakeMeshes([], [], [*troubled.build()]))
 
 
 CAUSES = {
-    "pairs": "alone", "faceted": "faceted", "winding": "back", "hard_edges": "hard_edge", "overlaps": "overlap",
+    "pairs": "alone",
+    "faceted": "faceted",
+    "winding": "back",
+    "hard_edges": "hard_edge",
+    "overlaps": "overlap",
     "stray": "outside",
-}  # fmt: skip
+}
 
 
 def test_every_trouble_of_the_troubled_inkstand_that_shows_is_a_flaw_with_its_cause(troubled_bake):

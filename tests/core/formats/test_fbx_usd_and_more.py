@@ -39,10 +39,15 @@ def test_ascii_stl_keeps_the_names_of_its_solids(tmp_path):
     np.testing.assert_array_equal(corner_positions(found)[1], [[0, 0, 2], [1, 0, 2], [0, 1, 2]])
 
 
-@pytest.mark.parametrize(("content", "words"), [
-    (b"", "ends too early"), (b"x" * 80 + struct.pack("<I", 5) + b"y" * 60, "says it holds 5 triangles"),
-    (b"solid a\nfacet\nvertex 0 0 x\nendsolid", "lacks a corner"), (b"solid a\nendsolid", "no triangles"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("content", "words"),
+    [
+        (b"", "ends too early"),
+        (b"x" * 80 + struct.pack("<I", 5) + b"y" * 60, "says it holds 5 triangles"),
+        (b"solid a\nfacet\nvertex 0 0 x\nendsolid", "lacks a corner"),
+        (b"solid a\nendsolid", "no triangles"),
+    ],
+)
 def test_bad_stl_is_refused(content, words, tmp_path):
     (tmp_path / "bad.stl").write_bytes(content)
     with pytest.raises(InputProblem, match=words):

@@ -26,10 +26,14 @@ def dressed():
         rgba[:, n] = 0.2
         parts.append(
             replace(
-                mesh, name=name, object_names=(name,), material_names=(material,), colors=CornerValues(rgba, mesh.triangles),
+                mesh,
+                name=name,
+                object_names=(name,),
+                material_names=(material,),
+                colors=CornerValues(rgba, mesh.triangles),
                 material_colors=np.array([[0.25, 0.5, 0.75]], np.float32),
             )
-        )  # fmt: skip
+        )
     return merge(parts, "dressed")
 
 
@@ -196,7 +200,10 @@ BAD_FILES = {
     "uv.obj": (b"v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1/1 2/1 3/1\n", "a UV that is not there"),
     "word.obj": (b"v 0 zero 0\nf 1 1 1\n", "Line 1: a number cannot be read"),
     "two.obj": (b"v 0 0 0\nv 1 0 0\nf 1 2\n", "has three corners"),
-    "nan.obj": (b"o shell_high\nv 0 0 0\nv nan 0 0\nv 0 1 0\nf 1 2 3\n", "shell_high: 1 triangles have a position that is not"),
+    "nan.obj": (
+        b"o shell_high\nv 0 0 0\nv nan 0 0\nv 0 1 0\nf 1 2 3\n",
+        "shell_high: 1 triangles have a position that is not",
+    ),
     "inf.obj": (b"v 0 0 0\nv 1e999 0 0\nv 0 1 0\nf 1 2 3\n", "not a number"),
     "empty.ply": (b"", "does not begin like a PLY"),
     "endless.ply": (b"ply\nformat ascii 1.0\nelement vertex 3\n", "no end"),
@@ -204,17 +211,23 @@ BAD_FILES = {
     "cut.ply": (GOOD_PLY.replace(b"3 0 1 2\n", b""), "missing or not a number"),
     "range.ply": (GOOD_PLY.replace(b"3 0 1 2", b"3 0 1 7"), "names vertex 7, but there are 3"),
     "points.ply": (GOOD_PLY.replace(b"face 1", b"face 0").replace(b"3 0 1 2\n", b""), "no faces"),
-    "huge.ply": (GOOD_PLY.replace(b"ascii", b"binary_little_endian").replace(b"vertex 3", b"vertex 3000000000"), "truncated"),
+    "huge.ply": (
+        GOOD_PLY.replace(b"ascii", b"binary_little_endian").replace(b"vertex 3", b"vertex 3000000000"),
+        "truncated",
+    ),
     "empty.glb": (b"", "ends too early"),
     "other.glb": (b"not a glb file at all, really", "not a GLB file"),
     "cut.glb": (triangle_glb()[:-20], "truncated"),
-    "view.glb": (triangle_glb(bufferViews=[{"buffer": 0, "byteLength": 9, "byteOffset": 40}] * 2), "reaches past the end"),
+    "view.glb": (
+        triangle_glb(bufferViews=[{"buffer": 0, "byteLength": 9, "byteOffset": 40}] * 2),
+        "reaches past the end",
+    ),
     "names.glb": (triangle_glb(meshes=[]), "not there"),
     "packed.glb": (triangle_glb(extensionsRequired=["EXT_meshopt_compression"]), "EXT_meshopt_compression"),
     "loop.glb": (triangle_glb(nodes=[{"children": [0]}]), "its own child"),
     "mesh.xyz": (b"", "Files of type .xyz cannot be read. Use one of OBJ, PLY, STL, GLB"),
     "mesh": (b"", "without a suffix"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", BAD_FILES)

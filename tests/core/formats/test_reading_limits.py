@@ -32,12 +32,14 @@ def triangle(**more):
     """A document with one triangle in mesh 0, and its bytes."""
     points = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0]], "<f4").tobytes()
     document = {
-        "asset": {"version": "2.0"}, "buffers": [{"byteLength": len(points)}],
+        "asset": {"version": "2.0"},
+        "buffers": [{"byteLength": len(points)}],
         "bufferViews": [{"buffer": 0, "byteLength": len(points)}],
         "accessors": [{"bufferView": 0, "componentType": 5126, "count": 3, "type": "VEC3"}],
         "meshes": [{"primitives": [{"attributes": {"POSITION": 0}}]}],
-        "nodes": [{"mesh": 0}], "scenes": [{"nodes": [0]}],
-    }  # fmt: skip
+        "nodes": [{"mesh": 0}],
+        "scenes": [{"nodes": [0]}],
+    }
     return document | more, points
 
 
@@ -153,8 +155,10 @@ def test_sparse_accessors_and_such_without_a_view_are_read(tmp_path):
         {"buffer": 0, "byteOffset": len(points) + 4, "byteLength": 12},
     ]
     document["accessors"][0]["sparse"] = {
-        "count": 1, "indices": {"bufferView": 1, "componentType": 5123}, "values": {"bufferView": 2},
-    }  # fmt: skip
+        "count": 1,
+        "indices": {"bufferView": 1, "componentType": 5123},
+        "values": {"bufferView": 2},
+    }
     found = read_mesh(glb(tmp_path / "x.glb", document, points + index + value))
     assert found.positions.tolist() == [[0, 0, 0], [5, 6, 7], [0, 1, 0]]
     del document["accessors"][0]["bufferView"]
@@ -304,10 +308,15 @@ def test_a_glb_holds_each_object_s_triangles_of_each_material_and_only_whole_lay
     write_mesh(
         tmp_path / "x.glb",
         replace(
-            mesh, objects=objects, object_names=("a", "b", "c"), materials=materials, material_names=("m", "n"),
-            material_colors=np.full((2, 3), 0.5, np.float32), uvs=(lacking,),
+            mesh,
+            objects=objects,
+            object_names=("a", "b", "c"),
+            materials=materials,
+            material_names=("m", "n"),
+            material_colors=np.full((2, 3), 0.5, np.float32),
+            uvs=(lacking,),
         ),
-    )  # fmt: skip
+    )
     found = read_mesh(tmp_path / "x.glb")
     assert (found.object_names, found.material_names) == (("a", "b", "c"), ("m", "n"))
     order = np.lexsort((materials, objects))

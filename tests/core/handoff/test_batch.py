@@ -45,9 +45,15 @@ def folder(tmp_path):
     write_pair(given, "Hoop")
     write_mesh(given / "hoop_high_detail.ply", torus(30, 15))
     write_pair(given / "lamp", "shade")
-    write_meshes(given / "torc.icast", "Torc", Recipe(reach=Reach(outward=4)), [
-        (torus(12, 6, name="torc_low.obj"), "0" * 64), (torus(40, 20, name="torc_high.ply"), "0" * 64),
-    ])  # fmt: skip
+    write_meshes(
+        given / "torc.icast",
+        "Torc",
+        Recipe(reach=Reach(outward=4)),
+        [
+            (torus(12, 6, name="torc_low.obj"), "0" * 64),
+            (torus(40, 20, name="torc_high.ply"), "0" * 64),
+        ],
+    )
     (given / "notes.txt").write_text("nothing to bake")
     (given / "empty").mkdir()
     return given

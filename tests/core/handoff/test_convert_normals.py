@@ -24,16 +24,26 @@ DOWN, VERTEX = Basis(green="down"), Basis(bitangent="vertex", lengths="unit")
 
 def maps_of(low, high, basis=None, size=96):
     recipe = Recipe(
-        reach=Reach(outward=10, inward=10), sheet=Sheet(width=size, height=size, samples=1),
-        output=Output(maps=["normal", "normal_object"], depth=16), basis=basis or Basis(),
-    )  # fmt: skip
+        reach=Reach(outward=10, inward=10),
+        sheet=Sheet(width=size, height=size, samples=1),
+        output=Output(maps=["normal", "normal_object"], depth=16),
+        basis=basis or Basis(),
+    )
     result = bake(recipe, BakeMeshes([low], [high]))
     return [png.dequantise(result.images[key]) for key in ("normal", "normal_object")], result.cast.covered > 0
 
 
-@pytest.mark.parametrize(("source", "target"), [
-    (Basis(), None), (None, Basis()), (Basis(), DOWN), (DOWN, VERTEX), (VERTEX, None), (None, DOWN),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("source", "target"),
+    [
+        (Basis(), None),
+        (None, Basis()),
+        (Basis(), DOWN),
+        (DOWN, VERTEX),
+        (VERTEX, None),
+        (None, DOWN),
+    ],
+)
 def test_a_converted_map_is_the_one_that_is_baked_in_that_basis(source, target):
     low, high = torus(12, 6), torus(120, 60)
 

@@ -80,8 +80,11 @@ def test_names_that_clash_or_are_too_long_are_refused_by_name():
     with pytest.raises(InputProblem, match=r"name is 2\d\d bytes long"):
         file_name("{piece}_{map}", "ü" * (LONGEST // 2), named(), DAY)
     for pattern, words in (
-        ("{piece}", "every map alike"), ("{nap}_{map}", "no {nap}"), ("{map", "brace"), ("{map}}", "brace"),
-    ):  # fmt: skip
+        ("{piece}", "every map alike"),
+        ("{nap}_{map}", "no {nap}"),
+        ("{map", "brace"),
+        ("{map}}", "brace"),
+    ):
         with pytest.raises(InputProblem, match=words):
             named_all(pattern, "x", [named()], DAY)
 
@@ -100,9 +103,12 @@ def pictures(tmp_path, **values):
 def test_each_channel_holds_its_map_turned_over_or_a_value(tmp_path):
     read = pictures(tmp_path, occlusion=[65535 // 4], normal=[10000, 20000, 30000])
     pack = Pack(
-        red=Well(map="occlusion"), green=Well(map="normal", channel="green", invert=True), blue=Well(value=0.5),
-        alpha=Well(value=0.25, invert=True), depth=16,
-    )  # fmt: skip
+        red=Well(map="occlusion"),
+        green=Well(map="normal", channel="green", invert=True),
+        blue=Well(value=0.5),
+        alpha=Well(value=0.25, invert=True),
+        depth=16,
+    )
     made = packed(pack, (6, 4), read)
     assert (made.shape, made.dtype) == ((4, 6, 4), np.uint16)
     np.testing.assert_allclose(made[0, 0], [16383, 65535 - 20000, 32768, 49151], atol=1)
@@ -142,9 +148,10 @@ def test_a_missing_map_is_named(tmp_path):
 )
 def test_four_channels_are_written_as_other_libraries_read_them(tmp_path, name, depth):
     made = packed(
-        Pack(red=Well(value=1), green=Well(value=0.5), alpha=Well(value=0.25), format=name, depth=depth), (5, 3),
+        Pack(red=Well(value=1), green=Well(value=0.5), alpha=Well(value=0.25), format=name, depth=depth),
+        (5, 3),
         lambda key: None,
-    )  # fmt: skip
+    )
     path = tmp_path / f"a{SUFFIXES[name]}"
     write_picture(path, name, made)
     if name == "exr":
@@ -163,9 +170,12 @@ def test_four_channels_are_written_as_other_libraries_read_them(tmp_path, name, 
 
 def recipe_for(maps=("normal", "occlusion"), **groups):
     return Recipe(
-        reach=Reach(unit="scene", outward=0.3, inward=0.3), sheet=Sheet(width=96, height=64, samples=1),
-        output=groups.pop("output", Output(maps=list(maps))), occlusion=Occlusion(rays=4), **groups,
-    )  # fmt: skip
+        reach=Reach(unit="scene", outward=0.3, inward=0.3),
+        sheet=Sheet(width=96, height=64, samples=1),
+        output=groups.pop("output", Output(maps=list(maps))),
+        occlusion=Occlusion(rays=4),
+        **groups,
+    )
 
 
 def finished(tmp_path, recipe, low=None, high=None, name="Ring of rope"):
@@ -372,13 +382,20 @@ def three_sheets():
 
 def test_the_glb_passes_the_public_validator(ring, tmp_path):
     places = [handed(ring, tmp_path / "one").path / "Ring_of_rope_low.glb"]
-    for n, (recipe, low) in enumerate((
-        (recipe_for(maps=["normal", "ids", "color", "emission"]), None),
-        (recipe_for(maps=["normal_object"], basis=Basis(green="down")), None),
-        (recipe_for(maps=["curvature"]), None),
-        (Recipe(reach=Reach(unit="scene", outward=0.3, inward=0.3),
-                sheet=Sheet(width=64, height=32, samples=1, split="tile")), three_sheets()),
-    )):  # fmt: skip
+    for n, (recipe, low) in enumerate(
+        (
+            (recipe_for(maps=["normal", "ids", "color", "emission"]), None),
+            (recipe_for(maps=["normal_object"], basis=Basis(green="down")), None),
+            (recipe_for(maps=["curvature"]), None),
+            (
+                Recipe(
+                    reach=Reach(unit="scene", outward=0.3, inward=0.3),
+                    sheet=Sheet(width=64, height=32, samples=1, split="tile"),
+                ),
+                three_sheets(),
+            ),
+        )
+    ):
         made = finished(tmp_path / str(n), recipe, low)
         places.append(handed(made, tmp_path / f"out{n}").path / "Ring_of_rope_low.glb")
     found = checked(*places)
@@ -392,10 +409,15 @@ def test_the_glb_passes_the_public_validator(ring, tmp_path):
 def test_the_glb_s_normals_are_the_same_whatever_basis_the_maps_have(tmp_path):
     """Its readers know one basis only, so the maps of every other are brought into it."""
     found = []
-    for n, (basis, maps) in enumerate((
-        (Basis(), ["normal"]), (Basis(green="down"), ["normal"]), (Basis(hand="left"), ["normal"]),
-        (Basis(bitangent="vertex", lengths="unit"), ["normal"]), (Basis(), ["normal_object"]),
-    )):  # fmt: skip
+    for n, (basis, maps) in enumerate(
+        (
+            (Basis(), ["normal"]),
+            (Basis(green="down"), ["normal"]),
+            (Basis(hand="left"), ["normal"]),
+            (Basis(bitangent="vertex", lengths="unit"), ["normal"]),
+            (Basis(), ["normal_object"]),
+        )
+    ):
         recipe = recipe_for(basis=basis, output=Output(maps=maps, depth=16))
         made, own = finished(tmp_path / str(n), recipe)
         (sheet,) = lay_out_sheets(recipe, made.assembly.low).sheets

@@ -9,9 +9,8 @@ from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.handoff.judge_map import bring_in, judge
 from inkwell_cast.core.images import read_picture
 from inkwell_cast.core.piece.piece import BakeMeshes
-from inkwell_cast.core.review.limits import beyond
 from inkwell_cast.core.settings.basis import Basis
-from inkwell_cast.core.settings.limits import Limits, limits_of
+from inkwell_cast.core.settings.limits import Limits, beyond, limits_of
 from inkwell_cast.core.settings.recipe import Recipe
 
 from ...shapes import grid_mesh, plane, torus
@@ -35,9 +34,10 @@ def maps():
     up = baked(LOW, HIGH, ["normal", "normal_object"], size=128, samples=4)
     down = baked(LOW, HIGH, ["normal"], size=128, samples=4, basis=Basis(green="down"))
     return {
-        "tangent space, green up": up.images["normal"], "tangent space, green down": down.images["normal"],
+        "tangent space, green up": up.images["normal"],
+        "tangent space, green down": down.images["normal"],
         "object space": up.images["normal_object"],
-    }  # fmt: skip
+    }
 
 
 @pytest.mark.parametrize("reading", ["tangent space, green up", "tangent space, green down", "object space"])
@@ -92,9 +92,9 @@ def test_limits_are_read_from_words_and_hold(maps):
     limits = limits_of("mean 5, over30 1 %, missed 0, excess 0.2°")
     assert limits == {"mean": 5, "over30": 0.01, "missed": 0, "excess": 0.2}
     seen = judge(Recipe(), MESHES, [maps["object space"]]).seen
-    assert beyond(limits, seen.bake, seen.excess, 0) == []
-    assert beyond({"missed": 0.0}, seen.bake, seen.excess, 0.25) == ["missed is 25.00%, beyond 0.00%"]
-    assert beyond({"mean": 0.0}, seen.bake, seen.excess, 0)[0].startswith("mean is ")
+    assert beyond(limits, seen.bake.figures(seen.excess, 0)) == []
+    assert beyond({"missed": 0.0}, seen.bake.figures(seen.excess, 0.25)) == ["missed is 25.00%, beyond 0.00%"]
+    assert beyond({"mean": 0.0}, seen.bake.figures(seen.excess, 0))[0].startswith("mean is ")
 
 
 @pytest.mark.parametrize("words", [",", "men 5", "mean", "mean 5 %", "over30 1°", "mean five"])

@@ -12,7 +12,7 @@ from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.checks import check
 from inkwell_cast.core.checks.apply_remedy import apply
 from inkwell_cast.core.formats import write_mesh
-from inkwell_cast.core.handoff.levels_of_detail import bake_levels, levels_of
+from inkwell_cast.core.handoff.bake_lods import bake_levels, levels_of
 from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
@@ -26,9 +26,10 @@ from inkwell_cast.core.settings.sheet import Sheet
 from ...shapes import torus
 
 RECIPE = Recipe(
-    reach=Reach(unit="scene", outward=0.4, inward=0.4), sheet=Sheet(width=128, height=128, samples=4),
+    reach=Reach(unit="scene", outward=0.4, inward=0.4),
+    sheet=Sheet(width=128, height=128, samples=4),
     output=Output(maps=["normal"], depth=16),
-)  # fmt: skip
+)
 
 
 @pytest.fixture(scope="module")

@@ -157,12 +157,22 @@ def test_a_packed_mesh_that_is_cut_or_scrambled_is_refused_or_harmless(tmp_path)
 def with_bake(given, **odd):
     """The piece with a bake whose manifest says something odd."""
     made = {
-        "recipe": {}, "meshes": [], "diagonal": 1, "outward_reach": 1, "inward_reach": 1, "coverage": 1, "texels": 1,
-        "missed_texels": 0, "shared_texels": 0, "warnings": [], "seconds": {},
+        "recipe": {},
+        "meshes": [],
+        "diagonal": 1,
+        "outward_reach": 1,
+        "inward_reach": 1,
+        "coverage": 1,
+        "texels": 1,
+        "missed_texels": 0,
+        "shared_texels": 0,
+        "warnings": [],
+        "seconds": {},
         "maps": [{"key": "normal", "file": "normal.png", "sha256": SHA, "facts": {}} | odd.pop("map", {})],
-        "sheets": [{"name": "", "width": 4, "height": 4, "coverage": 1, "texels": 1, "missed_texels": 0,
-                    "shared_texels": 0}],
-    } | odd.pop("manifest", {})  # fmt: skip
+        "sheets": [
+            {"name": "", "width": 4, "height": 4, "coverage": 1, "texels": 1, "missed_texels": 0, "shared_texels": 0}
+        ],
+    } | odd.pop("manifest", {})
     return given | {"bakes": [{"created": 0, "manifest": made, "pictures": []} | odd]}
 
 

@@ -8,8 +8,8 @@ from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.formats import read_mesh
 from inkwell_cast.core.handoff import shared_folder
 from inkwell_cast.core.handoff.batch import Summary, find_items, read_summary, run_item, still_good
-from inkwell_cast.core.handoff.foretold import foretold
 from inkwell_cast.core.handoff.hand_off import hand_off
+from inkwell_cast.core.handoff.handoff_preview import preview_handoff
 from inkwell_cast.core.handoff.plan import refuse_unready
 from inkwell_cast.core.handoff.whole_or_nothing import Taken
 from inkwell_cast.core.piece.assembly import assemble
@@ -78,8 +78,9 @@ def test_only_what_changed_is_replaced_and_what_is_no_longer_made_goes(pieces, t
     assert (done["Lamp_shade.png"], done["Lamp_normal.png"]) == ("new", "same")
     assert set(before) - set(after) == {"Lamp_cage.obj", "Lamp_occlusion.png"}
     assert {name for name in before if name in after and before[name] != after[name]} == {
-        "Lamp.manifest.json", "Lamp.report.html",
-    }  # fmt: skip
+        "Lamp.manifest.json",
+        "Lamp.report.html",
+    }
 
 
 def test_what_was_edited_by_hand_is_asked_about_and_never_removed(pieces, textures):
@@ -186,7 +187,7 @@ def test_a_handoff_is_foretold_before_a_ray(pieces, textures, ring_files):
     meshes = BakeMeshes([read_mesh(ring_files[0])], [read_mesh(ring_files[1])])
     packs = [Pack(name="masks", red=Well(map="occlusion"))]
     recipe = recipe_for(handoff=Handoff(shared=True, packs=packs, cage=False))
-    told = foretold(assemble(recipe, meshes), "Lamp", recipe.handoff, textures)
+    told = preview_handoff(assemble(recipe, meshes), "Lamp", recipe.handoff, textures)
     assert told.problems == []
     assert {file.becomes for file in told.files} == {"new", ""}
     normal = next(file for file in told.files if file.file == "Lamp_normal.png")
@@ -194,16 +195,16 @@ def test_a_handoff_is_foretold_before_a_ray(pieces, textures, ring_files):
     assert told.memory > 96 * 64 * 27
     made = handed(pieces["Lamp"], textures)
     (textures / "Lamp_normal.png").write_bytes(b"painted over")
-    told = foretold(assemble(recipe, meshes), "Lamp", recipe.handoff, textures)
+    told = preview_handoff(assemble(recipe, meshes), "Lamp", recipe.handoff, textures)
     states = {file.file: file.becomes for file in told.files}
     assert (states["Lamp_normal.png"], states["Lamp_masks.png"], states["Lamp_cage.obj"]) == ("edited", "new", "gone")
     assert len(told.problems) == 1
     assert "changed there since the last handoff" in told.table()
-    # what was foretold is what is written
+    # what was preview_handoff is what is written
     for file in made.manifest.files:
         assert file.file in states
     lacking = recipe_for(maps=["normal"], handoff=Handoff(packs=packs))
-    told = foretold(assemble(lacking, meshes), "Oar", lacking.handoff, textures)
+    told = preview_handoff(assemble(lacking, meshes), "Oar", lacking.handoff, textures)
     assert any("take Occlusion" in problem for problem in told.problems)
     assert any("no handoff" in problem for problem in told.problems)  # a folder of its own it cannot have here
 
@@ -213,6 +214,6 @@ def test_sheets_of_their_own_are_foretold_with_their_pairs_and_sizes(textures, r
     recipe = recipe_for()
     recipe = recipe.model_copy(update={"sheet": recipe.sheet.model_copy(update={"split": "material"})})
     handoff = Handoff(pattern="{pair}_{sheet}_{map}_{size}")
-    told = foretold(assemble(recipe, meshes), "Lamp", handoff, textures.parent / "out")
+    told = preview_handoff(assemble(recipe, meshes), "Lamp", handoff, textures.parent / "out")
     assert told.problems == []
     assert any("96x64" in file.file and file.file.endswith(".png") for file in told.files)

@@ -81,9 +81,10 @@ def test_float_formats_hold_scene_units_and_the_views_a_preview(tmp_path):
     step = grid_mesh(400, 2, lambda u, v: (u, v, np.where(u < 0.5, 0.25, -0.15)), "high")
     for name, depth in (("exr", 32), ("exr", 16), ("tiff", 32)):
         recipe = Recipe(
-            reach=Reach(unit="scene", outward=0.3, inward=0.3), sheet=Sheet(width=64, height=64, samples=1),
+            reach=Reach(unit="scene", outward=0.3, inward=0.3),
+            sheet=Sheet(width=64, height=64, samples=1),
             output=Output(maps=["height", "normal"], format=name, depth=depth),
-        )  # fmt: skip
+        )
         result = bake(recipe, BakeMeshes([plane()], [step]))
         manifest = save(result, tmp_path, previews=tmp_path)
         height = read_picture(tmp_path / manifest.maps[0].file)[..., 0]
@@ -160,9 +161,11 @@ def test_a_bake_writes_a_layer_for_each_material(tmp_path):
         high, material_names=("oak", "brass"), uvs=(), material_colors=np.array([[1, 0, 0], [0, 0, 1]], np.float32)
     )
     recipe = Recipe(
-        reach=Reach(unit="scene", outward=0.3, inward=0.3), sheet=Sheet(width=40, height=40),
-        output=Output(maps=["ids"], depth=16), ids=Ids(layers=True, psd=True),
-    )  # fmt: skip
+        reach=Reach(unit="scene", outward=0.3, inward=0.3),
+        sheet=Sheet(width=40, height=40),
+        output=Output(maps=["ids"], depth=16),
+        ids=Ids(layers=True, psd=True),
+    )
     manifest = save(bake(recipe, BakeMeshes([plane()], [high])), tmp_path, previews=tmp_path)
     made = next(m for m in manifest.maps if m.key == "layers.ora")
     with zipfile.ZipFile(tmp_path / made.file) as archive:

@@ -29,9 +29,11 @@ def decal(border, **more):
         replace(half, name="a_float", object_names=("a_float",)),
     ]
     recipe = Recipe(
-        reach=Reach(unit="scene", outward=0.2, inward=0.2), sheet=Sheet(width=SIZE, height=SIZE, samples=4, padding=0),
-        output=Output(maps=["decals"], depth=16), decals=Decals(border=border, **more),
-    )  # fmt: skip
+        reach=Reach(unit="scene", outward=0.2, inward=0.2),
+        sheet=Sheet(width=SIZE, height=SIZE, samples=4, padding=0),
+        output=Output(maps=["decals"], depth=16),
+        decals=Decals(border=border, **more),
+    )
     made = bake(recipe, BakeMeshes([], [], named))
     return made.images["decals"][..., 0].astype(float) / 65535, made.sheets[0].facts["decals"]
 
@@ -68,10 +70,11 @@ def soft_normals(below, soft=True, border=4):
         replace(plane(), name="a_float", object_names=("a_float",), uvs=(), positions=place),
     ]
     recipe = Recipe(
-        reach=Reach(unit="scene", outward=0.2, inward=0.2), sheet=Sheet(width=SIZE, height=SIZE, samples=4, padding=0),
+        reach=Reach(unit="scene", outward=0.2, inward=0.2),
+        sheet=Sheet(width=SIZE, height=SIZE, samples=4, padding=0),
         output=Output(maps=["normal", "height", "decals"], depth=16),
         decals=Decals(border=border, soft=soft),
-    )  # fmt: skip
+    )
     made = bake(recipe, BakeMeshes([], [], named))
     values = {key: image.astype(float) / 65535 for key, image in made.images.items()}
     own = np.array([-slope, 0, 1]) / np.hypot(slope, 1)
@@ -119,8 +122,9 @@ def test_a_pair_of_floaters_alone_fades_into_its_low_beside_one_that_has_a_high(
     recipe = Recipe(
         reach=Reach(unit="scene", outward=0.2, inward=0.2),
         sheet=Sheet(width=SIZE, height=SIZE, samples=1, padding=0, split="tile"),
-        output=Output(maps=["normal"], depth=16), decals=Decals(border=4, soft=True),
-    )  # fmt: skip
+        output=Output(maps=["normal"], depth=16),
+        decals=Decals(border=4, soft=True),
+    )
     made = bake(recipe, BakeMeshes([], [], named))
     first, second = (sheet.images["normal"].astype(float) / 65535 * 2 - 1 for sheet in made.sheets)
     np.testing.assert_allclose(second, np.broadcast_to([0, 0, 1.0], second.shape), atol=1e-4)

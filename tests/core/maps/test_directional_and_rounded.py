@@ -81,13 +81,27 @@ def test_inner_and_outer_edges_are_told_apart_and_the_far_side_of_a_wall_counts_
 
 def test_a_ball_is_white_where_it_faces_the_way_and_black_where_it_faces_away():
     body = ball(1.0, (0, 0, 0))
-    made = baked(body, replace(body, uvs=()), ["directional", "normal_object"], size=64, outward=0.05, inward=0.05,
-                 directional=Directional(way="+x"))  # fmt: skip
+    made = baked(
+        body,
+        replace(body, uvs=()),
+        ["directional", "normal_object"],
+        size=64,
+        outward=0.05,
+        inward=0.05,
+        directional=Directional(way="+x"),
+    )
     image, normals = values(made, "directional"), 2 * values(made, "normal_object") - 1
     there = made.cast.struck > 0
     np.testing.assert_allclose(image[there], 0.5 + 0.5 * normals[there][:, 0], atol=2e-3)
-    sharp = baked(body, replace(body, uvs=()), ["directional"], size=64, outward=0.05, inward=0.05,
-                  directional=Directional(way="0 0 2", sharpness=4, middle=0.5))  # fmt: skip
+    sharp = baked(
+        body,
+        replace(body, uvs=()),
+        ["directional"],
+        size=64,
+        outward=0.05,
+        inward=0.05,
+        directional=Directional(way="0 0 2", sharpness=4, middle=0.5),
+    )
     expected = np.clip(0.5 + 0.5 * 4 * (normals[there][:, 2] - 0.5), 0, 1)
     np.testing.assert_allclose(values(sharp, "directional")[there], expected, atol=5e-3)
     assert (facts(sharp, "directional")["black"], facts(sharp, "directional")["white"]) == (0.25, 0.75)
@@ -99,8 +113,13 @@ def test_a_place_along_the_way_is_grey_by_where_it_lies_in_the_box():
     )
     np.testing.assert_allclose(values(made, "directional")[16], 1 - (np.arange(32) + 0.5) / 32, atol=1e-3)
     assert facts(made, "directional")["unit"] == "scene units"
-    narrow = baked(plane(), replace(plane(), uvs=()), ["directional"], size=32,
-                   directional=Directional(by="place", way="+x", sharpness=2, middle=0.5))  # fmt: skip
+    narrow = baked(
+        plane(),
+        replace(plane(), uvs=()),
+        ["directional"],
+        size=32,
+        directional=Directional(by="place", way="+x", sharpness=2, middle=0.5),
+    )
     expected = np.clip(((np.arange(32) + 0.5) / 32 - 0.5) / 0.5, 0, 1)
     np.testing.assert_allclose(values(narrow, "directional")[16], expected, atol=1e-3)
 

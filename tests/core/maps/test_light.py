@@ -63,9 +63,15 @@ def test_a_disc_that_glows_lights_a_floor_by_its_form_factor():
     high = floor_and(disc(0.2, 0.3))
     for strength in (1, 2):
         made = baked(
-            plane(), high, ["glow", "emission"], size=33, outward=0.05, inward=0.05,
-            emission=Emission(glowing=f"disc #ff0000 {strength}"), glow=Glow(**EVEN, bounces=0),
-        )  # fmt: skip
+            plane(),
+            high,
+            ["glow", "emission"],
+            size=33,
+            outward=0.05,
+            inward=0.05,
+            emission=Emission(glowing=f"disc #ff0000 {strength}"),
+            glow=Glow(**EVEN, bounces=0),
+        )
         light = light_of(made, "glow")
         expected = 0.2**2 / (0.2**2 + 0.3**2)
         assert light[16, 16, 0] == pytest.approx(strength * expected, rel=0.02)
@@ -78,9 +84,15 @@ def test_a_ball_beside_a_plane_lights_it_by_its_form_factor():
     centre = np.array([0.5, 0.5, 0.5])
     high = floor_and(ball(0.15, centre))
     made = baked(
-        plane(), high, ["glow"], size=32, outward=0.05, inward=0.05, emission=Emission(glowing="ball #ffffff 3"),
+        plane(),
+        high,
+        ["glow"],
+        size=32,
+        outward=0.05,
+        inward=0.05,
+        emission=Emission(glowing="ball #ffffff 3"),
         glow=Glow(**EVEN, bounces=0),
-    )  # fmt: skip
+    )
     y, x = (np.indices((32, 32)) + 0.5) / 32
     off = np.stack([x, 1 - y, np.zeros_like(x)], -1) - centre
     away = np.linalg.norm(off, axis=-1)
@@ -111,9 +123,14 @@ def test_a_convex_white_body_under_an_even_sky_is_white_all_over():
     """The furnace: light is neither lost nor made."""
     body = ball(1.0, (0, 0, 0))
     made = baked(
-        body, replace(body, uvs=()), ["light"], size=32, outward=0.05, inward=0.05,
+        body,
+        replace(body, uvs=()),
+        ["light"],
+        size=32,
+        outward=0.05,
+        inward=0.05,
         light=Light(sun=0, sky=1, **EVEN, bounces=4),
-    )  # fmt: skip
+    )
     light = light_of(made, "light")[made.cast.struck > 0]
     np.testing.assert_allclose(light, 1, atol=2e-3)
 
@@ -134,9 +151,14 @@ def test_a_white_bowl_under_an_even_sky_gets_whiter_with_every_bounce_until_noth
     means = []
     for bounces in (0, 1, 2, 40):
         made = baked(
-            bowl(), high, ["light"], size=24, outward=0.02, inward=0.02,
+            bowl(),
+            high,
+            ["light"],
+            size=24,
+            outward=0.02,
+            inward=0.02,
             light=Light(sun=0, sky=1, noise=0, rays=256, bounces=bounces),
-        )  # fmt: skip
+        )
         area = np.sin(np.pi / 2 * (1 - (np.arange(24) + 0.5) / 24))[:, None] * made.cast.struck.astype(float)
         means.append(float((light_of(made, "light")[..., 0] * area).sum() / area.sum()))
     assert means[0] == pytest.approx(0.5, abs=0.01)
@@ -178,9 +200,14 @@ def test_a_sun_lights_by_its_height_and_what_stands_before_it_casts_a_shadow():
 
 def test_a_lamp_fades_with_the_square_of_its_distance():
     made = baked(
-        plane(), replace(plane(), uvs=()), ["light"], size=33, outward=0.05, inward=0.05,
+        plane(),
+        replace(plane(), uvs=()),
+        ["light"],
+        size=33,
+        outward=0.05,
+        inward=0.05,
         light=Light(sun=0, sky=0, bounces=0, lamps="0.5 0.5 0.5 0.2 #00ff00", rays=4),
-    )  # fmt: skip
+    )
     light = light_of(made, "light")
     assert light[16, 16, 1] == pytest.approx(0.2 / 0.25, rel=1e-3)
     away = np.sqrt(0.5**2 + 2 * (0.5 - 0.5 / 33) ** 2)
@@ -193,8 +220,15 @@ def test_straight_and_reflected_light_add_up_and_colours_tint_what_is_reflected(
     grey = replace(plane(), name="floor", uvs=())
     parts = {}
     for shows in ("all", "direct", "bounced"):
-        made = baked(plane(), merge([grey, red], "high"), ["light"], size=24, outward=0.02, inward=0.02,
-                     light=Light(shows=shows, white=4.0))  # fmt: skip
+        made = baked(
+            plane(),
+            merge([grey, red], "high"),
+            ["light"],
+            size=24,
+            outward=0.02,
+            inward=0.02,
+            light=Light(shows=shows, white=4.0),
+        )
         parts[shows] = light_of(made, "light")[made.cast.struck > 0]
     np.testing.assert_allclose(parts["all"], parts["direct"] + parts["bounced"], atol=2e-3)
     assert parts["bounced"][:, 0].mean() > 3 * parts["bounced"][:, 1].mean()
@@ -271,9 +305,12 @@ def test_a_panorama_goes_with_a_recipe_that_leaves_the_machine_and_gives_the_sam
     place = light.panorama
     for stored in ("no base64 at all", "bm8gcGljdHVyZQ==", ""):  # from a piece file that was damaged or made to harm
         for named in (place, ".."):
-            hurt = here.model_copy(update={
-                "carried_panorama": f"{named}\n{stored}", "light": light.model_copy(update={"panorama": named}),
-            })  # fmt: skip
+            hurt = here.model_copy(
+                update={
+                    "carried_panorama": f"{named}\n{stored}",
+                    "light": light.model_copy(update={"panorama": named}),
+                }
+            )
             with pytest.raises(InputProblem):
                 panorama_of(hurt)
     away = with_panorama(away.model_copy(update={"output": Output()}))
@@ -283,9 +320,10 @@ def test_a_panorama_goes_with_a_recipe_that_leaves_the_machine_and_gives_the_sam
 def test_light_beyond_what_a_half_holds_is_clipped_and_said():
     meshes = BakeMeshes([plane()], [replace(plane(), uvs=())])
     recipe = Recipe(
-        reach=Reach(unit="scene", outward=0.3, inward=0.3), sheet=Sheet(width=16, height=16, samples=1, padding=0),
+        reach=Reach(unit="scene", outward=0.3, inward=0.3),
+        sheet=Sheet(width=16, height=16, samples=1, padding=0),
         light=Light(sun=0, sky=1e5, bounces=0, rays=4),
-    )  # fmt: skip
+    )
     made = {
         depth: bake(recipe.model_copy(update={"output": Output(maps=["light"], format="exr", depth=depth)}), meshes)
         for depth in (16, 32)
@@ -317,9 +355,13 @@ def test_what_cannot_be_used_is_named_with_what_is_there(tmp_path):
         with pytest.raises(InputProblem, match=told):
             baked(plane(), replace(plane(), uvs=()), ["light"], light=Light(panorama=str(tmp_path / place)))
     for group, field, words in (
-        (Emission, "glowing", "glass 4"), (Emission, "glowing", "#ffffff 4"), (Emission, "glowing", "glass #ffffff -1"),
-        (Light, "lamps", "1 2 3"), (Light, "lamps", "a b c 1"), (Light, "lamps", "; ".join(["0 0 0 1"] * 65)),
-    ):  # fmt: skip
+        (Emission, "glowing", "glass 4"),
+        (Emission, "glowing", "#ffffff 4"),
+        (Emission, "glowing", "glass #ffffff -1"),
+        (Light, "lamps", "1 2 3"),
+        (Light, "lamps", "a b c 1"),
+        (Light, "lamps", "; ".join(["0 0 0 1"] * 65)),
+    ):
         with pytest.raises(ValidationError):
             group(**{field: words})
     assert glowing_in("amber glass #ffd9a0 4; ") == [Glowing("amber glass", "#ffd9a0", 4.0)]

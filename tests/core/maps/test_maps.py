@@ -30,9 +30,14 @@ def test_a_slab_is_as_thick_as_its_rays_are_long(samples):
     high = merge([moved(top, (-30, -30, 0)), moved(bottom, (-30, -30, 0))], "high")
     high = replace(high, uvs=())
     result = baked(
-        plane(), high, ["thickness"], samples=samples, outward=0.01, inward=0.01,
+        plane(),
+        high,
+        ["thickness"],
+        samples=samples,
+        outward=0.01,
+        inward=0.01,
         thickness=Thickness(rays=1024, noise=0, limit=4.0, unit="scene"),
-    )  # fmt: skip
+    )
     mean = values(result, "thickness").mean() * facts(result, "thickness")["white"]
     assert mean == pytest.approx(0.5 * (2 - 0.5 / 4.0), rel=0.01)
 
@@ -54,10 +59,12 @@ def ball(cells, radius=1.0):
     flat = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1) < 1e-9
     keep = ~flat
     return Mesh(
-        mesh.name, mesh.positions, mesh.triangles[keep],
+        mesh.name,
+        mesh.positions,
+        mesh.triangles[keep],
         normals=CornerValues(mesh.normals.values, mesh.normals.corners[keep]),
         uvs=(CornerValues(mesh.uvs[0].values, mesh.uvs[0].corners[keep]),),
-    )  # fmt: skip
+    )
 
 
 @pytest.mark.parametrize("radius", [0.0, 0.3])
@@ -101,9 +108,11 @@ def test_a_radius_evens_waves_out_as_two_steps_of_diffusion_do(length, gathered,
     radius, height, across = 0.05, 1e-4, 600
     k = 2 * np.pi / (length * radius)
     wave = grid_mesh(
-        across, across // 8, lambda u, v: (u, v / 8, height * np.sin(k * u)),
+        across,
+        across // 8,
+        lambda u, v: (u, v / 8, height * np.sin(k * u)),
         normal=lambda u, v: (-height * k * np.cos(k * u), 0 * u, 0 * u + 1),
-    )  # fmt: skip
+    )
     inside = (abs(wave.positions[:, 0] - 0.5) < 0.3) & (abs(wave.positions[:, 1] - 1 / 16) < 0.03)
     fine, smooth = (curvature_of(wave, r)[0][:, 0][inside].std() for r in (0, radius))
     assert smooth / fine == pytest.approx((1 + (2 * np.pi / length) ** 2 / 8) ** -2, rel=0.04, abs=0.003)
@@ -115,9 +124,11 @@ def test_a_thin_wall_keeps_the_curvature_of_its_sides_apart():
 
     def side(up, z):
         return grid_mesh(
-            300, 75, lambda u, v: (u, v / 4 if up else (1 - v) / 4, z + 1e-4 * np.sin(k * u)),
+            300,
+            75,
+            lambda u, v: (u, v / 4 if up else (1 - v) / 4, z + 1e-4 * np.sin(k * u)),
             normal=lambda u, v: (-up * 1e-4 * k * np.cos(k * u), 0 * u, up + 0 * u),
-        )  # fmt: skip
+        )
 
     wall = merge([side(1, 0.0), side(-1, -0.001)], "wall")
     found, corners = curvature_of(wall, 0.05)
@@ -216,10 +227,17 @@ def two_colors(by):
     return baked(plane(), high, ["ids", "color"], size=50, samples=16, ids=Ids(by=by, colors={"oak": "#102030"}))
 
 
-@pytest.mark.parametrize(("by", "names"), [
-    ("material", ["oak", "brass"]), ("object", ["left", "right"]), ("part", ["left 1", "right 1"]),
-    ("color", ["#ff0000", "#0000ff"]), ("pair", ["everything"]), ("file", ["high"]),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("by", "names"),
+    [
+        ("material", ["oak", "brass"]),
+        ("object", ["left", "right"]),
+        ("part", ["left 1", "right 1"]),
+        ("color", ["#ff0000", "#0000ff"]),
+        ("pair", ["everything"]),
+        ("file", ["high"]),
+    ],
+)
 def test_ids_are_flat_colours_with_a_legend(by, names):
     result = two_colors(by)
     legend = facts(result, "ids")["legend"]
@@ -263,10 +281,16 @@ def test_a_map_added_later_reuses_the_cast_and_equals_one_baked_at_once():
         assert later.images[key].tobytes() == at_once.images[key].tobytes()
 
 
-@pytest.mark.parametrize("change", [
-    {"basis": Basis(green="down")}, {"height": Height(range=0.01)}, {"curvature": Curvature(radius=0.3, strength=1.0)},
-    {"ids": Ids(by="material", colors={"no material": "#ff00ff"})}, {"output": Output(maps=["normal", "curvature", "ids", "height"], depth=8)},
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "change",
+    [
+        {"basis": Basis(green="down")},
+        {"height": Height(range=0.01)},
+        {"curvature": Curvature(radius=0.3, strength=1.0)},
+        {"ids": Ids(by="material", colors={"no material": "#ff00ff"})},
+        {"output": Output(maps=["normal", "curvature", "ids", "height"], depth=8)},
+    ],
+)
 def test_what_no_ray_follows_is_changed_without_one(change):
     low, high, warm = torus(24, 12), torus(120, 60, small=0.72), Warm()
     first = baked(low, high, ["normal", "curvature", "ids", "height"], warm=warm)

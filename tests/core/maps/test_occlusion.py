@@ -30,9 +30,14 @@ def test_occlusion_between_two_planes_is_the_view_factor_of_the_ceiling(height):
     ceiling = upside_down(moved(plane(1, size=2.0, name="ceiling"), (-0.5, -0.5, height)))
     floor = plane(4, name="floor")
     result = baked(
-        plane(), merge([floor, ceiling], "high"), ["occlusion"], size=17, outward=0.02, inward=0.02,
+        plane(),
+        merge([floor, ceiling], "high"),
+        ["occlusion"],
+        size=17,
+        outward=0.02,
+        inward=0.02,
         occlusion=Occlusion(rays=1024, noise=0),
-    )  # fmt: skip
+    )
     ratio = 1.0 / height
     root = np.sqrt(1 + ratio * ratio)
     expected = 1 - 4 / np.pi * ratio / root * np.arctan(ratio / root)
@@ -66,9 +71,14 @@ def test_falloff_weighs_a_ceiling_by_its_distance(falloff, power):
     h, d = 0.1, 0.2
     ceiling = upside_down(moved(plane(1, size=9.0, name="ceiling"), (-4, -4, h)))
     result = baked(
-        plane(), merge([plane(2, name="floor"), ceiling], "high"), ["occlusion"], size=16, outward=0.02, inward=0.02,
+        plane(),
+        merge([plane(2, name="floor"), ceiling], "high"),
+        ["occlusion"],
+        size=16,
+        outward=0.02,
+        inward=0.02,
         occlusion=Occlusion(rays=1024, noise=0, distance=d, unit="scene", falloff=falloff),
-    )  # fmt: skip
+    )
     c = np.linspace(h / d, 1, 200_001)
     share = np.trapezoid((1 - h / (d * c)) ** power * 2 * c, c)
     assert values(result, "occlusion")[8, 8] == pytest.approx(1 - share, abs=0.01)
@@ -105,9 +115,11 @@ def test_the_layer_of_floaters_holds_just_the_shade_that_they_would_cast():
     lid = upside_down(moved(plane(1, size=0.5), (0.4, 0.2, 0.1)))
     parts = [named(plane(), "a_low"), named(plane(2), "a_high")]
     recipe = Recipe(
-        reach=Reach(unit="scene", outward=0.02, inward=0.02), sheet=Sheet(width=24, height=24, samples=4),
-        output=Output(maps=["occlusion", "floaters"], depth=16), occlusion=Occlusion(rays=32),
-    )  # fmt: skip
+        reach=Reach(unit="scene", outward=0.02, inward=0.02),
+        sheet=Sheet(width=24, height=24, samples=4),
+        output=Output(maps=["occlusion", "floaters"], depth=16),
+        occlusion=Occlusion(rays=32),
+    )
     floating = bake(recipe, BakeMeshes([], [], [*parts, named(lid, "a_float_lid")]))
     solid = bake(recipe, BakeMeshes([], [], [*parts, named(lid, "a_high_lid")]))
     assert (floating.images["occlusion"] == 65535).all()
@@ -120,9 +132,12 @@ def test_floaters_and_other_pairs_cast_no_shade_unless_asked():
     ceiling = upside_down(moved(plane(1, size=9.0), (-4, -4, 0.1)))
     floor, low = named(plane(2), "a_high"), named(plane(), "a_low")
     for name, occluders, dark in (
-        ("a_high_roof", "pair", True), ("a_float_roof", "pair", False), ("b_high", "pair", False),
-        ("b_high", "piece", True), ("a_high_roof", "low", False),
-    ):  # fmt: skip
+        ("a_high_roof", "pair", True),
+        ("a_float_roof", "pair", False),
+        ("b_high", "pair", False),
+        ("b_high", "piece", True),
+        ("a_high_roof", "low", False),
+    ):
         meshes = BakeMeshes([], [], [low, floor, named(ceiling, name), named(moved(plane(), (50, 0, 0)), "b_low")])
         recipe = Recipe(
             reach=Reach(unit="scene", outward=0.02, inward=0.02),
@@ -186,9 +201,15 @@ def groove(depth, half):
 def test_quick_occlusion_of_a_groove_is_near_that_of_rays_and_a_plane_is_white():
     maps = ["occlusion", "sheet_occlusion"]
     result = baked(
-        plane(), groove(0.05, 0.1), maps, size=128, outward=0.01, inward=0.3, occlusion=Occlusion(rays=256, noise=0),
+        plane(),
+        groove(0.05, 0.1),
+        maps,
+        size=128,
+        outward=0.01,
+        inward=0.3,
+        occlusion=Occlusion(rays=256, noise=0),
         sheet_occlusion=SheetOcclusion(radius=20),
-    )  # fmt: skip
+    )
     rays, quick = (values(result, key)[40:88] for key in maps)
     assert rays[:, 64].mean() < 0.91
     assert np.abs(quick.mean(axis=0) - rays.mean(axis=0)).max() < 0.06
@@ -216,11 +237,19 @@ def test_occlusion_of_highs_and_lows_is_multiplied():
     high = merge([plane(2, name="floor"), ceiling], "high")
     free = [
         values(
-            baked(low, high, ["occlusion"], size=16, outward=0.02, inward=0.02,
-                  occlusion=Occlusion(rays=64, noise=0, distance=0.2, unit="scene", falloff="linear", occluders=which)), "occlusion",
+            baked(
+                low,
+                high,
+                ["occlusion"],
+                size=16,
+                outward=0.02,
+                inward=0.02,
+                occlusion=Occlusion(rays=64, noise=0, distance=0.2, unit="scene", falloff="linear", occluders=which),
+            ),
+            "occlusion",
         )[8, 8]
         for which in ("pair", "low", "pair x low")
-    ]  # fmt: skip
+    ]
     assert 0.2 < free[0] < 0.9
     assert free[2] == pytest.approx(free[0] * free[1], abs=1e-4)
 
@@ -234,15 +263,19 @@ def test_another_sculpt_or_role_leaves_nothing_of_the_last_behind():
     warm, low, floor = Warm(), named(plane(), "a_low"), named(plane(2), "a_high")
     maps = ["occlusion", "curvature", "thickness", "position"]
     recipe = Recipe(
-        reach=Reach(unit="scene", outward=0.02, inward=0.02), sheet=Sheet(width=16, height=16, samples=1),
-        output=Output(maps=maps, depth=16), occlusion=Occlusion(rays=16),
-    )  # fmt: skip
+        reach=Reach(unit="scene", outward=0.02, inward=0.02),
+        sheet=Sheet(width=16, height=16, samples=1),
+        output=Output(maps=maps, depth=16),
+        occlusion=Occlusion(rays=16),
+    )
     roof = named(upside_down(moved(plane(1, size=9.0), (-4, -4, 0.1))), "a_high_roof")
-    floating = recipe.model_copy(
-        update={"pairing": Pairing(placed={"a_high_roof/a_high_roof": Placing(role="float")})}
-    )  # fmt: skip
-    for given, highs in ((recipe, [floor, roof]), (floating, [floor, roof]), (recipe, [named(plane(40), "a_high")]),
-                         (recipe, [floor])):  # fmt: skip
+    floating = recipe.model_copy(update={"pairing": Pairing(placed={"a_high_roof/a_high_roof": Placing(role="float")})})
+    for given, highs in (
+        (recipe, [floor, roof]),
+        (floating, [floor, roof]),
+        (recipe, [named(plane(40), "a_high")]),
+        (recipe, [floor]),
+    ):
         meshes = BakeMeshes([], [], [low, *highs])
         kept, fresh = bake(given, meshes, warm=warm), bake(given, meshes)
         for key in maps:

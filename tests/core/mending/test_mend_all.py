@@ -14,10 +14,10 @@ from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.settings.maps import Occlusion
 from inkwell_cast.core.settings.mends import Mend
 from inkwell_cast.core.settings.output import Output
-from inkwell_cast.core.settings.overrides import Level
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.regions import Patch
+from inkwell_cast.core.settings.scope_settings import ScopeSettings
 from inkwell_cast.core.settings.sheet import Sheet
 
 from ...shapes import plane, ribbed
@@ -25,11 +25,12 @@ from ..bakes import moved
 from ..flaws.test_flaws import frame, island
 
 RECIPE = Recipe(
-    reach=Reach(unit="scene", outward=0.05, inward=0.05), sheet=Sheet(width=96, height=96, samples=1),
+    reach=Reach(unit="scene", outward=0.05, inward=0.05),
+    sheet=Sheet(width=96, height=96, samples=1),
     output=Output(maps=["normal"], depth=16),
-)  # fmt: skip
+)
 NOTHING = Mend(name="nothing", words="Do nothing")
-BLIND = Mend(name="blind", words="See nothing", levels={"object:plane/plane": Level(outward=0, inward=0)})
+BLIND = Mend(name="blind", words="See nothing", levels={"object:plane/plane": ScopeSettings(outward=0, inward=0)})
 
 
 @pytest.fixture
@@ -71,8 +72,9 @@ def test_one_that_does_no_good_or_harm_is_taken_back_and_the_next_is_tried(meshe
     offering(monkeypatch, first)
     done = mend_all(RECIPE, meshes)
     assert [(tried.words[:10], tried.kept) for tried in done.report.tried] == [
-        (first.words[:10], False), ("Place a po", True),
-    ]  # fmt: skip
+        (first.words[:10], False),
+        ("Place a po", True),
+    ]
     assert [mend.name for mend in done.recipe.mends] == ["Sculpt outside the cage, plane"]
     assert done.bake.cast.missed == 0
 
@@ -81,7 +83,7 @@ def test_what_harms_another_place_is_not_kept_though_it_cures_its_own(meshes, mo
     """A larger reach for the whole low cures the island, and strikes a ribbed lid everywhere else."""
     lid = ribbed("lid", 0.3)
     high = merge([frame(), replace(island(0.2), uvs=()), lid], "high")
-    far = Mend(name="far", words="Reach far", levels={"object:plane/plane": Level(outward=0.4)})
+    far = Mend(name="far", words="Reach far", levels={"object:plane/plane": ScopeSettings(outward=0.4)})
     offering(monkeypatch, far)
     done = mend_all(RECIPE, BakeMeshes([plane()], [replace(high, uvs=())]))
     assert all(tried.words != "Reach far" or not tried.kept for tried in done.report.tried)
@@ -128,10 +130,11 @@ def test_shade_of_a_neighbour_is_mended_too():
     highs = [replace(mesh, name=f"{n}_high", object_names=(f"{n}_high",), uvs=()) for mesh, n in named]
     given = RECIPE.model_copy(
         update={
-            "output": Output(maps=["normal", "occlusion"]), "occlusion": Occlusion(rays=4, occluders="piece"),
+            "output": Output(maps=["normal", "occlusion"]),
+            "occlusion": Occlusion(rays=4, occluders="piece"),
             "reach": Reach(unit="scene", outward=0.01, inward=0.01),
         }
-    )  # fmt: skip
+    )
     done = mend_all(given, BakeMeshes([], [], [merge([floor, wall], "low"), *highs]))
     assert "Let only the own pair occlude" in [tried.words for tried in done.report.tried if tried.kept]
     assert "neighbour" not in {flaw.cause for flaw in done.bake.flaws().flaws}

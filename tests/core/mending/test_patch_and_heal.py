@@ -130,9 +130,15 @@ MAPS = ["normal", "height", "occlusion", "curvature", "position"]
 def ringed(patches=(), **more):
     given = {"shape": "fitted", "margin_unit": "scene", "clearance": 0.02} | more.pop("reach", {})
     return baked(
-        *RINGS, MAPS, size=96, samples=4, reach_of_all=Reach(unit="scene", outward=0.3, inward=0.3, **given),
-        occlusion=Occlusion(rays=8, denoise=True), patches=list(patches), **more,
-    )  # fmt: skip
+        *RINGS,
+        MAPS,
+        size=96,
+        samples=4,
+        reach_of_all=Reach(unit="scene", outward=0.3, inward=0.3, **given),
+        occlusion=Occlusion(rays=8, denoise=True),
+        patches=list(patches),
+        **more,
+    )
 
 
 @pytest.mark.parametrize("shape", ["even", "fitted"])

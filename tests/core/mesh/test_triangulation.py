@@ -35,10 +35,13 @@ def test_a_concave_quad_is_cut_where_it_stays_inside():
     assert (np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])[:, 2] > 0).all()
 
 
-@pytest.mark.parametrize("points", [
-    [(0, 0), (4, 0), (4, 3), (2, 1), (0, 3)],
-    [(0, 0), (5, 0), (5, 5), (4, 5), (4, 1), (1, 1), (1, 5), (0, 5)],
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "points",
+    [
+        [(0, 0), (4, 0), (4, 3), (2, 1), (0, 3)],
+        [(0, 0), (5, 0), (5, 5), (4, 5), (4, 1), (1, 1), (1, 5), (0, 5)],
+    ],
+)
 def test_a_concave_polygon_keeps_its_area_and_winding(points):
     picks = cut(flat(points))
     p = np.array(flat(points), float)[picks]

@@ -26,10 +26,11 @@ def painted():
     mesh = plane(2, 0.01, name="plane_high")
     light = with_linear_colors(
         replace(
-            mesh, color_space="srgb",
+            mesh,
+            color_space="srgb",
             colors=CornerValues(np.array([[*(c / 255 for c in STORED), 1]], np.float32), np.zeros_like(mesh.triangles)),
         )
-    )  # fmt: skip
+    )
     return replace(light, object_names=("plane_high",))
 
 
@@ -40,8 +41,10 @@ def test_one_colour_comes_out_as_it_was_painted(tmp_path, suffix, by):
     high = read_mesh(tmp_path / f"plane_high{suffix}")
     assert high.color_space == ("linear" if suffix == ".glb" else "srgb")
     recipe = Recipe(
-        sheet=Sheet(width=16, height=16, samples=1), output=Output(maps=["color", "ids"]), ids=Ids(by=by),
-    )  # fmt: skip
+        sheet=Sheet(width=16, height=16, samples=1),
+        output=Output(maps=["color", "ids"]),
+        ids=Ids(by=by),
+    )
     made = bake(recipe, BakeMeshes([plane(name="plane_low")], [high]))
     assert made.images["color"][8, 8].tolist() == list(STORED)
     assert list(made.sheets[0].facts["ids"]["legend"]) == ["#3399cc"]
@@ -51,9 +54,10 @@ def test_a_file_s_switch_says_otherwise(tmp_path):
     write_mesh(tmp_path / "plane_high.ply", painted())
     high = read_mesh(tmp_path / "plane_high.ply")
     recipe = Recipe(
-        sheet=Sheet(width=16, height=16, samples=1), output=Output(maps=["color"]),
+        sheet=Sheet(width=16, height=16, samples=1),
+        output=Output(maps=["color"]),
         files={"plane_high.ply": FileSettings(colors="linear")},
-    )  # fmt: skip
+    )
     made = bake(recipe, BakeMeshes([plane(name="plane_low")], [high]))
     assert (
         made.images["color"][8, 8, 0] > STORED[0] + 60

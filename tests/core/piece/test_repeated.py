@@ -37,10 +37,11 @@ def tile(shift=0.0):
 
 def recipe_of(repeat):
     return Recipe(
-        reach=Reach(unit="scene", outward=0.3, inward=0.3), output=Output(maps=["normal", "height", "occlusion", "sheet_occlusion"], depth=16),
+        reach=Reach(unit="scene", outward=0.3, inward=0.3),
+        output=Output(maps=["normal", "height", "occlusion", "sheet_occlusion"], depth=16),
         sheet=Sheet(width=SIZE, height=SIZE, samples=4, padding=0, repeat=repeat),
         occlusion=Occlusion(rays=256, noise=0, distance=20, falloff="linear"),
-    )  # fmt: skip
+    )
 
 
 def made_of(high, repeat, **occlusion):

@@ -150,9 +150,13 @@ def test_a_picture_straightens_where_it_is_white_and_comes_back_as_a_map():
     stored = stored_picture(cv2.imencode(".png", picture)[1].tobytes(), "left.png")
     own = Reach(unit="scene", outward=0.15, inward=0.05)
     result = baked(
-        cube(name="low"), replace(cube(), uvs=()), ["straightening", "height"], size=96, reach_of_all=own,
+        cube(name="low"),
+        replace(cube(), uvs=()),
+        ["straightening", "height"],
+        size=96,
+        reach_of_all=own,
         straight_picture=stored,
-    )  # fmt: skip
+    )
     made = values(result, "straightening")
     on = result.cast.covered > 0
     side = face_normals(result.low.mesh.positions, result.low.mesh.triangles)[

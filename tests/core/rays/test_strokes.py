@@ -109,9 +109,10 @@ def test_a_nudge_survives_a_change_of_topology():
     places = np.random.default_rng(1).uniform(0.01, 0.99, (300, 2))
     places = np.column_stack([places, np.zeros(300)])
     strokes = [
-        stroke(points=[(0.2, 0.3, 0), (0.6, 0.7, 0), (0.9, 0.1, 0)]), stroke("in", radius=0.3, amount=0.05),
+        stroke(points=[(0.2, 0.3, 0), (0.6, 0.7, 0), (0.9, 0.1, 0)]),
+        stroke("in", radius=0.3, amount=0.05),
         stroke("erase", points=[(0.6, 0.6, 0)], amount=0.7),
-    ]  # fmt: skip
+    ]
     _, coarse = reach_over(strokes, places=places)
     _, fine = reach_over(strokes, cells=7, places=places)
     np.testing.assert_allclose(coarse, fine, atol=2e-7)

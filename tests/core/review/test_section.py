@@ -73,10 +73,16 @@ def test_a_slice_of_a_torus_is_a_closed_line_with_its_body_to_the_right(turned):
     assert middle[2] > middle[0]  # outward is up, so a line with its body to the right runs to the right
 
 
-@pytest.mark.parametrize(("kwargs", "axis"), [
-    ({"along": "u"}, 0), ({"along": "v"}, 1), ({"along": "u", "turned": 90}, 1),
-    ({"along": "view", "view": (0, -1, -0.5)}, 0), ({"along": "view", "view": (1, 0, -3)}, 1),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("kwargs", "axis"),
+    [
+        ({"along": "u"}, 0),
+        ({"along": "v"}, 1),
+        ({"along": "u", "turned": 90}, 1),
+        ({"along": "view", "view": (0, -1, -0.5)}, 0),
+        ({"along": "view", "view": (1, 0, -3)}, 1),
+    ],
+)
 def test_a_slice_runs_along_u_along_v_or_across_the_view(kwargs, axis):
     found = slice_of(plane(4), plane(4, 0.1, name="high"), 0, (0.1, 0.05, 0.0), **kwargs)
     places = np.array([r.places[1] for r in found.rays])

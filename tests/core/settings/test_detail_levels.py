@@ -2,16 +2,20 @@
 
 import pytest
 
-from inkwell_cast.core.settings.detail_levels import level_of, level_of_object, levels_in
+from inkwell_cast.core.settings.lods import level_of, level_of_object, levels_in
 
 
 @pytest.mark.parametrize(
     ("name", "level", "rest"),
     [
-        ("crate_LOD1_low", 1, "crate_low"), ("crate_low.lod02", 2, "crate_low"), ("LOD0", 0, ""),
-        ("crate_low", None, "crate_low"), ("melody_low", None, "melody_low"), ("crate lod 3", 3, "crate"),
+        ("crate_LOD1_low", 1, "crate_low"),
+        ("crate_low.lod02", 2, "crate_low"),
+        ("LOD0", 0, ""),
+        ("crate_low", None, "crate_low"),
+        ("melody_low", None, "melody_low"),
+        ("crate lod 3", 3, "crate"),
     ],
-)  # fmt: skip
+)
 def test_a_name_says_its_level(name, level, rest):
     assert level_of(name) == (level, rest)
 

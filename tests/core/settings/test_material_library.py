@@ -43,9 +43,12 @@ def halves():
 
 def made(library, by="library", tmp_path=None, **ids):
     recipe = Recipe(
-        reach=Reach(unit="scene", outward=0.3, inward=0.1), sheet=Sheet(width=32, height=32, samples=1, padding="fill"),
-        output=Output(maps=["ids"]), ids=Ids(by=by, **ids), library=library,
-    )  # fmt: skip
+        reach=Reach(unit="scene", outward=0.3, inward=0.1),
+        sheet=Sheet(width=32, height=32, samples=1, padding="fill"),
+        output=Output(maps=["ids"]),
+        ids=Ids(by=by, **ids),
+        library=library,
+    )
     return bake(recipe, BakeMeshes([plane()], [halves()]))
 
 
@@ -76,9 +79,11 @@ def test_a_part_counts_before_its_object_and_an_object_before_its_material():
 def test_an_assignment_casts_no_ray():
     warm, meshes = Warm(), BakeMeshes([plane()], [halves()])
     recipe = Recipe(
-        reach=Reach(unit="scene", outward=0.3, inward=0.1), sheet=Sheet(width=32, height=32, samples=1),
-        output=Output(maps=["ids"]), ids=Ids(by="library"),
-    )  # fmt: skip
+        reach=Reach(unit="scene", outward=0.3, inward=0.1),
+        sheet=Sheet(width=32, height=32, samples=1),
+        output=Output(maps=["ids"]),
+        ids=Ids(by="library"),
+    )
     bake(recipe, meshes, warm=warm)
     given = material_library.assign(Library(materials=[BRASS]), "object", "left", "Brass")
     again = bake(recipe.model_copy(update={"library": given}), meshes, warm=warm)
@@ -99,9 +104,11 @@ def test_the_layered_file_has_a_folder_a_channel_with_a_masked_layer_a_material(
         assert set(folders["Colour"]) == {"Brass", "Glass", "clay"}
         assert folders["Roughness"] == ["Brass"]  # glass has none
         place = next(
-            layer.get("src") for s in root.iterfind("./stack/stack") for layer in s
+            layer.get("src")
+            for s in root.iterfind("./stack/stack")
+            for layer in s
             if (s.get("name"), layer.get("name")) == ("Roughness", "Brass")
-        )  # fmt: skip
+        )
         picture = cv2.imdecode(np.frombuffer(archive.read(place), np.uint8), cv2.IMREAD_UNCHANGED)
     assert picture[16, 8].tolist() == [64, 64, 64, 255]
     assert picture[16, 24, 3] == 0
@@ -111,8 +118,9 @@ def test_a_library_is_changed_as_a_whole():
     library = material_library.with_material(Library(), "Brass")
     library = material_library.with_channels(library, ["Colour", "Metal", "Colour"])
     assert (library.channels, library.materials[0].colors) == (
-        ["Colour", "Metal"], {"Colour": "#808080", "Metal": "#808080"},
-    )  # fmt: skip
+        ["Colour", "Metal"],
+        {"Colour": "#808080", "Metal": "#808080"},
+    )
     library = material_library.assign(library, "object", "left", "Brass")
     library = material_library.changed(library, "Brass", name="Gold")
     assert library.of("object") == {"left": "Gold"}

@@ -3,10 +3,10 @@ from pydantic import ValidationError
 
 from inkwell_cast.core.settings import editing
 from inkwell_cast.core.settings.files import FileSettings
-from inkwell_cast.core.settings.levels import in_force, scopes
 from inkwell_cast.core.settings.pairing import ALL, Pairing, Part, Placing, pair_up
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.core.settings.scopes import in_force, scopes
 
 
 def parts(*names, file="all.glb"):
@@ -41,9 +41,11 @@ def test_what_stays_alone_is_listed_with_its_reason():
     found = pair_up(parts("a_low", "b_high", "c_cage", "lantern"), Pairing())
     assert found.pairs == []
     assert {a.part.name: a.reason for a in found.alone} == {
-        "a_low": "no high is called a_high…", "b_high": "no low is called b_low", "c_cage": "no low is called c_low",
+        "a_low": "no high is called a_high…",
+        "b_high": "no low is called b_low",
+        "c_cage": "no low is called c_low",
         "lantern": "neither its name nor its file's has one of _low, _high, _float, _cage",
-    }  # fmt: skip
+    }
 
 
 def test_a_part_without_a_suffix_goes_by_its_file():
@@ -113,8 +115,9 @@ def test_files_given_as_lows_and_highs_meet_whatever_their_names():
     ]
     roles = {"a.obj": FileSettings(role="low"), "b.ply": FileSettings(role="high")}
     assert names(pair_up(given, Pairing(), roles)) == {
-        "lid": (["lid_low"], ["lid_high"]), ALL: (["box_low"], ["everything else"]),
-    }  # fmt: skip
+        "lid": (["lid_low"], ["lid_high"]),
+        ALL: (["box_low"], ["everything else"]),
+    }
     assert len(pair_up(given, Pairing()).alone) == 2
 
 

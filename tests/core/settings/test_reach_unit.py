@@ -11,11 +11,11 @@ from inkwell_cast.core.rays.ray import reach_at
 from inkwell_cast.core.settings.maps import Curvature, Occlusion, Thickness
 from inkwell_cast.core.settings.mends import Mend
 from inkwell_cast.core.settings.output import Output
-from inkwell_cast.core.settings.overrides import Level
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.reach_unit import in_other_unit, with_reach_unit
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.regions import Patch, Pocket
+from inkwell_cast.core.settings.scope_settings import ScopeSettings
 from inkwell_cast.core.settings.sheet import Sheet
 
 from ...shapes import torus
@@ -24,10 +24,12 @@ MAPS = ["curvature", "occlusion", "thickness"]
 SIZE = Sheet(width=32, height=32, samples=1)
 EVERY = Recipe(
     reach=Reach(outward=3.0, inward=2.0),
-    levels={"object:torus_low.obj/torus_low": Level(outward=4.0)},
+    levels={"object:torus_low.obj/torus_low": ScopeSettings(outward=4.0)},
     pockets=[Pocket(centre=(2.7, 0, 0), radius=10, outward=6, inward=1)],
     patches=[Patch(centre=(0, 2.7, 0), radius=0.4, outward=5.0)],
-    mends=[Mend(pockets=[Pocket(centre=(-2.7, 0, 0), radius=8, outward=7)], levels={"pair:x": Level(inward=1.0)})],
+    mends=[
+        Mend(pockets=[Pocket(centre=(-2.7, 0, 0), radius=8, outward=7)], levels={"pair:x": ScopeSettings(inward=1.0)})
+    ],
 )
 
 
@@ -37,9 +39,12 @@ def meshes():
 
 def test_a_reach_in_scene_units_leaves_the_other_lengths_as_they_are():
     small = {
-        "sheet": SIZE, "output": Output(maps=MAPS, depth=16), "curvature": Curvature(strength=3.0),
-        "occlusion": Occlusion(rays=16, distance=5.0), "thickness": Thickness(rays=16, limit=20.0),
-    }  # fmt: skip
+        "sheet": SIZE,
+        "output": Output(maps=MAPS, depth=16),
+        "curvature": Curvature(strength=3.0),
+        "occlusion": Occlusion(rays=16, distance=5.0),
+        "thickness": Thickness(rays=16, limit=20.0),
+    }
     diagonal = torus(20, 10).diagonal
     shares = Recipe(reach=Reach(outward=3.0, inward=3.0), **small)
     units = Recipe(reach=Reach(unit="scene", outward=0.03 * diagonal, inward=0.03 * diagonal), **small)

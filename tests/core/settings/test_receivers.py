@@ -17,11 +17,12 @@ from inkwell_cast.core.settings.sheet import Sheet, Size
 
 SCHEMA = pathlib.Path(__file__).parents[3] / "docs" / "schemas" / "receiver.json"
 OWN = Recipe(
-    reach=Reach(outward=3), basis=Basis(green="down", dither=True),
+    reach=Reach(outward=3),
+    basis=Basis(green="down", dither=True),
     output=Output(maps=["height", "normal"], depth=16, own={"height": Form(format="exr", depth=32)}),
     sheet=Sheet(width=1024, height=512, padding=7, samples=4),
     handoff=Handoff(pattern="{map}", packs=[Pack(name="p", red=Well(map="height"))]),
-)  # fmt: skip
+)
 
 
 def test_a_receiver_changes_what_maps_are_for_and_nothing_else():

@@ -12,11 +12,18 @@ from inkwell_cast.core.settings.sheet import Sheet
 @pytest.mark.parametrize(
     "settings",
     [
-        {"sheet": {"width": 8}}, {"sheet": {"height": 17000}}, {"sheet": {"samples": 3}}, {"sheet": {"padding": "lots"}},
-        {"reach": {"outward": -1}}, {"output": {"maps": []}}, {"output": {"maps": ["colour"]}}, {"output": {"depth": 12}},
-        {"basis": {"green": "left"}}, {"cage": {}},
+        {"sheet": {"width": 8}},
+        {"sheet": {"height": 17000}},
+        {"sheet": {"samples": 3}},
+        {"sheet": {"padding": "lots"}},
+        {"reach": {"outward": -1}},
+        {"output": {"maps": []}},
+        {"output": {"maps": ["colour"]}},
+        {"output": {"depth": 12}},
+        {"basis": {"green": "left"}},
+        {"cage": {}},
     ],
-)  # fmt: skip
+)
 def test_recipes_refuse_what_is_out_of_range(settings):
     with pytest.raises(ValidationError):
         Recipe.model_validate(settings)

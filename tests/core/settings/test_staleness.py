@@ -5,14 +5,14 @@ import pytest
 
 from inkwell_cast.core.piece.scene_cache import Warm
 from inkwell_cast.core.settings.basis import Basis
-from inkwell_cast.core.settings.levels import FIELDS
 from inkwell_cast.core.settings.map_names import MAPS
 from inkwell_cast.core.settings.maps import Curvature, Ids, Occlusion, Thickness
 from inkwell_cast.core.settings.output import Output
-from inkwell_cast.core.settings.overrides import Level
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.regions import Crease, Omission, Pocket, Stroke
+from inkwell_cast.core.settings.scope_settings import ScopeSettings
+from inkwell_cast.core.settings.scopes import FIELDS
 from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.core.settings.staleness import (
     CAGE_VIEW,
@@ -39,18 +39,21 @@ def test_every_setting_stands_in_the_table_once_whole_or_field_by_field():
         if fields != {""}:
             assert fields == set(field.annotation.model_fields), name
     assert {key.partition(".")[0] for key in TABLE} == set(Recipe.model_fields)
-    assert set(FIELDS) == set(Level.model_fields)
+    assert set(FIELDS) == set(ScopeSettings.model_fields)
 
 
-@pytest.mark.parametrize(("change", "stale"), [
-    ({"basis": Basis(green="down")}, {MAPS_STALE}),
-    ({"basis": Basis(tangents="file")}, {MAPS_STALE, LOW_VIEW, CAGE_VIEW}),
-    ({"occlusion": Occlusion(denoise=True)}, {gathered("occlusion")}),
-    ({"occlusion": Occlusion(rays=7)}, {gathered("occlusion"), gathered("floaters")}),
-    ({"sheet": Sheet(padding=3)}, {MAPS_STALE}),
-    ({"sheet": Sheet(samples=4)}, {RAYS}),
-    ({"output": Output(maps=["height"])}, {MAPS_STALE, HANDOFF}),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("change", "stale"),
+    [
+        ({"basis": Basis(green="down")}, {MAPS_STALE}),
+        ({"basis": Basis(tangents="file")}, {MAPS_STALE, LOW_VIEW, CAGE_VIEW}),
+        ({"occlusion": Occlusion(denoise=True)}, {gathered("occlusion")}),
+        ({"occlusion": Occlusion(rays=7)}, {gathered("occlusion"), gathered("floaters")}),
+        ({"sheet": Sheet(padding=3)}, {MAPS_STALE}),
+        ({"sheet": Sheet(samples=4)}, {RAYS}),
+        ({"output": Output(maps=["height"])}, {MAPS_STALE, HANDOFF}),
+    ],
+)
 def test_a_change_spoils_what_follows_it_and_nothing_else(change, stale):
     assert stale_after(Recipe(), Recipe().model_copy(update=change)) == stale
 
@@ -63,16 +66,19 @@ def test_a_displaced_low_is_drawn_anew_with_what_the_displacement_follows():
     assert LOW_VIEW in stale_after(moved, moved.model_copy(update=deeper))
 
 
-@pytest.mark.parametrize("change", [
-    {"pockets": [Pocket(**BALL, outward=0.5, inward=0.5)]},
-    {"nudges": [Stroke(kind="out", points=[BALL["centre"]], radius=0.5, amount=0.2)]},
-    {"creases": [Crease(**BALL, directions="split")]},
-    {"omissions": [Omission(part="high/high", **BALL)]},
-    {"curvature": Curvature(radius=0.4, unit="scene")},
-    {"occlusion": Occlusion(rays=5)},
-    {"thickness": Thickness(rays=5)},
-    {"ids": Ids(by="object")},
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "change",
+    [
+        {"pockets": [Pocket(**BALL, outward=0.5, inward=0.5)]},
+        {"nudges": [Stroke(kind="out", points=[BALL["centre"]], radius=0.5, amount=0.2)]},
+        {"creases": [Crease(**BALL, directions="split")]},
+        {"omissions": [Omission(part="high/high", **BALL)]},
+        {"curvature": Curvature(radius=0.4, unit="scene")},
+        {"occlusion": Occlusion(rays=5)},
+        {"thickness": Thickness(rays=5)},
+        {"ids": Ids(by="object")},
+    ],
+)
 def test_a_warm_bake_after_a_change_is_that_of_a_cold_one(change):
     """What the table leaves out would be taken over from the bake before, and be wrong."""
     low, high = torus(16, 8, name="low"), torus(48, 24, small=0.72, name="high")

@@ -20,11 +20,18 @@ def test_nothing_else_is_taken_and_nothing_is_run(text):
 @pytest.mark.parametrize(
     ("text", "unit", "value"),
     [
-        ("2", "scene", 2), ("2 mm", "scene", 0.2), ("0.5cm", "scene", 0.5), ("1 in", "scene", 2.54), ("3 units", "scene", 3),
-        ("1.5%", "scene", 3), ("1.5 %", "percent", 1.5), ("4 u", "percent", 2), ("1/2 cm", "percent", 0.25),
+        ("2", "scene", 2),
+        ("2 mm", "scene", 0.2),
+        ("0.5cm", "scene", 0.5),
+        ("1 in", "scene", 2.54),
+        ("3 units", "scene", 3),
+        ("1.5%", "scene", 3),
+        ("1.5 %", "percent", 1.5),
+        ("4 u", "percent", 2),
+        ("1/2 cm", "percent", 0.25),
         ("0.01 m", "percent", 0.5),
     ],
-)  # fmt: skip
+)
 def test_lengths_name_their_unit_and_become_that_of_the_piece(text, unit, value):
     """A low with a diagonal of 200 scene units, each a centimetre."""
     assert length(text, unit, 200.0, "cm") == pytest.approx(value)

@@ -148,10 +148,18 @@ def test_a_mesh_without_uvs_is_refused():
         mikktspace(Mesh("bare", np.zeros((3, 3), np.float32), np.array([[0, 1, 2]], np.int32)))
 
 
-@pytest.mark.parametrize("basis", [
-    {}, {"green": "down"}, {"bitangent": "vertex"}, {"lengths": "unit"}, {"hand": "left"},
-    {"bitangent": "vertex", "lengths": "unit", "hand": "left", "green": "down"}, {"dither": True},
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "basis",
+    [
+        {},
+        {"green": "down"},
+        {"bitangent": "vertex"},
+        {"lengths": "unit"},
+        {"hand": "left"},
+        {"bitangent": "vertex", "lengths": "unit", "hand": "left", "green": "down"},
+        {"dither": True},
+    ],
+)
 def test_every_basis_gives_the_sculpt_s_normals_back(basis):
     low, high, warm = torus(9, 5), torus(120, 60), Warm()
     recipe = Recipe(

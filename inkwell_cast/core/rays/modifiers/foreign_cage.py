@@ -12,11 +12,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ...base.array_types import F32, F64, I32, I64, Any_, Bool
-from ...base.borrowed_arrays import block, keeping
+from ...base.array_types import F32, F64, I32, I64, AnyArray, Bool
+from ...base.borrowed_arrays import keeping
 from ...base.kernels import kernel
 from ...base.on_demand import on_demand
-from ...base.records import Record, record_kind, record_of
+from ...base.records import Record, record_kind, record_of, view
 from ...mesh.mesh import Mesh, corner_positions
 from ...mesh.normals import averaged, with_normals
 from ..closest_point import closest_on_triangle
@@ -32,11 +32,19 @@ JUMP = 6.0  # times their own distance: neighbours on the sheet may take points 
 USABLE = 0.5  # of the low's surface; a cage that serves less of it only limits length
 FOREIGN_CAGE = record_kind(
     {
-        "grid": np.int32, "first": np.int64, "limited": np.bool_, "starts": np.int64, "listed": np.int32,
-        "corners": np.float64, "normals": np.float64, "balls": np.float64, "tracers": np.uint64, "pair": np.int32,
+        "grid": np.int32,
+        "first": np.int64,
+        "limited": np.bool_,
+        "starts": np.int64,
+        "listed": np.int32,
+        "corners": (np.float64, 3, 3),
+        "normals": (np.float64, 3, 3),
+        "balls": (np.float64, 4),
+        "tracers": (np.uint64, 2),
+        "pair": np.int32,
     },
     near=np.float64,
-)  # fmt: skip
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +66,7 @@ class ForeignCage:
     corners: F32
     normals: F32
     balls: F32
-    tracers: Any_
+    tracers: AnyArray
     near: float
 
     def record(self, pair: I32) -> Record:
@@ -149,10 +157,17 @@ class ForeignCageBuilder:
         none = np.zeros((1, 2), np.uint64)
         tracers = keeping(np.concatenate([none, known])[np.array(self._scene_of) + 1], known)
         return ForeignCage(
-            self._grid, self._first, np.concatenate(self._limited), np.cumsum(np.concatenate(self._counts)),
-            np.concatenate(self._listed), corners, np.concatenate(self._normals), _balls(corners), tracers,
+            self._grid,
+            self._first,
+            np.concatenate(self._limited),
+            np.cumsum(np.concatenate(self._counts)),
+            np.concatenate(self._listed),
+            corners,
+            np.concatenate(self._normals),
+            _balls(corners),
+            tracers,
             self.near,
-        )  # fmt: skip
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,10 +179,10 @@ class _Cells:
     b: F64
     middles: F64
     ways: F64
-    inside: Any_
+    inside: AnyArray
     area: F64
 
-    def nearest(self) -> tuple[F64, F64, Any_]:
+    def nearest(self) -> tuple[F64, F64, AnyArray]:
         """For every cell the nearest agreeing point of the cage (C, 3), its squared distance, whether there is one."""
         record = self.surface.record(np.zeros(len(self.surface.grid), np.int32))
         return _closest_of_all(self.middles, self.ways, record)  # type: ignore[no-any-return]
@@ -206,16 +221,31 @@ def cells_of(points: F32, directions: F32, corners: F32, normals: F32) -> _Cells
         middles, 2.7 * size[owner] / grid[owner], owner, directions, corners, normals, balls, listed, starts
     )
     surface = ForeignCage(
-        grid, first, np.zeros(len(owner), np.bool_), starts, listed, corners, normals, balls,
-        np.zeros((1, 2), np.uint64), 0.0,
-    )  # fmt: skip
+        grid,
+        first,
+        np.zeros(len(owner), np.bool_),
+        starts,
+        listed,
+        corners,
+        normals,
+        balls,
+        np.zeros((1, 2), np.uint64),
+        0.0,
+    )
     return _Cells(surface, owner, b, middles, ways, inside, area)
 
 
 def _lists(
-    middle: F64, size: F64, owner: I64, directions: F32, corners: F32, normals: F32, balls: F32, listed: I32,
+    middle: F64,
+    size: F64,
+    owner: I64,
+    directions: F32,
+    corners: F32,
+    normals: F32,
+    balls: F32,
+    listed: I32,
     starts: I64,
-) -> tuple[I64, I32]:  # fmt: skip
+) -> tuple[I64, I32]:
     """Which cage triangles can be nearest in each of some balls, out of those listed for their owner (all, if none)."""
     count = np.zeros(len(middle) + 1, np.int64)
     room = np.zeros(0, np.int32)
@@ -274,7 +304,7 @@ def _agree(normals, directions):  # type: ignore[no-untyped-def]
 @kernel
 def _closest_of_all(middles, ways, cage):  # type: ignore[no-untyped-def]
     """`closest_in_cell` at the middle (N, 3) of every cell: places (N, 3), squared distances, whether there is one."""
-    corners = block(cage.corners, (cage.corners_count, 3, 3), np.float64)
+    corners = view(cage, "corners")
     points, square = np.zeros((len(middles), 3)), np.zeros(len(middles))
     there = np.zeros(len(middles), np.bool_)
     for i in range(len(middles)):
@@ -302,10 +332,10 @@ def closest_in_cell(p, u, cell, cage):  # type: ignore[no-untyped-def]
 
     Gives (squared distance, triangle, w1, w2); triangle is -1 for none.
     """
-    starts, listed = block(cage.starts, cage.starts_count, np.int64), block(cage.listed, cage.listed_count, np.int32)
-    corners = block(cage.corners, (cage.corners_count, 3, 3), np.float64)
-    normals = block(cage.normals, (cage.normals_count, 3, 3), np.float64)
-    balls = block(cage.balls, (cage.balls_count, 4), np.float64)
+    starts, listed = view(cage, "starts"), view(cage, "listed")
+    corners = view(cage, "corners")
+    normals = view(cage, "normals")
+    balls = view(cage, "balls")
     best, chosen, c1, c2 = np.inf, -1, 0.0, 0.0
     for i in range(starts[cell], starts[cell + 1]):
         k = np.int64(listed[i])
@@ -324,29 +354,25 @@ def closest_in_cell(p, u, cell, cage):  # type: ignore[no-untyped-def]
 @kernel
 def through_cage(t, b1, b2, p, e, reach, modifiers):  # type: ignore[no-untyped-def]
     """Direction and outward reach at a point p of triangle t by the nearest cage point; e is the low's direction."""
-    cage = block(modifiers.cage, 1, FOREIGN_CAGE)[0]
-    grid = block(cage.grid, cage.grid_count, np.int32)[t]
-    cell = (
-        block(cage.first, cage.first_count, np.int64)[t]
-        + min(int(b1 * grid), grid - 1) * grid
-        + min(int(b2 * grid), grid - 1)
-    )
-    if not block(cage.limited, cage.limited_count, np.bool_)[cell]:
+    cage = view(modifiers, "cage")
+    grid = view(cage, "grid")[t]
+    cell = view(cage, "first")[t] + min(int(b1 * grid), grid - 1) * grid + min(int(b2 * grid), grid - 1)
+    if not view(cage, "limited")[cell]:
         square, k, w1, w2 = closest_in_cell(p, e, cell, cage)
         if k >= 0:
             near = square < cage.near**2
-            values = block(cage.normals if near else cage.corners, (cage.corners_count, 3, 3), np.float64)
+            values = view(cage, "normals") if near else view(cage, "corners")
             x, y, z = _mixed(values[k], w1, w2)
             if not near:
                 x, y, z = x - p[0], y - p[1], z - p[2]
             length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
             return x / length, y / length, z / length, reach if near else length
-    tracer = block(cage.tracers, (cage.tracers_count, 2), np.uint64)[block(cage.pair, cage.pair_count, np.int32)[t]]
+    tracer = view(cage, "tracers")[view(cage, "pair")[t]]
     length, _, _, hit = hit_along(tracer[0], tracer[1], p[0], p[1], p[2], e[0], e[1], e[2], 1e30)
     return e[0], e[1], e[2], np.float64(length) if hit >= 0 else reach
 
 
-def _jumps(middles: F64, sheet: F64, points: F64, used: Any_, floor: float) -> Any_:
+def _jumps(middles: F64, sheet: F64, points: F64, used: AnyArray, floor: float) -> AnyArray:
     """Cells whose neighbour on the sheet (U, V) takes a point of the cage much farther off than it lies itself."""
     jumps = np.zeros(len(middles), np.bool_)
     rows = np.flatnonzero(used)

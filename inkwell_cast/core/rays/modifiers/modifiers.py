@@ -50,9 +50,13 @@ class Modifiers:
         """Of the kind `MODIFIERS`, for triangles (P, 3, 3) of the low and their pairs (P,)."""
         turning = points if self.turns_rays else points[:0]
         return record_of(
-            MODIFIERS, pockets=rows_of(self.pockets, POCKET), omissions=rows_of(self.omissions, OMISSION),
-            strokes=self.nudges.record, straight=self.straight.record(turning), cage=self.foreign_cage.record(pair),
-        )  # fmt: skip
+            MODIFIERS,
+            pockets=rows_of(self.pockets, POCKET),
+            omissions=rows_of(self.omissions, OMISSION),
+            strokes=self.nudges.record,
+            straight=self.straight.record(turning),
+            cage=self.foreign_cage.record(pair),
+        )
 
     def flags(self, points: F32) -> U8:
         """Which of them touch each of the triangles (P, 3, 3)."""
@@ -71,9 +75,12 @@ class Modifiers:
 def no_modifiers(triangles: int, pairs: int) -> Modifiers:
     """None at all, for so many triangles of the low and pairs."""
     return Modifiers(
-        np.zeros((0, 7), np.float32), no_nudges(triangles), no_foreign_cage(triangles, pairs), no_straight(triangles),
+        np.zeros((0, 7), np.float32),
+        no_nudges(triangles),
+        no_foreign_cage(triangles, pairs),
+        no_straight(triangles),
         np.zeros((0, 5)),
-    )  # fmt: skip
+    )
 
 
 @kernel

@@ -2,8 +2,8 @@
 
 import numpy as np
 
-from ...base.borrowed_arrays import block
 from ...base.kernels import kernel
+from ...base.records import view
 from ..embree import hit_along
 
 OMISSION = np.dtype([(name, np.float64) for name in ("x", "y", "z", "radius", "object")])
@@ -14,7 +14,7 @@ MOST_PASSED = 64  # surfaces of left out highs that a ray goes through
 def left_out(ray, thing, modifiers):  # type: ignore[no-untyped-def]
     """Whether object `thing` of the sculpt is left out for a ray of `make_ray`."""
     ox, oy, oz, dx, dy, dz, outward, _ = ray
-    omissions = block(modifiers.omissions, modifiers.omissions_count, OMISSION)
+    omissions = view(modifiers, "omissions")
     for k in range(len(omissions)):
         ball = omissions[k]
         x, y, z = ox + dx * outward - ball.x, oy + dy * outward - ball.y, oz + dz * outward - ball.z

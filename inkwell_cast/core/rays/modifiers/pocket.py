@@ -2,8 +2,8 @@
 
 import numpy as np
 
-from ...base.borrowed_arrays import block
 from ...base.kernels import kernel
+from ...base.records import view
 from .soft_rim import fade
 
 POCKET = np.dtype([(name, np.float64) for name in ("x", "y", "z", "radius", "rim", "outward", "inward")])
@@ -12,7 +12,7 @@ POCKET = np.dtype([(name, np.float64) for name in ("x", "y", "z", "radius", "rim
 @kernel
 def in_pockets(x, y, z, outward, inward, modifiers):  # type: ignore[no-untyped-def]
     """Outward and inward reach at a place of the low after all pockets, the later ones over the earlier ones."""
-    pockets = block(modifiers.pockets, modifiers.pockets_count, POCKET)
+    pockets = view(modifiers, "pockets")
     for k in range(len(pockets)):
         pocket = pockets[k]
         dx, dy, dz = x - pocket.x, y - pocket.y, z - pocket.z

@@ -13,7 +13,7 @@ from ...base.borrowed_arrays import block
 from ...base.errors import InputProblem
 from ...base.kernels import kernel
 from ...base.on_demand import library
-from ...base.records import Record, record_kind, record_of, rows_of
+from ...base.records import Record, record_kind, record_of, rows_of, view
 from ...mesh.adjacency import bends, edges_of, groups
 from ...mesh.mesh import Mesh, corner_positions
 from ...mesh.normals import face_normals
@@ -25,11 +25,16 @@ FLAT = 4.0  # degrees: faces that lean apart by less lie in one plane
 LARGEST = 1024  # texels of a picture's side
 STRAIGHT = record_kind(
     {
-        "normals": np.float64, "bends": SEGMENT, "starts": np.int64, "listed": np.int32, "uvs": np.float64,
+        "normals": (np.float64, 3),
+        "bends": SEGMENT,
+        "starts": np.int64,
+        "listed": np.int32,
+        "uvs": (np.float64, 3, 2),
         "picture": np.float64,
     },
-    width=np.int64, within=np.float64,
-)  # fmt: skip
+    width=np.int64,
+    within=np.float64,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,18 +57,29 @@ class Straight:
     def record(self, points: F32) -> Record:
         """Of the kind `STRAIGHT`, for the triangles (P, 3, 3) of the low."""
         return record_of(
-            STRAIGHT, normals=_unit_normals(points), bends=rows_of(self.segments, SEGMENT), starts=self.starts,
-            listed=self.listed, uvs=np.ascontiguousarray(self.uvs), picture=np.ascontiguousarray(self.picture),
-            width=self.picture.shape[1], within=self.within,
-        )  # fmt: skip
+            STRAIGHT,
+            normals=_unit_normals(points),
+            bends=rows_of(self.segments, SEGMENT),
+            starts=self.starts,
+            listed=self.listed,
+            uvs=np.ascontiguousarray(self.uvs),
+            picture=np.ascontiguousarray(self.picture),
+            width=self.picture.shape[1],
+            within=self.within,
+        )
 
 
 def no_straight(triangles: int) -> Straight:
     starts = np.zeros(triangles + 1, np.int64)
     return Straight(
-        np.zeros(triangles, np.bool_), np.zeros((0, 6)), starts, np.zeros(0, np.int32), 1.0, np.zeros((0, 0)),
+        np.zeros(triangles, np.bool_),
+        np.zeros((0, 6)),
+        starts,
+        np.zeros(0, np.int32),
+        1.0,
+        np.zeros((0, 0)),
         np.zeros((0, 3, 2)),
-    )  # fmt: skip
+    )
 
 
 def straight_of(low: Mesh, recipe: Recipe) -> Straight:
@@ -178,12 +194,12 @@ def _unit_normals(points: F32) -> F64:
 @kernel
 def away_from_bends(t, x, y, z, modifiers):  # type: ignore[no-untyped-def]
     """How far a ray of a flat face t turns to it: not at all on a bend, wholly where none is within reach."""
-    straight, free = block(modifiers.straight, 1, STRAIGHT)[0], 1.0
+    straight, free = view(modifiers, "straight"), 1.0
     edges, listed = (
-        block(straight.bends, straight.bends_count, SEGMENT),
-        block(straight.listed, straight.listed_count, np.int32),
+        view(straight, "bends"),
+        view(straight, "listed"),
     )
-    starts = block(straight.starts, straight.starts_count, np.int64)
+    starts = view(straight, "starts")
     for i in range(starts[t], starts[t + 1]):
         free = min(free, distance_to_segment(x, y, z, edges[listed[i]]) / straight.within)
     return free * free * (3 - 2 * free)
@@ -192,11 +208,11 @@ def away_from_bends(t, x, y, z, modifiers):  # type: ignore[no-untyped-def]
 @kernel
 def in_picture(t, b1, b2, modifiers):  # type: ignore[no-untyped-def]
     """The picture at a place of triangle t, between its texels; it repeats beyond the tile."""
-    straight, b0 = block(modifiers.straight, 1, STRAIGHT)[0], 1 - b1 - b2
+    straight, b0 = view(modifiers, "straight"), 1 - b1 - b2
     height, width = straight.picture_count, straight.width
     picture, uv = (
         block(straight.picture, (height, width), np.float64),
-        block(straight.uvs, (straight.uvs_count, 3, 2), np.float64)[t],
+        view(straight, "uvs")[t],
     )
     x = (b0 * uv[0, 0] + b1 * uv[1, 0] + b2 * uv[2, 0]) * width - 0.5
     y = (1 - b0 * uv[0, 1] - b1 * uv[1, 1] - b2 * uv[2, 1]) * height - 0.5
@@ -211,8 +227,8 @@ def in_picture(t, b1, b2, modifiers):  # type: ignore[no-untyped-def]
 @kernel
 def turned_to_face(t, ex, ey, ez, share, modifiers):  # type: ignore[no-untyped-def]
     """A unit direction turned a share of the way to the normal of triangle t, evenly; opposite ones stay."""
-    straight = block(modifiers.straight, 1, STRAIGHT)[0]
-    n = block(straight.normals, (straight.normals_count, 3), np.float64)[t]
+    straight = view(modifiers, "straight")
+    n = view(straight, "normals")[t]
     cosine = ex * n[0] + ey * n[1] + ez * n[2]
     if cosine > 1 - 1e-12 or cosine < -0.999:
         return ex, ey, ez

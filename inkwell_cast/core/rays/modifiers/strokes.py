@@ -11,10 +11,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ...base.array_types import F32, F64, I32, I64
-from ...base.borrowed_arrays import block
 from ...base.kernels import kernel
 from ...base.on_demand import on_demand
-from ...base.records import Record, record_kind, record_of, rows_of
+from ...base.records import Record, record_kind, record_of, rows_of, view
 from ...mesh.surface_samples import spread_over
 from ...settings.regions import Stroke
 from ..closest_point import SEGMENT, distance_to_segment
@@ -62,9 +61,14 @@ class Nudges:
     def record(self) -> Record:
         """Of the kind `STROKES`."""
         return record_of(
-            STROKES, strokes=rows_of(self.strokes, STROKE), segments=rows_of(self.segments[:, :6], SEGMENT),
-            levels=self.segments[:, 6].copy(), owner=self.owner, starts=self.starts, listed=self.listed,
-        )  # fmt: skip
+            STROKES,
+            strokes=rows_of(self.strokes, STROKE),
+            segments=rows_of(self.segments[:, :6], SEGMENT),
+            levels=self.segments[:, 6].copy(),
+            owner=self.owner,
+            starts=self.starts,
+            listed=self.listed,
+        )
 
 
 def no_nudges(triangles: int) -> Nudges:
@@ -146,12 +150,15 @@ def _list(middle, size, segments, radius, count, starts, listed):  # type: ignor
         place = starts[t]
         for s in range(len(segments)):
             mx, my, mz = (
-                0.5 * (segments[s, 0] + segments[s, 3]) - x, 0.5 * (segments[s, 1] + segments[s, 4]) - y,
+                0.5 * (segments[s, 0] + segments[s, 3]) - x,
+                0.5 * (segments[s, 1] + segments[s, 4]) - y,
                 0.5 * (segments[s, 2] + segments[s, 5]) - z,
-            )  # fmt: skip
+            )
             ux, uy, uz = (
-                segments[s, 3] - segments[s, 0], segments[s, 4] - segments[s, 1], segments[s, 5] - segments[s, 2],
-            )  # fmt: skip
+                segments[s, 3] - segments[s, 0],
+                segments[s, 4] - segments[s, 1],
+                segments[s, 5] - segments[s, 2],
+            )
             reach = radius[s] + r + 0.5 * np.sqrt(ux * ux + uy * uy + uz * uz)
             if mx * mx + my * my + mz * mz > reach * reach:
                 continue
@@ -165,14 +172,14 @@ def _list(middle, size, segments, radius, count, starts, listed):  # type: ignor
 @kernel
 def nudged(t, x, y, z, outward, straight, modifiers):  # type: ignore[no-untyped-def]
     """Outward reach and straightening at a place of triangle t after its strokes, in the order of their drawing."""
-    brush = block(modifiers.strokes, 1, STROKES)[0]
+    brush = view(modifiers, "strokes")
     strokes, segments = (
-        block(brush.strokes, brush.strokes_count, STROKE),
-        block(brush.segments, brush.segments_count, SEGMENT),
+        view(brush, "strokes"),
+        view(brush, "segments"),
     )
-    levels = block(brush.levels, brush.levels_count, np.float64)
-    owner, listed = block(brush.owner, brush.owner_count, np.int32), block(brush.listed, brush.listed_count, np.int32)
-    starts = block(brush.starts, brush.starts_count, np.int64)
+    levels = view(brush, "levels")
+    owner, listed = view(brush, "owner"), view(brush, "listed")
+    starts = view(brush, "starts")
     before, turned = outward, straight
     i, end = starts[t], starts[t + 1]
     while i < end:

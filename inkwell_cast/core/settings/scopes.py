@@ -32,9 +32,12 @@ def scopes(pair: str = "", part: str = "") -> list[str]:
 def in_force(recipe: Recipe, chain: list[str]) -> dict[str, Value]:
     """Every setting of a level as seen from `chain` (see `scopes`)."""
     piece = {
-        "outward": recipe.reach.outward, "inward": recipe.reach.inward, "directions": recipe.reach.directions,
-        "mode": recipe.normals.mode, "angle": recipe.normals.angle,
-    }  # fmt: skip
+        "outward": recipe.reach.outward,
+        "inward": recipe.reach.inward,
+        "directions": recipe.reach.directions,
+        "mode": recipe.normals.mode,
+        "angle": recipe.normals.angle,
+    }
     values = {}
     for name in FIELDS:
         for scope in chain:

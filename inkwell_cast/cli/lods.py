@@ -2,7 +2,7 @@
 
 import argparse
 
-from ..core.handoff.levels_of_detail import bake_levels, levels_of, save_levels
+from ..core.handoff.bake_lods import bake_levels, levels_of, save_levels
 from ..core.review.from_afar import DISTANCES
 from .bar import Bar
 from .commands import written

@@ -25,7 +25,7 @@ def packed_up(item: Item) -> dict[str, tuple[pathlib.Path, str]]:
         raise InputProblem(item.name, f"A file cannot be read ({error}).", "Check its rights.") from error
 
 
-def brought_home(outcome: Outcome, made: dict[str, bytes], out: pathlib.Path) -> Outcome:
+def put_results(outcome: Outcome, made: dict[str, bytes], out: pathlib.Path) -> Outcome:
     """Put the files of a handoff that was made elsewhere where a batch into `out` would have put them.
 
     Gives the outcome as it is here. Raises InputProblem for what stands in the way, or cannot be written.
@@ -43,7 +43,8 @@ def brought_home(outcome: Outcome, made: dict[str, bytes], out: pathlib.Path) ->
                 put(folder, target, "replace")
     except OSError as error:
         raise InputProblem(
-            str(target), f"The handoff cannot be written ({error.strerror or error}).",
+            str(target),
+            f"The handoff cannot be written ({error.strerror or error}).",
             "Free some space or choose another folder.",
-        ) from error  # fmt: skip
+        ) from error
     return outcome.model_copy(update={"folder": "" if handoff.shared else target.name})

@@ -21,7 +21,7 @@ LACKS: tuple[Lack, ...] = ("outside", "below", "missed", "behind")
 
 
 @dataclass(frozen=True, slots=True)
-class Cluster:
+class Shortfall:
     """Where a cage falls short: middle and radius, by how much, in what way, and of what part; scene units.
 
     Sculpt lies "outside" the cage or "below" the inner reach by so much; rays of the low "missed" everything over that
@@ -37,9 +37,9 @@ class Cluster:
     facing: tuple[float, float, float]
 
 
-def clusters_of(
+def shortfalls_of(
     points: F32, beyond: F32, lack: I32, owner: I32, keys: tuple[str, ...], apart: float, facing: F64
-) -> list[Cluster]:  # fmt: skip
+) -> list[Shortfall]:
     """Points (N, 3) nearer than `apart` to each other as places, the worst first; lack (N,) counts `LACKS`.
 
     facing (N, 3) are the low's unit normals where the points are seen.
@@ -63,5 +63,5 @@ def clusters_of(
         radius = float(np.linalg.norm(high - low) / 2)
         fx, fy, fz = facing[rows].mean(axis=0).tolist()
         part, kind = keys[owner[worst]], LACKS[lack[worst]]
-        clusters.append(Cluster((x, y, z), radius, float(beyond[worst]), kind, part, (fx, fy, fz)))
+        clusters.append(Shortfall((x, y, z), radius, float(beyond[worst]), kind, part, (fx, fy, fz)))
     return sorted(clusters, key=lambda p: (-p.beyond, -p.radius))[:MOST_PLACES]

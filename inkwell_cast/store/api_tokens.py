@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)
-class Client:
+class ApiToken:
     """A program, and when it was let in and seen last."""
 
     id: int
@@ -15,9 +15,9 @@ class Client:
     used: float | None
 
 
-def all_of(db: sqlite3.Connection) -> list[Client]:
+def all_of(db: sqlite3.Connection) -> list[ApiToken]:
     rows = db.execute("SELECT id, name, created, used FROM client ORDER BY name")
-    return [Client(row["id"], row["name"], row["created"], row["used"]) for row in rows]
+    return [ApiToken(row["id"], row["name"], row["created"], row["used"]) for row in rows]
 
 
 def add(db: sqlite3.Connection, name: str, digest: str) -> None:
@@ -25,9 +25,9 @@ def add(db: sqlite3.Connection, name: str, digest: str) -> None:
     db.execute("INSERT INTO client (name, digest, created) VALUES (?, ?, ?)", (name, digest, time.time()))
 
 
-def find(db: sqlite3.Connection, digest: str) -> Client | None:
+def find(db: sqlite3.Connection, digest: str) -> ApiToken | None:
     row = db.execute("SELECT id, name, created, used FROM client WHERE digest = ?", (digest,)).fetchone()
-    return Client(row["id"], row["name"], row["created"], row["used"]) if row else None
+    return ApiToken(row["id"], row["name"], row["created"], row["used"]) if row else None
 
 
 def seen(db: sqlite3.Connection, client_id: int) -> None:

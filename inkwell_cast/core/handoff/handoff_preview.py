@@ -18,7 +18,7 @@ from .plan import Planned, coming, example, is_shared, missing, own_names, refus
 from .shared_folder import WORDS, Change, changes
 
 
-class ForetoldFile(BaseModel):
+class PreviewedFile(BaseModel):
     """A file; width and height in texels, 0 for what is no picture; becomes is a state of `shared_folder.WORDS`."""
 
     file: str
@@ -30,12 +30,12 @@ class ForetoldFile(BaseModel):
     owner: str = Field(default="", description="Whose it is, where it belongs to the handoff of another piece.")
 
 
-class Foretold(BaseModel):
+class HandoffPreview(BaseModel):
     """A handoff before its bake: its files, what stands in its way, in sentences, and the bytes that the bake takes."""
 
     piece: str
     place: str
-    files: list[ForetoldFile] = []
+    files: list[PreviewedFile] = []
     problems: list[str] = []
     memory: int = 0
     disk: int = 0
@@ -56,9 +56,9 @@ class Foretold(BaseModel):
         return "\n".join([*lines, *(f"  cannot be: {problem}" for problem in self.problems)]) + "\n"
 
 
-def foretold(assembly: Assembly, piece: str, handoff: Handoff, target: pathlib.Path) -> Foretold:
+def preview_handoff(assembly: Assembly, piece: str, handoff: Handoff, target: pathlib.Path) -> HandoffPreview:
     """Of a piece that is put together. Nothing is raised: what cannot be is among the problems."""
-    told = Foretold(piece=piece, place=str(target))
+    told = HandoffPreview(piece=piece, place=str(target))
     recipe, sheets = assembly.recipe, list[SheetFacts]()
     try:
         refuse_unusable(assembly, Warm())
@@ -80,7 +80,7 @@ def foretold(assembly: Assembly, piece: str, handoff: Handoff, target: pathlib.P
     sizes = {sheet.name: (sheet.width, sheet.height) for sheet in sheets}
     for file in planned:
         width, height = sizes.get(file.sheet, (0, 0)) if not file.mesh else (0, 0)
-        told.files.append(ForetoldFile(file=file.name, label=file.label, sheet=file.sheet, width=width, height=height))
+        told.files.append(PreviewedFile(file=file.name, label=file.label, sheet=file.sheet, width=width, height=height))
     _add_what_becomes(told, planned, handoff, target)
     try:
         refuse_place(handoff, piece, target, planned)
@@ -93,17 +93,23 @@ def _facts(assembly: Assembly, sheet: SheetPlan) -> SheetFacts:
     on_it = dict.fromkeys(assembly.low_pair[sheet.triangles].tolist())
     pairs = [assembly.paired.pairs[n].name for n in on_it]
     return SheetFacts(
-        name=sheet.name, width=sheet.width, height=sheet.height, coverage=0, texels=0, missed_texels=0,
-        shared_texels=0, pairs=pairs,
-    )  # fmt: skip
+        name=sheet.name,
+        width=sheet.width,
+        height=sheet.height,
+        coverage=0,
+        texels=0,
+        missed_texels=0,
+        shared_texels=0,
+        pairs=pairs,
+    )
 
 
-def _add_what_becomes(told: Foretold, planned: list[Planned], handoff: Handoff, target: pathlib.Path) -> None:
+def _add_what_becomes(told: HandoffPreview, planned: list[Planned], handoff: Handoff, target: pathlib.Path) -> None:
     """The report, the manifest, and what each file is in a folder that others use."""
     shared = is_shared(handoff, target)
     manifest, report = own_names(handoff, told.piece, archive=not shared)
     if handoff.report:
-        told.files.append(ForetoldFile(file=report, label="Report"))
+        told.files.append(PreviewedFile(file=report, label="Report"))
     if shared:
         names = coming(planned, handoff, told.piece, target)
         found = {change.name: change for change in changes(target, told.piece, names)}
@@ -111,8 +117,12 @@ def _add_what_becomes(told: Foretold, planned: list[Planned], handoff: Handoff, 
             change = found.pop(file.file, Change(file.file, "foreign"))
             file.becomes, file.owner = change.state, change.owner
         told.files += [
-            ForetoldFile(file=change.name, label="beside it" if change.name in names else "of the last handoff",
-                         becomes=change.state, owner=change.owner)
+            PreviewedFile(
+                file=change.name,
+                label="beside it" if change.name in names else "of the last handoff",
+                becomes=change.state,
+                owner=change.owner,
+            )
             for change in found.values()
-        ]  # fmt: skip
-    told.files.append(ForetoldFile(file=manifest, label="Manifest"))
+        ]
+    told.files.append(PreviewedFile(file=manifest, label="Manifest"))

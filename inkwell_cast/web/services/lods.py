@@ -23,7 +23,7 @@ class LevelRow:
     wearable: bool
 
 
-class DetailLevels:
+class Lods:
     """The levels of a data folder."""
 
     def __init__(self, services: "Services") -> None:

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, Any_
+from ..base.array_types import F32, AnyArray
 
 BINS = 61
 
@@ -24,7 +24,7 @@ class Derived:
     exact: Callable[[], F32] | None = None
 
 
-def signed(values: F32, struck: Any_, full: float | str, percentile: float) -> tuple[F32, dict[str, Any]]:
+def signed(values: F32, struck: AnyArray, full: float | str, percentile: float) -> tuple[F32, dict[str, Any]]:
     """Values (H, W) about mid-grey, the picture (H, W, 1), and its `facts_of`.
 
     `full` "auto" takes a percentile of the absolute values that were struck. Where nothing was struck it is mid-grey.
@@ -37,7 +37,7 @@ def signed(values: F32, struck: Any_, full: float | str, percentile: float) -> t
     return image[..., None], {"black": -top, "white": top} | facts
 
 
-def one_sided(values: F32, struck: Any_, full: float | str, percentile: float) -> tuple[F32, dict[str, Any]]:
+def one_sided(values: F32, struck: AnyArray, full: float | str, percentile: float) -> tuple[F32, dict[str, Any]]:
     """Positive values from black to white: the picture (H, W, 1) and its `facts_of`; black where nothing was struck."""
     struck_values = values[struck > 0]
     top = automatic(np.abs(struck_values), percentile) if full == "auto" else float(full)
@@ -46,7 +46,7 @@ def one_sided(values: F32, struck: Any_, full: float | str, percentile: float) -
     return image[..., None], {"black": 0.0, "white": top} | facts_of(struck_values, struck_values > top * 1.0001)
 
 
-def facts_of(values: F32, clipped: Any_) -> dict[str, Any]:
+def facts_of(values: F32, clipped: AnyArray) -> dict[str, Any]:
     """The share of texels beyond the range, and a histogram over a symmetric span that holds 99.8 % of them."""
     span = automatic(np.abs(values), 99.8)
     counts, _ = np.histogram(values, BINS, (-span, span))

@@ -3,13 +3,13 @@
 import numpy as np
 
 from ..base.array_types import I64
-from .flaw import Explanation, Found
-from .texel_rows import Seen
+from .flaw import Explanation, FlawRows
+from .texel_rows import TexelRows
 
 KEY, TITLE = "elsewhere", "This map looks wrong"
 
 
-def find(seen: Seen) -> Found:
+def find(seen: TexelRows) -> FlawRows:
     """All texels."""
 
     def tell(region: I64) -> Explanation:
@@ -19,4 +19,4 @@ def find(seen: Seen) -> Found:
             "Bake the piece here, or look in what made this map for its ray distance, its basis and its meshes.",
         )
 
-    return Found(np.arange(len(seen.x)), tell)
+    return FlawRows(np.arange(len(seen.x)), tell)

@@ -13,15 +13,15 @@ from ..bake.baked import Bake
 from ..bake.manifest import MeshFile
 from ..bake.pipeline import bake
 from ..bake.saving import save
-from ..bake.stages import Cancel, Progress
 from ..base.errors import InputProblem
+from ..base.progress import Cancel, Progress
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..review.from_afar import differs_from_afar
 from ..review.lit_pictures import lit_low, lit_sculpt
 from ..review.worn_pictures import Pictures
-from ..settings.detail_levels import levels_in
 from ..settings.editing import at_level
+from ..settings.lods import levels_in
 from ..settings.recipe import Recipe
 from .judge_map import bring_in
 
@@ -58,9 +58,13 @@ def levels_of(meshes: BakeMeshes) -> list[int]:
 
 
 def bake_levels(
-    recipe: Recipe, meshes: BakeMeshes, share: bool = False, progress: Progress = lambda stage, share: None,
-    cancel: Cancel = lambda: False, warm: Warm | None = None,
-) -> list[LevelBake]:  # fmt: skip
+    recipe: Recipe,
+    meshes: BakeMeshes,
+    share: bool = False,
+    progress: Progress = lambda stage, share: None,
+    cancel: Cancel = lambda: False,
+    warm: Warm | None = None,
+) -> list[LevelBake]:
     """Bake every level with the same settings, or with `share` let the others wear the maps of the first.
 
     Raises InputProblem for names without levels, and as `bake` does; Cancelled.
@@ -85,10 +89,13 @@ def bake_levels(
             judged = done.judgement(_pictures(done, recipe))
             seen, best = judged.seen.whole, judged.best.whole
         facts = LevelFacts(
-            level=level, triangles=len(done.assembly.low.triangles), seen=seen.mean if seen else float("nan"),
-            best=best.mean if best else float("nan"), differs=_differs(done, _pictures(done, recipe)),
+            level=level,
+            triangles=len(done.assembly.low.triangles),
+            seen=seen.mean if seen else float("nan"),
+            best=best.mean if best else float("nan"),
+            differs=_differs(done, _pictures(done, recipe)),
             worn=made[0].facts.level if share and made else level,
-        )  # fmt: skip
+        )
         made.append(LevelBake(done, facts))
     return made
 

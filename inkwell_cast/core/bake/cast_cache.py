@@ -5,12 +5,12 @@ from the hits of the first cast. Sheets with more samples than `cast.hits.MOST_S
 their rays are traced again for such a layer.
 """
 
-from collections.abc import Callable
 from dataclasses import dataclass, field, fields, replace
 
-from ..base.array_types import I32, I64, Any_
+from ..base.array_types import I32, I64, AnyArray
 from ..base.disk_arrays import on_disk
 from ..base.free_memory import free
+from ..base.progress import ShareDone
 from ..cage.cage import Cage, rays_of
 from ..cage.fit import cage_of
 from ..cast.context import Context
@@ -30,7 +30,6 @@ from ..uv.padding import nearest_covered
 
 MOST_AGAIN = 0.5  # of the busy tiles: with more, a whole cast is quicker
 SPARE = 0.4  # of the memory that is free, for copies
-Progress = Callable[[float], None]
 DRAFT, PROOF, FULL = Slot["LaidOut"](), Slot["LaidOut"](), Slot["LaidOut"]()
 
 
@@ -39,11 +38,11 @@ class GatheredLayer:
     """A raw layer (H, W, C), and the settings that it was gathered with; `rough` is it before it was finished."""
 
     settings: object
-    values: Any_
-    rough: Any_ | None = None
+    values: AnyArray
+    rough: AnyArray | None = None
 
     @property
-    def gathered(self) -> Any_:
+    def gathered(self) -> AnyArray:
         """The values before they were finished."""
         return self.values if self.rough is None else self.rough
 
@@ -115,9 +114,7 @@ class LaidOut:
     recast: int = 0
 
 
-def laid_out(
-    assembly: Assembly, meshes: BakeMeshes, warm: Warm, tell: Progress = lambda share: None
-) -> LaidOut:  # fmt: skip
+def laid_out(assembly: Assembly, meshes: BakeMeshes, warm: Warm, tell: ShareDone = lambda share: None) -> LaidOut:
     """The piece on its sheets, as it was left by the last bake if nothing changed since that rays follow."""
     recipe, held = assembly.recipe, [mesh for _, mesh, _ in meshes.distinct()]
     settings, meshes_held = settings_behind(recipe, RAYS), [id(mesh) for mesh in held]
@@ -128,7 +125,7 @@ def laid_out(
     return warm.once(slot, key, lambda: _lay_out(assembly, held, warm, tell, before))
 
 
-def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: Progress, before: LaidOut | None) -> LaidOut:
+def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: ShareDone, before: LaidOut | None) -> LaidOut:
     recipe, low = assembly.recipe, assembly.low
     laid_by = f"{recipe.sheet.model_dump(exclude={'padding', 'adaptive'})} {recipe.sizes}"
     if before and before.low is low and before.laid_by == laid_by:

@@ -5,14 +5,14 @@ from starlette.responses import JSONResponse, Response
 
 from ...core.base.errors import InputProblem
 from ..security import API
-from ..templating import render, services_of
+from ..templating import SentForm, render, services_of
 
 router = APIRouter(prefix="/programs")
 
 
 @router.get("")
 def programs(request: Request) -> Response:
-    return render(request, "programs.html", **_listed(request))
+    return render(request, "api_tokens.html", **_listed(request))
 
 
 @router.get("/openapi.json")
@@ -22,22 +22,22 @@ def described(request: Request) -> Response:
 
 
 @router.post("")
-async def let_in(request: Request) -> Response:
+def let_in(request: Request, form: SentForm) -> Response:
     """Make a token for a program and show it, this once."""
-    name = str((await request.form()).get("name", ""))
+    name = str(form.get("name", ""))
     try:
-        token = services_of(request).clients.let_in(name)
+        token = services_of(request).api_tokens.let_in(name)
     except InputProblem as problem:
-        return render(request, "programs_body.html", **_listed(request), problem=str(problem))
+        return render(request, "api_tokens_body.html", **_listed(request), problem=str(problem))
     address = f"{request.base_url}".rstrip("/") + API
-    return render(request, "programs_body.html", **_listed(request), token=token, named=name.strip(), address=address)
+    return render(request, "api_tokens_body.html", **_listed(request), token=token, named=name.strip(), address=address)
 
 
 @router.post("/{client_id}/out")
 def shut_out(request: Request, client_id: int) -> Response:
-    services_of(request).clients.shut_out(client_id)
-    return render(request, "programs_body.html", **_listed(request))
+    services_of(request).api_tokens.shut_out(client_id)
+    return render(request, "api_tokens_body.html", **_listed(request))
 
 
 def _listed(request: Request) -> dict[str, object]:
-    return {"clients": services_of(request).clients.all()}
+    return {"clients": services_of(request).api_tokens.all()}

@@ -7,7 +7,7 @@ from .low_normals import NormalMode
 from .regions import Directions
 
 
-class Level(SettingsGroup):
+class ScopeSettings(SettingsGroup):
     """Settings of one pair or one object; what is None is inherited. Reach is in the unit of the piece's reach."""
 
     outward: float | None = Field(default=None, ge=0, le=1e6)
@@ -18,4 +18,4 @@ class Level(SettingsGroup):
 
     @property
     def empty(self) -> bool:
-        return self == Level()
+        return self == ScopeSettings()

@@ -7,7 +7,8 @@ from functools import partial
 from typing import Any
 
 from .. import maps
-from ..base.array_types import I64, Any_
+from ..base.array_types import I64, AnyArray
+from ..base.progress import Cancel, Progress, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Cast, Hits, bands_of, empty_cast, empty_hits
 from ..cast.kernel import cast_rays
@@ -19,23 +20,28 @@ from ..piece.scene_cache import Warm
 from ..piece.sculpt import Sculpt
 from ..settings.staleness import gathered, settings_behind
 from ..uv.tile_order import Turns, by_pair, turns_of
-from .bands import Found, put
-from .cast_store import GatheredLayer, LaidOut, SheetWork
+from .bands import BandResult, put
+from .cast_cache import GatheredLayer, LaidOut, SheetWork
 from .preview import Preview
 
-Tell = Callable[[str, float], None]
-Cancel = Callable[[], bool]
-OfSheet = Callable[[I64, tuple[str, ...]], Iterator[Found]]  # of tiles and layers of a sheet
-Bands = Callable[[int, I64, tuple[str, ...]], Iterator[Found]]  # of those of the sheet of a number
+BandsOfSheet = Callable[[I64, tuple[str, ...]], Iterator[BandResult]]  # of tiles and layers of a sheet
+Bands = Callable[[int, I64, tuple[str, ...]], Iterator[BandResult]]  # of those of the sheet of a number
 
 
-def fill(
-    laid: LaidOut, assembly: Assembly, sculpt: Sculpt, warm: Warm, tell: Tell, cancelled: Cancel,
-    on_disk: bool = False, preview: Preview | None = None, elsewhere: Bands | None = None,
-) -> None:  # fmt: skip
+def cast_and_gather(
+    laid: LaidOut,
+    assembly: Assembly,
+    sculpt: Sculpt,
+    warm: Warm,
+    tell: Progress,
+    cancelled: Cancel,
+    on_disk: bool = False,
+    preview: Preview | None = None,
+    remote: Bands | None = None,
+) -> None:
     """Cast and gather what the recipe's maps need and what is not there yet; `on_disk` says where it is to lie.
 
-    Where there is `elsewhere`, sheets that are to be cast whole are found there.
+    With `remote` bands, sheets that are to be cast whole are found by others.
 
     `tell(layer, share)` hears what is at work, "rays" for the cast, with the pair whose turn it is where there are
     several ("rays · lid"), and how much of all is done. `preview` is shown the layer at work now and then. Raises
@@ -50,10 +56,18 @@ def fill(
     done = 0.0
     for number, sheet in enumerate(laid.sheets):
         size = sheet.low.grid.width * sheet.low.grid.height / area
-        work = _SheetFilling(
-            sheet, laid, assembly, sculpt, warm, _Part(tell, done, size), cancelled, on_disk, preview,
-            partial(elsewhere, number) if elsewhere else None,
-        )  # fmt: skip
+        work = _SheetWork(
+            sheet,
+            laid,
+            assembly,
+            sculpt,
+            warm,
+            _Part(tell, done, size),
+            cancelled,
+            on_disk,
+            preview,
+            partial(remote, number) if remote else None,
+        )
         work.fill(list(wanted))
         done += size
 
@@ -62,7 +76,7 @@ def fill(
 class _Part:
     """Tells of a part of the whole, which begins at `first` and is `size` of it."""
 
-    tell: Tell
+    tell: Progress
     first: float
     size: float
 
@@ -71,7 +85,7 @@ class _Part:
 
 
 @dataclass(slots=True)
-class _SheetFilling:
+class _SheetWork:
     """The work on one sheet."""
 
     sheet: SheetWork
@@ -83,7 +97,7 @@ class _SheetFilling:
     cancelled: Cancel
     on_disk: bool
     preview: Preview | None
-    elsewhere: OfSheet | None
+    remote: BandsOfSheet | None
     prepared: dict[str, Any] = field(default_factory=dict)
 
     def fill(self, wanted: list[str]) -> None:
@@ -111,15 +125,15 @@ class _SheetFilling:
         cast = sheet.cast or empty_cast(sheet.low.grid, self.on_disk)
         context = self._context(cast)
         outs = {key: empty(LAYERS[key], cast, self.on_disk) for key in lacking}
-        if self.elsewhere and sheet.cast is None:
-            self._from_elsewhere(self.elsewhere, context, outs)
+        if self.remote and sheet.cast is None:
+            self._from_remote(self.remote, context, outs)
         else:
             self._band_by_band(context, outs)
         sheet.cast = cast
         for key, out in outs.items():
             sheet.layers[key] = self._finished(key, out, context)
 
-    def _from_elsewhere(self, find: OfSheet, context: Context, outs: dict[str, Any_]) -> None:
+    def _from_remote(self, find: BandsOfSheet, context: Context, outs: dict[str, AnyArray]) -> None:
         """Put the bands that others find into the sheet, as they come."""
         grid, clock = self.sheet.low.grid, _Clock(self.laid.spent)
         tiles, done = by_pair(grid, self.sheet.rays.pair), 0
@@ -127,12 +141,12 @@ class _SheetFilling:
             put(found, grid, context.cast, outs)
             done += len(found.tiles)
             self.tell("rays", done / len(tiles))
-            clock.count("elsewhere")
+            clock.count("remote")
             if self.preview:
                 for key in outs:
                     self.preview.look(self.sheet.name, context, key, outs[key])
 
-    def _band_by_band(self, context: Context, outs: dict[str, Any_]) -> None:
+    def _band_by_band(self, context: Context, outs: dict[str, AnyArray]) -> None:
         sheet, grid, recipe, cast = self.sheet, self.sheet.low.grid, self.assembly.recipe, context.cast
         lacking = list(outs)
         bands = [turns_of(grid, sheet.rays.pair, tiles) for tiles in bands_of(grid, by_pair(grid, sheet.rays.pair))]
@@ -144,9 +158,15 @@ class _SheetFilling:
                 hits = empty_hits(grid, turns.tiles)
                 with_rays = steps.begin("rays", turns, None)
                 cast_rays(
-                    sheet.low, sheet.rays, self.sculpt, cast, hits, with_rays.heard, self.cancelled,
+                    sheet.low,
+                    sheet.rays,
+                    self.sculpt,
+                    cast,
+                    hits,
+                    with_rays.heard,
+                    self.cancelled,
                     recipe.sheet.adaptive,
-                )  # fmt: skip
+                )
                 with_rays.end()
             for key in lacking:
                 step = steps.begin(key, turns, outs[key])
@@ -155,12 +175,12 @@ class _SheetFilling:
             if len(bands) == 1:
                 sheet.hits = hits
 
-    def _gather(self, context: Context, key: str, hits: Hits, out: Any_, step: "_Step") -> None:
+    def _gather(self, context: Context, key: str, hits: Hits, out: AnyArray, step: "_Step") -> None:
         if key not in self.prepared:
             self.prepared[key] = LAYERS[key].prepare(context)
         LAYERS[key].gather(context, hits, self.prepared[key], out, step.heard, self.cancelled)
 
-    def _finished(self, key: str, out: Any_, context: Context) -> GatheredLayer:
+    def _finished(self, key: str, out: AnyArray, context: Context) -> GatheredLayer:
         """A layer after what is done to the whole of it at the end."""
         clock = _Clock(self.laid.spent)
         smooth = finished(context, LAYERS[key], out, lambda share: self.tell(key, 0.0), self.cancelled)
@@ -194,7 +214,7 @@ class _SheetFilling:
             sheet.cast, sheet.hits, layers = cast, with_hits(kept, fresh), renewed
         sheet.layers, sheet.again = layers, None
 
-    def _quietly(self, key: str) -> Callable[[float], None]:
+    def _quietly(self, key: str) -> ShareDone:
         return lambda share: self.tell(key, 0.0)
 
 
@@ -202,13 +222,13 @@ class _SheetFilling:
 class _Steps:
     """The steps of casting and gathering a sheet: `costs` of each, relative to tracing, and what they are in `all`."""
 
-    work: _SheetFilling
+    work: _SheetWork
     context: Context
     costs: dict[str, float]
     all: float
     done: float = 0.0
 
-    def begin(self, name: str, turns: Turns, values: Any_ | None) -> "_Step":
+    def begin(self, name: str, turns: Turns, values: AnyArray | None) -> "_Step":
         now = time.perf_counter()
         return _Step(self, name, turns, values, now, now)
 
@@ -220,7 +240,7 @@ class _Step:
     steps: _Steps
     name: str
     turns: Turns
-    values: Any_ | None
+    values: AnyArray | None
     started: float
     last: float
     share: float = 0.0
