@@ -1,4 +1,4 @@
-.PHONY: install demo test bench real planted campaign cluster css fuzz pictures screenshots wheels
+.PHONY: install demo lint types quick quick-tests test deep slow-tests bench real planted campaign cluster css fuzz pictures screenshots wheels
 
 PYTHON ?= python3
 VENV := .venv
@@ -32,15 +32,35 @@ cluster: $(TESTS_READY)
 css: $(TESTS_READY)
 	$(BIN)/tailwindcss -i inkwell_cast/web/app.css -o inkwell_cast/web/static/app.css --minify
 
-test: $(TESTS_READY)
+lint: $(TESTS_READY)
 	$(BIN)/ruff format --check .
 	$(BIN)/ruff check .
-	$(BIN)/mypy
 	$(BIN)/lint-imports
-	tests/node_modules/.bin/biome lint --error-on-warnings inkwell_cast/web/static
+	tests/node_modules/.bin/biome ci --error-on-warnings inkwell_cast/web/static
+
+types: $(TESTS_READY)
+	$(BIN)/mypy
+
+quick-tests: $(TESTS_READY)
+	$(BIN)/pytest -q -n 2 -m quick tests/core
+
+# Before every commit: linters, types, and what the core proves without a big piece, a browser or a server.
+quick: $(TESTS_READY)
+	$(MAKE) -j 3 lint types quick-tests
+
+# All but what is deep. Browsers, servers and the core side by side, by two workers.
+test: $(TESTS_READY)
+	$(MAKE) -j 2 lint types
 	$(BIN)/inkwell-cast compile
-	$(BIN)/pytest -n 2 --ignore tests/web --ignore tests/test_campaign.py
-	$(BIN)/pytest -n 2 --dist loadfile tests/web tests/test_campaign.py
+	$(BIN)/pytest -n 2 --dist worksteal
+
+# What takes long: many seeds, real sizes, the longest walks, the short form of the campaign.
+deep: $(TESTS_READY)
+	$(BIN)/pytest -n 2 --dist worksteal -m deep
+
+# Writes anew which tests of the core are too slow for `quick`.
+slow-tests: $(TESTS_READY)
+	$(BIN)/pytest -n 2 --note-slow tests/core
 
 fuzz: $(TESTS_READY)
 	$(BIN)/python -m tests.fuzz
@@ -59,10 +79,10 @@ planted: $(TESTS_READY)
 
 # The locked set as wheels for every system and Python; fails where one cannot be had.
 wheels: $(TESTS_READY)
-	$(BIN)/python -m tests.wheels
+	$(BIN)/python -m docs.tools.wheels
 
 pictures: $(TESTS_READY)
-	$(BIN)/python -m tests.guide_pictures
+	$(BIN)/python -m docs.tools.guide_pictures
 
 screenshots: $(TESTS_READY)
-	$(BIN)/python -m tests.screenshots
+	$(BIN)/python -m docs.tools.screenshots

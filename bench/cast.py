@@ -30,7 +30,7 @@ RECIPE = Recipe(
 
 
 def with_reach(outward: float) -> Recipe:
-    """The same bake, but for a reach that makes it cast anew."""
+    """A bake of the bench with another reach, so that it casts anew."""
     return RECIPE.model_copy(update={"reach": Reach(outward=outward, inward=3)})
 
 

@@ -65,7 +65,7 @@ def measure(rounds: int = 3) -> dict[str, float]:
 
 
 def measure_large(triangles: int = 20_000_000) -> object:
-    """The same once for a very large sculpt, in a process of its own."""
+    """What checking costs once for a very large sculpt, in a process of its own."""
     return run(_CHECK, str(int(triangles**0.5)))
 
 

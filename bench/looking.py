@@ -55,7 +55,7 @@ def measure(rounds: int = 3) -> dict[str, Any]:
 
 
 def measure_large(triangles: int = 20_000_000) -> Any:
-    """The same of a sculpt that the limit of four million once shut out; in a process of its own."""
+    """What looking costs for a sculpt of five million triangles, in a process of its own."""
     return run(_LARGE, str(triangles))
 
 

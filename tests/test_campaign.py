@@ -6,6 +6,8 @@ import pytest
 
 from .campaign import disks, files, kills, long_runs, names, settings
 
+pytestmark = pytest.mark.deep
+
 
 def nothing_wrong(outcome):
     assert outcome.failures == []

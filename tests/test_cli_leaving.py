@@ -10,7 +10,7 @@ import time
 import pytest
 
 import inkwell_cast.cli.run as running
-from inkwell_cast.cli import leaving, main
+from inkwell_cast.cli import leaving, main, watched_folder
 from inkwell_cast.core.formats import write_mesh
 from inkwell_cast.core.settings.material_library import Library, Material
 from inkwell_cast.core.settings.receivers import read_receiver
@@ -54,7 +54,7 @@ def test_a_handoff_is_planned_without_a_ray_and_goes_into_a_folder_of_others(fil
     textures.mkdir()
     (textures / "flag.png").write_bytes(b"painted")
     with monkeypatch.context() as held:
-        held.setattr("inkwell_cast.cli.commands.bake", None)  # nothing is baked
+        held.setattr("inkwell_cast.cli.commands.make", None)  # nothing is baked
         assert handoff(files, "--out", textures, "--plan") == 3
         assert "cannot be" in capsys.readouterr().out
         assert handoff(files, "--out", textures, "--shared", "--plan", "--json") == 0
@@ -238,7 +238,7 @@ def test_a_batch_goes_on_after_a_failure_resumes_and_says_what_became_of_each(fi
 def test_a_watched_folder_is_baked_again_when_it_changes(files, shelf, monkeypatch, capsys):
     folder, options = shelf
     (folder / "lone_low.obj").unlink()
-    monkeypatch.setattr(running, "LOOK_EVERY", 0.05)
+    monkeypatch.setattr(watched_folder, "LOOK_EVERY", 0.05)
     made, rounds, whole = files / "out" / "ring" / "manifest.json", [], running.Batch.round
 
     def counted(batch, items, out):

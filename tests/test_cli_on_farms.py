@@ -125,6 +125,7 @@ def small_demo(name):
     return demo.DemoPiece(name, Recipe(reach=Reach(unit="scene", outward=0.1, inward=0.1)), write)
 
 
+@pytest.mark.deep
 def test_the_demo_has_the_files_that_the_readme_names(tmp_path, capsys):
     assert main(["demo", "--write", str(tmp_path / "sculpts")]) == 0
     names = {path.name for path in (tmp_path / "sculpts").iterdir()}
@@ -134,6 +135,7 @@ def test_the_demo_has_the_files_that_the_readme_names(tmp_path, capsys):
     assert "reach" in pathlib.Path(recipes[0]).read_text()
 
 
+@pytest.mark.deep
 def test_the_lines_of_the_readme_can_be_followed(tmp_path, monkeypatch, capsys):
     """Each as it stands there, but small, and once instead of watching."""
     monkeypatch.chdir(tmp_path)

@@ -41,6 +41,7 @@ def run(folder):
     return float(value), pathlib.Path(place)
 
 
+@pytest.mark.deep
 def test_a_change_in_another_module_is_seen(copied):
     value, place = run(copied)
     assert value == 1

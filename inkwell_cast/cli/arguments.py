@@ -48,7 +48,7 @@ def bake(command: Parser) -> None:
 
 
 def lods(command: Parser) -> None:
-    command.set_defaults(run=does("levels", "run_levels"))
+    command.set_defaults(run=does("lods", "run_lods"))
     _add_bake(command)
     add = command.add_argument
     add("--out", required=True, type=Path, metavar="DIR", help="folder for a folder a level, and levels.json")

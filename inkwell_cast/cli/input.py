@@ -14,7 +14,7 @@ from ..core.mesh.mesh import Mesh
 from ..core.piece.assembly import assemble
 from ..core.piece.piece import BakeMeshes
 from ..core.rays.modifiers.straighten import stored_picture
-from ..core.settings.editing import at_level, on_their_own
+from ..core.settings.editing import at_lod, on_their_own
 from ..core.settings.material_library import join, read_library_file
 from ..core.settings.pairing import Pairing, read_name
 from ..core.settings.project import NAME, Project, find_project, receiver_in, recipe_in
@@ -81,7 +81,7 @@ def recipe_of(options: argparse.Namespace, meshes: BakeMeshes | None = None, lev
 
 
 def _diagonal(recipe: Recipe, meshes: BakeMeshes, level: int | None) -> float:
-    return assemble(recipe if level is None else at_level(recipe, str(level)), meshes).low.diagonal
+    return assemble(recipe if level is None else at_lod(recipe, str(level)), meshes).low.diagonal
 
 
 def _picture(path: pathlib.Path) -> str:

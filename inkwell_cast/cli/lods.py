@@ -2,21 +2,21 @@
 
 import argparse
 
-from ..core.handoff.bake_lods import bake_levels, levels_of, save_levels
+from ..core.handoff.bake_lods import bake_lods, lods_of, save_lods
 from ..core.review.from_afar import DISTANCES
 from .bar import Bar
 from .commands import written
 from .input import meshes_of, recipe_of
 
 
-def run_levels(options: argparse.Namespace) -> int:
+def run_lods(options: argparse.Namespace) -> int:
     bar = Bar()
     try:
         meshes, sources = meshes_of(options, bar)
-        recipe = recipe_of(options, meshes, levels_of(meshes)[0])  # lengths are typed for the finest
-        made = bake_levels(recipe, meshes, options.share, bar.show)
+        recipe = recipe_of(options, meshes, lods_of(meshes)[0])  # lengths are typed for the finest
+        made = bake_lods(recipe, meshes, options.share, bar.show)
         options.out.mkdir(parents=True, exist_ok=True)
-        written(lambda: save_levels(made, options.out, sources), options.out)
+        written(lambda: save_lods(made, options.out, sources), options.out)
     finally:
         bar.end()
     print("level  triangles  as seen   best    " + "  ".join(f"{pixels:>4} px" for pixels in DISTANCES))

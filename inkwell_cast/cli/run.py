@@ -32,13 +32,12 @@ from ..engine.ticket import JobFailed
 from .bar import Bar
 from .input import receiver_of, recipe_file
 from .leaving import tell_plans
+from .watched_folder import Stamp, stamps_of, wait_for_a_change
 
 if TYPE_CHECKING:
     from ..engine.cluster.client import Cluster
 
 SOME_FAILED = 3
-LOOK_EVERY = 0.7
-Stamp = tuple[tuple[str, int, int], ...]
 
 
 def run_batch(options: argparse.Namespace) -> int:
@@ -52,7 +51,7 @@ def run_batch(options: argparse.Namespace) -> int:
         summary = work.round(find_items(options.paths), options.out)
         while options.watch:
             print("watching; Ctrl-C ends", flush=True)
-            work.wait_for_a_change(options.paths)
+            wait_for_a_change(options.paths, work.seen)
             work.again = False
             summary = work.round(find_items(options.paths), options.out)
     finally:
@@ -74,7 +73,7 @@ class Batch:
         self._free = list(self._engines)
         self._lock = threading.Lock()
         self._summary = Summary()
-        self._seen: dict[str, Stamp] = {}
+        self.seen: dict[str, Stamp] = {}
         self._stopping = False
         self._bar, self._shares = Bar(), dict[str, float]()
 
@@ -88,7 +87,7 @@ class Batch:
     def round(self, items: list[Item], out: pathlib.Path) -> Summary:
         """Bake every piece that is not done with its inputs as they are into a folder; prints the table at the end."""
         self.out = out
-        self._seen = {item.name: _stamp(item) for item in items}
+        self.seen = stamps_of(items)
         self._bar, self._shares = Bar(), {}
         self._summary = resumed(items, read_summary(self.out), self.receiver.name if self.receiver else "")
         write_summary(self.out, self._summary)
@@ -106,19 +105,6 @@ class Batch:
         over = f", {self._summary.beyond} beyond a limit" if self._summary.beyond or self.limits else ""
         print(f"{len(items)} pieces, {self._summary.failed} failed{over}; summary in {self.out}", flush=True)
         return self._summary
-
-    def wait_for_a_change(self, paths: list[pathlib.Path]) -> None:
-        """Until a mesh is new, gone or written anew, and has then been left alone for a moment."""
-        while True:
-            time.sleep(LOOK_EVERY)
-            try:
-                now = {item.name: _stamp(item) for item in find_items(paths)}
-            except InputProblem:
-                continue  # in the middle of a change
-            if now != self._seen:
-                time.sleep(LOOK_EVERY)
-                if {item.name: _stamp(item) for item in find_items(paths)} == now:
-                    return
 
     def _one(self, item: Item) -> None:
         try:
@@ -175,7 +161,7 @@ class Batch:
         def heard(stage: str, share: float) -> None:
             with self._lock:
                 self._shares[item.name] = share
-                whole = sum(self._shares.values()) / len(self._seen)
+                whole = sum(self._shares.values()) / len(self.seen)
                 self._bar.show(f"{item.name}: {stage}", whole)
 
         return heard
@@ -190,14 +176,3 @@ class Batch:
         with self._lock:
             self._bar.end()
             print(words, file=sys.stderr, flush=True)
-
-
-def _stamp(item: Item) -> Stamp:
-    seen = []
-    for file in item.with_companions():
-        try:
-            facts = file.stat()
-            seen.append((str(file), facts.st_mtime_ns, facts.st_size))
-        except OSError:
-            seen.append((str(file), 0, 0))
-    return tuple(seen)

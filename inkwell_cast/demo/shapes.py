@@ -121,7 +121,7 @@ def curve(points: Sequence[tuple[float, float]], radius: float, steps: int) -> l
 
 
 def refined(profile: list[tuple[float, float]], step: float) -> list[tuple[float, float]]:
-    """The same profile with no segment longer than `step`."""
+    """A profile with points added, so that no segment is longer than `step`."""
     out = [profile[0]]
     for (r0, z0), (r1, z1) in pairwise(profile):
         n = max(1, int(np.ceil(np.hypot(r1 - r0, z1 - z0) / step)))

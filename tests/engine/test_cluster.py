@@ -259,6 +259,7 @@ def test_a_bake_that_is_cancelled_leaves_workers_nothing_to_do(cluster, meshes):
         time.sleep(0.1)
 
 
+@pytest.mark.deep
 def test_a_scheduler_that_goes_is_told_and_found_again_once_it_is_back(meshes, once, theirs):
     made = LocalCluster(n_workers=1, resources=resources_of(MEMORY, 1), scheduler_port=0, **QUICK)
     at = made.scheduler_address
@@ -312,6 +313,7 @@ def test_a_worker_of_another_version_or_too_small_is_refused_by_name(meshes, the
         small.close()
 
 
+@pytest.mark.deep
 def test_whole_pieces_of_a_batch_are_baked_by_workers_as_here(local, ring_files, tmp_path):
     for name in ("one", "two"):
         (tmp_path / "in" / name).mkdir(parents=True)
@@ -385,6 +387,6 @@ def test_a_mesh_is_kept_by_its_content_and_the_one_used_longest_ago_goes_first(t
 
 def test_a_worker_that_has_lost_a_mesh_says_so(tmp_path, monkeypatch):
     monkeypatch.setenv("INKWELL_CAST_MESHES", str(tmp_path))
-    carried = on_worker.Carried(("0" * 64,), {"lows": (0,), "highs": ()})
+    carried = on_worker.MeshDigests(("0" * 64,), {"lows": (0,), "highs": ()})
     with pytest.raises(on_worker.Lacking):
         on_worker._Kept().meshes_of(carried, {})

@@ -238,7 +238,7 @@ class Stuttering(Engine):
 
 def test_an_answer_to_another_job_is_dropped():
     engine, told = Stuttering(), []
-    for job in ("first", "second"):
+    for job in (Load("first", "a.obj", "b"), Load("second", "a.obj", "b")):
         assert wait(engine.submit(job, lambda stage, share: told.append(stage))) == job
     assert told == []
     engine.close()

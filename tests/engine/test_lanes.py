@@ -1,6 +1,7 @@
 import contextlib
 import os
 import threading
+from types import SimpleNamespace
 
 import pytest
 
@@ -45,9 +46,13 @@ PLAIN = Recipe()
     ids=lambda value: type(value).__name__ if not isinstance(value, str) else value,
 )
 def test_each_job_goes_to_its_lane(job, lane):
+    asked = []
     lanes = Lanes.__new__(Lanes)  # without starting a process
-    lanes.hand, lanes.reading, lanes.long = "hand", "reading", "long"
-    assert lanes._lane(job) == lane
+    lanes.hand, lanes.reading, lanes.long = (
+        SimpleNamespace(submit=lambda *given, name=name: asked.append(name)) for name in ("hand", "reading", "long")
+    )
+    lanes.submit(job)
+    assert asked == [lane]
 
 
 def test_a_long_bake_delays_neither_the_pointer_nor_a_file(sources, tmp_path):

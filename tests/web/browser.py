@@ -25,6 +25,12 @@ def make_piece(page: Page, server: str, ring_files) -> None:
     ready(page)
 
 
+def open_ring(page: Page, ring: str) -> None:
+    """The page of the piece that the fixture `ring` gives, at the step Cage."""
+    page.goto(f"{ring}?step=cage&plain")
+    ready(page)
+
+
 def ready(page: Page) -> None:
     expect(page.locator("#table")).to_have_attribute("data-views", "ready", timeout=SLOW)
 

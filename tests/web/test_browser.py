@@ -23,6 +23,7 @@ from .browser import (
     full_bake,
     make_piece,
     model_picture,
+    open_ring,
     picture_other_than,
     ready,
     set_size,
@@ -108,9 +109,9 @@ def test_a_high_of_other_units_is_shown_in_place_before_it_is_laid_there(quiet: 
     expect(page.locator(".finding summary", has_text="Low and high lie apart")).to_have_count(0, timeout=SLOW)
 
 
-def test_one_pointer_in_both_views(quiet: Page, server, ring_files):
+def test_one_pointer_in_both_views(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     set_size(page, 64, 64)
     full_bake(page)
     box = page.locator("#sheet").bounding_box()
@@ -141,9 +142,9 @@ def test_a_bad_file_is_told_in_its_row_and_can_be_removed(quiet: Page, server, r
     expect(page.get_by_role("button", name="Make the piece")).to_be_disabled()
 
 
-def test_a_bake_shows_progress_and_is_cancelled(quiet: Page, server, ring_files):
+def test_a_bake_shows_progress_and_is_cancelled(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     set_size(page, 4096, 4096)
     page.locator("label", has_text=re.compile("^16$")).click()
     page.get_by_role("button", name="Full bake").click()
@@ -153,9 +154,9 @@ def test_a_bake_shows_progress_and_is_cancelled(quiet: Page, server, ring_files)
     expect(page.locator("#drawer")).to_contain_text("Cancelled", timeout=SLOW)
 
 
-def test_the_keyboard_and_settings_that_are_out_of_range(quiet: Page, server, ring_files):
+def test_the_keyboard_and_settings_that_are_out_of_range(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     page.keyboard.press("?")
     expect(page.get_by_text("low, sculpt, both, wipe in turn")).to_be_visible()
     page.keyboard.press("Escape")
@@ -171,10 +172,10 @@ def test_the_keyboard_and_settings_that_are_out_of_range(quiet: Page, server, ri
 
 
 @pytest.mark.parametrize("size", [(1280, 800), (1920, 1080)])
-def test_nothing_runs_off_the_window(quiet: Page, server, ring_files, size):
+def test_nothing_runs_off_the_window(quiet: Page, ring, size):
     page = quiet
     page.set_viewport_size({"width": size[0], "height": size[1]})
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     for step in ("meshes", "cage", "basis", "maps"):
         page.goto(page.url.split("?")[0] + f"?step={step}&plain")
         assert page.evaluate("document.documentElement.scrollWidth") <= size[0]
@@ -216,9 +217,9 @@ def test_a_part_is_dragged_to_another_pair(quiet: Page, server, ring_files, tmp_
     expect(page.locator("#alone")).to_be_hidden()
 
 
-def test_a_pair_has_a_reach_of_its_own_and_inherits_again(quiet: Page, server, ring_files):
+def test_a_pair_has_a_reach_of_its_own_and_inherits_again(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     page.get_by_label("Whose settings these are").select_option("pair:ring")
     expect(page.get_by_text("from the piece").first).to_be_visible()
     with page.expect_response(lambda r: "/settings/cage" in r.url):
@@ -230,9 +231,9 @@ def test_a_pair_has_a_reach_of_its_own_and_inherits_again(quiet: Page, server, r
     expect(page.locator("input[name='level.outward']")).to_have_value("1.5")
 
 
-def test_the_reach_rule_is_dragged_and_measures(quiet: Page, server, ring_files):
+def test_the_reach_rule_is_dragged_and_measures(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     expect(page.locator("#covered")).to_contain_text("of the sculpt’s surface held", timeout=SLOW)
     handle = page.locator(".handle").nth(1).bounding_box()
     middle = handle["x"] + handle["width"] / 2, handle["y"] + 8
@@ -250,9 +251,9 @@ def test_the_reach_rule_is_dragged_and_measures(quiet: Page, server, ring_files)
         page.keyboard.press("ArrowRight")
 
 
-def test_the_section_follows_the_pointer_and_is_pinned(quiet: Page, server, ring_files):
+def test_the_section_follows_the_pointer_and_is_pinned(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     expect(page.locator("#covered")).to_be_visible(timeout=SLOW)
     expect(page.locator("#section.pinned")).to_be_visible(timeout=SLOW)  # the step opens at a place of its own
     for opened in ("false", "true"):
@@ -293,9 +294,9 @@ def test_the_section_follows_the_pointer_and_is_pinned(quiet: Page, server, ring
     expect(page.get_by_text("No bakes yet")).to_be_visible()
 
 
-def test_a_pocket_is_placed_by_a_click_and_dragged(quiet: Page, server, ring_files):
+def test_a_pocket_is_placed_by_a_click_and_dragged(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     expect(page.locator("#covered")).to_be_visible(timeout=SLOW)
     unfold(page, "cage-by-hand")
     page.get_by_role("button", name="Add a pocket").click()
@@ -315,9 +316,9 @@ def test_a_pocket_is_placed_by_a_click_and_dragged(quiet: Page, server, ring_fil
     expect(page.get_by_text("Pocket 1")).to_be_hidden()
 
 
-def test_the_cage_is_brushed_and_a_stroke_undone(quiet: Page, server, ring_files):
+def test_the_cage_is_brushed_and_a_stroke_undone(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     expect(page.locator("#covered")).to_be_visible(timeout=SLOW)
     page.keyboard.press("c")
     before = model_picture(page)
@@ -342,9 +343,9 @@ def test_the_cage_is_brushed_and_a_stroke_undone(quiet: Page, server, ring_files
     expect(page.get_by_text("1 stroke", exact=True)).to_be_hidden()
 
 
-def test_a_bake_that_ends_while_the_panel_is_fetched_is_shown_all_the_same(quiet: Page, server, ring_files):
+def test_a_bake_that_ends_while_the_panel_is_fetched_is_shown_all_the_same(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     own = "bake-box"  # the requests of the bar, which name no element, are held back
     page.route(
         "**/progress", lambda r: r.fallback() if r.request.headers.get("hx-trigger") == own else r.fulfill(status=204)
@@ -358,10 +359,10 @@ def test_a_bake_that_ends_while_the_panel_is_fetched_is_shown_all_the_same(quiet
 
 
 @pytest.mark.parametrize("moment", ["htmx:beforeRequest", "htmx:afterSwap"])
-def test_a_bake_whose_box_is_replaced_is_shown_all_the_same(quiet: Page, server, ring_files, moment):
+def test_a_bake_whose_box_is_replaced_is_shown_all_the_same(quiet: Page, ring, moment):
     """A panel that was asked for before brings an idle box, before the bake's answer is there or just after."""
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     page.evaluate(
         """(moment) => {
         let once = false;
@@ -378,9 +379,9 @@ def test_a_bake_whose_box_is_replaced_is_shown_all_the_same(quiet: Page, server,
     expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)
 
 
-def test_maps_are_chosen_baked_and_their_range_and_colours_set(quiet: Page, server, ring_files):
+def test_maps_are_chosen_baked_and_their_range_and_colours_set(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     page.get_by_role("link", name="Maps").click()
     for name in ("Occlusion", "Curvature", "Height", "ID colours"):
         with page.expect_response(lambda r: "/settings/maps" in r.url):

@@ -6,7 +6,7 @@ import zipfile
 
 from playwright.sync_api import Page, expect
 
-from .browser import SLOW, full_bake, make_piece, ready, set_size, unfold
+from .browser import SLOW, full_bake, make_piece, open_ring, ready, set_size, unfold
 
 
 def to_a_baked_piece(page: Page, server: str, ring_files) -> None:
@@ -132,17 +132,17 @@ def test_a_piece_travels_and_a_batch_runs_from_the_shelf(quiet: Page, server, ri
     assert (tmp_path / "out" / "summary.json").is_file()
 
 
-def test_the_guide_opens_from_a_step(quiet: Page, server, ring_files):
+def test_the_guide_opens_from_a_step(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     with page.expect_popup() as popup:
         page.locator("#panel").get_by_role("link", name="Guide").click()
     expect(popup.value.get_by_role("heading", name="Cage", exact=True)).to_be_visible()
 
 
-def test_a_material_is_added_coloured_and_assigned(quiet: Page, server, ring_files):
+def test_a_material_is_added_coloured_and_assigned(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     page.locator("#steps").get_by_role("link", name="Maps").click()
     page.locator("#library > summary").click()
     page.get_by_label("Name of a new material").fill("Brass")

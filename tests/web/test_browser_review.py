@@ -12,12 +12,12 @@ from inkwell_cast.core.formats import write_mesh
 from inkwell_cast.core.piece.piece import take
 from inkwell_cast.demo import troubled
 
-from .browser import SLOW, full_bake, make_piece, model_picture, set_size
+from .browser import SLOW, full_bake, make_piece, model_picture, open_ring, set_size
 
 
-def test_the_loop_of_next_flaw_mend_and_proof_by_keyboard(quiet: Page, server, ring_files):
+def test_the_loop_of_next_flaw_mend_and_proof_by_keyboard(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     for name in ("reach.outward", "reach.inward"):
         with page.expect_response(lambda r: "/settings/cage" in r.url):
             page.locator(f"input[name='{name}']").fill("0.3")
@@ -61,6 +61,7 @@ def bakes_ended(page: Page) -> int:
     return int(page.locator("#table").get_attribute("data-ended") or 0)
 
 
+@pytest.mark.deep
 def test_the_troubled_inkstand_is_gone_through_and_mended_by_keyboard(quiet: Page, server, services, troubled_files):
     page, services.uploads.max_upload = quiet, 1 << 30
     make_piece(page, server, troubled_files)
@@ -104,9 +105,9 @@ def test_the_troubled_inkstand_is_gone_through_and_mended_by_keyboard(quiet: Pag
     expect(page.locator("#stale")).to_be_visible()
 
 
-def test_a_place_is_mended_by_a_click(quiet: Page, server, ring_files):
+def test_a_place_is_mended_by_a_click(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     set_size(page, 96, 64)
     full_bake(page)
     page.locator("#by-hand > summary").click()
@@ -139,9 +140,9 @@ def choose(bake, name) -> None:
     raise AssertionError(f"the menu of the bake did not stay open for {name}")
 
 
-def test_bakes_are_named_compared_restored_and_thrown_away(quiet: Page, server, ring_files):
+def test_bakes_are_named_compared_restored_and_thrown_away(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     set_size(page, 96, 64)
     full_bake(page)
     set_size(page, 64, 64)
@@ -180,9 +181,9 @@ BALL = """async () => {
 }"""
 
 
-def test_what_is_marked_is_seen_however_small_and_a_whole_part_not_from_below(quiet: Page, server, ring_files):
+def test_what_is_marked_is_seen_however_small_and_a_whole_part_not_from_below(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
 
     def red() -> int:
         blue, green, strength = np.moveaxis(model_picture(page), 2, 0)

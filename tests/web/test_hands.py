@@ -5,7 +5,7 @@ import re
 import pytest
 from playwright.sync_api import Page, expect
 
-from .browser import SLOW, make_piece, unfold
+from .browser import SLOW, open_ring, unfold
 
 
 def settled(page: Page, act) -> None:
@@ -13,9 +13,9 @@ def settled(page: Page, act) -> None:
         act()
 
 
-def test_numbers_take_sums_and_units_are_dragged_and_stepped(quiet: Page, server, services, ring_files):
+def test_numbers_take_sums_and_units_are_dragged_and_stepped(quiet: Page, services, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     field = page.locator("input[name='reach.outward']")
 
     def typed(text):
@@ -46,9 +46,9 @@ def test_numbers_take_sums_and_units_are_dragged_and_stepped(quiet: Page, server
     assert services.pieces.get(1)[0].recipe.reach.outward > 6
 
 
-def test_changes_are_called_by_what_they_changed_and_any_is_gone_to(quiet: Page, server, services, ring_files):
+def test_changes_are_called_by_what_they_changed_and_any_is_gone_to(quiet: Page, services, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     for value in ("2", "3", "4"):
         page.locator("input[name='reach.outward']").fill(value)
         settled(page, lambda: page.locator("input[name='reach.outward']").press("Enter"))
@@ -62,14 +62,12 @@ def test_changes_are_called_by_what_they_changed_and_any_is_gone_to(quiet: Page,
     expect(page.locator("input[name='reach.outward']")).to_have_value("3.0")
 
 
-def test_a_folder_is_chosen_for_a_handoff_and_no_other_is_shown(
-    quiet: Page, server, client, ring_files, tmp_path, monkeypatch
-):
+def test_a_folder_is_chosen_for_a_handoff_and_no_other_is_shown(quiet: Page, client, ring, tmp_path, monkeypatch):
     home = tmp_path / "home"
     (home / "textures" / "ring").mkdir(parents=True)
     monkeypatch.setenv("HOME", str(home))
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     page.keyboard.press("p")
     expect(page.locator("#table")).to_have_attribute("data-ended", "1", timeout=SLOW)
     page.get_by_role("link", name="Handoff").click()
@@ -85,9 +83,9 @@ def test_a_folder_is_chosen_for_a_handoff_and_no_other_is_shown(
     assert client.get("/folders").json()["folders"] == ["textures"]
 
 
-def test_a_long_list_is_filtered_by_its_words(quiet: Page, server, ring_files):
+def test_a_long_list_is_filtered_by_its_words(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     for n in range(12):
         page.evaluate(
             "([x]) => fetch(`${location.pathname}/nudges`, { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify({ kind: x % 2 ? 'out' : 'in', points: [[1, 0, 0]], size: '1', move: '0.5', strength: '0.5', falloff: '1', mirror: 'none' }) })",
@@ -104,3 +102,74 @@ def test_a_long_list_is_filtered_by_its_words(quiet: Page, server, ring_files):
     expect(page.locator(".strokes > li:visible")).to_have_count(12)
     expect(page.locator("#changes summary")).to_be_visible()
     assert re.search("1[0-9]", page.locator("summary", has_text="strokes").inner_text())
+
+
+def held_handle(page: Page) -> tuple[float, float]:
+    """Where the outward handle of the reach rule lies, once what the cage holds is measured."""
+    expect(page.locator("#covered")).to_contain_text("held", timeout=SLOW)
+    box = page.locator(".handle").nth(1).bounding_box()
+    return box["x"] + box["width"] / 2, box["y"] + 8
+
+
+def test_a_finger_drags_the_reach_and_one_that_is_taken_away_leaves_it(quiet: Page, ring):
+    page = quiet
+    open_ring(page, ring)
+    x, y = held_handle(page)
+    screen = page.context.new_cdp_session(page)
+
+    def touch(kind, *places):
+        screen.send("Input.dispatchTouchEvent", {"type": kind, "touchPoints": [{"x": at, "y": y} for at in places]})
+
+    number = page.locator("#reach-rule text.green").nth(1)
+    before = number.inner_text()
+    touch("touchStart", x)
+    for by in (10, 30, 60):
+        touch("touchMove", x - by)
+    expect(number).not_to_have_text(before)
+    touch("touchCancel")  # as when the system takes the pointer
+    expect(number).to_have_text(before)
+    page.mouse.move(x - 40, y)
+    page.mouse.move(x - 90, y)  # with no button pressed
+    expect(number).to_have_text(before)
+    touch("touchStart", x)
+    touch("touchMove", x - 60)
+    settled(page, lambda: touch("touchEnd"))
+    assert float(page.locator("input[name='reach.outward']").input_value()) < 1.5
+
+
+def test_what_the_cage_holds_is_followed_on_after_a_request_that_failed(quiet: Page, ring):
+    page, refused = quiet, []
+    open_ring(page, ring)
+    x, y = held_handle(page)
+
+    def refuse_the_first(route):
+        refused.append(route)
+        route.continue_() if len(refused) > 1 else route.fulfill(status=500, json={"error": "Not now."})
+
+    page.route("**/coverage?*outward*", refuse_the_first)
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x - 5, y)
+    while not refused:
+        page.wait_for_timeout(20)
+    page.mouse.move(x - 90, y)
+    expect(page.locator("#covered")).to_contain_text("vertices outside", timeout=SLOW)
+    settled(page, page.mouse.up)
+
+
+def test_the_map_follows_a_stroke_of_the_brush_and_a_pocket(alive: Page, ring):
+    page = alive
+    open_ring(page, ring)
+    table = page.locator("#table")
+    expect(table).to_have_attribute("data-renewed", "1", timeout=SLOW)
+    unfold(page, "cage-by-hand")
+    page.get_by_role("button", name="Brush: draw on the model").click()
+    box = page.locator("#model").bounding_box()
+    at = box["x"] + box["width"] * 0.3, box["y"] + box["height"] * 0.55
+    page.mouse.click(*at)
+    expect(table).to_have_attribute("data-renewed", "2", timeout=SLOW)
+    page.get_by_role("button", name="Brush: draw on the model").click()
+    page.locator("#add-pocket").click()
+    page.mouse.click(*at)
+    expect(table).to_have_attribute("data-renewed", "3", timeout=SLOW)
+    expect(page.locator("#live-words")).to_have_text(re.compile(r"^\d+\.\d\d° · \d+ flaws?$"))

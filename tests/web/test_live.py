@@ -12,7 +12,7 @@ from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.piece.piece import BakeMeshes
 
 from ..shapes import torus
-from .browser import SLOW, make_piece, ready, set_size
+from .browser import SLOW, open_ring, ready, set_size
 
 
 def renewed(page: Page, times: int) -> None:
@@ -30,9 +30,9 @@ def type_reach(page: Page, value: str) -> None:
         field.press("Enter")
 
 
-def test_the_map_follows_every_change_and_says_what_is_of_an_older_state(alive: Page, server, services, ring_files):
+def test_the_map_follows_every_change_and_says_what_is_of_an_older_state(alive: Page, services, ring_files, ring):
     page = alive
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     renewed(page, 1)
     words = page.locator("#live-words")
     expect(words).to_have_text(re.compile(r"^\d+\.\d\d° · \d+ flaws?$"))
@@ -59,9 +59,9 @@ def test_the_map_follows_every_change_and_says_what_is_of_an_older_state(alive: 
     np.testing.assert_array_equal(picture, expected)
 
 
-def test_a_newer_change_ends_what_an_older_one_began(alive: Page, server, services, ring_files):
+def test_a_newer_change_ends_what_an_older_one_began(alive: Page, services, ring):
     page = alive
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     renewed(page, 1)
     for value in ("3.5", "4.5", "5.5"):
         type_reach(page, value)
@@ -70,9 +70,9 @@ def test_a_newer_change_ends_what_an_older_one_began(alive: Page, server, servic
     assert services.bakes.get(services.bakes.newest(1)[0].id).recipe.reach.outward == 5.5
 
 
-def test_the_map_follows_a_handle_while_it_is_dragged(alive: Page, server, ring_files):
+def test_the_map_follows_a_handle_while_it_is_dragged(alive: Page, ring):
     page = alive
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     renewed(page, 1)
     expect(page.locator("#covered")).to_be_attached(timeout=SLOW)
     handle = page.locator("#reach-rule .handle").last.bounding_box()
@@ -90,9 +90,9 @@ def test_the_map_follows_a_handle_while_it_is_dragged(alive: Page, server, ring_
     renewed(page, 2)
 
 
-def test_it_is_held_still_on_wish_and_p_keeps_one_by_hand(alive: Page, server, services, ring_files):
+def test_it_is_held_still_on_wish_and_p_keeps_one_by_hand(alive: Page, services, ring):
     page = alive
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     renewed(page, 1)
     first = services.bakes.newest(1)[0]
     page.keyboard.press("p")  # what is there already is kept, and nothing baked
@@ -115,9 +115,9 @@ def test_it_is_held_still_on_wish_and_p_keeps_one_by_hand(alive: Page, server, s
     assert services.bakes.newest(1)[0].id > first.id
 
 
-def test_a_proof_that_is_named_or_compared_stays(alive: Page, server, services, ring_files):
+def test_a_proof_that_is_named_or_compared_stays(alive: Page, services, ring):
     page = alive
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     renewed(page, 1)
     page.get_by_role("tab", name="Bakes").click()
     page.locator("[id^=bake-menu] summary").click()
@@ -137,9 +137,9 @@ def test_a_proof_that_is_named_or_compared_stays(alive: Page, server, services, 
     expect(page.locator(".bakes > li")).to_have_count(3)
 
 
-def test_a_tab_that_was_left_shows_what_changed_elsewhere(alive: Page, server, context, ring_files):
+def test_a_tab_that_was_left_shows_what_changed_elsewhere(alive: Page, context, ring):
     page = alive
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     renewed(page, 1)
     other = context.new_page()
     other.goto(page.url)
@@ -154,10 +154,10 @@ def test_a_tab_that_was_left_shows_what_changed_elsewhere(alive: Page, server, c
 
 
 def test_files_are_read_and_looked_at_during_a_long_bake_which_is_listed_and_stopped(
-    alive: Page, server, services, ring_files
+    alive: Page, server, services, ring_files, ring
 ):
     page = alive
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     renewed(page, 1)
     services.settings.change(
         1,
@@ -226,9 +226,9 @@ def test_a_folder_is_taken_with_all_that_can_be_read_in_it(alive: Page, server, 
     assert files == ["a_low.obj", "a_high.ply"]
 
 
-def test_the_tour_goes_through_five_steps_and_is_offered_once(alive: Page, server, ring_files):
+def test_the_tour_goes_through_five_steps_and_is_offered_once(alive: Page, ring):
     page = alive
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     renewed(page, 1)
     page.keyboard.press("?")
     page.get_by_role("button", name="Take the tour").click()
@@ -245,9 +245,9 @@ def test_the_tour_goes_through_five_steps_and_is_offered_once(alive: Page, serve
 
 
 @pytest.mark.parametrize("kind", ["png", "turntable"])
-def test_what_the_view_shows_is_saved(alive: Page, server, ring_files, tmp_path, kind):
+def test_what_the_view_shows_is_saved(alive: Page, ring, tmp_path, kind):
     page = alive
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     expect(page.locator("#section.pinned")).to_be_visible(timeout=SLOW)  # what opens late would move the menu away
     page.locator("#picture summary").click()
     name = "PNG 2×" if kind == "png" else "Turntable"
@@ -284,10 +284,10 @@ def stays_when_chosen(page, step):
     expect(page.locator("#panel h1")).to_have_text(step)
 
 
-def test_newer_figures_never_bring_back_a_step_that_was_left(alive: Page, server, services, ring_files):
+def test_newer_figures_never_bring_back_a_step_that_was_left(alive: Page, services, ring):
     """The panel of Review is fetched anew when a proof is done; Cage is chosen while that is under way."""
     page = alive
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     renewed(page, 1)
     page.get_by_role("link", name="Review").click()
     expect(page.locator("#steps .here")).to_have_text("Review")
@@ -301,9 +301,9 @@ def test_newer_figures_never_bring_back_a_step_that_was_left(alive: Page, server
     stays_when_chosen(page, "Cage")
 
 
-def test_the_review_of_an_ended_bake_never_takes_away_a_step_that_was_chosen(quiet: Page, server, ring_files):
+def test_the_review_of_an_ended_bake_never_takes_away_a_step_that_was_chosen(quiet: Page, ring):
     page = quiet
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     set_size(page, 64, 64)
     asked = held_back(page, r"panel/review\?chosen=")
     page.get_by_role("button", name="Full bake").click()
@@ -312,10 +312,10 @@ def test_the_review_of_an_ended_bake_never_takes_away_a_step_that_was_chosen(qui
     stays_when_chosen(page, "Basis")
 
 
-def test_a_full_bake_that_ends_after_a_live_proof_began_is_what_is_shown(alive: Page, server, services, ring_files):
+def test_a_full_bake_that_ends_after_a_live_proof_began_is_what_is_shown(alive: Page, services, ring):
     """Both are of the same settings; the bake was asked for first and is the larger."""
     page = alive
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     renewed(page, 1)
     sheet = services.pieces.get(1)[0].recipe.sheet.model_copy(
         update={"width": 640, "height": 640}
@@ -330,9 +330,9 @@ def test_a_full_bake_that_ends_after_a_live_proof_began_is_what_is_shown(alive: 
     assert services.bakes.newest(1)[0].id == bake_id
 
 
-def test_the_step_cage_opens_on_its_worst_place_with_the_section_there(alive: Page, server, services, ring_files):
+def test_the_step_cage_opens_on_its_worst_place_with_the_section_there(alive: Page, services, ring):
     page = alive
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     renewed(page, 1)
     page.get_by_role("link", name="Meshes").click()
     expect(page.locator("#steps .here")).to_have_text("Meshes")
@@ -375,9 +375,9 @@ RULE = """async () => {
 }"""
 
 
-def test_little_that_lies_far_off_does_not_squeeze_the_reach_rule(alive: Page, server, ring_files):
+def test_little_that_lies_far_off_does_not_squeeze_the_reach_rule(alive: Page, ring):
     page = alive
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     expect(page.locator("#covered")).to_be_visible(timeout=SLOW)
     drawn = page.evaluate(RULE)
     (_, inward), (outward, _) = drawn["numbers"]

@@ -14,7 +14,7 @@ from inkwell_cast.web.services.services import Services
 
 from ..conftest import running
 from ..shapes import torus
-from .browser import DIFFERS, SLOW, make_piece, model_picture, picture_other_than, ready
+from .browser import DIFFERS, SLOW, make_piece, model_picture, open_ring, picture_other_than, ready
 
 MOST_TABS = 150
 STEPS = ("Meshes", "Cage", "Basis", "Maps", "Review", "Handoff")
@@ -87,10 +87,10 @@ IN_SIGHT = """() => {
 }"""
 
 
-def test_at_first_look_no_step_has_more_than_seven_controls(alive: Page, server, ring_files):
+def test_at_first_look_no_step_has_more_than_seven_controls(alive: Page, ring):
     page, wrong = alive, {}
     page.set_viewport_size({"width": 1280, "height": 800})
-    make_piece(page, server, ring_files)
+    open_ring(page, ring)
     expect(page.locator("#table")).to_have_attribute("data-renewed", "1", timeout=SLOW)
     for step in STEPS:
         page.get_by_role("link", name=step, exact=True).click()
@@ -138,6 +138,7 @@ def in_model(page: Page, expression: str):
     )
 
 
+@pytest.mark.deep
 def test_two_hundred_parts_are_two_draws_and_any_is_found_by_typing(quiet: Page, roomy, tmp_path):
     page = quiet
     write_mesh(tmp_path / "chain_low.glb", many_rings(200, 8, 6, "_low"))
@@ -157,6 +158,7 @@ def test_two_hundred_parts_are_two_draws_and_any_is_found_by_typing(quiet: Page,
     assert in_model(page, "model.scenes.low.children.length") == 1  # apart and partly hidden it is one draw still
 
 
+@pytest.mark.deep
 def test_five_million_triangles_are_looked_at_by_their_stand_in_and_near_by_as_they_are(alive: Page, roomy, tmp_path):
     page = alive
     write_mesh(tmp_path / "reef_low.obj", torus(40, 20, name="reef_low"))

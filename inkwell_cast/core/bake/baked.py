@@ -142,7 +142,7 @@ class Bake:
         return self.angles_in(read_picture(path), key, sheet) if holds_normals(key) else None
 
     def angles_in(self, image: U8 | U16 | F32, key: str, sheet: BakedSheet) -> F32 | None:
-        """The same for a picture (H, W, C) that is in memory."""
+        """The angles that a picture (H, W, C) of a sheet leaves, one that is in memory; None for other maps."""
         map_ = maps.REGISTRY.get(key)
         if not isinstance(map_, maps.ReadsNormals):
             return None

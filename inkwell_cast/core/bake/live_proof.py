@@ -120,7 +120,7 @@ def _only(recipe: Recipe, *keys: str | None) -> Recipe:
 
 
 def _drafted(proof: Recipe, coarse: bool) -> Recipe:
-    """The same with one sample a texel; a `coarse` one on sheets half as wide."""
+    """A proof with one sample a texel; a `coarse` one on sheets half as wide."""
     if not coarse:
         return proof.model_copy(update={"sheet": proof.sheet.model_copy(update={"samples": 1})})
     padding = proof.sheet.padding if isinstance(proof.sheet.padding, str) else proof.sheet.padding // 2

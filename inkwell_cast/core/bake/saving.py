@@ -49,8 +49,7 @@ def save(
         rounding = writer.rate(files)
     with timed(seconds, "likeness"):
         judged, pictures = writer.judge(files, judged)
-        written = pictures is not None
-        contexts = [sheet.context for sheet in bake.sheets]
+        written, contexts = pictures is not None, [sheet.context for sheet in bake.sheets]
         floor = parallax(contexts, judged.best_pictures, small(judged.best_pictures)) if written else None
         heats = writer.heat("likeness", judged.seen.angles) if written else {}
         floors = writer.heat("parallax", floor.angles) if floor else {}
@@ -59,7 +58,7 @@ def save(
         measured = None if bake.brought else CoverageFacts.of(bake.coverage())
     with timed(seconds, "flaws"):
         flaws = writer.flaws(judged)
-        marks = writer.marks(flaws.flaws)
+    marks = writer.marks(flaws.flaws)
     learn(bake, seconds)
     result = Manifest.of(bake, files, sources or [], seconds, measured)
     result.flaws, result.flaws_found, result.harmless = flaws.flaws, flaws.found, flaws.harmless

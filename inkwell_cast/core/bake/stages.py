@@ -48,7 +48,7 @@ class Stages:
         self.say(words, share)
 
     def say(self, words: str, share: float) -> None:
-        """The same without asking whether to go on."""
+        """Tell of a share of the stage at work without asking whether to go on."""
         self.progress(words, self.done + STAGES[words.partition(" ")[0]] * share)
 
     def part_of(self, name: str, first: float, size: float) -> ShareDone:

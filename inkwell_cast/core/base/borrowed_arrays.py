@@ -21,7 +21,7 @@ class _Kept:
 
 
 def keeping(values: Any, *owners: object) -> Any:
-    """The same array (C-contiguous); it and every view of it keep `owners` alive, copies do not."""
+    """An array (C-contiguous) that, with every view of it, keeps `owners` alive; copies do not."""
     return np.asarray(_Kept(np.ascontiguousarray(values), owners))
 
 

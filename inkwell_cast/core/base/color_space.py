@@ -12,7 +12,7 @@ def to_srgb(linear: F32) -> F32:
 
 
 def to_linear(stored: F32) -> F32:
-    """The other way."""
+    """Linear light, 0 to 1, of what pictures of colours store."""
     light = ((stored + np.float32(0.055)) / np.float32(1.055)) ** np.float32(2.4)
     return np.asarray(np.where(stored <= 0.04045, stored / np.float32(12.92), light), np.float32)
 

@@ -57,7 +57,7 @@ def square_point(index, seed):  # type: ignore[no-untyped-def]
 
 @kernel(inline="always")
 def further_point(index, seed, pair):  # type: ignore[no-untyped-def]
-    """The same of a further pair of dimensions, from 1 on, which is independent of the others.
+    """A point of a further pair of sample dimensions, from 1 on, which is independent of the others.
 
     Scrambling alone would leave all pairs in step; the order of the points is shuffled too, block by block of powers of
     two, so that they stay well spread: B. Burley, "Practical Hash-based Owen Scrambling", JCGT 9(4), 2020.
@@ -120,7 +120,7 @@ def cosine_point(u, v, widest):  # type: ignore[no-untyped-def]
 
 @kernel(inline="always")
 def cosine_direction(u, v, widest, nx, ny, nz):  # type: ignore[no-untyped-def]
-    """The same about the unit normal n."""
+    """A unit vector about the unit normal n, cosine-weighted, at most asin(`widest`) away from it."""
     x, y, z = cosine_point(u, v, widest)
     ax, ay, az, bx, by, bz = frame_about(nx, ny, nz)
     return x * ax + y * bx + z * nx, x * ay + y * by + z * ny, x * az + y * bz + z * nz

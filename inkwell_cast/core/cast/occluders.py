@@ -36,7 +36,7 @@ def occluders_on(context: Context, which: str) -> Occluders:
 
 
 def kept_occluders(assembly: Assembly, sculpt: Sculpt, warm: Warm, which: str) -> Occluders:
-    """The same before there is a bake."""
+    """Those of a piece that is put together, kept for its next bake."""
     if len(assembly.paired.pairs) == 1:
         which = {"everything": "all", "piece": "pair"}.get(which, which)  # the same scene
     floats = sorted(part.key for pair in assembly.paired.pairs for part in pair.floats)

@@ -104,7 +104,7 @@ def open_sky(context: Context, radius: float) -> F32:
 
 
 def open_skies(around: Surroundings, radii: tuple[float, ...]) -> F32:
-    """The same for several radii, (H, W, radii), with the margin."""
+    """The share of the sky that is free at each texel for several radii in texels, (H, W, radii), with the margin."""
     free = np.ones((*around.struck.shape, len(radii)), np.float32)
     for n, radius in enumerate(radii):
         _look(

@@ -36,7 +36,7 @@ def trace(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
 
 @kernel
 def _nearest(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
-    """The same for what is nearest to the low of all that the ray, and one at right angles to its face, passes.
+    """What is nearest to the low of all that the ray, and one at right angles to its face, passes.
 
     Highs that are left out for the ray count on neither. The length is that on the ray to the same height.
     """

@@ -86,7 +86,7 @@ def check(
 def findings_of(
     assembly: Assembly, warm: Warm, cancel: Cancel = lambda: False, keys: Collection[str] | None = None
 ) -> list[Finding]:
-    """The same for a piece that is put together, or of some checks alone.
+    """What is wrong with a piece that is put together, by all checks or some, the worst first.
 
     Each check finds once for the piece's files and the settings that it follows.
     """

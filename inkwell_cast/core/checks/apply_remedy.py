@@ -1,6 +1,6 @@
 """Doing what a finding offers."""
 
-from ..settings.editing import at_level, on_their_own, place_part, set_file
+from ..settings.editing import at_lod, on_their_own, place_part, set_file
 from ..settings.files import Fix
 from ..settings.recipe import Recipe
 from . import Remedy
@@ -13,7 +13,7 @@ def apply(recipe: Recipe, remedy: Remedy) -> Recipe:
     if remedy.kind == "alone":
         return on_their_own(recipe)
     if remedy.kind == "level":
-        return at_level(recipe, remedy.level)
+        return at_lod(recipe, remedy.level)
     if remedy.kind == "own_source":
         return place_part(recipe, f"{remedy.file}/{remedy.part}", role="self")
     if remedy.kind == "pair":

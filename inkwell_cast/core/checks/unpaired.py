@@ -7,7 +7,7 @@ import numpy as np
 
 from ..mesh.marks import marks_of
 from ..piece.piece import Assembly, take
-from ..settings.lods import levels_in
+from ..settings.lods import lods_in
 from ..settings.pairing import Alone, Part, read_name
 from .finding import Finding, Inspected, Remedy, Severity
 
@@ -18,7 +18,7 @@ ALIKE = 0.8  # of two names, from which on one of them is likely a typing error
 
 def find(piece: Inspected) -> Iterator[Finding]:
     paired, recipe = piece.assembly.paired, piece.assembly.recipe
-    levels = [] if recipe.pairing.level else levels_in((part.file, part.name) for part in _parts(piece.assembly))
+    levels = [] if recipe.pairing.level else lods_in((part.file, part.name) for part in _parts(piece.assembly))
     if len(levels) > 1:
         names = ", ".join(map(str, levels))
         yield Finding(

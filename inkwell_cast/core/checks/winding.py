@@ -24,6 +24,9 @@ LOW_POINTS, HIGH_POINTS = 20_000, 200_000  # over all pairs together,
 LOW_A_PAIR, HIGH_A_PAIR = 500, 5_000  # but no fewer than so many over each
 AWAY = 0.8  # share of a shell's points that must meet a face looking the other way
 FEWEST = 12  # points
+ASKEW = np.linalg.qr(np.array([[3.0, 1.0, 2.0], [-1.0, 4.0, 1.0], [1.0, -2.0, 5.0]]))[0]
+# A turn that lays no axis along anything: a tree of points splits space along its axes, so of a plane across one of
+# them it could leave nothing out, however far away that is.
 NEAR = 0.1  # of the low's diagonal: what lies farther off is no partner
 
 
@@ -119,7 +122,8 @@ def _opposed(
     clouds = [_cloud(shells, count) for shells, count in zip(sides, counts, strict=True)]
     (points, normals, owner), (others, facing, partner) = clouds
     limit = NEAR * float(np.linalg.norm(np.ptp(points, axis=0)))
-    distance, nearest = cKDTree(others).query(points, distance_upper_bound=max(limit, 1e-30), workers=-1)
+    tree = cKDTree(others @ ASKEW)
+    distance, nearest = tree.query(points @ ASKEW, distance_upper_bound=max(limit, 1e-30), workers=-1)
     met = np.isfinite(distance)
     away = np.zeros(len(points), np.bool_)
     away[met] = np.einsum("nc,nc->n", normals[met], facing[nearest[met]]) < 0

@@ -29,7 +29,7 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
 
 
 def parse(path: pathlib.Path, budget: Budget) -> Mesh:
-    """The same in this process; the library may crash on damaged files."""
+    """Read a file in this process; the library may crash on damaged ones."""
     import assimp_py as library
 
     try:

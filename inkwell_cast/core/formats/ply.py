@@ -246,7 +246,7 @@ def _walk(data, at, big, lists, count_size, item_size, lengths, places):  # type
             if lists[k]:
                 if at + count_size[k] > end:
                     return -1
-                n = 0
+                n = np.int64(0)
                 for b in range(count_size[k]):
                     n = n * 256 + data[at + (b if big else count_size[k] - 1 - b)]
                 at += count_size[k]

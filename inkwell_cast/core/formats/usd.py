@@ -36,7 +36,7 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
 
 
 def parse(path: pathlib.Path, budget: Budget) -> Mesh:
-    """The same in this process. Nothing outside the file is followed."""
+    """Read a file in this process. Nothing outside the file is followed."""
     from pxr import Usd, UsdGeom
 
     stage = _stage(path, budget)

@@ -20,13 +20,13 @@ from ..piece.scene_cache import Warm
 from ..review.from_afar import differs_from_afar
 from ..review.lit_pictures import lit_low, lit_sculpt
 from ..review.worn_pictures import Pictures
-from ..settings.editing import at_level
-from ..settings.lods import levels_in
+from ..settings.editing import at_lod
+from ..settings.lods import lods_in
 from ..settings.recipe import Recipe
 from .judge_map import bring_in
 
 
-class LevelFacts(BaseModel):
+class LodFacts(BaseModel):
     """A level: its triangles, how it is seen in degrees (mean, and the best on it), and how it differs from the sculpt.
 
     differs are by how many pixels high the piece is drawn: the root mean square of lit pictures from four sides, in
@@ -42,38 +42,38 @@ class LevelFacts(BaseModel):
 
 
 @dataclass(frozen=True, slots=True)
-class LevelBake:
+class LodBake:
     """A level, its bake, and what is known of it."""
 
     bake: Bake
-    facts: LevelFacts
+    facts: LodFacts
 
 
-def levels_of(meshes: BakeMeshes) -> list[int]:
+def lods_of(meshes: BakeMeshes) -> list[int]:
     """The levels of some meshes, the finest first. Raises InputProblem where no name says one."""
-    levels = levels_in((name, part) for name, mesh, _ in meshes.distinct() for part in mesh.object_names)
+    levels = lods_in((name, part) for name, mesh, _ in meshes.distinct() for part in mesh.object_names)
     if not levels:
         raise InputProblem("The lows", "No name says a level.", "Call them such as crate_LOD0_low and crate_LOD1_low.")
     return levels
 
 
-def bake_levels(
+def bake_lods(
     recipe: Recipe,
     meshes: BakeMeshes,
     share: bool = False,
     progress: Progress = lambda stage, share: None,
     cancel: Cancel = lambda: False,
     warm: Warm | None = None,
-) -> list[LevelBake]:
+) -> list[LodBake]:
     """Bake every level with the same settings, or with `share` let the others wear the maps of the first.
 
     Raises InputProblem for names without levels, and as `bake` does; Cancelled.
     """
     if "normal" not in recipe.output.maps and "normal_object" not in recipe.output.maps:
         raise InputProblem("The levels", "Without a map of normals nobody sees them differ.", "Bake the normal map.")
-    warm, levels, made = warm or Warm(), levels_of(meshes), list[LevelBake]()
+    warm, levels, made = warm or Warm(), lods_of(meshes), list[LodBake]()
     for n, level in enumerate(levels):
-        own = at_level(recipe, str(level))
+        own = at_lod(recipe, str(level))
 
         def tell(stage: str, part: float, before: int = n, name: int = level) -> None:
             progress(f"level {name}: {stage}", (before + part) / len(levels))
@@ -88,7 +88,7 @@ def bake_levels(
             done = bake(own, meshes, tell, cancel, warm)
             judged = done.judgement(_pictures(done, recipe))
             seen, best = judged.seen.whole, judged.best.whole
-        facts = LevelFacts(
+        facts = LodFacts(
             level=level,
             triangles=len(done.assembly.low.triangles),
             seen=seen.mean if seen else float("nan"),
@@ -96,11 +96,11 @@ def bake_levels(
             differs=_differs(done, _pictures(done, recipe)),
             worn=made[0].facts.level if share and made else level,
         )
-        made.append(LevelBake(done, facts))
+        made.append(LodBake(done, facts))
     return made
 
 
-def save_levels(made: list[LevelBake], folder: pathlib.Path, sources: list[MeshFile]) -> None:
+def save_lods(made: list[LodBake], folder: pathlib.Path, sources: list[MeshFile]) -> None:
     """Write each level's own maps into a folder of its name, and levels.json beside them."""
     for own in made:
         if own.facts.worn == own.facts.level:

@@ -43,7 +43,7 @@ class HandoffPreview(BaseModel):
     seconds: float | None = Field(default=None, description="About, by earlier bakes here; null before any.")
 
     def table(self) -> str:
-        """The same in plain text."""
+        """The files, what stands in the way, memory and time, in plain text."""
         rows = [
             (f.file, f"{f.width} x {f.height}" if f.width else "", WORDS.get(f.becomes, f.becomes), f.label)  # type: ignore[call-overload]
             for f in self.files

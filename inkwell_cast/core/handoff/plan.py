@@ -89,7 +89,7 @@ def plan(
 def example(
     handoff: Handoff, piece: str, recipe: Recipe, sheets: list[SheetFacts], day: datetime.date
 ) -> list[Planned]:
-    """The same for a piece that has not been baked yet, as far as its settings tell."""
+    """Every file of a handoff of a piece that has not been baked yet, as far as its settings tell."""
     maps = [MapFile(key=key, sheet=s.name, file="", sha256="") for s in sheets for key in recipe.output.maps]
     return plan(handoff, piece, recipe, sheets, maps, day)
 

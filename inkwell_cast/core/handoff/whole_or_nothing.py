@@ -208,7 +208,7 @@ def _take_along(old: pathlib.Path, new: pathlib.Path) -> None:
 
 
 def twin(source: str | pathlib.Path, target: str | pathlib.Path) -> None:
-    """The same file under a second name; a copy where the disk has no hard links."""
+    """Give a file a second name; a copy where the disk has no hard links."""
     try:
         os.link(source, target, follow_symlinks=False)
     except OSError:

@@ -39,7 +39,7 @@ def encoded(cast: Cast, low: Low, basis: Basis, normals: F32, struck: AnyArray) 
 
 
 def decoded(cast: Cast, low: Low, basis: Basis, image: F32) -> F32:
-    """The other way: unit normals in object space from stored values, in their place."""
+    """Object-space unit normals from values stored in the basis of the low, in their place."""
     _decode(shared(low.record), shared(cast.record), image, green_sign(basis), form_of(basis))
     return image
 

@@ -131,7 +131,7 @@ def _apart(one: F64, other: F64) -> float:
 def _apart_by(
     points: tuple[F64, F64], trees: tuple[Any, Any], turn: str, scale: float, move: tuple[float, float, float]
 ) -> float:
-    """The same for a try, in the space of the low; the high's own tree serves for all of them."""
+    """How far low and moved high lie apart for a try, in the space of the low; one tree of the high serves for all."""
     axes = axes_of(turn)
     moved = points[1] @ axes.T * scale + np.array(move)
     back = (points[0] - np.array(move)) / scale @ axes

@@ -81,7 +81,7 @@ def _table(size):  # type: ignore[no-untyped-def]
 
 @kernel
 def _grown(known, numbers):  # type: ignore[no-untyped-def]
-    """The same table with more room."""
+    """A table of cells with what another holds, and more room."""
     larger, their = _table(4 * len(known))
     for place in range(len(known)):
         if known[place] != EMPTY:

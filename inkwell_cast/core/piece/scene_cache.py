@@ -96,7 +96,7 @@ class Warm:
         return self._sculpt[1]
 
     def sculpt_beside(self, assembly: Assembly) -> Sculpt:
-        """The same for another assembly than the piece's, which keeps its own; the caller keeps this one."""
+        """Highs and scenes of another assembly than the piece's, which keeps its own; the caller keeps these."""
         return _build(*_wanted(assembly), assembly.sculpt_keys, self, lambda share: None)
 
 

@@ -75,7 +75,7 @@ def trace(calls, scene, rays, origins, way, length):  # type: ignore[no-untyped-
 
 @kernel
 def strike(calls, scene, rays):  # type: ignore[no-untyped-def]
-    """The same for rays whose rows ORIGIN, WAY (three each) and REACH of a packet are filled already."""
+    """First hits of the rays of a packet whose rows ORIGIN, WAY (three each) and REACH are filled already."""
     numbers, whole, rest = rays
     whole[_TRIANGLE], whole[_SHAPE], whole[_SHAPE + 1] = _INVALID, _INVALID, _INVALID
     _set_out(numbers, whole)

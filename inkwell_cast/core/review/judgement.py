@@ -33,7 +33,7 @@ class Judgement:
 
     @property
     def excess(self) -> float:
-        """The same, above the best on this low."""
+        """Degrees over all pixels above the best on this low."""
         return _mean_of(self.seen) - _mean_of(self.best)
 
     def to_mend(self, contexts: list[Context]) -> float:
@@ -137,7 +137,7 @@ def _taken(sums: list[F32], counts: F32, first: Candidate) -> U8:
 
 @kernel(parallel=True)
 def _find_open(sums, counts, first, tried):  # type: ignore[no-untyped-def]
-    """The same window as of `_take`."""
+    """Where another picture could look better, by the window that `_take` looks through."""
     height, width = counts.shape
     for y in prange(height):
         for x in range(width):

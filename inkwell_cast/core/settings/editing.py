@@ -36,7 +36,7 @@ def on_their_own(recipe: Recipe) -> Recipe:
     return recipe.model_copy(update={"output": output, "pairing": pairing})
 
 
-def at_level(recipe: Recipe, level: str) -> Recipe:
+def at_lod(recipe: Recipe, level: str) -> Recipe:
     """The recipe for one level of detail, or with "" for all."""
     return recipe.model_copy(update={"pairing": recipe.pairing.model_copy(update={"level": level})})
 
@@ -68,11 +68,11 @@ def split_pair(recipe: Recipe, paired: Paired, pair: Pair, keys: list[str]) -> R
     return _placed(recipe, placed)
 
 
-def set_level(recipe: Recipe, scope: str, values: dict[str, Any]) -> Recipe:
+def set_scope(recipe: Recipe, scope: str, values: dict[str, Any]) -> Recipe:
     """Change settings of a pair or an object; None lets a setting be inherited again. Raises pydantic's error."""
     unknown = set(values) - set(FIELDS)
     if unknown:
-        raise ValueError(f"set_level: no such setting: {', '.join(sorted(unknown))}")
+        raise ValueError(f"set_scope: no such setting: {', '.join(sorted(unknown))}")
     level = ScopeSettings.model_validate(recipe.levels.get(scope, ScopeSettings()).model_dump() | values)
     levels = {k: v for k, v in recipe.levels.items() if k != scope}
     return recipe.model_copy(update={"levels": levels if level.empty else levels | {scope: level}})
@@ -85,7 +85,7 @@ def with_reach(recipe: Recipe, scope: str, reach: dict[str, float]) -> Recipe:
     if scope == "piece":
         tried = Reach.model_validate(recipe.reach.model_dump() | reach)
         return recipe.model_copy(update={"reach": tried})
-    return set_level(recipe, scope, reach)
+    return set_scope(recipe, scope, reach)
 
 
 def set_file(recipe: Recipe, name: str, **values: Any) -> Recipe:

@@ -8,7 +8,7 @@ from pydantic import Field, field_validator
 
 from ..base.setting import SettingsGroup, setting
 from .files import FileSettings, Role
-from .lods import level_of, level_of_object
+from .lods import lod_of, lod_of_object
 
 
 class Placing(SettingsGroup):
@@ -163,7 +163,7 @@ def read_name(name: str, pairing: Pairing) -> list[_Reading]:
 def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] | None = None) -> Paired:
     """Sort parts into pairs, in the order of the names first seen."""
     files = files or {}
-    elsewhere = [part for part in parts if _of_another_level(part, pairing)]
+    elsewhere = [part for part in parts if _of_another_lod(part, pairing)]
     parts = [part for part in parts if part not in elsewhere]
     readings = {part: _readings(part, pairing, files.get(part.file, FileSettings())) for part in parts}
     stems = {r.stem.lower() for part in parts for r in readings[part][:1] if r.role in ("low", "self")}
@@ -196,8 +196,8 @@ def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] 
     return Paired(kept, alone, elsewhere)
 
 
-def _of_another_level(part: Part, pairing: Pairing) -> bool:
-    return bool(pairing.level) and level_of_object(part.file, part.name) not in (None, int(pairing.level))
+def _of_another_lod(part: Part, pairing: Pairing) -> bool:
+    return bool(pairing.level) and lod_of_object(part.file, part.name) not in (None, int(pairing.level))
 
 
 def _join_given(pairs: dict[str, Pair], pairing: Pairing, files: dict[str, FileSettings]) -> None:
@@ -241,7 +241,7 @@ def _readings(part: Part, pairing: Pairing, settings: FileSettings) -> list[_Rea
     """Role and stem of a part: by hand, by its name, by its file's role, by its file's name."""
     names = part.name, part.file.rpartition(".")[0] or part.file
     if pairing.level:
-        names = level_of(names[0])[1], level_of(names[1])[1]
+        names = lod_of(names[0])[1], lod_of(names[1])[1]
     readings, by_file = (read_name(name, pairing) for name in names)
     placed = pairing.placed.get(part.key, Placing())
     role = placed.role

@@ -10,7 +10,7 @@ REACH = ("outward", "inward")
 
 
 def with_reach_unit(recipe: Recipe, unit: Unit, diagonal: float) -> Recipe:
-    """The same recipe with its reaches in another unit, for a low of that diagonal (scene units).
+    """A recipe with its reaches in another unit, the same lengths for a low of that diagonal (scene units).
 
     In the unit of the reach are the reach of the piece and of its levels, pockets with their radius, patches, and all
     of those in mends.

@@ -127,7 +127,7 @@ class Recipe(SettingsGroup):
         return self.files.get(name, FileSettings())
 
     def proof(self) -> "Recipe":
-        """The same bake, small and quick: at most 512 texels on the long side of a sheet, 4 samples and 16 rays."""
+        """These settings for a small and quick bake: at most 512 texels on the long side of a sheet, 4 samples and 16 rays."""
         shrink, width, height = _shrunk(self.sheet.width, self.sheet.height)
         samples: Literal[1, 4] = 1 if self.sheet.samples == 1 else 4
         padding = self.sheet.padding
@@ -188,5 +188,5 @@ def refusals(problem: ValidationError) -> dict[str, str]:
 
 
 def refused_words(error: ValidationError) -> str:
-    """The same in one line."""
+    """What was refused, each setting with its value and why, in one line."""
     return "; ".join(f"{name or 'recipe'}: {words}" for name, words in refusals(error).items())

@@ -95,7 +95,7 @@ class Cluster:
     @property
     def scheduler(self) -> str:
         """The address of its scheduler, for other processes."""
-        return str(self._client.scheduler.address)
+        return str(self._client.scheduler_info()["address"])
 
     @property
     def workers(self) -> int:

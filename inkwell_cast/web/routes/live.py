@@ -59,7 +59,7 @@ def _edit(tried: Dragged, page: PiecePage) -> Callable[[Recipe], Recipe]:
 
 @router.post("/judged")
 def judged(request: Request, piece_id: int, key: str) -> Response:
-    """The same picture with all its samples, and in its header how the proof is seen."""
+    """The picture of a map with all its samples, and in its header how the proof is seen."""
     message = services_of(request).live.judge(piece_id, key)
     return Response(message, media_type="application/octet-stream")
 

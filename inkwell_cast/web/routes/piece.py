@@ -99,7 +99,7 @@ def settings(request: Request, piece_id: int, step: str, form: SentForm) -> Resp
         sent = {n.partition(".")[2]: _plain(str(form[n])) for n in form if n.startswith("level.")}
         now = in_force(recipe, page.chains[scope])  # fields left alone go on being inherited
         level = {f: v for f, v in sent.items() if f in now and (v != now[f].value or now[f].scope == scope)}
-        return editing.set_level(_with_fields(recipe, form), scope, level)
+        return editing.set_scope(_with_fields(recipe, form), scope, level)
 
     try:
         change(request, piece_id, step.capitalize(), edit)
@@ -198,7 +198,7 @@ def inherit(request: Request, piece_id: int, step: str, field: str) -> Response:
     """Let a setting of the scope be inherited again."""
     before = page_of(request, piece_id, step)
     words = f"Inherit {field}"
-    change(request, piece_id, words, lambda r: editing.set_level(r, before.scope, {field: None}))
+    change(request, piece_id, words, lambda r: editing.set_scope(r, before.scope, {field: None}))
     return changed(request, piece_id, step, "low-changed")
 
 

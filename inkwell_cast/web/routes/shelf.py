@@ -11,7 +11,7 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 
 from ...core.base.errors import InputProblem
 from ...core.base.on_demand import library
-from ..services.pieces import levels_of
+from ..services.pieces import lods_of
 from ..services.uploads import Upload
 from ..templating import SentForm, gone_of, in_bytes, render, services_of
 from .batches import batch_context
@@ -68,7 +68,7 @@ def roles(request: Request, tokens: list[str]) -> Response:
     guesses = uploads.guesses(tokens)
     known = [upload for token in tokens if (upload := uploads.taken.get(token))]
     roles = {token: {"role": guess.role, "why": guess.why} for token, guess in guesses.items()}
-    return JSONResponse({"roles": roles, "levels": levels_of(known)})
+    return JSONResponse({"roles": roles, "levels": lods_of(known)})
 
 
 def described(taken: Upload) -> Response:
@@ -88,7 +88,7 @@ def described(taken: Upload) -> Response:
 def make(request: Request, piece: PieceOfUploads) -> Response:
     pieces = services_of(request).pieces
     if piece.each_level:
-        first = pieces.make_levels(piece.name, piece.roles, piece.alone)[0]
+        first = pieces.make_lods(piece.name, piece.roles, piece.alone)[0]
     else:
         first = pieces.make(piece.name, piece.roles, alone=piece.alone)
     return JSONResponse({"address": f"/pieces/{first}"})

@@ -39,7 +39,7 @@ class Live:
         self.services.give_up(piece_id, (ShowProof, JudgeProof, BakeInto))
 
     def judge(self, piece_id: int, key: str) -> bytes:
-        """The same picture with all samples, and how the proof is seen."""
+        """The picture of a map with all samples, as a message, and how the proof is seen."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         return self._follow(piece_id, JudgeProof(piece.recipe, self.services.pieces.sources(rows), key))
 

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class LevelRow:
+class LodRow:
     """A level, its piece, and the manifest of its newest bake; wearable says whether others can wear its map."""
 
     level: int
@@ -29,17 +29,17 @@ class Lods:
     def __init__(self, services: "Services") -> None:
         self.services = services
 
-    def of(self, piece_id: int) -> list[LevelRow]:
+    def of(self, piece_id: int) -> list[LodRow]:
         """The levels that share a file with a piece, its own among them, the finest first; none where it has none."""
         own, files, _ = self.services.pieces.wanted(piece_id)
         if not own.recipe.pairing.level:
             return []
-        held, rows = {row.sha256 for row in files}, list[LevelRow]()
+        held, rows = {row.sha256 for row in files}, list[LodRow]()
         for piece, meshes, newest, _ in self.services.pieces.shelf():
             if piece.recipe.pairing.level and held & {row.sha256 for row in meshes}:
                 bake = self.services.bakes.get(newest.id) if newest else None
                 facts = bake.manifest if bake else None
-                rows.append(LevelRow(int(piece.recipe.pairing.level), piece, facts, _wearable(bake)))
+                rows.append(LodRow(int(piece.recipe.pairing.level), piece, facts, _wearable(bake)))
         return sorted(rows, key=lambda row: (row.level, row.piece.id))
 
     def wear(self, piece_id: int, other_id: int) -> int:

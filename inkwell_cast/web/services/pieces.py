@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ...core.base.errors import InputProblem
 from ...core.mesh.reload_changes import what_changed
 from ...core.settings import editing
-from ...core.settings.lods import level_of, level_of_object, levels_in
+from ...core.settings.lods import lod_of, lod_of_object, lods_in
 from ...core.settings.mends_overlay import mended
 from ...core.settings.pairing import Paired, Part, pair_up
 from ...core.settings.recipe import Recipe
@@ -67,10 +67,10 @@ class Pieces:
         """
         return self._make(name, roles, recipe, alone, [""])[0]
 
-    def make_levels(self, name: str, roles: dict[str, str], alone: bool = False) -> list[int]:
-        """The same, but a piece for each level of detail that names say, the finest first; one where they say none."""
+    def make_lods(self, name: str, roles: dict[str, str], alone: bool = False) -> list[int]:
+        """A piece from uploads for each lod that their names say, the finest first; one piece where they say none."""
         known = [upload for token in roles if (upload := self.uploads.taken.get(token))]
-        return self._make(name, roles, None, alone, [str(level) for level in levels_of(known)] or [""])
+        return self._make(name, roles, None, alone, [str(level) for level in lods_of(known)] or [""])
 
     def _make(
         self, name: str, roles: dict[str, str], recipe: Recipe | None, alone: bool, levels: list[str]
@@ -89,15 +89,15 @@ class Pieces:
             if names.count(file_name) > 1:
                 raise InputProblem(file_name, "Two files have this name.", "Rename one of them, or remove it here.")
         name, made = name.strip()[:200] or "Untitled piece", list[int]()
-        recipes = [editing.at_level(recipe, level) if level else recipe for level in levels]
+        recipes = [editing.at_lod(recipe, level) if level else recipe for level in levels]
         for own in recipes:
             refuse_half_a_piece(name, pair_up(_parts(known), own.pairing, own.files), alone)
         with self.store.writing() as db:
             for own in recipes:
                 level = own.pairing.level
-                piece_id = pieces.add(db, f"{level_of(name)[1]} LOD{level}" if level else name, own)
+                piece_id = pieces.add(db, f"{lod_of(name)[1]} LOD{level}" if level else name, own)
                 for upload in known:
-                    if not level or any(level_of_object(*part) in (None, int(level)) for part in _objects([upload])):
+                    if not level or any(lod_of_object(*part) in (None, int(level)) for part in _objects([upload])):
                         self._put(db, piece_id, upload)
                 made.append(piece_id)
         for upload in known:
@@ -206,9 +206,9 @@ class Pieces:
         )
 
 
-def levels_of(uploads: list[Upload]) -> list[int]:
+def lods_of(uploads: list[Upload]) -> list[int]:
     """The levels of detail that names of some files say."""
-    return levels_in(_objects(uploads))
+    return lods_in(_objects(uploads))
 
 
 def _objects(uploads: list[Upload]) -> list[tuple[str, str]]:

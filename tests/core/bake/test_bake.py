@@ -38,6 +38,7 @@ def small(side: int = 64, samples: int = 1, depth: int = 16, green: str = "up", 
     )
 
 
+@pytest.mark.deep
 def test_torus_on_a_coarse_torus():
     """The normals that the written 16-bit map gives back, against the analytic ones where each texel's ray struck."""
     low, high = torus(32, 16), torus(600, 300)

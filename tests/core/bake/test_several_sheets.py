@@ -78,11 +78,11 @@ def test_reach_of_one_object_alone():
         for n, x in (("a_low", 0), ("b_low", 5))
     ]
     highs = [grid_mesh(1, 1, lambda u, v, x=x: (u + x, v, 0 * u + 0.2), n) for n, x in (("a_high", 0), ("b_high", 5))]
-    recipe = editing.set_level(SMALL, "object:b_low/b_low", {"outward": 0.3})
+    recipe = editing.set_scope(SMALL, "object:b_low/b_low", {"outward": 0.3})
     result = bake(recipe, BakeMeshes([], [], [*lows, *highs]))
     assert (result.cast.struck[:, :40] == 0).all()
     assert (result.cast.struck[:, 66:110] == 1).all()
-    in_pair = editing.set_level(SMALL, "pair:a", {"outward": 0.3})
+    in_pair = editing.set_scope(SMALL, "pair:a", {"outward": 0.3})
     assert (bake(in_pair, BakeMeshes([], [], [*lows, *highs])).cast.struck[:, :40] == 1).all()
 
 

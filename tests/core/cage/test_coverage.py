@@ -157,7 +157,7 @@ def test_a_scope_speaks_of_its_own_lows():
     low = replace(plane(), name="a_low", object_names=("a_low",))
     other = grid_mesh(1, 1, lambda u, v: (u + 4, v, 0 * u), "b_low")
     highs = [plane(30, 0.2, name="a_high"), grid_mesh(30, 30, lambda u, v: (u + 4, v, 0 * u + 0.02), "b_high")]
-    recipe = editing.set_level(Recipe(reach=Reach(unit="scene", outward=0.1, inward=0.1)), "pair:b", {"outward": 0.5})
+    recipe = editing.set_scope(Recipe(reach=Reach(unit="scene", outward=0.1, inward=0.1)), "pair:b", {"outward": 0.5})
     warm = Warm()
     assembly = assemble(recipe, BakeMeshes([], [], [low, other, *highs]), warm)
     sculpt, cage = warm.sculpt(assembly), build_cage(assembly)

@@ -381,6 +381,7 @@ def test_every_trouble_of_the_troubled_inkstand_that_shows_is_a_flaw_with_its_ca
     assert len(shown) == len(CAUSES)
 
 
+@pytest.mark.deep
 def test_the_mends_of_the_troubled_inkstand_take_away_what_settings_can_cure(troubled_bake):
     shown = [s.flaw for s in troubled_bake.flaws().shown]
     curable = [flaw for flaw in shown if flaw.mends]

@@ -141,7 +141,7 @@ def test_what_stands_in_the_way_is_refused_before_the_first_ray(folder, tmp_path
     item, out = find_items([folder / "torc.icast"])[0], tmp_path / "out"
     out.mkdir()
     (out / "torc").write_text("a file")
-    monkeypatch.setattr("inkwell_cast.core.handoff.batch.bake", lambda *given: pytest.fail("baked"))
+    monkeypatch.setattr("inkwell_cast.core.handoff.batch.make", lambda *given: pytest.fail("baked"))
     with pytest.raises(InputProblem, match="not a folder"):
         run_item(item, Recipe(), SMALL, out)
     assert (out / "torc").read_text() == "a file"

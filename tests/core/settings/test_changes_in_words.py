@@ -1,7 +1,7 @@
 import pytest
 
 from inkwell_cast.core.settings.changes_in_words import in_words
-from inkwell_cast.core.settings.editing import add_pocket, set_level
+from inkwell_cast.core.settings.editing import add_pocket, set_scope
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
@@ -18,7 +18,7 @@ PLAIN = Recipe()
         (Recipe(reach=Reach(straighten=True)), "Straighten flat faces off → on"),
         (Recipe(sheet=Sheet(samples=64)), f"{Sheet.model_fields['samples'].title} {PLAIN.sheet.samples} → 64"),
         (Recipe(output=Output(maps=[*PLAIN.output.maps, "occlusion"])), "Add the map occlusion"),
-        (set_level(PLAIN, "pair:lid", {"outward": 2.0}), "Outward of lid inherited → 2"),
+        (set_scope(PLAIN, "pair:lid", {"outward": 2.0}), "Outward of lid inherited → 2"),
         (add_pocket(PLAIN, (0.0, 0.0, 0.0)), ""),
         (PLAIN, ""),
     ],

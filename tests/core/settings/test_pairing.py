@@ -82,7 +82,7 @@ def test_moving_renaming_and_splitting_by_hand():
     moved = editing.place_part(Recipe(), "all.glb/a_high_knob", "b")
     assert names(after(moved))["b"][1] == ["a_high_knob", "b_high"]
     assert names(after(editing.unplace_part(moved, "all.glb/a_high_knob"))) == names(after(Recipe()))
-    start = editing.set_level(Recipe(), "pair:a", {"outward": 4.0})
+    start = editing.set_scope(Recipe(), "pair:a", {"outward": 4.0})
     renamed = editing.rename_pair(start, after(start).pairs[0], "Lamp")
     assert names(after(renamed))["Lamp"] == (["a_low"], ["a_high", "a_high_knob"])
     assert renamed.levels["pair:lamp"].outward == 4
@@ -94,16 +94,16 @@ def test_moving_renaming_and_splitting_by_hand():
 
 def test_the_most_specific_level_wins_and_says_where_it_is_from():
     recipe = Recipe(reach=Reach(outward=1, inward=2))
-    recipe = editing.set_level(recipe, "pair:a", {"outward": 3.0, "mode": "smooth"})
-    recipe = editing.set_level(recipe, "object:f/x_low", {"outward": 5.0})
+    recipe = editing.set_scope(recipe, "pair:a", {"outward": 3.0, "mode": "smooth"})
+    recipe = editing.set_scope(recipe, "object:f/x_low", {"outward": 5.0})
     found = in_force(recipe, scopes("A", "f/x_low"))
     assert (found["outward"].value, found["outward"].scope) == (5, "object:f/x_low")
     assert (found["mode"].value, found["mode"].scope) == ("smooth", "pair:a")
     assert (found["inward"].value, found["inward"].scope) == (2, "piece")
-    recipe = editing.set_level(recipe, "object:f/x_low", {"outward": None})
+    recipe = editing.set_scope(recipe, "object:f/x_low", {"outward": None})
     assert "object:f/x_low" not in recipe.levels
     with pytest.raises(ValueError, match="no such setting"):
-        editing.set_level(recipe, "pair:a", {"colour": 1})
+        editing.set_scope(recipe, "pair:a", {"colour": 1})
 
 
 def test_files_given_as_lows_and_highs_meet_whatever_their_names():

@@ -338,7 +338,7 @@ def closest_in_cell(p, u, cell, cage):  # type: ignore[no-untyped-def]
     balls = view(cage, "balls")
     best, chosen, c1, c2 = np.inf, -1, 0.0, 0.0
     for i in range(starts[cell], starts[cell + 1]):
-        k = np.int64(listed[i])
+        k = int(listed[i])
         dx, dy, dz = p[0] - balls[k, 0], p[1] - balls[k, 1], p[2] - balls[k, 2]
         away = np.sqrt(dx * dx + dy * dy + dz * dz) - balls[k, 3]
         if away > 0 and away * away >= best:

@@ -118,7 +118,7 @@ def _flat_faces(low: Mesh, within: float) -> Straight:
 
 
 def straight_on(straight: Straight, rows: I32 | I64) -> Straight:
-    """The same for some of the triangles."""
+    """What straightens rays, of some rows of the triangles that it was made for."""
     counts = np.diff(straight.starts)[rows]
     starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
     place = np.repeat(straight.starts[:-1][rows] - starts[:-1], counts) + np.arange(starts[-1])

@@ -93,7 +93,7 @@ def nudges_of(strokes: list[Stroke], points: F32, measure: Measure) -> Nudges:
 
 
 def listed_for(nudges: Nudges, points: F32) -> Nudges:
-    """The same strokes, listed for other triangles (P, 3, 3)."""
+    """Strokes that are listed for some triangles, listed for others (P, 3, 3)."""
     if not len(nudges.segments):
         return no_nudges(len(points))
     radius = nudges.strokes[nudges.owner, 1]

@@ -16,10 +16,9 @@ from inkwell_cast.engine.lanes import Lanes
 from inkwell_cast.store import Store
 from inkwell_cast.web.serve import add_demo
 from inkwell_cast.web.services.services import Services
+from tests.conftest import CHROMIUM, running
 
-from .conftest import CHROMIUM, running
-
-FOLDER = pathlib.Path(__file__).parents[1] / "docs" / "screenshots"
+FOLDER = pathlib.Path(__file__).parents[1] / "screenshots"
 SLOW = 300_000
 TROUBLED, TOKEN, GULL, LANTERN, INKSTAND = 1, 2, 3, 4, 5
 MAPS = ["normal", "occlusion", "cavity", "thickness", "curvature", "height", "ids"]

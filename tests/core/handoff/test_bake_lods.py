@@ -12,12 +12,12 @@ from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.checks import check
 from inkwell_cast.core.checks.apply_remedy import apply
 from inkwell_cast.core.formats import write_mesh
-from inkwell_cast.core.handoff.bake_lods import bake_levels, levels_of
+from inkwell_cast.core.handoff.bake_lods import bake_lods, lods_of
 from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.review.from_afar import DISTANCES
-from inkwell_cast.core.settings.editing import at_level
+from inkwell_cast.core.settings.editing import at_lod
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
@@ -39,18 +39,18 @@ def ring():
 
 
 def test_each_level_is_its_lows_with_all_that_has_none(ring):
-    assert levels_of(ring) == [0, 1, 2]
+    assert lods_of(ring) == [0, 1, 2]
     joined = merge([ring.lows[0], ring.lows[2]], "rings.glb")
-    assert levels_of(BakeMeshes([joined], ring.highs)) == [0, 2]
+    assert lods_of(BakeMeshes([joined], ring.highs)) == [0, 2]
     for given in (ring, BakeMeshes([joined], ring.highs)):
         for level in (0, 2):
-            own = assemble(at_level(RECIPE, str(level)), given)
+            own = assemble(at_lod(RECIPE, str(level)), given)
             assert len(own.low.triangles) == len(ring.lows[level].triangles)
             assert [pair.name for pair in own.paired.pairs] == ["ring"]
             assert not own.paired.alone
-            assert len(own.paired.elsewhere) == len(levels_of(given)) - 1
+            assert len(own.paired.elsewhere) == len(lods_of(given)) - 1
     with pytest.raises(InputProblem, match="No name says a level"):
-        levels_of(BakeMeshes([torus(8, 4)], ring.highs))
+        lods_of(BakeMeshes([torus(8, 4)], ring.highs))
 
 
 def test_several_levels_on_one_sheet_are_told_with_a_remedy(ring):
@@ -63,7 +63,7 @@ def test_several_levels_on_one_sheet_are_told_with_a_remedy(ring):
 
 
 def test_a_coarser_level_differs_more_and_all_differ_less_from_afar(ring):
-    rows = [own.facts for own in bake_levels(RECIPE, ring)]
+    rows = [own.facts for own in bake_lods(RECIPE, ring)]
     assert [own.level for own in rows] == [0, 1, 2]
     for near, far in pairwise(DISTANCES):
         assert all(own.differs[far] <= own.differs[near] + 1e-3 for own in rows)
@@ -73,7 +73,7 @@ def test_a_coarser_level_differs_more_and_all_differ_less_from_afar(ring):
 
 
 def test_levels_that_share_their_uvs_wear_the_maps_of_the_first(ring):
-    own, shared = bake_levels(RECIPE, ring), bake_levels(RECIPE, ring, share=True)
+    own, shared = bake_lods(RECIPE, ring), bake_lods(RECIPE, ring, share=True)
     assert [each.facts.worn for each in shared] == [0, 0, 0]
     assert shared[0].facts == own[0].facts
     assert shared[2].facts.seen > own[2].facts.seen + 1  # normals of another low, in its own basis

@@ -27,11 +27,10 @@ from inkwell_cast.demo.pieces import pieces
 from inkwell_cast.engine.lanes import Lanes
 from inkwell_cast.store import Store
 from inkwell_cast.web.services.services import Services
+from tests.conftest import CHROMIUM, running
+from tests.shapes import cube
 
-from .conftest import CHROMIUM, running
-from .shapes import cube
-
-FOLDER = pathlib.Path(__file__).parents[1] / "inkwell_cast" / "web" / "guide" / "pictures"
+FOLDER = pathlib.Path(__file__).parents[2] / "inkwell_cast" / "web" / "guide" / "pictures"
 BARE = "#drawer, .view-head, .readout, #model > :not(canvas, .flaw-numbers) { display: none !important; }"
 SHOW_MAP = "async (key) => (await import('/static/page/bake_shown.js')).showMap(key)"
 WIDE, HIGH, SHOWN = 1280, 640, 860  # the window, and how wide a picture is kept

@@ -2,7 +2,7 @@
 
 import pytest
 
-from inkwell_cast.core.settings.lods import level_of, level_of_object, levels_in
+from inkwell_cast.core.settings.lods import lod_of, lod_of_object, lods_in
 
 
 @pytest.mark.parametrize(
@@ -17,10 +17,10 @@ from inkwell_cast.core.settings.lods import level_of, level_of_object, levels_in
     ],
 )
 def test_a_name_says_its_level(name, level, rest):
-    assert level_of(name) == (level, rest)
+    assert lod_of(name) == (level, rest)
 
 
 def test_an_object_says_its_own_level_before_its_file_does():
-    assert level_of_object("crate_LOD1.glb", "lid_LOD2_low") == 2
-    assert level_of_object("crate_LOD1.glb", "lid_low") == 1
-    assert levels_in([("a_lod3.obj", "x"), ("b.obj", "b_lod1"), ("c.obj", "c"), ("a_lod3.obj", "y")]) == [1, 3]
+    assert lod_of_object("crate_LOD1.glb", "lid_LOD2_low") == 2
+    assert lod_of_object("crate_LOD1.glb", "lid_low") == 1
+    assert lods_in([("a_lod3.obj", "x"), ("b.obj", "b_lod1"), ("c.obj", "c"), ("a_lod3.obj", "y")]) == [1, 3]

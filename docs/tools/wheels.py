@@ -7,7 +7,7 @@ import tempfile
 
 from packaging.requirements import Requirement
 
-ROOT = pathlib.Path(__file__).resolve().parents[1]
+ROOT = pathlib.Path(__file__).resolve().parents[2]
 SYSTEMS = {"win_amd64": "win32", "macosx_14_0_arm64": "darwin", "manylinux_2_28_x86_64": "linux"}
 PYTHONS = ("3.11", "3.12", "3.13")
 OLDER = {"manylinux_2_28_x86_64": ("manylinux_2_27_x86_64", "manylinux_2_17_x86_64", "manylinux2014_x86_64")}
