@@ -31,7 +31,7 @@ def few_over(points: F64, count: int) -> tuple[I64, F64]:
 
 
 def _few_along(ends: F64, count: int) -> tuple[I64, F64]:
-    """`count` places evenly by area, from the sums of areas up to each triangle (T,): triangle (N,), barycentrics (N, 3)."""
+    """`count` places evenly by area from sums of areas up to each triangle (T,): triangle (N,), barycentrics (N, 3)."""
     if not len(ends) or ends[-1] <= 0:
         return np.zeros(0, np.int64), np.zeros((0, 3))
     k = np.arange(count)

@@ -127,7 +127,7 @@ class Recipe(SettingsGroup):
         return self.files.get(name, FileSettings())
 
     def proof(self) -> "Recipe":
-        """These settings for a small and quick bake: at most 512 texels on the long side of a sheet, 4 samples and 16 rays."""
+        """These settings for a small bake: at most 512 texels on the long side of a sheet, 4 samples and 16 rays."""
         shrink, width, height = _shrunk(self.sheet.width, self.sheet.height)
         samples: Literal[1, 4] = 1 if self.sheet.samples == 1 else 4
         padding = self.sheet.padding
