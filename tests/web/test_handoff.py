@@ -3,7 +3,9 @@
 import io
 import json
 import re
+import time
 import zipfile
+from concurrent.futures import Future, ThreadPoolExecutor
 
 import cv2
 import numpy as np
@@ -11,6 +13,8 @@ import pytest
 
 from inkwell_cast.cli import main
 from inkwell_cast.core.settings.receivers import READY, Receiver, read_receiver
+from inkwell_cast.engine.ticket import JobFailed
+from inkwell_cast.web.streamed_zip import BLOCK, zipped
 
 from .helpers import baked, piece_id_of
 
@@ -265,3 +269,45 @@ def test_materials_are_kept_changed_assigned_and_carried(client, piece, services
     assert recipe_of(services, piece).library.materials == [brass]
     assert client.post(f"{at}/materials", data={"name": "Old brass"}).status_code == 422
     assert "version 9" in client.put(at, params={"name": "lib.json"}, content=b'{"version": 9}').json()["error"]
+
+
+class Held:
+    """The ticket of a job that ends when it is stopped."""
+
+    def __init__(self):
+        self.future = Future()
+
+    def stop(self):
+        self.future.set_exception(JobFailed("cancelled", "Cancelled."))
+
+
+def test_cancelling_ends_every_handoff_of_a_piece_that_is_at_work(client, piece, services, tmp_path, monkeypatch):
+    bake = baked(client, piece)["facts"]["id"]
+    monkeypatch.setattr(services.engine, "submit", lambda job, **given: Held())
+    with ThreadPoolExecutor() as threads:
+        asked = [threads.submit(services.handoffs.hand_off, 1, bake, str(tmp_path / name)) for name in "ab"]
+        while len(services.handoffs._tickets.get(1, [])) < 2:
+            time.sleep(0.01)
+        client.post(f"{piece}/handoff/cancel")
+        assert [type(each.exception(timeout=10)) for each in asked] == [JobFailed, JobFailed]
+
+
+def test_an_archive_is_sent_in_pieces_that_make_a_whole(tmp_path):
+    large = bytes(range(256)) * 20_000
+    (tmp_path / "large").write_bytes(large)
+    pieces = list(zipped([("large.bin", tmp_path / "large"), ("small.txt", b"word")]))
+    assert max(map(len, pieces)) < 2 * BLOCK
+    with zipfile.ZipFile(io.BytesIO(b"".join(pieces))) as archive:
+        assert archive.testzip() is None
+        assert (archive.read("large.bin"), archive.read("small.txt")) == (large, b"word")
+
+
+def test_a_client_that_goes_away_is_no_problem_of_its_file(services, ring_files, monkeypatch):
+    """Its reading ends, and what is told of it is not that the file cannot be used."""
+    stopped = []
+    held = Held()
+    held.stop = lambda: stopped.append(True)
+    monkeypatch.setattr(services.uploads.engine, "submit", lambda job: held)
+    with pytest.raises(JobFailed) as failed:
+        services.uploads.take_from(str(ring_files[0]), lambda: True)
+    assert (failed.value.kind, stopped) == ("cancelled", [True])
