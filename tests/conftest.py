@@ -7,6 +7,7 @@ import shutil
 import socket
 import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 import uvicorn
@@ -97,6 +98,12 @@ async def _chunks(path):
     yield path.read_bytes()
 
 
+def _awaited(work):
+    """What a coroutine gives; in a thread of its own, since the browser's loop may run in this one."""
+    with ThreadPoolExecutor(1) as thread:
+        return thread.submit(asyncio.run, work).result()
+
+
 PIECES = {  # by the fixture that wants one: its name, and its settings
     "piece": (
         "Ring <b>of</b> rope",
@@ -113,7 +120,7 @@ def data_folders(tmp_path_factory, ring_files, shared_engine):
     for wanted, (name, recipe) in PIECES.items():
         made[wanted] = tmp_path_factory.mktemp("data") / wanted
         services = Services(Store(made[wanted]), shared_engine)
-        uploads = [asyncio.run(services.uploads.take_in(path.name, _chunks(path))) for path in ring_files]
+        uploads = [_awaited(services.uploads.take_in(path.name, _chunks(path))) for path in ring_files]
         piece = services.pieces.make(name, {upload.token: "" for upload in uploads}, recipe)
         services.drawings.view(piece, "low")
         services.drawings.view(piece, "cage")

@@ -116,12 +116,13 @@ def test_a_finger_drags_the_reach_and_one_that_is_taken_away_leaves_it(quiet: Pa
     open_ring(page, ring)
     x, y = held_handle(page)
     screen = page.context.new_cdp_session(page)
+    screen.send("Emulation.setTouchEmulationEnabled", {"enabled": True})
 
     def touch(kind, *places):
         screen.send("Input.dispatchTouchEvent", {"type": kind, "touchPoints": [{"x": at, "y": y} for at in places]})
 
     number = page.locator("#reach-rule text.green").nth(1)
-    before = number.inner_text()
+    before = number.text_content()
     touch("touchStart", x)
     for by in (10, 30, 60):
         touch("touchMove", x - by)
@@ -144,7 +145,7 @@ def test_what_the_cage_holds_is_followed_on_after_a_request_that_failed(quiet: P
 
     def refuse_the_first(route):
         refused.append(route)
-        route.continue_() if len(refused) > 1 else route.fulfill(status=500, json={"error": "Not now."})
+        route.continue_() if len(refused) > 1 else route.fulfill(status=422, json={"error": "Not now."})
 
     page.route("**/coverage?*outward*", refuse_the_first)
     page.mouse.move(x, y)

@@ -12,7 +12,7 @@ from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.piece.piece import BakeMeshes
 
 from ..shapes import torus
-from .browser import SLOW, open_ring, ready, set_size
+from .browser import SLOW, drawn, model_picture, open_ring, ready, set_size
 
 
 def renewed(page: Page, times: int) -> None:
@@ -330,37 +330,33 @@ def test_a_full_bake_that_ends_after_a_live_proof_began_is_what_is_shown(alive: 
     assert services.bakes.newest(1)[0].id == bake_id
 
 
-def test_the_step_cage_opens_on_its_worst_place_with_the_section_there(alive: Page, services, ring):
-    page = alive
+def test_the_step_cage_leaves_the_view_as_it_is_and_goes_to_its_worst_place_on_wish(quiet: Page, services, ring):
+    page = quiet
     open_ring(page, ring)
-    renewed(page, 1)
     page.get_by_role("link", name="Meshes").click()
-    expect(page.locator("#steps .here")).to_have_text("Meshes")
-    low = page.locator("[data-show=low]")
-    expect(low).to_have_attribute("aria-pressed", "true")
     small = services.pieces.get(1)[0].recipe.reach.model_copy(update={"outward": 0.01, "inward": 0.01})
     services.settings.change(1, "Reach", lambda r: r.model_copy(update={"reach": small}))
-    measuring = []
-    page.route("**/coverage?*", lambda route: measuring.append(route))
+    page.get_by_role("tab", name="Section").click()
+
+    def laid():
+        """The camera, what is shown, and the drawer."""
+        pressed = page.locator("[aria-pressed=true], [aria-selected=true]").evaluate_all("all => all.map((e) => e.id)")
+        return drawn(page)["from"], drawn(page)["show"], pressed
+
+    before = laid()
     page.get_by_role("link", name="Cage").click()
-    expect(page.locator("#section")).to_be_visible(timeout=SLOW)  # at once: what opens late moves what one clicks
-    expect(page.locator("#section.pinned")).to_have_count(0)
-    page.unroute("**/coverage?*")  # what was held goes on
+    there = page.get_by_role("button", name="Go there")
+    expect(there).to_be_visible(timeout=SLOW)
+    model_picture(page)
+    assert laid() == before
+    there.click()
     expect(page.locator("#section.pinned")).to_be_visible(timeout=SLOW)
-    expect(page.locator("#section path").first).to_be_attached(timeout=SLOW)
-    for pressed in ("[data-show=both]", "#cage-on"):
-        expect(page.locator(pressed)).to_have_attribute("aria-pressed", "true")
-    page.goto(
-        re.sub(r"\?.*|$", "?step=cage", page.url, count=1)
-    )  # what the cage holds is known now before the meshes are
-    expect(page.locator("#section.pinned")).to_be_visible(timeout=SLOW)
-    page.get_by_role("link", name="Meshes").click()
-    page.get_by_role("link", name="Cage").click()
-    expect(page.locator("#section.pinned")).to_be_visible(timeout=SLOW)
-    page.get_by_role("link", name="Basis").click()
-    expect(low).to_have_attribute("aria-pressed", "true")
-    expect(page.locator("#cage-on")).to_have_attribute("aria-pressed", "false")
-    expect(page.locator("#section")).to_be_hidden()
+    assert laid() != before
+    page.get_by_role("button", name="Low", exact=True).click()
+    page.keyboard.press("v")
+    expect(page.locator("#view-back")).to_be_hidden()
+    model_picture(page)
+    assert drawn(page)["from"] == pytest.approx(before[0])
 
 
 RULE = """async () => {

@@ -70,6 +70,7 @@ def test_no_change_is_lost_among_many_at_once(client, piece, services):
 
 
 def test_a_state_that_is_forgotten_is_told(client, piece, services):
+    client.post(f"{piece}/settings/maps", data={"sheet.width": "96"})
     with services.store.writing() as db:
         db.execute("DELETE FROM change WHERE step < (SELECT step FROM piece)")
     answer = client.post(f"{piece}/settings/maps", data={"sheet.width": "128"}, headers=shown(0, "b"))

@@ -45,7 +45,7 @@ def recipe(**more):
     given = {
         "reach": Reach(unit="scene", outward=0.2, inward=0.1),
         "output": Output(maps=MAPS, depth=16),
-        "sheet": Sheet(width=208, height=208, samples=4),
+        "sheet": Sheet(width=144, height=144, samples=4),
         "occlusion": Occlusion(rays=8, denoise=True),
     }
     return Recipe(**(given | more))

@@ -21,6 +21,7 @@ export function onDrag(element, { begin, move, end }, first = false) {
   for (const type of ["pointerup", "pointercancel", "lostpointercapture"]) {
     element.addEventListener(type, (e) => {
       if (e.pointerId !== held) return;
+      if (type === "lostpointercapture" && e.target !== element) return; // what a finger touched lost it to the element
       held = null;
       end(type !== "pointerup", e);
     });

@@ -47,6 +47,10 @@ const flips = {
     sheet.draw();
   }),
 };
+$("view-back").onclick = () => model.back();
+window.addEventListener("model-turned", () => {
+  $("view-back").hidden = !model.viewBefore;
+});
 for (const chip of document.querySelectorAll("[data-show]")) chip.onclick = () => setShow(chip.dataset.show);
 // Do what a button does, also in the moment in which it was drawn anew and does not listen yet.
 function act(button) {
@@ -79,6 +83,7 @@ document.addEventListener("keydown", (e) => {
   else if (key === "a")
     act(document.querySelector("#trial [data-mend]") || document.querySelector(".finding > details[open] [data-mend]"));
   else if (key === "t") act(document.querySelector(".finding > details[open] [data-try]"));
+  else if (key === "v") model.back();
   else if (key === "x" && model.other) against.flip();
   else if (key === "d" && model.other) against.differ();
   else if (key === "h" || key === "i") parts.key(key === "i");

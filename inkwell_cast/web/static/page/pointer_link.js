@@ -66,12 +66,15 @@ sheet.canvas.addEventListener("pointermove", (e) => {
   const t = !sheet.drag && state.facts && sheet.texelAt(e);
   if (t) pointAt(t, state.sheet);
 });
-let modelMove = 0;
+let modelMove = 0,
+  newest = null; // where the pointer came to rest, though it moved several times within a frame
 model.canvas.addEventListener("pointermove", (e) => {
-  if (e.buttons || modelMove || model.show === "sculpt" || tools.brush?.on) return;
+  if (e.buttons || model.show === "sculpt" || tools.brush?.on) return;
+  newest = e;
+  if (modelMove) return;
   modelMove = requestAnimationFrame(() => {
     modelMove = 0;
-    const at = model.uvAt(e);
+    const at = model.uvAt(newest);
     pointed = at ? at.triangle : null;
     if (at) slice.at(at);
     const texel = at?.uv && state.facts && state.facts.stale !== "meshes" && texelOf(at.triangle, at.uv);

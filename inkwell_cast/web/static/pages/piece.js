@@ -24,7 +24,6 @@ import { tryLive } from "../page/live.js";
 import { loadCage, loadMeshes, tellForms } from "../page/meshes_shown.js";
 import { ask, base, change, model, sayProgress, sheet, toast, tools } from "../page/page.js";
 import { clicked, slice } from "../page/pointer_link.js";
-import { leafShown, showLeaf } from "../page/drawer.js";
 import { setShow } from "../page/show_and_wipe.js";
 
 sendPictures(toast);
@@ -39,35 +38,17 @@ const meshes = new MeshesPanel(base, {
     if (said.length) toast(said.join(" "));
   },
 });
-// The step Cage opens on cage and sculpt together, at the worst place, with the slice pinned there.
+// The view is the artist's: nothing turns it but a press on a place, and V goes back to how it was before.
 const EASED = 260; // milliseconds until the camera stands
-let entered = null;
-// the drawer opens with the step, before there is a place: what opened late would move what one is about to click
-let leafBefore = null;
 // Middle, radius and, where it is told, which way the surface looks.
 function placeOf(numbers) {
   return [numbers.slice(0, 3), numbers[3], numbers.length > 4 ? numbers.slice(4, 7) : undefined];
 }
-function press(id, on) {
-  if (($(id).getAttribute("aria-pressed") === "true") !== on) $(id).click();
-}
-function enter(worst) {
-  entered = { show: model.show, cage: $("cage-on").getAttribute("aria-pressed") === "true" };
-  setShow("both");
-  press("cage-on", true);
-  if (!worst) return;
-  frame(worst);
-}
-function frame(worst) {
-  if ($("table").dataset.views !== "ready") {
-    setTimeout(() => {
-      if (entered) frame(worst);
-    }, EASED);
-    return;
-  } // else the meshes that come would turn the view
-  model.turnTo(new Float32Array(0), placeOf(worst), 0.3);
+function goTo(place, show) {
+  setShow(show);
+  model.turnTo(new Float32Array(0), placeOf(place));
   setTimeout(() => {
-    const at = $("reach-rule") && lowNear(worst.slice(0, 3));
+    const at = slice.shown && lowNear(place.slice(0, 3));
     if (at) {
       slice.pin(null);
       slice.pin(at);
@@ -89,18 +70,6 @@ function lowNear(place) {
     }
   return null;
 }
-function open() {
-  leafBefore = leafShown();
-  showLeaf("section", false);
-}
-function leave() {
-  slice.pin(null);
-  if (leafShown() === "section") showLeaf(leafBefore, false);
-  if (!entered) return;
-  if (model.show === "both") setShow(entered.show);
-  press("cage-on", entered.cage);
-  entered = null;
-}
 const cover = new Coverage(base, model, {
   toast,
   sayProgress,
@@ -110,13 +79,7 @@ const cover = new Coverage(base, model, {
     model.showMarks(arrays.corners, header.place);
     sheet.setHatched(arrays.uvs);
   },
-  open,
-  enter,
-  leave,
-  turnTo: (place, show) => {
-    setShow(show);
-    model.turnTo(new Float32Array(0), placeOf(place));
-  },
+  turnTo: goTo,
 });
 
 async function sendToCage(address, values) {

@@ -6,9 +6,8 @@ import { ReachRule } from "./reach_slider.js";
 const BETWEEN = 400; // milliseconds from one measuring to the next while a handle is dragged
 
 export class Coverage {
-  constructor(base, model, { toast, sayProgress, mark, turnTo, tryLive, open, enter, leave }) {
-    Object.assign(this, { base, model, toast, sayProgress, mark, turnTo, tryLive, open, enter, leave });
-    this.fresh = false; // the step was just entered, and what it measures is not there yet
+  constructor(base, model, { toast, sayProgress, mark, turnTo, tryLive }) {
+    Object.assign(this, { base, model, toast, sayProgress, mark, turnTo, tryLive });
     this.rule = null;
     this.trying = null;
     document.body.addEventListener("htmx:afterSettle", (e) => {
@@ -35,15 +34,10 @@ export class Coverage {
       if (this.rule) {
         this.rule = null;
         this.model.setPoints(null);
-        this.leave();
       }
       return;
     }
     if (svg.dataset.tended) return;
-    if (!this.rule) {
-      this.fresh = true;
-      this.open();
-    }
     svg.dataset.tended = "yes";
     const scope = encodeURIComponent(svg.dataset.scope);
     this.rule = new ReachRule(
@@ -93,10 +87,6 @@ export class Coverage {
     const covered = $("covered");
     if (!covered || !this.rule) return;
     this.rule.setRule(JSON.parse(covered.dataset.rule));
-    if (this.fresh) {
-      this.fresh = false;
-      this.enter(covered.querySelector("[data-place]")?.dataset.place.split(",").map(Number));
-    }
     const found = await fetchMesh(`${this.base}/coverage/points?${query}`);
     if (found && $("reach-rule")) this.model.setPoints(found.arrays.points, found.arrays.low);
   }

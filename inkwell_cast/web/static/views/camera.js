@@ -3,6 +3,15 @@ import * as THREE from "three";
 
 // The view has a `camera`, `controls`, the `box` around what it shows, and `draw()`.
 export class CameraMoves {
+  // Back to how it was before it was turned to a place.
+  back() {
+    if (!this.viewBefore) return;
+    const [position, target] = this.viewBefore;
+    this.viewBefore = null;
+    this.glide(position, target);
+    window.dispatchEvent(new CustomEvent("model-turned"));
+  }
+
   // To a place; which way its surface looks is told by triangles (9 numbers each), or by the mean of its unit normals.
   turnTo(corners, [centre, radius, facing], nearest = 0.12) {
     const out = new THREE.Vector3(...(facing ?? [0, 0, 0])),
@@ -36,16 +45,22 @@ export class CameraMoves {
       const level = Math.sqrt((1 - steep * steep) / Math.max(1 - way.y * way.y, 1e-9));
       way.set(way.x * level, steep, way.z * level).normalize();
     }
-    const from = this.camera.position.clone(),
-      fromTarget = this.controls.target.clone(),
-      target = new THREE.Vector3(...centre);
+    const target = new THREE.Vector3(...centre);
     const distance =
       Math.max(radius * 2.6, size * nearest) /
       Math.tan((this.camera.fov * Math.PI) / 360) /
       Math.min(this.camera.aspect, 1.25);
     this.camera.near = Math.min(size / 200, distance / 20);
     this.camera.updateProjectionMatrix();
-    const to = target.clone().addScaledVector(way, Math.min(distance, size * 3));
+    this.viewBefore ??= [this.camera.position.clone(), this.controls.target.clone()];
+    window.dispatchEvent(new CustomEvent("model-turned"));
+    this.glide(target.clone().addScaledVector(way, Math.min(distance, size * 3)), target);
+  }
+
+  // To a position that looks at a target, in a moment.
+  glide(to, target) {
+    const from = this.camera.position.clone(),
+      fromTarget = this.controls.target.clone();
     const steps = matchMedia("(prefers-reduced-motion: reduce)").matches ? 1 : 5;
     let n = 0;
     const step = () => {
