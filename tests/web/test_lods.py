@@ -47,6 +47,7 @@ def test_names_that_say_levels_make_a_piece_of_each(alive: Page, server, service
         assert {row.file_name for row in meshes} == {f"ring_LOD{level}_low.obj", "ring_high.obj"}
 
 
+@pytest.mark.deep
 def test_levels_stand_beside_each_other_and_one_wears_the_map_of_another(client, services, level_files):
     tokens = {}
     for path in level_files:

@@ -64,10 +64,8 @@ def hand_over(demo, folder):
     write_mesh(folder / "sculpt.glb", made.high)
 
 
-@pytest.mark.parametrize(
-    "demo",
-    [pytest.param(demo, id=demo.title, marks=[] if "token" in demo.title else pytest.mark.deep) for demo in SOUND],
-)
+@pytest.mark.deep
+@pytest.mark.parametrize("demo", SOUND, ids=lambda demo: demo.title)
 def test_another_renderer_shows_the_sculpt_s_normals(page: Page, tmp_path, demo):
     hand_over(demo, tmp_path)
     (tmp_path / "three").symlink_to(TESTS / "node_modules" / "three")

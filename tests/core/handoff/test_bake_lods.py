@@ -72,6 +72,7 @@ def test_a_coarser_level_differs_more_and_all_differ_less_from_afar(ring):
     assert rows[0].differs[256] < 0.05
 
 
+@pytest.mark.deep
 def test_levels_that_share_their_uvs_wear_the_maps_of_the_first(ring):
     own, shared = bake_lods(RECIPE, ring), bake_lods(RECIPE, ring, share=True)
     assert [each.facts.worn for each in shared] == [0, 0, 0]

@@ -406,6 +406,7 @@ def test_the_glb_passes_the_public_validator(ring, tmp_path):
     assert (own["errors"], own["warnings"]) == (0, 0), own
 
 
+@pytest.mark.deep
 def test_the_glb_s_normals_are_the_same_whatever_basis_the_maps_have(tmp_path):
     """Its readers know one basis only, so the maps of every other are brought into it."""
     found = []
