@@ -12,6 +12,7 @@ one that gives way begins again after what is more urgent.
 import itertools
 import logging
 import multiprocessing
+import signal
 import threading
 import time
 from collections import deque
@@ -27,9 +28,14 @@ from .ticket import JobFailed, Ticket
 STOP_WITHIN = 0.4
 LOOK_EVERY, LOOK_UNREADY = 0.01, 0.05
 CANCELLED = "Cancelled."
+FROM_OUTSIDE = {-signal.SIGTERM, -getattr(signal, "SIGKILL", signal.SIGTERM)}  # exit codes
 CLOSED = "The program was closed before this job."
 
 log = logging.getLogger(__name__)
+
+
+class _EndedFromOutside(JobFailed):
+    """The process of a job was ended by a signal that no fault of its own sends."""
 
 
 class _GaveWay(Exception):
@@ -129,12 +135,11 @@ class Engine:
                     _keep_books(ticket.on_start)
                 result = self._run(ticket)
             except _GaveWay:
-                with self._changed:
-                    self._current = None
-                    ticket.give_way()
-                    self._waiting.appendleft(ticket)
+                self._wait_again(ticket)
                 continue
             except JobFailed as error:
+                if self._begins_again(ticket, error):
+                    continue
                 failed = error
             except Exception as error:  # of this side: the pipe may hold anything now
                 log.exception("The engine could not follow a job")
@@ -144,6 +149,21 @@ class Engine:
                 self._current = None
             ticket.end(result, failed)
         self._end_process()
+
+    def _wait_again(self, ticket: Ticket) -> None:
+        """Put the job at work back, before all others of its rank."""
+        with self._changed:
+            self._current = None
+            ticket.give_way()
+            self._waiting.appendleft(ticket)
+
+    def _begins_again(self, ticket: Ticket, error: JobFailed) -> bool:
+        """Whether a job waits to be done once more, since its process was ended by something outside it."""
+        if not isinstance(error, _EndedFromOutside) or ticket.again or ticket.stopped.is_set():
+            return False
+        ticket.again = True
+        self._wait_again(ticket)
+        return True
 
     def _next(self) -> tuple[Ticket, bool] | None:
         """The job whose turn it is, now at work, and whether for the first time; None when the engine closes."""
@@ -301,7 +321,8 @@ class Engine:
         if code == NO_ROOM:
             return JobFailed("memory", OUT_OF_MEMORY)
         how = f"signal {-code}" if code is not None and code < 0 else f"code {code}"
-        return JobFailed(
+        kind = _EndedFromOutside if code in FROM_OUTSIDE else JobFailed
+        return kind(
             "died", f"The baking process ended unexpectedly ({how}). Nothing else was lost; start the bake again."
         )
 

@@ -53,6 +53,7 @@ class Ticket:
     state: State = State.WAITING
     stopped: threading.Event = field(default_factory=threading.Event)  # it is to end
     patient: bool = True  # but may take its time
+    again: bool = False  # it was begun anew, since its process was ended from outside
     began: float | None = None
     told: Told = field(default_factory=lambda: Told(0, "", 0.0))
     pace: Pace = field(default_factory=Pace)

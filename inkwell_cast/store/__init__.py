@@ -53,6 +53,15 @@ class Store:
         with self.writing() as connection:
             bakes.summarise(connection)
 
+    def remove_old(self, days: int) -> None:
+        """Remove for good what was deleted so many days ago, by days on which the store was open.
+
+        So one look at a clock that runs ahead removes nothing.
+        """
+        with self.writing() as connection:
+            before = disk.day_seen_before(connection, days)
+        self.remove_deleted(before)
+
     def remove_deleted(self, before: float) -> None:
         """Remove for good what was deleted before a moment, and free its disk at once."""
         with self.writing() as connection:

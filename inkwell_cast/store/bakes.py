@@ -3,6 +3,7 @@
 What lists show of a bake is a light row; its recipe and manifest lie in a table of their own and are read one by one.
 """
 
+import json
 import sqlite3
 import time
 from dataclasses import dataclass, fields
@@ -11,7 +12,9 @@ from pydantic import BaseModel
 
 from ..core.bake.manifest import Manifest
 from ..core.settings.mends import Mend
+from ..core.settings.other_versions import as_far_as_known
 from ..core.settings.recipe import Recipe
+from .undo import recipe_in
 
 
 class BakeSummary(BaseModel):
@@ -109,8 +112,8 @@ def _record(row: sqlite3.Row) -> BakeRecord:
     light = _row(row)
     return BakeRecord(
         **{f.name: getattr(light, f.name) for f in fields(BakeRow)},
-        recipe=Recipe.model_validate_json(row["recipe"]),
-        manifest=Manifest.model_validate_json(row["manifest"]) if row["manifest"] else None,
+        recipe=recipe_in(row["recipe"])[0],
+        manifest=as_far_as_known(Manifest, json.loads(row["manifest"]))[0] if row["manifest"] else None,
         trial=Mend.model_validate_json(row["trial"]) if row["trial"] else None,
     )
 

@@ -1,8 +1,10 @@
 """Which files the tables name, and how much disk pieces and bakes take."""
 
 import sqlite3
+import time
 from collections.abc import Iterable
 
+DAY = 86400  # seconds
 NAMED = "SELECT copy AS sha256 FROM mesh UNION SELECT sha256 FROM view UNION SELECT sha256 FROM picture"
 
 
@@ -61,6 +63,17 @@ def deleted_bakes(db: sqlite3.Connection) -> list[sqlite3.Row]:
         "JOIN piece ON piece.id = bake.piece_id WHERE bake.deleted IS NOT NULL AND piece.deleted IS NULL "
         "GROUP BY piece.id, bake.deleted ORDER BY bake.deleted DESC"
     ).fetchall()
+
+
+def day_seen_before(db: sqlite3.Connection, days: int) -> float:
+    """Note today as a day on which the store was open; the moment when the last but so many of these began.
+
+    Long ago where there were fewer. A day that lies ahead of today, which a wrong clock left, does not count.
+    """
+    today = int(time.time() // DAY)
+    db.execute("INSERT OR IGNORE INTO day_seen (day) VALUES (?)", (today,))
+    rows = db.execute("SELECT day FROM day_seen WHERE day <= ? ORDER BY day DESC LIMIT ?", (today, days + 1)).fetchall()
+    return float(rows[-1]["day"]) * DAY if len(rows) > days else 0.0
 
 
 def remove_deleted(db: sqlite3.Connection, before: float) -> set[str]:

@@ -81,5 +81,10 @@ def set_place(db: sqlite3.Connection, mesh_id: int, place: str, watch: bool) -> 
     db.execute("UPDATE mesh SET place = ?, watched = ? WHERE id = ?", (place, int(watch and bool(place)), mesh_id))
 
 
+def set_modified(db: sqlite3.Connection, mesh_id: int, modified: float) -> None:
+    """Note that a file was written again with what it held."""
+    db.execute("UPDATE mesh SET modified = ? WHERE id = ?", (modified, mesh_id))
+
+
 def delete(db: sqlite3.Connection, mesh_id: int) -> None:
     db.execute("DELETE FROM mesh WHERE id = ?", (mesh_id,))

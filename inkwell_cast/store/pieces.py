@@ -5,14 +5,15 @@ import time
 from dataclasses import dataclass
 
 from ..core.settings.recipe import Recipe
-from .undo import write
+from .undo import recipe_in, write
 
 
 @dataclass(frozen=True, slots=True)
 class Piece:
     """A piece as it stands; `undo` and `redo` say in words what one step back or forth would change, "" for nothing.
 
-    `step` numbers the state of its settings.
+    `step` numbers the state of its settings. Where this version does not know them all, or some are out of range,
+    `recipe` are those that it can use, and `problem` says what it cannot.
     """
 
     id: int
@@ -22,6 +23,7 @@ class Piece:
     undo: str = ""
     redo: str = ""
     step: int = 0
+    problem: str = ""
 
 
 _SELECT = """
@@ -34,14 +36,16 @@ LEFT JOIN change AS next ON next.piece_id = piece.id AND next.step = piece.step 
 
 
 def _piece(row: sqlite3.Row) -> Piece:
+    recipe, problem = recipe_in(row["recipe"])
     return Piece(
         row["id"],
         row["name"],
-        Recipe.model_validate_json(row["recipe"]),
+        recipe,
         row["created"],
         row["undo"] if row["has_undo"] else "",
         row["redo"] or "",
         row["step"],
+        problem,
     )
 
 

@@ -1,14 +1,16 @@
 """The table of the user's own receivers."""
 
+import json
 import sqlite3
 import time
 
+from ..core.settings.other_versions import as_far_as_known
 from ..core.settings.receivers import Receiver
 
 
 def all_of(db: sqlite3.Connection) -> list[Receiver]:
     rows = db.execute("SELECT receiver FROM receiver ORDER BY name")
-    return [Receiver.model_validate_json(row["receiver"]) for row in rows]
+    return [as_far_as_known(Receiver, json.loads(row["receiver"]))[0] for row in rows]
 
 
 def put(db: sqlite3.Connection, receiver: Receiver) -> None:

@@ -1,11 +1,23 @@
 """The states of a piece's settings, one after the other: written, undone and done again."""
 
+import json
 import sqlite3
 import time
 
+from pydantic import ValidationError
+
+from ..core.settings.other_versions import as_far_as_known
 from ..core.settings.recipe import Recipe
 
 MOST_CHANGES = 300
+
+
+def recipe_in(text: str) -> tuple[Recipe, str]:
+    """Settings from their JSON as far as this version knows them, and in words what it does not; "" for nothing."""
+    try:
+        return Recipe.model_validate_json(text), ""
+    except ValidationError:
+        return as_far_as_known(Recipe, json.loads(text))
 
 
 def write(db: sqlite3.Connection, piece_id: int, step: int, recipe: Recipe, words: str) -> None:
@@ -46,4 +58,4 @@ def listed(db: sqlite3.Connection, piece_id: int, most: int) -> list[tuple[int, 
 def recipe_at(db: sqlite3.Connection, piece_id: int, step: int) -> Recipe | None:
     """The settings after a change; None for one that is forgotten."""
     row = db.execute("SELECT recipe FROM change WHERE piece_id = ? AND step = ?", (piece_id, step)).fetchone()
-    return Recipe.model_validate_json(row["recipe"]) if row else None
+    return recipe_in(row["recipe"])[0] if row else None

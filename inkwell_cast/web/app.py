@@ -62,7 +62,8 @@ def create_app(services: Services, remote: bool = False) -> FastAPI:
         each.add_exception_handler(JobFailed, _refused)
         each.add_exception_handler(ValidationError, _out_of_range)
         each.add_exception_handler(HTTPException, _missing)
-    api.add_exception_handler(RequestValidationError, _unlike_the_schema)
+        each.add_exception_handler(RequestValidationError, _unlike_the_schema)
+        each.add_exception_handler(OverflowError, _no_such_number)
     return app
 
 
@@ -90,6 +91,11 @@ def _unlike_the_schema(request: Request, problem: Exception) -> Response:
     assert isinstance(problem, RequestValidationError)
     said = [f"{'.'.join(str(part) for part in error['loc'])}: {error['msg']}" for error in problem.errors()[:8]]
     return JSONResponse({"error": "; ".join(said)}, 422)
+
+
+def _no_such_number(request: Request, problem: Exception) -> Response:
+    """A number in an address that is larger than any that the tables hold."""
+    return _missing(request, HTTPException(404, "There is nothing of this number."))
 
 
 def _missing(request: Request, problem: Exception) -> Response:

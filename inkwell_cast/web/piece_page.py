@@ -18,7 +18,7 @@ from ..core.settings.scopes import Value, in_force, object_scope, pair_scope, sc
 from ..store.bakes import BakeRecord, BakeRow
 from ..store.meshes import MeshRow
 from ..store.pieces import Piece
-from .services.pieces import paired_of
+from .services.pieces import AS_KNOWN, paired_of
 from .services.projects import ProjectFacts
 from .templating import STEPS, bake_facts, render, services_of, stale
 
@@ -109,9 +109,12 @@ def extend(step: str) -> Callable[[Extension], Extension]:
 
 
 def known_piece(request: Request, piece_id: int) -> None:
-    """What every address of a piece depends on: that it is on the shelf. Raises 404 for one that is not."""
-    if services_of(request).pieces.get(piece_id) is None:
+    """What every address of a piece depends on: that it is on the shelf, and can be used. Raises 404 and 409."""
+    known = services_of(request).pieces.get(piece_id)
+    if known is None:
         raise HTTPException(404, "This piece is not on the shelf.")
+    if known[0].problem:
+        raise HTTPException(409, f"{known[0].name}: {known[0].problem} {AS_KNOWN}")
 
 
 def page_of(request: Request, piece_id: int, step: str, bake_id: int | None = None) -> PiecePage:

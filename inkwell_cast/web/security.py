@@ -3,10 +3,12 @@
 Where it is open to other machines, whoever asks for anything has a token, by TLS.
 """
 
+import asyncio
 import base64
 import re
 import secrets
 
+from starlette.concurrency import run_in_threadpool
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.exceptions import HTTPException
 from starlette.requests import ClientDisconnect
@@ -17,6 +19,7 @@ from .services.services import Services
 
 LOCAL = re.compile(r"(127\.0\.0\.1|localhost|\[::1\])(:\d{1,5})?", re.IGNORECASE)
 SAFE = {"GET", "HEAD"}
+WAIT = 0.3  # seconds for each wrong token
 MOST_ADDRESS = 8_000  # characters of a path with its query
 MOST_BODY = 16 << 20  # bytes of a request that is no file: forms, JSON
 API = "/api/1"
@@ -31,6 +34,7 @@ class Guard:
     def __init__(self, app: ASGIApp, services: Services, remote: bool = False) -> None:
         """`remote` is for a server that other machines reach."""
         self.app, self.services, self.remote = app, services, remote
+        self._wrong = asyncio.Lock()
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -38,7 +42,7 @@ class Guard:
             return
         headers = Headers(scope=scope)
         limit = _limit(scope, headers)
-        refused = self._refused(scope, headers, limit)
+        refused = self._refused(scope, headers, limit) or await self._unknown(scope, headers)
         if refused is not None:
             await refused(scope, receive, send)
             return
@@ -84,12 +88,23 @@ class Guard:
             reason, status = _too_long(scope)
         if reason:
             return JSONResponse({"error": reason}, status) if for_program else PlainTextResponse(reason, status)
-        if (for_program or self.remote) and not self._is_known(headers):
-            return _ASK_BROWSER if self.remote and not for_program else _UNKNOWN
         announced = headers.get("content-length", "")
         if limit is not None and announced.isdecimal() and int(announced[:20]) > limit:
             return _too_large(limit)
         return None
+
+    async def _unknown(self, scope: Scope, headers: Headers) -> Response | None:
+        """The answer to a request that needs a token and has none that is known.
+
+        One with a wrong token waits for it, and they wait one after the other, so that none can be guessed.
+        """
+        for_program = scope["path"].startswith(API)
+        if not (for_program or self.remote) or await run_in_threadpool(self._is_known, headers):
+            return None
+        if "authorization" in headers:
+            async with self._wrong:
+                await asyncio.sleep(WAIT)
+        return _ASK_BROWSER if self.remote and not for_program else _UNKNOWN
 
     def _is_known(self, headers: Headers) -> bool:
         """Whether a request has the token of a program that was let in."""

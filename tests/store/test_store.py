@@ -1,12 +1,14 @@
+import contextlib
 import os
 import sqlite3
+import time
 
 import pytest
 
 from inkwell_cast.core.bake.manifest import Manifest
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.sheet import Sheet
-from inkwell_cast.store import Store, bakes, meshes, pieces, undo
+from inkwell_cast.store import Store, bakes, disk, meshes, pieces, undo
 from inkwell_cast.store.database import connect
 
 
@@ -300,3 +302,27 @@ def test_a_live_proof_stands_in_the_place_of_the_one_before(store):
         assert bakes.newest_done(db, piece).id == ids[-1]
         bakes.finish(db, large, manifest, {})  # begun before that proof, and ended after it
         assert bakes.newest_done(db, piece).id == large
+
+
+def test_one_look_at_a_clock_that_runs_ahead_removes_nothing_for_good(tmp_path, monkeypatch):
+    """What was deleted ages by the days on which the store was open."""
+    clock = [100.0 * disk.DAY]
+    monkeypatch.setattr(time, "time", lambda: clock[0])
+    with contextlib.closing(Store(tmp_path)) as store:
+        with store.writing() as db:
+            piece = pieces.add(db, "ring", Recipe())
+
+        def opened(day):
+            clock[0] = day * disk.DAY + 5.0
+            store.remove_old(days=7)
+            with store.reading() as db:
+                return bool(disk.deleted_pieces(db))
+
+        assert not opened(100)
+        for day in range(101, 121):
+            opened(day)
+        with store.writing() as db:
+            pieces.delete(db, piece)
+        assert opened(120 + 365)  # a battery that ran out
+        assert all(opened(day) for day in range(121, 127))
+        assert not opened(129)

@@ -6,10 +6,13 @@ import pathlib
 import tempfile
 import time
 from dataclasses import replace
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
 
+from inkwell_cast.core.bake.manifest import sha256_of
+from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.mesh.mesh import values_at_corners
 from inkwell_cast.engine.ticket import JobFailed
@@ -219,19 +222,46 @@ def test_a_file_is_read_again_from_where_it_lies(client, services, ring_files, t
     write_mesh(places[0], torus(30, 10))
     assert "400 triangles became 600" in client.post(f"{piece}/meshes/{low}/reload").text
     client.post(f"{piece}/meshes/{low}/place", data={"place": str(places[0]), "watch": "on"})
-    assert client.get(f"{piece}/watch").status_code == 204
+
+    def looks():
+        return [client.get(f"{piece}/watch") for _ in range(3)]
+
+    assert [look.status_code for look in looks()] == [204, 204, 204]
     write_mesh(places[0], torus(40, 10))
-    os.utime(places[0], (time.time() - 60, time.time() - 60))
-    for _ in range(40):
-        seen = client.get(f"{piece}/watch")
-        if seen.status_code == 200:
-            break
-        time.sleep(0.1)
-    assert "600 triangles became 800" in seen.text
+    os.utime(places[0], (time.time() + 3600, time.time() + 3600))  # as by the clock of a file server
+    first, second, third = looks()
+    assert (first.status_code, third.status_code) == (204, 204)
+    assert "600 triangles became 800" in second.text
+    os.utime(places[0])  # written again with what it held
+    assert [look.status_code for look in looks()] == [204, 204, 204]
+    before = places[0].stat().st_mtime
+    write_mesh(places[0], torus(44, 10))
+    os.utime(places[0], (before, before))  # another size alone
+    assert "800 triangles became 880" in looks()[1].text
     assert services.pieces.get(piece_id_of(piece))[0].recipe.levels["pair:ring"].outward == 4
     assert "no such file" in client.put("/uploads/from", json={"path": "/nowhere/x.obj"}).json()["error"]
     assert "no whole path" in client.post(f"{piece}/meshes/{low}/place", data={"place": "x.obj"}).json()["error"]
     assert "There is no file" in client.post(f"{piece}/meshes/{low}/place", data={"place": "/x.obj"}).json()["error"]
+
+
+def test_a_file_that_is_swapped_while_it_is_read_is_read_again(services, tmp_path, monkeypatch):
+    """The hash that is kept is that of what was read."""
+    path, submit, swaps = tmp_path / "ring_low.obj", services.engine.submit, [torus(30, 10), torus(40, 10)]
+    write_mesh(path, torus(20, 10))
+
+    def swap(job, **given):
+        ticket = submit(job, **given)
+        ticket.future.result()
+        if swaps:
+            write_mesh(path, swaps.pop(0))
+        return ticket
+
+    monkeypatch.setattr(services.uploads, "engine", SimpleNamespace(submit=swap))
+    upload = services.uploads.take_from(str(path))
+    assert (upload.facts.triangles, upload.sha256) == (800, sha256_of(path))
+    swaps += [torus(20 + n, 10) for n in range(9)]
+    with pytest.raises(InputProblem, match="changes while it is read"):
+        services.uploads.take_from(str(path))
 
 
 def test_a_new_file_takes_the_place_of_an_old_one(client, piece, services, tmp_path):

@@ -4,6 +4,9 @@ A quad is cut along its shorter diagonal (the first to the third corner if both 
 other cut stays inside it; a larger polygon loses its best ear first, seen along its area vector (while it has more
 than 256 corners the first ear found, and with more than 8,192 it is cut as a fan). The same rule serves every reader
 but FBX's, so the triangles that are baked are those that are handed off.
+
+What differs by less than `TIE` of itself counts as equal, and a triangle flatter than `FLAT` as none: so a mesh that is
+exported larger, turned or moved, whose numbers are rounded otherwise, is cut alike.
 """
 
 import numpy as np
@@ -11,6 +14,8 @@ import numpy as np
 from ..base.array_types import F32, I32, I64
 from ..base.kernels import kernel
 
+TIE = 1e-4  # of squared lengths, and of how good an ear is
+FLAT = 1e-5  # twice the area of a triangle over the square of its longest side, or of an ear over all its sides
 MANY = 256
 LARGEST = 8192
 
@@ -74,16 +79,34 @@ def _square(p, a, b):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def _stays_inside(p, a, b, c, d):  # type: ignore[no-untyped-def]
+    """Whether the cut from a to c leaves two triangles of a quad's rows that are not flat and look the same way."""
+    one, other = _area_vector(p, a, b, c), _area_vector(p, a, c, d)
+    cut = _square(p, a, c)
+    longest = max(cut, _square(p, a, b), _square(p, b, c)), max(cut, _square(p, c, d), _square(p, d, a))
+    flat = FLAT * FLAT
+    if _dot(one, one) <= flat * longest[0] * longest[0] or _dot(other, other) <= flat * longest[1] * longest[1]:
+        return False
+    return _dot(one, other) > 0
+
+
+@kernel
+def ties(ac, bd):  # type: ignore[no-untyped-def]
+    """Whether squared diagonals of a quad are equally long."""
+    return abs(ac - bd) <= TIE * max(ac, bd)
+
+
+@kernel
 def _cut_quad(s, o, corners, positions, picks):  # type: ignore[no-untyped-def]
     a, b, c, d = corners[s], corners[s + 1], corners[s + 2], corners[s + 3]
-    along_ac = _dot(_area_vector(positions, a, b, c), _area_vector(positions, a, c, d))
-    along_bd = _dot(_area_vector(positions, b, c, d), _area_vector(positions, b, d, a))
-    ac_shorter = _square(positions, a, c) <= _square(positions, b, d)
-    if (along_ac > 0) != (along_bd > 0):
-        ac_shorter = along_ac > 0
-    first = s if ac_shorter else s + 1
+    ac, bd = _square(positions, a, c), _square(positions, b, d)
+    from_first = ac <= bd or ties(ac, bd)
+    inside = _stays_inside(positions, a, b, c, d)
+    if inside != _stays_inside(positions, b, c, d, a):
+        from_first = inside
+    first = s if from_first else s + 1
     second, third = first + 1, first + 2
-    last = s + 3 if ac_shorter else s
+    last = s + 3 if from_first else s
     picks[o, 0], picks[o, 1], picks[o, 2] = first, second, third
     picks[o + 1, 0], picks[o + 1, 1], picks[o + 1, 2] = first, third, last
 
@@ -96,13 +119,17 @@ def _is_clear(p, left, ear, normal):  # type: ignore[no-untyped-def]
         if j in ear:
             continue
         q = left[j]
-        if (
-            _dot(_area_vector(p, a, b, q), normal) > 0
-            and _dot(_area_vector(p, b, c, q), normal) > 0
-            and _dot(_area_vector(p, c, a, q), normal) >= 0
-        ):
+        if _beside(p, a, b, q, normal) > 0 and _beside(p, b, c, q, normal) > 0 and _beside(p, c, a, q, normal) >= 0:
             return False
     return True
+
+
+@kernel
+def _beside(p, a, b, q, normal):  # type: ignore[no-untyped-def]
+    """On which side of the line from a to b a row q lies, seen along a unit normal: 1 the inner, -1, or 0 for on it."""
+    area = _dot(_area_vector(p, a, b, q), normal)
+    within = FLAT * max(_square(p, a, b), _square(p, a, q), _square(p, b, q))
+    return 0 if abs(area) <= within else 1 if area > 0 else -1
 
 
 @kernel
@@ -115,7 +142,8 @@ def _cut_ears(n, s, o, corners, positions, picks):  # type: ignore[no-untyped-de
     for i in range(1, n - 1):
         x, y, z = _area_vector(p, 0, i, i + 1)
         nx, ny, nz = nx + x, ny + y, nz + z
-    normal = nx, ny, nz
+    size = max(np.sqrt(nx * nx + ny * ny + nz * nz), 1e-300)
+    normal = nx / size, ny / size, nz / size
     if n > LARGEST:
         for i in range(n - 2):
             picks[o + i, 0], picks[o + i, 1], picks[o + i, 2] = s, s + i + 1, s + i + 2
@@ -124,14 +152,14 @@ def _cut_ears(n, s, o, corners, positions, picks):  # type: ignore[no-untyped-de
     m, folded = n, False
     while m > 3:
         best = -1 if not folded else 1
-        best_score = -np.inf
+        best_score = 0.0
         for i in range(0 if folded else m):
             before, after = i - 1 if i else m - 1, i + 1 if i + 1 < m else 0
             a, b, c = left[before], left[i], left[after]
             area = _dot(_area_vector(p, a, b, c), normal)
             spread = _square(p, a, b) + _square(p, b, c) + _square(p, c, a)
             score = area / spread if spread > 0 else 0.0
-            if area <= 0 or score <= best_score:
+            if score <= FLAT or score <= best_score + TIE * abs(best_score):
                 continue
             if _is_clear(p, left[:m], (before, i, after), normal):
                 best, best_score = i, score

@@ -38,6 +38,7 @@ from .sheet import Sheet, Size
 from .world import World
 
 PROOF_SIDE, PROOF_RAYS = 512, 16
+MOST_SHOWN = 80  # characters of a value that is refused
 LENGTHS = {  # in the unit of their own group
     "occlusion": "distance",
     "curvature": "radius",
@@ -184,7 +185,13 @@ def refusals(problem: ValidationError) -> dict[str, str]:
             return {name: str(error["ctx"]["error"])}
         said.setdefault(name, []).append(error["msg"][:1].lower() + error["msg"][1:])
     values = {".".join(str(part) for part in e["loc"][:2]): e["input"] for e in problem.errors()}
-    return {name: f"{values[name]!r} cannot be used: {', or '.join(words)}" for name, words in said.items()}
+    return {name: f"{_shown(values[name])} cannot be used: {', or '.join(words)}" for name, words in said.items()}
+
+
+def _shown(value: Any) -> str:
+    """A value as it was given, or its beginning where it is long."""
+    text = repr(value)
+    return text if len(text) <= MOST_SHOWN else f"{text[:MOST_SHOWN]}…"
 
 
 def refused_words(error: ValidationError) -> str:

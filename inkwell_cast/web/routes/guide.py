@@ -30,7 +30,7 @@ def searched(request: Request, q: str = "") -> Response:
 @router.get("/pictures/{name}")
 def picture(name: str) -> Response:
     path = FOLDER / "pictures" / name
-    if not re.fullmatch(r"[\w-]+\.png", name) or not path.is_file():
+    if not re.fullmatch(r"[\w-]{1,80}\.png", name) or not path.is_file():
         raise HTTPException(404, "The guide has no such picture.")
     return FileResponse(path, media_type="image/png")
 
@@ -39,7 +39,7 @@ def picture(name: str) -> Response:
 def page(request: Request, name: str) -> Response:
     """A page; its links name the files, so ".md" may stand at the end."""
     name = name.removesuffix(".md")
-    if not re.fullmatch(r"[\w-]+", name) or not (FOLDER / f"{name}.md").is_file():
+    if not re.fullmatch(r"[\w-]{1,80}", name) or not (FOLDER / f"{name}.md").is_file():
         raise HTTPException(404, "The guide has no such page.")
     title, body = _page(name)
     return render(request, "guide.html", title=title, body=body, here=name, found=None, wanted="")

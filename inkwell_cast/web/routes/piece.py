@@ -8,6 +8,7 @@ from typing import Any, cast, get_args
 from fastapi import APIRouter, Depends, Request
 from pydantic import ValidationError
 from starlette.datastructures import FormData
+from starlette.exceptions import HTTPException
 from starlette.responses import JSONResponse, Response
 
 from ...core.base.setting import Unit
@@ -17,7 +18,7 @@ from ...core.settings.output import DEPTHS
 from ...core.settings.pairing import Paired
 from ...core.settings.reach_unit import REACH, with_reach_unit
 from ...core.settings.recipe import Recipe, refusals
-from ...core.settings.scopes import in_force
+from ...core.settings.scopes import FIELDS, in_force
 from ...core.settings.staleness import CAGE_VIEW, LOW_VIEW, MESHES, stale_after
 from ...core.settings.typed_numbers import length, number
 from ..piece_page import PiecePage, extend, known_piece, page_of
@@ -196,6 +197,8 @@ def _plain(text: str) -> Any:
 @router.post("/inherit/{step}")
 def inherit(request: Request, piece_id: int, step: str, field: str) -> Response:
     """Let a setting of the scope be inherited again."""
+    if field not in FIELDS:
+        raise HTTPException(404, "There is no such setting of a scope.")
     before = page_of(request, piece_id, step)
     words = f"Inherit {field}"
     change(request, piece_id, words, lambda r: editing.set_scope(r, before.scope, {field: None}))

@@ -114,6 +114,13 @@ def _first_side(path: pathlib.Path) -> bytes:
     return bytes(cv2.imencode(".png", picture[y : y + max(height, 1), x : x + max(width, 1)])[1])
 
 
+@router.post("/pieces/{piece_id}/as-known")
+def take_as_known(request: Request, piece_id: int) -> Response:
+    """Open a piece that another version made, as far as this one knows it."""
+    services_of(request).pieces.take_as_known(piece_id)
+    return RedirectResponse(f"/pieces/{piece_id}", 303)
+
+
 @router.post("/pieces/{piece_id}/delete")
 def delete(request: Request, piece_id: int) -> Response:
     if services_of(request).pieces.get(piece_id) is None:

@@ -1,10 +1,10 @@
 """Pieces of the shelf and their mesh files: made, changed, read again, deleted and brought back."""
 
 import pathlib
-import time
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from ...core.bake.manifest import sha256_of
 from ...core.base.errors import InputProblem
 from ...core.mesh.reload_changes import what_changed
 from ...core.settings import editing
@@ -19,11 +19,12 @@ from ...store.bakes import BakeRow
 from ...store.meshes import MeshRow
 from ...store.pieces import Piece
 from ..local_paths import local_path
-from .uploads import Upload, mesh_facts, unknown_upload
+from .uploads import Upload, mesh_facts
 
 if TYPE_CHECKING:
     from .services import Services
 
+AS_KNOWN = "Open it with the version that made it, or on the shelf as far as this one knows it."
 RECENT = 12  # bakes that the drawer shows before more are asked for
 PieceRows = tuple[Piece, list[MeshRow], list[BakeRow]]
 
@@ -33,6 +34,7 @@ class Pieces:
 
     def __init__(self, services: "Services") -> None:
         self.services, self.store, self.uploads = services, services.store, services.uploads
+        self._looked: dict[int, tuple[float, int]] = {}  # watched files by their row: what they were at the last look
 
     def shelf(self) -> list[tuple[Piece, list[MeshRow], BakeRow | None, int]]:
         """Every piece with its files, its newest finished bake and the number of those."""
@@ -52,7 +54,16 @@ class Pieces:
         known = self.get(piece_id)
         if known is None:
             raise InputProblem("The piece", "It is no longer on the shelf.", "Go back to the shelf.")
+        if known[0].problem:
+            raise InputProblem(known[0].name, known[0].problem, AS_KNOWN)
         return known
+
+    def take_as_known(self, piece_id: int) -> None:
+        """Go on with what this version knows of a piece's settings; those that it had can be gone back to."""
+        with self.store.writing() as db:
+            piece = pieces.get(db, piece_id)
+            if piece and piece.problem:
+                undo.set_recipe(db, piece_id, piece.recipe, "As far as this version knows it")
 
     def mesh(self, piece_id: int, mesh_id: int) -> MeshRow:
         mesh_row = next((row for row in self.wanted(piece_id)[1] if row.id == mesh_id), None)
@@ -75,10 +86,18 @@ class Pieces:
     def _make(
         self, name: str, roles: dict[str, str], recipe: Recipe | None, alone: bool, levels: list[str]
     ) -> list[int]:
-        uploads = [self.uploads.taken.get(token) for token in roles]
-        known = [upload for upload in uploads if upload]
-        if len(known) < len(roles):
-            raise unknown_upload()
+        with self.uploads.claimed(roles) as known:
+            return self._made_of(name, known, roles, recipe, alone, levels)
+
+    def _made_of(
+        self,
+        name: str,
+        known: list[Upload],
+        roles: dict[str, str],
+        recipe: Recipe | None,
+        alone: bool,
+        levels: list[str],
+    ) -> list[int]:
         recipe = recipe or self.services.projects.begin_with(upload.place for upload in known)
         for upload in known:
             recipe = editing.set_file(recipe, upload.file_name, role=roles[upload.token])
@@ -100,8 +119,6 @@ class Pieces:
                     if not level or any(lod_of_object(*part) in (None, int(level)) for part in _objects([upload])):
                         self._put(db, piece_id, upload)
                 made.append(piece_id)
-        for upload in known:
-            self.uploads.settled(upload)
         return made
 
     def add_mesh(self, piece_id: int, token: str) -> list[str]:
@@ -109,7 +126,10 @@ class Pieces:
 
         Where names give no role, one is guessed beside the piece's other files, and said.
         """
-        upload = self.uploads.known(token)
+        with self.uploads.claimed([token]) as (upload,):
+            return self._add_mesh(piece_id, upload)
+
+    def _add_mesh(self, piece_id: int, upload: Upload) -> list[str]:
         piece, rows, _ = self.wanted(piece_id)
         before, said = next((row for row in rows if row.file_name == upload.file_name), None), list[str]()
         with self.store.writing() as db:
@@ -119,14 +139,12 @@ class Pieces:
                 recipe = editing.set_file(piece.recipe, upload.file_name, role=guess.role)
                 undo.set_recipe(db, piece_id, recipe, f"Add {upload.file_name}")
                 said = [f"{upload.file_name} is taken as {guess.role}, by a guess: {guess.why}. Change it at its file."]
-        self.uploads.settled(upload)
         return what_changed(before.facts.parts, upload.facts.parts) if before else said
 
     def replace_mesh(self, piece_id: int, mesh_id: int, token: str) -> list[str]:
         """Put an upload, whatever its name, in the place of a file; everything set for that file stays."""
-        upload = self.uploads.known(token)
         row = self.mesh(piece_id, mesh_id)
-        with self.store.writing() as db:
+        with self.uploads.claimed([token]) as (upload,), self.store.writing() as db:
             meshes.put(
                 db,
                 piece_id,
@@ -138,8 +156,7 @@ class Pieces:
                 upload.place,
                 upload.modified,
             )
-        self.uploads.settled(upload)
-        return what_changed(row.facts.parts, upload.facts.parts)
+            return what_changed(row.facts.parts, upload.facts.parts)
 
     def reload(self, piece_id: int, mesh_id: int) -> list[str]:
         """Read a file again from where it lies on this machine. Raises InputProblem where that is not known."""
@@ -152,13 +169,22 @@ class Pieces:
         return self.replace_mesh(piece_id, mesh_id, upload.token)
 
     def reload_watched(self, piece_id: int) -> list[str]:
-        """Read those watched files again that changed on disk; sentences, none if nothing did."""
+        """Read those watched files again that changed on disk; sentences, none if nothing did.
+
+        One that is another at two looks may still be written, and is left for the next look. No clock is asked, since
+        that of a file server may be ahead.
+        """
         said = []
         for row in self.wanted(piece_id)[1]:
-            path = pathlib.Path(row.place)
-            if row.watched and row.place and path.is_file() and path.stat().st_mtime != row.modified:
-                if time.time() - path.stat().st_mtime < 1:
-                    continue  # perhaps still being written
+            now = _stamp(row.place) if row.watched and row.place else None
+            if now is None or now == (row.modified, row.size):
+                self._looked.pop(row.id, None)
+            elif self._looked.get(row.id) != now:
+                self._looked[row.id] = now
+            elif now[1] == row.size and sha256_of(pathlib.Path(row.place)) == row.sha256:  # written with what it held
+                with self.store.writing() as db:
+                    meshes.set_modified(db, row.id, now[0])
+            else:
                 changed = self.reload(piece_id, row.id)
                 said += [f"{row.file_name} was read again. {' '.join(changed)}"]
         return said
@@ -177,7 +203,8 @@ class Pieces:
             meshes.delete(db, mesh_id)
 
     def delete(self, piece_id: int) -> None:
-        for row in self.wanted(piece_id)[2]:
+        known = self.get(piece_id)
+        for row in known[2] if known else []:
             self.services.bakes.cancel(row.id)
         with self.store.writing() as db:
             pieces.delete(db, piece_id)
@@ -204,6 +231,15 @@ class Pieces:
             upload.place,
             upload.modified,
         )
+
+
+def _stamp(place: str) -> tuple[float, int] | None:
+    """When a file was written, and its bytes; None for one that is not there."""
+    try:
+        facts = pathlib.Path(place).stat()
+    except OSError:
+        return None
+    return facts.st_mtime, facts.st_size
 
 
 def lods_of(uploads: list[Upload]) -> list[int]:

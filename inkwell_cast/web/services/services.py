@@ -1,7 +1,5 @@
 """What the pages do, one service for each kind of thing: they join the store and the engine."""
 
-import time
-
 from ...engine.lanes import Lanes
 from ...engine.messages import Job
 from ...engine.ticket import Ticket
@@ -25,7 +23,7 @@ from .receivers import Receivers
 from .settings import Settings
 from .uploads import MAX_UPLOAD, Uploads
 
-DELETED_DAYS = 7  # after which what was deleted is removed for good
+DELETED_DAYS = 7  # on which the program was open, after which what was deleted is removed for good
 
 
 class Services:
@@ -41,7 +39,7 @@ class Services:
         self.live, self.work, self.folders = Live(self), Work(self), Folders(self)
         self.receivers, self.handoffs, self.piece_files = Receivers(self), Handoffs(self), PieceFiles(self)
         self.api_tokens, self.projects, self.lods = ApiTokens(self), Projects(self), Lods(self)
-        store.remove_deleted(time.time() - DELETED_DAYS * 86400)
+        store.remove_old(DELETED_DAYS)
         store.tidy()
         with store.writing() as db:
             bakes.mark_interrupted(db)

@@ -5,7 +5,8 @@ import pathlib
 import re
 import secrets
 import shutil
-from collections.abc import AsyncIterator, Callable
+import threading
+from collections.abc import AsyncIterator, Callable, Iterable, Iterator
 from concurrent.futures import Future
 from concurrent.futures import TimeoutError as StillAtWork
 from dataclasses import asdict, dataclass
@@ -27,6 +28,7 @@ from ..local_paths import local_path
 
 MAX_UPLOAD = 4 << 30
 KEPT_BATCHES = 8
+TRIES = 4  # to read a file that changes meanwhile
 LOOK_EVERY = 0.2  # seconds between two looks at whether the client is still there
 
 Gone = Callable[[], bool]
@@ -52,6 +54,7 @@ class Uploads:
     def __init__(self, store: Store, engine: Lanes, max_upload: int = MAX_UPLOAD) -> None:
         self.store, self.engine, self.max_upload = store, engine, max_upload
         self.taken: dict[str, Upload] = {}
+        self._lock = threading.Lock()
         self._companions: dict[str, pathlib.Path] = {}
 
     async def take_sent(
@@ -105,10 +108,16 @@ class Uploads:
         if not path.is_file():
             raise InputProblem(place, "There is no such file on this machine.", "Give its whole path.")
         format_of(path)
-        facts = path.stat()
-        if facts.st_size > self.max_upload:
-            raise too_large(path.name, self.max_upload)
-        return self._keep(safe_name(path.name), path, facts.st_size, str(path), facts.st_mtime, gone)
+        for _ in range(TRIES):
+            facts = path.stat()
+            if facts.st_size > self.max_upload:
+                raise too_large(path.name, self.max_upload)
+            before = sha256_of(path)
+            upload = self._keep(safe_name(path.name), path, facts.st_size, str(path), facts.st_mtime, gone)
+            if upload.sha256 == before:
+                return upload
+            self.forget(upload)  # it changed while it was read: the mesh may be of one state, the hash of the other
+        raise InputProblem(path.name, "It changes while it is read.", "Wait until it is written.")
 
     async def _write(self, name: str, path: pathlib.Path, chunks: AsyncIterator[bytes]) -> int:
         size = 0
@@ -154,17 +163,29 @@ class Uploads:
         guessed = guess_roles({u.file_name: mesh_facts(u.file_name, u.facts) for u in together.values()})
         return {t: guessed[upload.file_name] for t, upload in together.items() if upload.file_name in guessed}
 
-    def known(self, token: str) -> Upload:
-        """An upload that is to become part of a piece. Raises InputProblem for one that is not known."""
-        upload = self.taken.get(token)
-        if upload is None:
-            raise unknown_upload()
-        return upload
+    @contextlib.contextmanager
+    def claimed(self, tokens: Iterable[str]) -> Iterator[list[Upload]]:
+        """Uploads that are to become part of a piece in this block, and of no other; where it fails they are kept.
 
-    def settled(self, upload: Upload) -> None:
-        """An upload became part of a piece."""
-        if self.taken.pop(upload.token, None):
-            self.store.files.release(upload.copy)
+        Raises InputProblem for one that is not known, or that another request has.
+        """
+        wanted = list(tokens)
+        with self._lock:
+            if not all(token in self.taken for token in wanted):
+                raise unknown_upload()
+            uploads = [self.taken.pop(token) for token in wanted]
+        try:
+            yield uploads
+        except BaseException:
+            with self._lock:
+                self.taken |= {upload.token: upload for upload in uploads}
+            raise
+        self.store.files.release(*(upload.copy for upload in uploads))
+
+    def forget(self, upload: Upload) -> None:
+        """An upload is of no use."""
+        self.taken.pop(upload.token, None)
+        self.store.files.release(upload.copy)
 
 
 def _gone_before(wanted: Future[Loaded], gone: Gone | None) -> bool:

@@ -9,6 +9,7 @@ from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.base.errors import Cancelled
 from inkwell_cast.core.checks import REGISTRY, check, findings_of, winding
 from inkwell_cast.core.checks.apply_remedy import apply
+from inkwell_cast.core.checks.not_triangulated import tied_quads
 from inkwell_cast.core.mesh.alignment import axes_of, every_turn, turn_of
 from inkwell_cast.core.mesh.fixes import flip_winding, treated
 from inkwell_cast.core.mesh.mesh import CornerValues, Mesh, merge, subset, values_at_corners
@@ -407,3 +408,20 @@ def test_one_high_of_many_pairs_that_looks_away_is_found_without_looking_everywh
     (finding,) = [f for f in check(Recipe(), meshes) if f.check == "winding"]
     assert finding.part.endswith("tile37_high")
     assert sum(looked) <= count * (winding.LOW_A_PAIR + winding.HIGH_A_PAIR)
+
+
+def test_quads_that_tie_are_told_with_how_far_the_normals_part():
+    """A square whose corners lie on a saddle: both cuts have their own normals in its middle."""
+    points = np.float32([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]])
+    bent = np.float32([[0.6, 0, 0.8], [0, 0, 1], [0.6, 0, 0.8], [0, 0, 1]])
+    triangles = np.int32([[0, 1, 2], [0, 2, 3]])
+    mesh = Mesh("saddle_low.obj", points, triangles, CornerValues(bent, triangles), polygons=np.int32([0, 0]))
+    tied, apart = tied_quads(mesh)
+    assert tied.tolist() == [[0, 1]]
+    assert apart == pytest.approx([np.degrees(np.arcsin(0.6))])
+    points = points.copy()
+    points[1, 1] = 0.2
+    assert not len(tied_quads(replace(mesh, positions=points))[0])
+    found = [f for f in check(Recipe(), BakeMeshes([mesh], [plane(2)])) if f.title == "Quads that tie"]
+    assert [f.count for f in found] == [1]
+    assert "up to 36.9° apart" in found[0].what

@@ -75,3 +75,49 @@ def test_triangles_pass_through_and_lines_give_none():
 
 def test_folded_polygons_end():
     assert len(cut([(0, 0, 0), (1, 0, 0), (0, 0, 0), (1, 0, 0), (0, 0, 0), (2, 0, 0)])) == 4
+
+
+def ring_of_quads(around=24, across=12):
+    """The quads of a sphere by latitude and longitude but its poles, and its points (V, 3) float64."""
+    u, v = np.meshgrid(np.arange(around), np.arange(1, across), indexing="ij")
+    height, angle = np.pi * v.ravel() / across, 2 * np.pi * u.ravel() / around
+    points = np.stack([np.sin(height) * np.cos(angle), np.cos(height), np.sin(height) * np.sin(angle)], axis=1)
+    row = np.arange(around * (across - 1)).reshape(around, across - 1)
+    after = np.roll(row, -1, axis=0)
+    return points, np.stack([row[:, :-1], row[:, 1:], after[:, 1:], after[:, :-1]], axis=-1).reshape(-1, 4)
+
+
+def turned(angle):
+    c, s = np.cos(angle), np.sin(angle)
+    return np.array([[c, -s, 0], [s, c, 0], [0, 0, 1]]) @ np.array([[1, 0, 0], [0, c, -s], [0, s, c]])
+
+
+SAME_SHAPE = {
+    "a hundred times as large": lambda p: p * 100,
+    "a hundredth": lambda p: p * 0.01,
+    "moved": lambda p: p + np.array([0.3, -7.1, 2.7]),
+    "turned": lambda p: p @ turned(0.7),
+    "in inches": lambda p: p / 2.54,
+}
+
+
+@pytest.mark.parametrize("change", SAME_SHAPE)
+@pytest.mark.parametrize("sides", [4, 5, 7, 12])
+def test_a_mesh_exported_otherwise_is_cut_alike(change, sides):
+    """Quads of a sphere, whose diagonals are equally long but for rounding, and regular polygons."""
+    if sides == 4:
+        points, faces = ring_of_quads()
+    else:
+        angle = 2 * np.pi * np.arange(sides) / sides
+        points, faces = np.stack([np.cos(angle), np.sin(angle), 0 * angle], axis=1), np.arange(sides)[None]
+    counts, corners = np.full(len(faces), sides), faces.reshape(-1)
+    once, again = (
+        triangulate(counts, corners, np.asarray(p, np.float32))[0] for p in (points, SAME_SHAPE[change](points))
+    )
+    np.testing.assert_array_equal(once, again)
+
+
+def test_a_quad_with_three_corners_in_line_is_cut_into_no_flat_triangle():
+    for middle in (1.0, 1.0 + 1e-7):
+        picks = cut([(0, 0, 0), (middle, 0, 0), (2, 0, 0), (1, 2, 0)])
+        assert area([(0, 0, 0), (1, 0, 0), (2, 0, 0), (1, 2, 0)], picks[:1]) > 0.5
