@@ -73,6 +73,16 @@ def of_piece(db: sqlite3.Connection, piece_id: int) -> list[MeshRow]:
     return [_mesh(row) for row in db.execute("SELECT * FROM mesh WHERE piece_id = ? ORDER BY id", (piece_id,))]
 
 
+def pieces_with(db: sqlite3.Connection, piece_id: int) -> list[int]:
+    """The pieces that have a file of the same content as one of a piece has, itself among them."""
+    rows = db.execute(
+        "SELECT DISTINCT other.piece_id FROM mesh AS own JOIN mesh AS other ON other.copy = own.copy "
+        "WHERE own.piece_id = ? ORDER BY other.piece_id",
+        (piece_id,),
+    )
+    return [int(row[0]) for row in rows]
+
+
 def watched(db: sqlite3.Connection) -> list[MeshRow]:
     return [_mesh(row) for row in db.execute("SELECT * FROM mesh WHERE watched = 1 AND place != ''")]
 

@@ -56,11 +56,32 @@ def add(db: sqlite3.Connection, name: str, recipe: Recipe) -> int:
     return piece_id
 
 
-def all_of(db: sqlite3.Connection) -> list[Piece]:
-    return [
-        _piece(row)
-        for row in db.execute(f"{_SELECT} WHERE piece.deleted IS NULL ORDER BY piece.created DESC, piece.id DESC")
-    ]
+ORDERS = {"newest": "piece.created DESC, piece.id DESC", "name": "piece.name COLLATE NOCASE, piece.id"}
+
+
+def all_of(
+    db: sqlite3.Connection, search: str = "", order: str = "newest", most: int = -1, skip: int = 0
+) -> list[Piece]:
+    """The pieces on the shelf whose names hold some words, `most` of them from the one of a number on; -1 for all."""
+    rows = db.execute(
+        f"{_SELECT} WHERE {_ON_SHELF} ORDER BY {ORDERS.get(order, ORDERS['newest'])} LIMIT :most OFFSET :skip",
+        {"like": _like(search), "most": most, "skip": skip},
+    )
+    return [_piece(row) for row in rows]
+
+
+def names(db: sqlite3.Connection, search: str = "") -> dict[int, str]:
+    """Names of the pieces on the shelf by their numbers, without their settings."""
+    rows = db.execute(f"SELECT id, name FROM piece WHERE {_ON_SHELF}", {"like": _like(search)})
+    return {int(row["id"]): str(row["name"]) for row in rows}
+
+
+_ON_SHELF = "piece.deleted IS NULL AND piece.name LIKE :like ESCAPE '\\'"
+
+
+def _like(search: str) -> str:
+    escaped = "".join(f"\\{c}" if c in "\\%_" else c for c in search.strip())
+    return f"%{escaped}%"
 
 
 def get(db: sqlite3.Connection, piece_id: int) -> Piece | None:

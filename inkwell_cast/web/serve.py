@@ -71,7 +71,7 @@ def serve(
     engine = Lanes(workers.scheduler if workers else "")
     try:
         services = Services(Store(data_folder(chosen, demo)), engine)
-        if demo and not services.pieces.shelf():
+        if demo and not services.pieces.names():
             _await_kernels(engine, compiling)
             asyncio.run(add_demo(services, lambda name: print(f"Making the demo pieces: {name} …", flush=True)))
         address = f"{'https' if remote else 'http'}://{host}:{listener.getsockname()[1]}"

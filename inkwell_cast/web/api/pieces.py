@@ -1,11 +1,11 @@
 """Files, pieces, their settings and what checks find of them."""
 
 import secrets
-from typing import Any
+from typing import Annotated, Any
 
 import jsonpatch
 import jsonpointer
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Query, Request
 from pydantic import ValidationError
 from starlette.responses import Response
 
@@ -45,10 +45,17 @@ def take_from(request: Request, file: FileOnDisk) -> TakenFile:
 
 
 @router.get("/pieces")
-def all_pieces(request: Request) -> list[Piece]:
-    """Every piece on the shelf."""
+def all_pieces(
+    request: Request,
+    response: Response,
+    search: str = "",
+    limit: Annotated[int, Query(ge=1, le=1000)] = 100,
+    offset: Annotated[int, Query(ge=0, le=10**9)] = 0,
+) -> list[Piece]:
+    """The pieces whose names hold some words, the newest first; `X-Total-Count` says how many there are."""
     pieces = services_of(request).pieces
-    found = (pieces.get(entry[0].id) for entry in pieces.shelf())
+    found = (pieces.get(entry[0].id) for entry in pieces.shelf(search, "newest", limit, offset))
+    response.headers["X-Total-Count"] = str(len(pieces.names(search)))
     return [Piece.of(each) for each in found if each]
 
 

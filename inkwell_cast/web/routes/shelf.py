@@ -2,9 +2,10 @@
 
 import pathlib
 from functools import lru_cache
+from typing import Annotated
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Query, Request
 from pydantic import BaseModel
 from starlette.exceptions import HTTPException
 from starlette.responses import JSONResponse, RedirectResponse, Response
@@ -19,6 +20,8 @@ from .batches import batch_context
 cv2 = library("cv2")
 router = APIRouter()
 
+A_PAGE = 48  # pieces
+
 
 class FolderOnDisk(BaseModel):
     path: str
@@ -32,8 +35,17 @@ class PieceOfUploads(BaseModel):
 
 
 @router.get("/")
-def shelf(request: Request) -> Response:
-    return render(request, "shelf.html", entries=services_of(request).pieces.shelf(), **batch_context(request))
+def shelf(
+    request: Request, q: str = "", order: str = "newest", page: Annotated[int, Query(ge=1, le=10**6)] = 1
+) -> Response:
+    """A page of the shelf: pieces whose names hold some words, by when they were made or by name."""
+    pieces = services_of(request).pieces
+    found, every = len(pieces.names(q)), len(pieces.names())
+    pages = max(-(-found // A_PAGE), 1)
+    page = min(page, pages)
+    entries = pieces.shelf(q, order, A_PAGE, (page - 1) * A_PAGE)
+    shown = {"q": q, "order": order, "page": page, "pages": pages, "found": found, "every": every}
+    return render(request, "shelf.html", entries=entries, **shown, **batch_context(request))
 
 
 @router.get("/new")

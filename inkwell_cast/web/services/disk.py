@@ -22,8 +22,8 @@ class Disk:
         A file that two pieces have counts for both, and once in the sum.
         """
         with self.store.reading() as db:
-            live = {piece.id: piece.name for piece, *_ in self.services.pieces.shelf()}
-            files = {piece_id: disk.of_piece(db, piece_id) for piece_id in live}
+            live = self.services.pieces.names()
+            files = disk.of_pieces(db, live)
             gone = [dict(row) for row in disk.deleted_pieces(db)]
             gone_files = [disk.of_piece(db, row["id"]) for row in gone]
             gone_bakes = [dict(row) for row in disk.deleted_bakes(db)]
@@ -53,7 +53,7 @@ class Disk:
 
     def keep_proofs(self, kept: int) -> int:
         """Put aside all but the newest proofs of every piece; returns how many."""
-        return sum(self.services.bakes.keep_proofs(piece.id, kept) for piece, *_ in self.services.pieces.shelf())
+        return sum(self.services.bakes.keep_proofs(piece_id, kept) for piece_id in self.services.pieces.names())
 
     def empty(self) -> int:
         """Remove for good all that was deleted; returns the bytes that this frees."""

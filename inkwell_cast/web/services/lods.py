@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from ...core.bake.manifest import Manifest
 from ...core.base.errors import InputProblem
+from ...store import meshes, pieces
 from ...store.bakes import BakeRecord
 from ...store.pieces import Piece
 
@@ -31,12 +32,15 @@ class Lods:
 
     def of(self, piece_id: int) -> list[LodRow]:
         """The levels that share a file with a piece, its own among them, the finest first; none where it has none."""
-        own, files, _ = self.services.pieces.wanted(piece_id)
+        own = self.services.pieces.wanted(piece_id)[0]
         if not own.recipe.pairing.level:
             return []
-        held, rows = {row.sha256 for row in files}, list[LodRow]()
-        for piece, meshes, newest, _ in self.services.pieces.shelf():
-            if piece.recipe.pairing.level and held & {row.sha256 for row in meshes}:
+        with self.services.store.reading() as db:
+            sharing = [piece for other in meshes.pieces_with(db, piece_id) if (piece := pieces.get(db, other))]
+        rows = list[LodRow]()
+        for piece in sharing:
+            if piece.recipe.pairing.level:
+                newest, _ = self.services.bakes.newest(piece.id)
                 bake = self.services.bakes.get(newest.id) if newest else None
                 facts = bake.manifest if bake else None
                 rows.append(LodRow(int(piece.recipe.pairing.level), piece, facts, _wearable(bake)))

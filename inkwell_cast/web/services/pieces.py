@@ -36,13 +36,20 @@ class Pieces:
         self.services, self.store, self.uploads = services, services.store, services.uploads
         self._looked: dict[int, tuple[float, int]] = {}  # watched files by their row: what they were at the last look
 
-    def shelf(self) -> list[tuple[Piece, list[MeshRow], BakeRow | None, int]]:
-        """Every piece with its files, its newest finished bake and the number of those."""
+    def shelf(
+        self, search: str = "", order: str = "newest", most: int = -1, skip: int = 0
+    ) -> list[tuple[Piece, list[MeshRow], BakeRow | None, int]]:
+        """Pieces with their files, newest finished bake and the number of those; see `store.pieces.all_of`."""
         with self.store.reading() as db:
             return [
                 (p, meshes.of_piece(db, p.id), bakes.newest_done(db, p.id), bakes.count_done(db, p.id))
-                for p in pieces.all_of(db)
+                for p in pieces.all_of(db, search, order, most, skip)
             ]
+
+    def names(self, search: str = "") -> dict[int, str]:
+        """Names of the pieces on the shelf by their numbers."""
+        with self.store.reading() as db:
+            return pieces.names(db, search)
 
     def get(self, piece_id: int, most: int = RECENT) -> PieceRows | None:
         """A piece with its files and its newest bakes."""
