@@ -8,7 +8,7 @@ from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.store import pieces
 
 ROWS = {
-    "a newer version": ({"settle": {"limit": 1}, "reach": {"shade": "soft"}}, "settle, reach.shade is not known here"),
+    "a newer version": ({"settle": {"limit": 1}, "reach": {"shade": "soft"}}, "reach.shade, settle is not known here"),
     "out of range": ({"sheet": {"width": 99_999}}, "sheet.width 99999"),
     "a list in place of a group": ({"reach": [1, 2]}, "reach [1, 2]"),
 }

@@ -61,6 +61,16 @@ def test_a_proof_is_small_and_keeps_its_shape(width, height, expected):
     assert proof.proof() == proof
 
 
+def test_what_a_proof_shrank_comes_back_with_its_settings():
+    """Every number of rays is one of the recipe's, not only those of a map that someone thought of."""
+    whole = Recipe(sheet=Sheet(width=2048, height=1024, samples=16))
+    whole = whole.with_rays({which: 96 + n for n, which in enumerate(whole.rays)})
+    assert {group for group, _ in whole.rays} >= {"occlusion", "thickness", "glow", "light", "rounded"}
+    proof = whole.proof()
+    assert max(proof.rays.values()) <= 16
+    assert proof.as_large_as(whole) == whole
+
+
 @pytest.mark.parametrize(("padding", "texels"), [("auto", 4), ("fill", 768), (0, 0), (7, 7)])
 def test_padding_in_texels(padding, texels):
     assert Sheet(width=512, height=256, padding=padding).padding_texels(512, 256) == texels
