@@ -3,10 +3,9 @@ import subprocess
 
 import pytest
 
+from docs.tools.wheels import locked_for
 from inkwell_cast.cli import main
 from inkwell_cast.cli.shortcut import written
-
-from .wheels import locked_for
 
 
 @pytest.mark.parametrize(

@@ -9,7 +9,7 @@ from .undo import recipe_in, write
 
 
 @dataclass(frozen=True, slots=True)
-class Piece:
+class StoredPiece:
     """A piece as it stands; `undo` and `redo` say in words what one step back or forth would change, "" for nothing.
 
     `step` numbers the state of its settings. Where this version does not know them all, or some are out of range,
@@ -35,9 +35,9 @@ LEFT JOIN change AS next ON next.piece_id = piece.id AND next.step = piece.step 
 """
 
 
-def _piece(row: sqlite3.Row) -> Piece:
+def _piece(row: sqlite3.Row) -> StoredPiece:
     recipe, problem = recipe_in(row["recipe"])
-    return Piece(
+    return StoredPiece(
         row["id"],
         row["name"],
         recipe,
@@ -61,7 +61,7 @@ ORDERS = {"newest": "piece.created DESC, piece.id DESC", "name": "piece.name COL
 
 def all_of(
     db: sqlite3.Connection, search: str = "", order: str = "newest", most: int = -1, skip: int = 0
-) -> list[Piece]:
+) -> list[StoredPiece]:
     """The pieces on the shelf whose names hold some words, `most` of them from the one of a number on; -1 for all."""
     rows = db.execute(
         f"{_SELECT} WHERE {_ON_SHELF} ORDER BY {ORDERS.get(order, ORDERS['newest'])} LIMIT :most OFFSET :skip",
@@ -84,7 +84,7 @@ def _like(search: str) -> str:
     return f"%{escaped}%"
 
 
-def get(db: sqlite3.Connection, piece_id: int) -> Piece | None:
+def get(db: sqlite3.Connection, piece_id: int) -> StoredPiece | None:
     row = db.execute(f"{_SELECT} WHERE piece.id = ? AND piece.deleted IS NULL", (piece_id,)).fetchone()
     return _piece(row) if row else None
 

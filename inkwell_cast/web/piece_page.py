@@ -17,7 +17,7 @@ from ..core.settings.recipe import Recipe
 from ..core.settings.scopes import Value, in_force, object_scope, pair_scope, scopes
 from ..store.bakes import BakeRecord, BakeRow
 from ..store.meshes import MeshRow
-from ..store.pieces import Piece
+from ..store.pieces import StoredPiece
 from .services.pieces import AS_KNOWN, paired_of
 from .services.projects import ProjectFacts
 from .templating import STEPS, bake_facts, render, services_of, stale
@@ -38,7 +38,7 @@ class PiecePage:
 
     request: Request
     step: str
-    piece: Piece
+    piece: StoredPiece
     meshes: list[MeshRow]
     bakes: list[BakeRow]
     done_count: int
@@ -160,7 +160,7 @@ def page_of(request: Request, piece_id: int, step: str, bake_id: int | None = No
     return page
 
 
-def facts_of(request: Request, row: BakeRecord, piece: Piece, rows: list[MeshRow]) -> dict[str, Any]:
+def facts_of(request: Request, row: BakeRecord, piece: StoredPiece, rows: list[MeshRow]) -> dict[str, Any]:
     """What the views need to know of a finished bake."""
     return bake_facts(row, piece.recipe, rows, services_of(request).bakes.before(row))
 

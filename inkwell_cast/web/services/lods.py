@@ -8,7 +8,7 @@ from ...core.bake.manifest import Manifest
 from ...core.base.errors import InputProblem
 from ...store import meshes, pieces
 from ...store.bakes import BakeRecord
-from ...store.pieces import Piece
+from ...store.pieces import StoredPiece
 
 if TYPE_CHECKING:
     from .services import Services
@@ -19,7 +19,7 @@ class LodRow:
     """A level, its piece, and the manifest of its newest bake; wearable says whether others can wear its map."""
 
     level: int
-    piece: Piece
+    piece: StoredPiece
     facts: Manifest | None
     wearable: bool
 

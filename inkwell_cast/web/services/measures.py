@@ -12,7 +12,7 @@ from ...core.settings.staleness import CHECKS, COVERAGE
 from ...engine.messages import CheckPiece, Cover, MeasureReach, ProbeAt, SectionAt, TryFit
 from ...store.bakes import BakeRecord
 from ...store.meshes import MeshRow
-from ...store.pieces import Piece
+from ...store.pieces import StoredPiece
 from ..cache_keys import meshes_key, result_key
 
 if TYPE_CHECKING:
@@ -40,7 +40,7 @@ class Measures:
                 self._checks.pop(next(iter(self._checks)))
         return self._checks[key]
 
-    def checked(self, piece: Piece, rows: list[MeshRow]) -> list[Finding] | None:
+    def checked(self, piece: StoredPiece, rows: list[MeshRow]) -> list[Finding] | None:
         """The findings for a piece as it is, if they are known."""
         return self._checks.get(result_key(piece.recipe, rows, CHECKS))
 

@@ -17,7 +17,7 @@ from ...engine.messages import Source
 from ...store import bakes, meshes, pieces, undo
 from ...store.bakes import BakeRow
 from ...store.meshes import MeshRow
-from ...store.pieces import Piece
+from ...store.pieces import StoredPiece
 from ..local_paths import local_path
 from .uploads import Upload, mesh_facts
 
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 AS_KNOWN = "Open it with the version that made it, or on the shelf as far as this one knows it."
 RECENT = 12  # bakes that the drawer shows before more are asked for
-PieceRows = tuple[Piece, list[MeshRow], list[BakeRow]]
+PieceRows = tuple[StoredPiece, list[MeshRow], list[BakeRow]]
 
 
 class Pieces:
@@ -38,7 +38,7 @@ class Pieces:
 
     def shelf(
         self, search: str = "", order: str = "newest", most: int = -1, skip: int = 0
-    ) -> list[tuple[Piece, list[MeshRow], BakeRow | None, int]]:
+    ) -> list[tuple[StoredPiece, list[MeshRow], BakeRow | None, int]]:
         """Pieces with their files, newest finished bake and the number of those; see `store.pieces.all_of`."""
         with self.store.reading() as db:
             return [
@@ -262,7 +262,7 @@ def _parts(uploads: list[Upload]) -> list[Part]:
     return [Part(*names) for names in _objects(uploads)]
 
 
-def _guess(piece: Piece, rows: list[MeshRow], upload: Upload) -> Guess | None:
+def _guess(piece: StoredPiece, rows: list[MeshRow], upload: Upload) -> Guess | None:
     """The role that is guessed for a new file of a piece; None where names give it."""
     pairing = piece.recipe.pairing
     there = {row.file_name: mesh_facts(row.file_name, row.facts, pairing) for row in rows}
@@ -287,7 +287,7 @@ def refuse_half_a_piece(name: str, paired: Paired, alone: bool) -> None:
         )
 
 
-def paired_of(piece: Piece, rows: list[MeshRow]) -> Paired:
+def paired_of(piece: StoredPiece, rows: list[MeshRow]) -> Paired:
     """The pairs of a piece, from what is known of its files without opening them."""
     parts = [Part(row.file_name, part.name) for row in rows for part in row.facts.parts]
     recipe = mended(piece.recipe)

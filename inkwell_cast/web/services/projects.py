@@ -13,7 +13,7 @@ from ...core.settings.changes_in_words import every_change
 from ...core.settings.project import NAME, Project, find_project, handoffs_of, laid_over
 from ...core.settings.recipe import Recipe, refused_words
 from ...store.meshes import MeshRow
-from ...store.pieces import Piece
+from ...store.pieces import StoredPiece
 
 if TYPE_CHECKING:
     from .services import Services
@@ -38,7 +38,7 @@ class Projects:
     def __init__(self, services: "Services") -> None:
         self.services = services
 
-    def of(self, piece: Piece, rows: list[MeshRow]) -> ProjectFacts | None:
+    def of(self, piece: StoredPiece, rows: list[MeshRow]) -> ProjectFacts | None:
         """The project of a piece; None where its meshes lie in none, or nobody knows where they lie."""
         try:
             found = _found(row.place for row in rows)
@@ -62,7 +62,7 @@ class Projects:
         except (InputProblem, ValidationError):
             return Recipe()
 
-    def handoff_place(self, piece: Piece, rows: list[MeshRow]) -> str:
+    def handoff_place(self, piece: StoredPiece, rows: list[MeshRow]) -> str:
         """The folder that the project says for a piece's handoff, "" where none does."""
         try:
             places = [row.place for row in rows if row.place]

@@ -53,7 +53,7 @@ def recipe(**more):
 
 CHANGES = {
     "a pocket": {"pockets": [Pocket(centre=(0.3, 0.4, 0), radius=0.1, outward=0.001, inward=0.001)]},
-    "a stroke": {"nudges": [Stroke(points=[(0.6, 0.3, 0), (0.7, 0.3, 0)], radius=0.05, amount=0.1, kind="in")]},
+    "a stroke": {"nudges": [Stroke(points=[(0.6, 0.3, 0), (0.7, 0.3, 0)], radius=0.06, amount=0.19, kind="in")]},
     "a straightening": {
         "nudges": [Stroke(points=[(0.2, 0.7, 0)], radius=0.08, amount=1, kind="straighten", falloff=0.5)]
     },
