@@ -206,6 +206,7 @@ def shelf(files):
     return folder, ["--recipe", recipe, "--out", files / "out"]
 
 
+@pytest.mark.deep
 def test_a_batch_goes_on_after_a_failure_resumes_and_says_what_became_of_each(files, shelf, capsys):
     folder, options = shelf
     assert run("run", folder, *options, "--plan") == 3

@@ -66,6 +66,7 @@ def test_every_piece_is_baked_to_where_the_project_says_and_only_once(props, cap
     assert "Its handoff would go where that of" in capsys.readouterr().err
 
 
+@pytest.mark.deep
 def test_what_breaks_limits_or_density_is_told_with_exit_code_3(props, capsys):
     project(props)
     assert main(["project", "check", str(props)]) == 0
@@ -104,6 +105,7 @@ def test_a_plane_has_the_density_that_it_is_laid_out_with():
         assert list(found.values()) == pytest.approx([512 * span / side / centimetres], rel=1e-5)
 
 
+@pytest.mark.deep
 def test_a_command_finds_the_project_of_its_meshes_and_says_more(props, capsys):
     project(props)
     lamp = [str(props / "props/lamp" / name) for name in ("lamp-lp.obj", "lamp-hp.ply")]

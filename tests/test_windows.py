@@ -77,6 +77,7 @@ def test_a_bake_is_written_handed_off_and_handed_off_again(tmp_path):
     hand_off(finished, baked.assembly, warm, Handoff(existing="replace"), tmp_path / "out")
 
 
+@pytest.mark.deep
 def test_uploads_pieces_and_live_proofs_live_with_files_that_the_engine_has_mapped(services, ring_files):
     """The processes of the lanes keep meshes mapped; nothing that the page does tries to replace or delete those."""
     tokens = {}

@@ -170,7 +170,8 @@ def cage(studio: Studio) -> None:
     studio.set(GULL, lambda given: given["reach"].update(shape="fitted"))
     with studio.page(f"/pieces/{GULL}?step=cage", "cage") as page:
         page.wait_for_selector("#covered", state="attached")
-        page.wait_for_selector("#section.pinned path")  # the step opens at its worst or closest place
+        page.locator("#covered [data-place]").first.click()
+        page.wait_for_timeout(2500)
     studio.set(GULL, lambda given: given["reach"].update(shape="even"))
 
 

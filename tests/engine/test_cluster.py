@@ -180,6 +180,7 @@ def test_a_band_that_ends_every_worker_is_cut_in_two(cluster, meshes, once):
     cluster._client.run(as_it_was)
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize("trouble", [slow, cramped, asked_by_native_code])
 def test_the_same_bytes_with_a_worker_that_is(trouble, cluster, meshes, once):
     chosen = next(iter(cluster._client.scheduler_info()["workers"]))
@@ -187,6 +188,7 @@ def test_the_same_bytes_with_a_worker_that_is(trouble, cluster, meshes, once):
     same(once, bake(recipe(), meshes, remote=cluster).images)
 
 
+@pytest.mark.deep
 def test_the_same_bytes_when_workers_and_meshes_are_lost_and_another_joins_late(local, cluster, meshes, once, theirs):
     cluster._client.run(instead(slow), "")
     for path in theirs.iterdir():
@@ -343,6 +345,7 @@ def test_whole_pieces_of_a_batch_are_baked_by_workers_as_here(local, ring_files,
     assert files[0]
 
 
+@pytest.mark.deep
 def test_a_full_bake_of_the_page_is_traced_there(local, meshes, once, tmp_path):
     sources = []
     for mesh in (meshes.lows[0], meshes.highs[0]):

@@ -23,6 +23,7 @@ def violations(page: Page, rules: list[str]) -> list[str]:
     ]
 
 
+@pytest.mark.deep
 def test_no_page_or_state_breaks_a_rule(alive: Page, server, ring_files):
     page, wrong = alive, {}
 

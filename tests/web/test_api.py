@@ -239,6 +239,7 @@ def test_a_server_for_others_speaks_tls_and_prints_its_first_token(tmp_path, cap
         process.wait(20)
 
 
+@pytest.mark.deep
 def test_every_answer_is_as_it_is_described(services):
     """Hundreds of requests made from the description, most of them wrong, break nothing."""
     app = create_app(services)

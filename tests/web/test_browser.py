@@ -81,6 +81,7 @@ def test_a_path_that_is_typed_while_another_file_is_read_stays(quiet: Page, serv
     expect(page.get_by_label("Path")).to_have_value(str(ring_files[1]))
 
 
+@pytest.mark.deep
 def test_a_high_of_other_units_is_shown_in_place_before_it_is_laid_there(quiet: Page, server, ring_files, tmp_path):
     page, high = quiet, read_mesh(ring_files[1])
     matrix = np.array([[100, 0, 0, 0], [0, 0, 100, 0], [0, -100, 0, 0], [0, 0, 0, 1]], float)
@@ -177,6 +178,7 @@ def test_the_keyboard_and_settings_that_are_out_of_range(quiet: Page, ring):
     expect(page.locator("#sheet-fact")).to_contain_text("64 × 64")
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize("size", [(1280, 800), (1920, 1080)])
 def test_nothing_runs_off_the_window(quiet: Page, ring, size):
     page = quiet
@@ -347,6 +349,7 @@ def test_the_cage_is_brushed_and_a_stroke_undone(quiet: Page, ring):
     expect(page.get_by_text("1 stroke", exact=True)).to_be_hidden()
 
 
+@pytest.mark.deep
 def test_a_bake_that_ends_while_the_panel_is_fetched_is_shown_all_the_same(quiet: Page, ring):
     page = quiet
     open_ring(page, ring)
@@ -362,6 +365,7 @@ def test_a_bake_that_ends_while_the_panel_is_fetched_is_shown_all_the_same(quiet
     expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize("moment", ["htmx:beforeRequest", "htmx:afterSwap"])
 def test_a_bake_whose_box_is_replaced_is_shown_all_the_same(quiet: Page, ring, moment):
     """A panel that was asked for before brings an idle box, before the bake's answer is there or just after."""

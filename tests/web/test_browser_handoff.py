@@ -4,6 +4,7 @@ import json
 import re
 import zipfile
 
+import pytest
 from playwright.sync_api import Page, expect
 
 from .browser import SLOW, full_bake, make_piece, open_ring, ready, set_size, unfold
@@ -22,6 +23,7 @@ def to_handoff(page: Page) -> None:
     expect(page.get_by_role("heading", name="Handoff")).to_be_visible()
 
 
+@pytest.mark.deep
 def test_from_meshes_to_a_packed_handoff(quiet: Page, server, ring_files, tmp_path):
     page = quiet
     to_a_baked_piece(page, server, ring_files)
@@ -85,6 +87,7 @@ def test_from_meshes_to_a_packed_handoff(quiet: Page, server, ring_files, tmp_pa
     assert zipfile.ZipFile(tmp_path / "a.zip").testzip() is None
 
 
+@pytest.mark.deep
 def test_a_receiver_of_one_s_own_and_a_refused_file(quiet: Page, server, ring_files, tmp_path):
     page = quiet
     to_a_baked_piece(page, server, ring_files)
@@ -105,6 +108,7 @@ def test_a_receiver_of_one_s_own_and_a_refused_file(quiet: Page, server, ring_fi
     expect(page.get_by_label("Receiver", exact=True).locator("option", has_text="For doors")).to_have_count(1)
 
 
+@pytest.mark.deep
 def test_a_piece_travels_and_a_batch_runs_from_the_shelf(quiet: Page, server, ring_files, tmp_path):
     page = quiet
     to_a_baked_piece(page, server, ring_files)

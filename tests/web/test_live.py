@@ -59,6 +59,7 @@ def test_the_map_follows_every_change_and_says_what_is_of_an_older_state(alive: 
     np.testing.assert_array_equal(picture, expected)
 
 
+@pytest.mark.deep
 def test_a_newer_change_ends_what_an_older_one_began(alive: Page, services, ring):
     page = alive
     open_ring(page, ring)
@@ -115,6 +116,7 @@ def test_it_is_held_still_on_wish_and_p_keeps_one_by_hand(alive: Page, services,
     assert services.bakes.newest(1)[0].id > first.id
 
 
+@pytest.mark.deep
 def test_a_proof_that_is_named_or_compared_stays(alive: Page, services, ring):
     page = alive
     open_ring(page, ring)
@@ -137,6 +139,7 @@ def test_a_proof_that_is_named_or_compared_stays(alive: Page, services, ring):
     expect(page.locator(".bakes > li")).to_have_count(3)
 
 
+@pytest.mark.deep
 def test_a_tab_that_was_left_shows_what_changed_elsewhere(alive: Page, context, ring):
     page = alive
     open_ring(page, ring)
@@ -153,6 +156,7 @@ def test_a_tab_that_was_left_shows_what_changed_elsewhere(alive: Page, context, 
     expect(page.locator("#live-words")).to_have_text(re.compile(r"^\d+\.\d\d°"), timeout=SLOW)
 
 
+@pytest.mark.deep
 def test_files_are_read_and_looked_at_during_a_long_bake_which_is_listed_and_stopped(
     alive: Page, server, services, ring_files, ring
 ):
@@ -226,6 +230,7 @@ def test_a_folder_is_taken_with_all_that_can_be_read_in_it(alive: Page, server, 
     assert files == ["a_low.obj", "a_high.ply"]
 
 
+@pytest.mark.deep
 def test_the_tour_goes_through_five_steps_and_is_offered_once(alive: Page, ring):
     page = alive
     open_ring(page, ring)
@@ -283,6 +288,7 @@ def stays_when_chosen(page, step):
     expect(page.locator("#panel h1")).to_have_text(step)
 
 
+@pytest.mark.deep
 def test_newer_figures_never_bring_back_a_step_that_was_left(alive: Page, services, ring):
     """The panel of Review is fetched anew when a proof is done; Cage is chosen while that is under way."""
     page = alive
@@ -300,6 +306,7 @@ def test_newer_figures_never_bring_back_a_step_that_was_left(alive: Page, servic
     stays_when_chosen(page, "Cage")
 
 
+@pytest.mark.deep
 def test_the_review_of_an_ended_bake_never_takes_away_a_step_that_was_chosen(quiet: Page, ring):
     page = quiet
     open_ring(page, ring)
@@ -311,6 +318,7 @@ def test_the_review_of_an_ended_bake_never_takes_away_a_step_that_was_chosen(qui
     stays_when_chosen(page, "Basis")
 
 
+@pytest.mark.deep
 def test_a_full_bake_that_ends_after_a_live_proof_began_is_what_is_shown(alive: Page, services, ring):
     """Both are of the same settings; the bake was asked for first and is the larger."""
     page = alive

@@ -125,6 +125,7 @@ def test_what_is_removed_for_good_frees_its_disk_at_once(client, piece, services
     assert not [path for path in services.store.files.folder.glob("??/*") if path.is_file()]
 
 
+@pytest.mark.deep
 def test_only_the_newest_proofs_are_kept_on_wish(client, piece, services):
     for _ in range(3):
         services.bakes.start(piece_id_of(piece), True)

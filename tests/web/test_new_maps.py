@@ -2,6 +2,7 @@
 
 import re
 
+import pytest
 from playwright.sync_api import Page, expect
 
 from inkwell_cast.core.settings.map_names import OF_LOWS_ALONE
@@ -9,6 +10,7 @@ from inkwell_cast.core.settings.map_names import OF_LOWS_ALONE
 from .browser import SLOW, ready, set_size
 
 
+@pytest.mark.deep
 def test_a_low_on_its_own_needs_no_sculpt_and_light_is_set_in_words(quiet: Page, server, services, ring_files):
     page = quiet
     page.goto(f"{server}/new")

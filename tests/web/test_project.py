@@ -24,6 +24,7 @@ def at_home(client, ring_files, tmp_path):
     return client.post("/pieces", json={"name": "Ring of rope", "roles": roles}).json()["address"], tmp_path
 
 
+@pytest.mark.deep
 def test_a_piece_begins_with_its_project_and_goes_where_that_says(quiet: Page, server, at_home, services, client):
     page, (address, folder) = quiet, at_home
     page.goto(f"{server}{address}?step=meshes&plain")

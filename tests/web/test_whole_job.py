@@ -87,6 +87,7 @@ IN_SIGHT = """() => {
 }"""
 
 
+@pytest.mark.deep
 def test_at_first_look_no_step_has_more_than_seven_controls(alive: Page, ring):
     page, wrong = alive, {}
     page.set_viewport_size({"width": 1280, "height": 800})
@@ -202,6 +203,7 @@ def test_what_the_graphics_driver_dropped_is_drawn_again(quiet: Page, server, pi
     assert np.abs(picture_other_than(page, before, differs=False) - before).max() < DIFFERS
 
 
+@pytest.mark.deep
 def test_marks_that_come_after_their_finding_was_closed_are_not_drawn(quiet: Page, server, ring_files, tmp_path):
     page, high = quiet, read_mesh(ring_files[1])
     write_mesh(tmp_path / "ring_high.ply", subset(high, np.arange(len(high.triangles)) > 400))

@@ -80,6 +80,7 @@ def test_levels_that_share_their_uvs_wear_the_maps_of_the_first(ring):
     assert shared[2].facts.seen > own[2].facts.seen + 1  # normals of another low, in its own basis
 
 
+@pytest.mark.deep
 def test_the_command_writes_a_folder_a_level_and_a_table(ring, tmp_path, capsys):
     for low in ring.lows:
         write_mesh(tmp_path / f"{low.name}.obj", low)

@@ -380,6 +380,7 @@ def three_sheets():
     return replace(low, uvs=(replace(low.uvs[0], values=uvs),))
 
 
+@pytest.mark.deep
 def test_the_glb_passes_the_public_validator(ring, tmp_path):
     places = [handed(ring, tmp_path / "one").path / "Ring_of_rope_low.glb"]
     for n, (recipe, low) in enumerate(

@@ -77,6 +77,7 @@ def test_a_damaged_picture_is_refused_by_name(tmp_path, name):
         read_picture(tmp_path / "a.gif")
 
 
+@pytest.mark.deep
 def test_float_formats_hold_scene_units_and_the_views_a_preview(tmp_path):
     step = grid_mesh(400, 2, lambda u, v: (u, v, np.where(u < 0.5, 0.25, -0.15)), "high")
     for name, depth in (("exr", 32), ("exr", 16), ("tiff", 32)):
@@ -153,6 +154,7 @@ def test_a_psd_holds_its_layers_in_folders_with_masks(tmp_path):
     assert (seen[5, 5].tolist(), seen[5, 20].tolist()) == ([255, 0, 0], [90, 90, 90])
 
 
+@pytest.mark.deep
 def test_a_bake_writes_a_layer_for_each_material(tmp_path):
     left = grid_mesh(1, 1, lambda u, v: (0.4 * u, v, 0.1 + 0 * u))
     right = grid_mesh(1, 1, lambda u, v: (0.4 + 0.6 * u, v, 0.1 + 0 * u))

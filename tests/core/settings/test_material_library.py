@@ -91,6 +91,7 @@ def test_an_assignment_casts_no_ray():
     assert colors_at(again)[0] == "#ff8000"
 
 
+@pytest.mark.deep
 def test_the_layered_file_has_a_folder_a_channel_with_a_masked_layer_a_material(tmp_path):
     library = Library(channels=["Colour", "Roughness"], materials=[BRASS, GLASS])
     library = material_library.assign(
