@@ -79,6 +79,13 @@ class SheetFacts(BaseModel):
     heat: str = ""  # a picture of the angles as seen (`likeness.stored`), beside the previews
     parallax: str = ""  # the same of what no map cures
 
+    @classmethod
+    def unbaked(cls, width: int, height: int, pairs: list[str], name: str = "") -> "SheetFacts":
+        """A sheet whose rays are not cast yet, for names and plans."""
+        return cls(
+            name=name, width=width, height=height, coverage=0, texels=0, missed_texels=0, shared_texels=0, pairs=pairs
+        )
+
 
 class PairFacts(BaseModel):
     """A pair: its parts by role, how its cage mesh was in force (`cage.CageForm`), if it has one, and its likeness.

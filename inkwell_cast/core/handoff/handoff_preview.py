@@ -92,16 +92,7 @@ def preview_handoff(assembly: Assembly, piece: str, handoff: Handoff, target: pa
 def _facts(assembly: Assembly, sheet: SheetPlan) -> SheetFacts:
     on_it = dict.fromkeys(assembly.low_pair[sheet.triangles].tolist())
     pairs = [assembly.paired.pairs[n].name for n in on_it]
-    return SheetFacts(
-        name=sheet.name,
-        width=sheet.width,
-        height=sheet.height,
-        coverage=0,
-        texels=0,
-        missed_texels=0,
-        shared_texels=0,
-        pairs=pairs,
-    )
+    return SheetFacts.unbaked(sheet.width, sheet.height, pairs, sheet.name)
 
 
 def _add_what_becomes(told: HandoffPreview, planned: list[Planned], handoff: Handoff, target: pathlib.Path) -> None:

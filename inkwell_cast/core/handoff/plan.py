@@ -133,16 +133,7 @@ def refuse_unready(handoff: Handoff, piece: str, recipe: Recipe, target: pathlib
     refuse_tangent_basis(piece, handoff.vertex_map)
     asked = handoff.model_copy(update={"existing": existing})
     refuse_place(asked, piece, target, [])
-    sheet = SheetFacts(
-        name="",
-        width=recipe.sheet.width,
-        height=recipe.sheet.height,
-        coverage=0,
-        texels=0,
-        missed_texels=0,
-        shared_texels=0,
-        pairs=[],
-    )
+    sheet = SheetFacts.unbaked(recipe.sheet.width, recipe.sheet.height, [])
     several = recipe.sheet.split != "one"  # then their names tell sheets apart, which are not known yet
     check_pattern(handoff.pattern)
     if not several:

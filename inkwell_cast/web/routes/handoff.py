@@ -48,15 +48,8 @@ def handoff_context(request: Request, page: PiecePage) -> dict[str, Any]:
         if shown and manifest:
             names = plan(recipe.handoff, piece.name, shown.recipe, manifest.sheets, manifest.maps, day)
         else:
-            sheet = SheetFacts(
-                name="",
-                width=recipe.sheet.width,
-                height=recipe.sheet.height,
-                coverage=0,
-                texels=0,
-                missed_texels=0,
-                shared_texels=0,
-                pairs=[pair.name for pair in page.paired.pairs],
+            sheet = SheetFacts.unbaked(
+                recipe.sheet.width, recipe.sheet.height, [pair.name for pair in page.paired.pairs]
             )
             names = example(recipe.handoff, piece.name, recipe, [sheet], day)
     except InputProblem as refused:
