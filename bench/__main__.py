@@ -113,6 +113,15 @@ def casting_rows(f: dict[str, Any]) -> list[Row]:
             "≤ 1",
             f"error of adaptive 64 against plain 64 over that of plain 16, with {f['adaptive']['rays_over_plain_64']:.0%} of the rays of plain 64; 512²",
         ),
+        *map_rows(f),
+        ("Change of basis at 2048²", f"{m['basis_seconds']:.2f} s", "≤ 0.5 s", "without a ray"),
+    ]
+
+
+def map_rows(f: dict[str, Any]) -> list[Row]:
+    """What maps of many rays cost, and a proof and its looks."""
+    m = f["maps"]
+    return [
         (
             "Occlusion efficiency",
             f"{m['occlusion_over_bare']:.2f}",
@@ -145,13 +154,12 @@ def casting_rows(f: dict[str, Any]) -> list[Row]:
         ),
         *looking_rows(f["looking"], f["looking_large"]),
         *live_rows(f["live"]),
-        ("Change of basis at 2048²", f"{m['basis_seconds']:.2f} s", "≤ 0.5 s", "without a ray"),
     ]
 
 
 def reading_rows(f: dict[str, Any]) -> list[Row]:
     """Files, large sculpts and checks."""
-    s, u, t, k, rows = f["scale"], f["first_use"], f["taking_in"], f["checks_large"], list[Row]()
+    s, u, k, rows = f["scale"], f["first_use"], f["checks_large"], list[Row]()
     for suffix, target in (("ply", "≤ 2"), ("glb", "≤ 2")):
         r = f["reading"][suffix]
         rows.append(
@@ -186,6 +194,14 @@ def reading_rows(f: dict[str, Any]) -> list[Row]:
             "≤ 20 s",
             f"a first time, warm kernels; peak {k['peak_gigabytes']:.1f} GB (aim 4)",
         ),
+        *stand_in_rows(f["taking_in"]),
+    ]
+    return rows
+
+
+def stand_in_rows(t: dict[str, Any]) -> list[Row]:
+    """What a large sculpt costs before it is drawn."""
+    return [
         (
             f"Stand-in of {t['triangles'] / 1e6:.0f} M triangles",
             f"{t['stand_in_seconds']:.1f} s",
@@ -200,7 +216,6 @@ def reading_rows(f: dict[str, Any]) -> list[Row]:
             f"every triangle within a tenth of its radius; within four tenths, through a stand-in of that place, {t['nearer_stand_in_seconds']:.1f} s",
         ),
     ]
-    return rows
 
 
 def large_rows(m: dict[str, Any]) -> list[Row]:
@@ -267,6 +282,13 @@ def waiting_rows(f: dict[str, Any]) -> list[Row]:
             "",
             f"{g['piece_megabytes']:.0f} MB; opened and checked in {g['open_seconds']:.2f} s",
         ),
+        *start_rows(u, s),
+    ]
+
+
+def start_rows(u: dict[str, Any], s: dict[str, Any]) -> list[Row]:
+    """From a command to its answer."""
+    return [
         ("Later starts", f"{u['later_seconds']:.1f} s", "≤ 2 s", "import and kernels from disk"),
         ("`--help`", f"{s['help_seconds']:.2f} s", "≤ 0.3 s", "best of three, from the command to its end"),
         (

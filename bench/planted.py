@@ -110,6 +110,7 @@ def assets() -> Iterator[Asset]:
     yield from leaning()
     yield from on_planes()
     yield from parts()
+    yield from mirrored()
     yield from more()
 
 
@@ -231,13 +232,17 @@ def parts() -> Iterator[Asset]:
             "sculpt.ply",
         )
         yield Asset(f"{wrong} for {name}", low, high, (0.02, 0.02), told_by("alone"), True, apart=True)
+    yield shading_wall()
+
+
+def shading_wall() -> Asset:
     wall = plane(2)
     at = wall.positions
     stands = replace(wall, positions=np.stack([0 * at[:, 0], at[:, 0], at[:, 1] + 0.02], axis=1).astype(np.float32))
     named = [(laid(plane(2), 0.5, (0, 0)), "floor"), (laid(stands, 0.45, (0.5, 0.5)), "wall")]
     low = merge([replace(mesh, object_names=(f"{name}_low",)) for mesh, name in named], "all.ply")
     high = merge([bare(replace(mesh, object_names=(f"{name}_high",))) for mesh, name in named], "sculpt.ply")
-    yield Asset(
+    return Asset(
         "a wall that shades the floor",
         low,
         high,
@@ -249,7 +254,7 @@ def parts() -> Iterator[Asset]:
     )
 
 
-def more() -> Iterator[Asset]:
+def mirrored() -> Iterator[Asset]:
     floor = ribbed("floor", 0.002, across=1)
     turned = np.diag([-1.0, 1.0, 1.0]).astype(np.float32)
     other = laid(plane(2, name="left"), 0.9, (0, 0))
@@ -260,11 +265,11 @@ def more() -> Iterator[Asset]:
         ],
         "low",
     )
-    mirrored = replace(floor, positions=floor.positions @ turned, triangles=floor.triangles[:, ::-1].copy())
-    values = (mirrored.normals.values @ turned).astype(np.float32)
-    corners = mirrored.normals.corners[:, ::-1].copy()
-    mirrored = replace(mirrored, normals=replace(mirrored.normals, values=values, corners=corners))
-    yield Asset("mirrored halves that share a sheet", halves, merge([floor, mirrored], "high"), (0.02, 0.02))
+    other_half = replace(floor, positions=floor.positions @ turned, triangles=floor.triangles[:, ::-1].copy())
+    values = (other_half.normals.values @ turned).astype(np.float32)
+    corners = other_half.normals.corners[:, ::-1].copy()
+    other_half = replace(other_half, normals=replace(other_half.normals, values=values, corners=corners))
+    yield Asset("mirrored halves that share a sheet", halves, merge([floor, other_half], "high"), (0.02, 0.02))
     yield Asset(
         "one half inside out",
         merge(
@@ -274,11 +279,15 @@ def more() -> Iterator[Asset]:
             ],
             "low",
         ),
-        merge([floor, mirrored], "high"),
+        merge([floor, other_half], "high"),
         (0.02, 0.02),
         told_by("back"),
         True,
     )
+
+
+def more() -> Iterator[Asset]:
+    floor = ribbed("floor", 0.002, across=1)
     yield Asset("walls of a slot", *slot(0.1, 0.04), (0.3, 0.02), told_by("other", "farther"), True)
     yield Asset("walls of a narrow slot", *slot(0.05, 0.02), (0.15, 0.01), told_by("other", "farther"), True)
     yield Asset("low that strays", moved(plane(2), (0, 0, 0.1)), floor, (0.02, 0.02), told_by("outside"), True)

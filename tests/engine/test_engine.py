@@ -1,5 +1,3 @@
-import contextlib
-import multiprocessing
 import os
 import signal
 import threading
@@ -20,19 +18,17 @@ from inkwell_cast.engine.messages import (
     PEEK,
     BakeInto,
     CheckPiece,
-    Done,
     Draw,
     Export,
-    Failed,
     Load,
     ProbeAt,
     SectionAt,
     Source,
-    Told,
 )
 from inkwell_cast.engine.ticket import JobFailed, State
 
 from ..shapes import torus
+from .waiting import wait
 
 LONG = Recipe(sheet=Sheet(width=4096, height=4096, samples=16), output=Output(maps=["normal"]))
 SHORT = Recipe(sheet=Sheet(width=64, height=64, samples=1), output=Output(maps=["normal"]))
@@ -54,10 +50,6 @@ def sources(tmp_path_factory):
         write_packed(path, replace(mesh, name=f"ring_{role}.ply", object_names=(f"ring_{role}",)))
         found.append(Source(str(path), f"ring_{role}.ply", sha256_of(path)))
     return found
-
-
-def wait(ticket, seconds=300):
-    return ticket.future.result(timeout=seconds)
 
 
 def test_bakes_tell_their_progress_and_keep_the_scene_warm(engine, sources, tmp_path):
@@ -229,37 +221,6 @@ def test_books_that_cannot_be_written_harm_no_job(engine, sources, tmp_path):
         wait(engine.submit(Load(str(tmp_path / "nothing_here.obj"), "nothing_here.obj", "x"), full, full))
 
 
-class Stuttering(Engine):
-    """An engine whose process first repeats an old answer, then says what cannot be understood, then answers."""
-
-    def _spawn(self):
-        self._pipe, theirs = multiprocessing.Pipe()
-        self._process, self._cancel = threading.current_thread(), threading.Event()
-
-        def serve():
-            with contextlib.suppress(EOFError):
-                while True:
-                    self.reply(theirs, theirs.recv())
-
-        threading.Thread(target=serve, daemon=True).start()
-
-    def reply(self, pipe, asked):
-        pipe.send(Done(asked.number - 1, "stale"))
-        pipe.send(Told(asked.number + 7, "stale", 0.5))
-        pipe.send(Done(asked.number, asked.job))
-
-    def _end_process(self):
-        self._process = None
-
-
-def test_an_answer_to_another_job_is_dropped():
-    engine, told = Stuttering(), []
-    for job in (Load("first", "a.obj", "b"), Load("second", "a.obj", "b")):
-        assert wait(engine.submit(job, lambda stage, share: told.append(stage))) == job
-    assert told == []
-    engine.close()
-
-
 def test_a_caller_that_went_away_does_not_stop_the_engine(engine, sources, tmp_path):
     first = running(engine, sources, tmp_path)
     waiting = engine.submit(BakeInto(SHORT, sources, str(tmp_path)))
@@ -339,104 +300,3 @@ def test_checks_give_way_to_a_file_and_end_all_the_same(engine, sources, tmp_pat
     bake.stop()
     assert wait(tickets[0]) == []
     assert order == ["file", "checks"]
-
-
-class GivingWay(Stuttering):
-    """An engine whose process works at its first job until it is told to stop."""
-
-    def __init__(self):
-        self.begun = []
-        super().__init__()
-
-    def reply(self, pipe, asked):
-        self.begun.append(type(asked.job).__name__)
-        if len(self.begun) == 1:
-            self._cancel.wait(10)
-            pipe.send(Failed(asked.number, "cancelled", "Cancelled."))
-        else:
-            pipe.send(Done(asked.number, "done"))
-
-
-def test_a_job_that_gave_way_begins_again_after_what_was_more_urgent():
-    engine = GivingWay()
-    checks = engine.submit(CheckPiece(SHORT, []))
-    while not engine.begun:
-        time.sleep(0.01)
-    file = engine.submit(Load("a", "a.obj", "b"))
-    assert wait(file, 10) == "done"
-    assert wait(checks, 10) == "done"
-    assert engine.begun == ["CheckPiece", "Load", "CheckPiece"]
-    engine.close()
-
-
-def test_a_job_that_gives_up_by_itself_is_not_begun_for_ever():
-    """Only what gives way is begun again."""
-
-    class GivingUp(Stuttering):
-        def reply(self, pipe, asked):
-            pipe.send(Failed(asked.number, "cancelled", "Cancelled."))
-
-    engine = GivingUp()
-    with pytest.raises(JobFailed, match=r"Cancelled\."):
-        wait(engine.submit(Load("a", "a.obj", "b")), 10)
-    engine.close()
-
-
-def test_what_a_job_waited_is_no_part_of_its_pace():
-    engine = GivingWay()
-    first = engine.submit(CheckPiece(SHORT, []))
-    while not engine.begun:
-        time.sleep(0.01)
-    second = engine.submit(CheckPiece(SHORT, []))
-    handed_in = second.pace.began
-    time.sleep(0.3)
-    first.stop()
-    assert wait(second, 10) == "done"
-    assert second.pace.began >= handed_in + 0.3
-    engine.close()
-
-
-class Holding(GivingWay):
-    """One whose process holds its second job until it is let go."""
-
-    def __init__(self):
-        self.let_go = threading.Event()
-        super().__init__()
-
-    def reply(self, pipe, asked):
-        if len(self.begun) == 1:
-            self.let_go.wait(10)
-        super().reply(pipe, asked)
-
-
-def gave_way(engine):
-    """Checks that gave way to a file, which is at work now."""
-    checks = engine.submit(CheckPiece(SHORT, []))
-    while not engine.begun:
-        time.sleep(0.01)
-    file = engine.submit(Load("a", "a.obj", "b"))
-    while checks.state is not State.WAITING:
-        time.sleep(0.01)
-    return checks, file
-
-
-def test_a_job_that_gave_way_is_stopped_while_it_waits():
-    engine = Holding()
-    checks, file = gave_way(engine)
-    checks.stop()
-    with pytest.raises(JobFailed, match=r"Cancelled\."):
-        wait(checks, 5)
-    engine.let_go.set()
-    assert wait(file, 10) == "done"
-    assert engine.begun == ["CheckPiece", "Load"]
-    engine.close()
-
-
-def test_closing_tells_those_who_wait():
-    engine = Holding()
-    waiting = [*gave_way(engine), engine.submit(CheckPiece(SHORT, []))]
-    engine.close()
-    late = engine.submit(Load("a", "a.obj", "b"))
-    for ticket in (*waiting, late):
-        with pytest.raises(JobFailed, match="closed"):
-            wait(ticket, 1)
