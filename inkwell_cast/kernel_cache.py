@@ -2,10 +2,11 @@
 
 Numba looks for a kernel by its own file alone, though functions and constants of other modules are compiled into it.
 So the folder is named by a hash of all sources that take part and of the versions of the compiler and the ray library:
-after a change nothing old is found. Set just before Numba is imported; folders of older states are removed once the new
-one is filled.
+after a change nothing old is found, and installations of the same sources share one. Set just before Numba is imported;
+each installation says in a folder that it uses it, and what none uses any more is removed once a new one is filled.
 """
 
+import contextlib
 import hashlib
 import importlib.metadata
 import os
@@ -17,7 +18,8 @@ import time
 
 PREFIX = "kernels-"
 LIBRARIES = ("numba", "llvmlite", "numpy", "embreex")
-KEPT_DAYS = 30  # of folders whose installation is gone
+USED_BY = "used-by-"  # files that name an installation
+KEPT_DAYS = 30  # of folders whose installations are gone
 HERE = pathlib.Path(__file__).resolve().parent
 COMPILED = re.compile(rb"^from \.+(?:base\.)?kernels import\b", re.MULTILINE)
 IMPORTS = re.compile(rb"^from (\.+)([\w.]*) import (\([^)]*\)|[^\n]*)", re.MULTILINE)
@@ -68,7 +70,7 @@ def folder() -> pathlib.Path:
 
     It lies in INKWELL_CAST_KERNELS, else in NUMBA_CACHE_DIR, else where this system keeps a user's caches.
     """
-    return _root() / f"{PREFIX}{hashlib.sha256(str(HERE).encode()).hexdigest()[:8]}-{state()}"
+    return _root() / f"{PREFIX}{state()}"
 
 
 def _root() -> pathlib.Path:
@@ -113,14 +115,32 @@ def use_with_numba() -> None:
         sys.meta_path.insert(0, _Before())  # type: ignore[arg-type]
 
 
-def remove_older() -> None:
-    """Remove what earlier states of this installation left, and what nobody has touched for long."""
+def note_use() -> None:
+    """Note in `folder` that this installation uses it, where it can be written."""
+    note = _mine(folder())
+    if not note.exists():
+        with contextlib.suppress(OSError):
+            note.parent.mkdir(parents=True, exist_ok=True)
+            note.write_text(str(HERE), encoding="utf-8")
+
+
+def _mine(of: pathlib.Path) -> pathlib.Path:
+    return of / f"{USED_BY}{hashlib.sha256(str(HERE).encode()).hexdigest()[:16]}"
+
+
+def remove_unused() -> None:
+    """Remove what only earlier states of this installation used, and what nobody uses and has touched for long."""
     current = folder()
-    mine = current.name[: -len(state())]
     for other in current.parent.glob(f"{PREFIX}*"):
+        if other == current:
+            continue
+        mine = _mine(other)
+        left = mine.exists()
         try:
+            mine.unlink(missing_ok=True)
+            used = any(pathlib.Path(note.read_text(encoding="utf-8")).exists() for note in other.glob(f"{USED_BY}*"))
             old = time.time() - other.stat().st_mtime > KEPT_DAYS * 86400
         except OSError:
             continue
-        if other != current and (old or other.name.startswith(mine)):
+        if not used and (left or old):
             shutil.rmtree(other, ignore_errors=True)

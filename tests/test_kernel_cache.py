@@ -32,8 +32,8 @@ def copied(tmp_path):
     return tmp_path
 
 
-def run(folder):
-    named = {"PYTHONPATH": str(folder), "INKWELL_CAST_KERNELS": str(folder / "kernels")}
+def run(folder, kernels=None):
+    named = {"PYTHONPATH": str(folder), "INKWELL_CAST_KERNELS": str(kernels or folder / "kernels")}
     environment = {k: v for k, v in os.environ.items() if k != "NUMBA_CACHE_DIR"} | named
     done = subprocess.run([sys.executable, "-c", PROGRAM], capture_output=True, text=True, env=environment, cwd=folder)
     assert done.returncode == 0, done.stderr
@@ -57,15 +57,30 @@ def test_a_change_in_another_module_is_seen(copied):
     assert other != place
 
 
-def test_folders_of_older_states_are_removed_and_no_others(tmp_path, monkeypatch):
+def test_folders_that_only_earlier_states_of_this_installation_used_are_removed(tmp_path, monkeypatch):
     monkeypatch.setenv("INKWELL_CAST_KERNELS", str(tmp_path))
+    kernel_cache.note_use()
     current = kernel_cache.folder()
-    older = current.name[: -len(kernel_cache.state())] + "0" * 16
-    names = [current.name, older, "kernels-00000000-0000000000000000", "else"]
-    for name in names:
+    (mine,) = current.iterdir()
+    for name, users in (("kernels-mine", [mine.name]), ("kernels-both", [mine.name, "used-by-0"]), ("kernels-new", [])):
         (tmp_path / name).mkdir()
-    kernel_cache.remove_older()
-    assert sorted(path.name for path in tmp_path.iterdir()) == sorted([names[0], names[2], names[3]])
+        for user in users:
+            (tmp_path / name / user).write_text(str(tmp_path))  # which is there
+    (tmp_path / "else").mkdir()
+    kernel_cache.remove_unused()
+    kept = {path.name: [note.name for note in path.iterdir()] for path in tmp_path.iterdir()}
+    assert kept == {current.name: [mine.name], "kernels-both": ["used-by-0"], "kernels-new": [], "else": []}
+
+
+@pytest.mark.deep
+def test_installations_of_the_same_sources_share_what_is_compiled(copied, tmp_path_factory):
+    value, place = run(copied)
+    other = tmp_path_factory.mktemp("other")
+    shutil.copytree(copied / "inkwell_cast", other / "inkwell_cast")
+    before = {path: path.stat().st_mtime_ns for path in place.rglob("*.nb?")}
+    assert before
+    assert run(other, copied / "kernels") == (value, place)
+    assert {path: path.stat().st_mtime_ns for path in place.rglob("*.nb?")} == before
 
 
 def test_a_process_that_was_started_by_another_uses_the_same_folder(monkeypatch, tmp_path):

@@ -98,15 +98,14 @@ def _recipe_in(path: pathlib.Path) -> Recipe:
 
 def run_compile(options: argparse.Namespace) -> int:
     """Compile what is not compiled yet; done again it takes a moment."""
-    from ..engine.compile_kernels import COMPLETE, compile_all
+    from ..engine.compile_kernels import compile_missing
     from ..kernel_cache import folder
 
-    if not (folder() / COMPLETE).exists():
-        bar = Bar()
-        try:
-            compile_all(lambda share: bar.show("compiling kernels", share))
-        finally:
-            bar.end()
+    bar = Bar()
+    try:
+        compile_missing(lambda share: bar.show("compiling kernels", share))
+    finally:
+        bar.end()
     print(f"The kernels of this version are in {folder()}")
     return 0
 

@@ -107,16 +107,22 @@ def warm_up(tell: ShareDone = lambda share: None) -> None:
 
     `tell(share)` hears how much of the compiling is done, if there is any.
     """
-    if not (kernel_cache.folder() / COMPLETE).exists():
-        compile_all(tell)
+    compile_missing(tell)
     meshes, warm = BakeMeshes([one_triangle()], [one_triangle()]), Warm()
     result = bake(RECIPE, meshes, warm=warm)
     _read_back(result.sheets[0].context)
     probe(result.low, rays_of(result.assembly, result.cage, result.low.triangles), result.sculpt, 4, 12)
 
 
+def compile_missing(tell: ShareDone = lambda share: None) -> None:
+    """Compile every kernel unless all are there, by this installation or another of the same sources."""
+    kernel_cache.note_use()
+    if not (kernel_cache.folder() / COMPLETE).exists():
+        compile_all(tell)
+
+
 def compile_all(tell: ShareDone = lambda share: None) -> None:
-    """Compile every kernel into `kernel_cache.folder()`, by two processes at a time, and remove those of older states.
+    """Compile every kernel into `kernel_cache.folder()`, by two processes at a time, and remove what is used no more.
 
     One that fails is left to whoever needs it: it will be compiled then, and say what is wrong.
     """
@@ -131,7 +137,7 @@ def compile_all(tell: ShareDone = lambda share: None) -> None:
     if not failed:
         folder.mkdir(parents=True, exist_ok=True)
         (folder / COMPLETE).write_text("\n".join(sorted(path.name for path in folder.rglob("*.nbi"))))
-        kernel_cache.remove_older()
+        kernel_cache.remove_unused()
 
 
 def _started(name: str) -> subprocess.Popen[bytes]:

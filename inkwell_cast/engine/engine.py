@@ -270,7 +270,7 @@ class Engine:
             return
         if told.number in (number, 0):
             ticket.told = told
-            ticket.pace.heard(told.share)
+            ticket.remaining.heard(told.share)
             _keep_books(ticket.on_progress, told.stage, told.share)
 
     def _ended(self, ticket: Ticket, answer: Done | Failed) -> Any:

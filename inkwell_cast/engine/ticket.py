@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..core.base.progress import Progress
 from .messages import Job, Told
-from .pace import Pace
+from .remaining_time import RemainingTime
 
 if TYPE_CHECKING:
     from .engine import Engine
@@ -56,7 +56,7 @@ class Ticket:
     again: bool = False  # it was begun anew, since its process was ended from outside
     began: float | None = None
     told: Told = field(default_factory=lambda: Told(0, "", 0.0))
-    pace: Pace = field(default_factory=Pace)
+    remaining: RemainingTime = field(default_factory=RemainingTime)
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
     def stop(self, patient: bool = False) -> None:
@@ -73,7 +73,7 @@ class Ticket:
                 self.state = State.ENDED
                 return False
             self.state = State.AT_WORK
-        self.began, self.pace = time.monotonic(), Pace()  # what it waited is no part of its pace
+        self.began, self.remaining = time.monotonic(), RemainingTime()  # what it waited is no part of its pace
         return True
 
     def give_way(self) -> None:

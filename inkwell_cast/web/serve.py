@@ -9,7 +9,7 @@ import shutil
 import socket
 import urllib.request
 import webbrowser
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass
 
 import uvicorn
@@ -133,7 +133,7 @@ async def add_demo(services: Services, tell: Callable[[str], None] = lambda name
         services.pieces.make(piece.title, roles, piece.recipe)
 
 
-async def _chunks(path: pathlib.Path):  # type: ignore[no-untyped-def]
+async def _chunks(path: pathlib.Path) -> AsyncIterator[bytes]:
     with path.open("rb") as file:
         while chunk := file.read(1 << 20):
             yield chunk

@@ -99,11 +99,11 @@ def test_what_a_job_waited_is_no_part_of_its_pace():
     while not engine.begun:
         time.sleep(0.01)
     second = engine.submit(CheckPiece(Recipe(), []))
-    handed_in = second.pace.began
+    handed_in = second.remaining.began
     time.sleep(0.3)
     first.stop()
     assert wait(second, 10) == "done"
-    assert second.pace.began >= handed_in + 0.3
+    assert second.remaining.began >= handed_in + 0.3
     engine.close()
 
 

@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from ..base.array_types import F32, I32
 from ..base.errors import InputProblem
 from ..base.kernels import kernel, prange
 from ..cast.hits import Cast
@@ -72,7 +73,7 @@ def zero_area(mesh: Mesh) -> int:
 
 
 @kernel(parallel=True)
-def _zero_area(positions, triangles):  # type: ignore[no-untyped-def]
+def _zero_area(positions: F32, triangles: I32) -> int:
     count = 0
     for f in prange(len(triangles)):
         a, b, c = triangles[f, 0], triangles[f, 1], triangles[f, 2]

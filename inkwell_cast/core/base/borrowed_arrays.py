@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from .array_types import AnyArray
 from .kernels import carray, intrinsic, kernel
 from .on_demand import library
 
@@ -26,7 +27,7 @@ def keeping(values: Any, *owners: object) -> Any:
 
 
 @intrinsic
-def _pointer(context, address):  # type: ignore[no-untyped-def]
+def _pointer(context: Any, address: Any) -> Any:
     def build(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
         return builder.inttoptr(arguments[0], context.get_value_type(types.voidptr))
 
@@ -34,6 +35,6 @@ def _pointer(context, address):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def block(address, shape, kind):  # type: ignore[no-untyped-def]
+def block(address: int, shape: Any, kind: Any) -> AnyArray:
     """The array of a shape and a kind (a NumPy type, or a structured one) that lies at an address."""
     return carray(_pointer(address), shape, kind)

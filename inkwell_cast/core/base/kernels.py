@@ -5,6 +5,7 @@ when that is called: who only serves pages, lists settings or reads a mesh never
 """
 
 import functools
+import pathlib
 import threading
 from collections.abc import Callable, Iterator
 from types import CodeType, FunctionType
@@ -12,6 +13,7 @@ from typing import Any
 
 from .on_demand import imported
 
+PACKAGE = pathlib.Path(__file__).resolve().parents[2]
 _LOCK = threading.RLock()
 
 
@@ -93,9 +95,24 @@ def _on_disk() -> Any:
     them imports SciPy's linear algebra: half a second. Code that is compiled needs the memory manager alone; where a
     kernel must be compiled after all, the compiler fills them itself.
     """
-    base, runtime = imported("numba.core.caching").FunctionCache, imported("numba.core.runtime").rtsys
+    caching, runtime = imported("numba.core.caching"), imported("numba.core.runtime").rtsys
 
-    class OnDisk(base):  # type: ignore[misc, valid-type]
+    class Place(caching.UserProvidedCacheLocator):  # type: ignore[misc, name-defined]
+        """A folder for each room of this package, wherever that is installed; the file's content is looked at."""
+
+        @classmethod
+        def get_suitable_cache_subpath(cls, py_file: str) -> str:
+            room = pathlib.Path(py_file).resolve().parent
+            return ".".join(room.relative_to(PACKAGE).parts) if room.is_relative_to(PACKAGE) else _usual(py_file)
+
+    class Impl(caching.CompileResultCacheImpl):  # type: ignore[misc, name-defined]
+        _locator_classes = (Place, *caching.CompileResultCacheImpl._locator_classes)
+
+    _usual = caching.UserProvidedCacheLocator.get_suitable_cache_subpath
+
+    class OnDisk(caching.FunctionCache):  # type: ignore[misc, name-defined]
+        _impl_class = Impl
+
         def load_overload(self, sig: Any, target_context: Any) -> Any:
             runtime.initialize(target_context)
             with self._guard_against_spurious_io_errors():

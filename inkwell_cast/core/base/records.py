@@ -60,7 +60,7 @@ def _field(name: str, given: tuple[Any, ...]) -> _Field:
 
 
 @intrinsic
-def view(context, record, name):  # type: ignore[no-untyped-def]
+def view(context: Any, record: Any, name: Any) -> Any:
     """The array that a field of a record points to, or the record, where its kind says so; `name` is its literal."""
     field = _KINDS[tuple(record.fields)][name.literal_value]
     element = numpy_support.from_dtype(field.element)

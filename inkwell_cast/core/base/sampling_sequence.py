@@ -2,11 +2,12 @@
 
 import numpy as np
 
+from .kernel_types import Vector, Whole
 from .kernels import kernel
 
 
 @kernel(inline="always")
-def hashed(x):  # type: ignore[no-untyped-def]
+def hashed(x: Whole) -> Whole:
     """A 32-bit number scrambled: C. Wellons, "lowbias32" (2018)."""
     x = np.uint32(x)
     x = np.uint32(x ^ (x >> np.uint32(16))) * np.uint32(0x7FEB352D)
@@ -15,7 +16,7 @@ def hashed(x):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def _reversed_bits(x):  # type: ignore[no-untyped-def]
+def _reversed_bits(x: Whole) -> Whole:
     x = np.uint32(((x >> np.uint32(1)) & np.uint32(0x55555555)) | ((x & np.uint32(0x55555555)) << np.uint32(1)))
     x = np.uint32(((x >> np.uint32(2)) & np.uint32(0x33333333)) | ((x & np.uint32(0x33333333)) << np.uint32(2)))
     x = np.uint32(((x >> np.uint32(4)) & np.uint32(0x0F0F0F0F)) | ((x & np.uint32(0x0F0F0F0F)) << np.uint32(4)))
@@ -24,7 +25,7 @@ def _reversed_bits(x):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def _scrambled(x, seed):  # type: ignore[no-untyped-def]
+def _scrambled(x: Whole, seed: Whole) -> Whole:
     """Nested uniform scrambling of a number whose bits stand in reverse; gives them the right way round.
 
     B. Burley, "Practical Hash-based Owen Scrambling", JCGT 9(4), 2020, with the constants of N. Vegdahl.
@@ -38,7 +39,7 @@ def _scrambled(x, seed):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def square_point(index, seed):  # type: ignore[no-untyped-def]
+def square_point(index: int, seed: int) -> tuple[float, float]:
     """Point `index` of the first two dimensions of a Sobol sequence, Owen-scrambled by a seed; each from 0 to 1.
 
     In reverse the first dimension is the index itself. The second is the index taken as a polynomial over GF(2) at
@@ -56,7 +57,7 @@ def square_point(index, seed):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def further_point(index, seed, pair):  # type: ignore[no-untyped-def]
+def further_point(index: int, seed: int, pair: int) -> tuple[float, float]:
     """A point of a further pair of sample dimensions, from 1 on, which is independent of the others.
 
     Scrambling alone would leave all pairs in step; the order of the points is shuffled too, block by block of powers of
@@ -67,7 +68,7 @@ def further_point(index, seed, pair):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def points_of_texel(x, y, salt, bits):  # type: ignore[no-untyped-def]
+def points_of_texel(x: int, y: int, salt: int, bits: int) -> tuple[Whole, Whole]:
     """The first point that a texel takes, 2^bits in all, and the seed.
 
     Neighbours take consecutive parts of one sequence, in the order of a Z-curve over blocks of 256 texels, so that a
@@ -79,7 +80,7 @@ def points_of_texel(x, y, salt, bits):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def _spread_bits(x):  # type: ignore[no-untyped-def]
+def _spread_bits(x: Whole) -> Whole:
     """Eight bits with a gap after each."""
     x = (x | (x << 4)) & 0x0F0F
     x = (x | (x << 2)) & 0x3333
@@ -87,7 +88,7 @@ def _spread_bits(x):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def turn(share):  # type: ignore[no-untyped-def]
+def turn(share: float) -> tuple[float, float]:
     """Cosine and sine of a share of a whole turn, to 3e-8: Taylor's series over an eighth to either side."""
     quarter = np.floor(4 * share + 0.5)
     x = 2 * np.pi * (share - quarter / 4)
@@ -100,7 +101,7 @@ def turn(share):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def frame_about(nx, ny, nz):  # type: ignore[no-untyped-def]
+def frame_about(nx: float, ny: float, nz: float) -> tuple[float, float, float, float, float, float]:
     """Two unit vectors (3 numbers each) that are at right angles to the unit normal n and to each other.
 
     T. Duff et al., "Building an Orthonormal Basis, Revisited", JCGT 6(1), 2017.
@@ -112,14 +113,14 @@ def frame_about(nx, ny, nz):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def cosine_point(u, v, widest):  # type: ignore[no-untyped-def]
+def cosine_point(u: float, v: float, widest: float) -> Vector:
     """A unit vector about z, cosine-weighted, at most asin(`widest`) away from it."""
     r, (c, s) = widest * np.sqrt(u), turn(v)
     return r * c, r * s, np.sqrt(max(0.0, 1 - r * r))
 
 
 @kernel(inline="always")
-def cosine_direction(u, v, widest, nx, ny, nz):  # type: ignore[no-untyped-def]
+def cosine_direction(u: float, v: float, widest: float, nx: float, ny: float, nz: float) -> Vector:
     """A unit vector about the unit normal n, cosine-weighted, at most asin(`widest`) away from it."""
     x, y, z = cosine_point(u, v, widest)
     ax, ay, az, bx, by, bz = frame_about(nx, ny, nz)
@@ -127,7 +128,7 @@ def cosine_direction(u, v, widest, nx, ny, nz):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def sphere_point(u, v):  # type: ignore[no-untyped-def]
+def sphere_point(u: float, v: float) -> Vector:
     """A unit vector, evenly spread over all ways: Archimedes' hat-box."""
     z, (c, s) = 1 - 2 * u, turn(v)
     r = np.sqrt(max(0.0, 1 - z * z))
@@ -135,6 +136,6 @@ def sphere_point(u, v):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def seed_of(x, y, salt):  # type: ignore[no-untyped-def]
+def seed_of(x: int, y: int, salt: int) -> int:
     """A seed for a block of texels."""
     return hashed(np.uint32(x) ^ hashed(np.uint32(y) ^ hashed(np.uint32(salt))))

@@ -5,9 +5,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 from pydantic import BaseModel
 
-from ..base.array_types import F32, F64, Bool
+from ..base.array_types import F32, F64, I32, Bool
 from ..base.kernels import kernel
 from ..base.progress import Cancel
+from ..base.records import Record
 from ..base.threads import in_batches
 from ..mesh.marks import Marks, marks_of
 from ..mesh.mesh import corner_positions
@@ -191,7 +192,7 @@ def _mean_length(assembly: Assembly, cage: Cage, within: Bool) -> float:
 
 
 @kernel
-def _beyond(triangle, b, height, above, below, rays):  # type: ignore[no-untyped-def]
+def _beyond(triangle: I32, b: F32, height: F32, above: F32, below: F32, rays: Record) -> None:
     """How far each point lies above the cage, and how far below the end of its ray; negative where it is held."""
     for i in range(len(triangle)):
         ray = make_ray(triangle[i], b[i, 0], b[i, 1], b[i, 2], rays)

@@ -23,7 +23,7 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, I64, Bool
+from ..base.array_types import F32, F64, I32, I64, U64, Bool
 from ..base.kernels import kernel
 from ..base.on_demand import on_demand
 from ..base.progress import ShareDone
@@ -248,7 +248,7 @@ def _room(sculpt: Sculpt, pair: I32, place: F32, along: F64, lift: float) -> F64
 
 
 @kernel
-def _outward(pair, place, along, lift, tracers, room):  # type: ignore[no-untyped-def]
+def _outward(pair: I32, place: F32, along: F64, lift: float, tracers: U64, room: F64) -> None:
     for i in range(len(pair)):
         dx, dy, dz = along[i, 0], along[i, 1], along[i, 2]
         x, y, z = place[i, 0] + lift * dx, place[i, 1] + lift * dy, place[i, 2] + lift * dz

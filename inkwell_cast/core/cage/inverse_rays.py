@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, I64, AnyArray
+from ..base.array_types import F32, F64, I32, I64, AnyArray, Bool
 from ..base.errors import Cancelled
 from ..base.kernels import kernel
 from ..base.on_demand import on_demand
@@ -147,7 +147,7 @@ def _vertices(sculpt: Sculpt, first: int, last: int, step: int, cancelled: Cance
 
 
 @kernel
-def _collect(positions, triangles, rows, objects, area, normal, owner):  # type: ignore[no-untyped-def]
+def _collect(positions: F32, triangles: I32, rows: I32, objects: I32, area: F64, normal: I64, owner: I32) -> None:
     """For every vertex of some triangles a third of their area, and the normal's row and the object of the last."""
     for t in range(len(triangles)):
         a, b, c = positions[triangles[t, 0]], positions[triangles[t, 1]], positions[triangles[t, 2]]
@@ -162,7 +162,18 @@ def _collect(positions, triangles, rows, objects, area, normal, owner):  # type:
 
 
 @kernel
-def _walk(places, normals, points, directions, across, triangle, b, height, reach, seen):  # type: ignore[no-untyped-def]
+def _walk(
+    places: F64,
+    normals: F32,
+    points: F64,
+    directions: F64,
+    across: I32,
+    triangle: I32,
+    b: F64,
+    height: F64,
+    reach: F64,
+    seen: Bool,
+) -> None:
     """Start at `triangle` and walk to the one whose rays hold each place; see `Located` for the outputs."""
     for i in range(len(places)):
         t = triangle[i]
@@ -193,7 +204,7 @@ def _walk(places, normals, points, directions, across, triangle, b, height, reac
 
 
 @kernel
-def _solve(x, p, d):  # type: ignore[no-untyped-def]
+def _solve(x: F64, p: F64, d: F64) -> tuple[float, float, float, float]:
     """Barycentrics and s of the line of one triangle through x."""
     a = np.empty((3, 3))
     s = 0.0

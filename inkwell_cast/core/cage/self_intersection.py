@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F64, Bool
+from ..base.array_types import F64, I32, I64, Bool
 from ..base.kernels import kernel
 from ..mesh.adjacency import edges_of
 from ..mesh.mesh import corner_positions
@@ -39,7 +39,7 @@ def _normals(corners: F64) -> F64:
 
 
 @kernel
-def _cross(points, ids, boxes, rows, crossing):  # type: ignore[no-untyped-def]
+def _cross(points: F64, ids: I32, boxes: F64, rows: I64, crossing: Bool) -> None:
     """Mark pairs of triangles that share no vertex and pierce each other; `rows` ascend by their box's lowest x."""
     for i in range(len(rows)):
         t = rows[i]
@@ -63,7 +63,7 @@ def _cross(points, ids, boxes, rows, crossing):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _pierces(p, q):  # type: ignore[no-untyped-def]
+def _pierces(p: F64, q: F64) -> bool:
     """Whether an edge of triangle p passes through triangle q."""
     ux, uy, uz = q[1, 0] - q[0, 0], q[1, 1] - q[0, 1], q[1, 2] - q[0, 2]
     vx, vy, vz = q[2, 0] - q[0, 0], q[2, 1] - q[0, 1], q[2, 2] - q[0, 2]

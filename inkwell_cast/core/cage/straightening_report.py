@@ -3,7 +3,9 @@
 import numpy as np
 from pydantic import BaseModel
 
+from ..base.array_types import F64, I64
 from ..base.kernels import kernel
+from ..base.records import Record
 from ..mesh.mesh import corner_positions
 from ..mesh.surface_samples import spread_over
 from ..piece.piece import Assembly
@@ -36,7 +38,7 @@ def straightened(assembly: Assembly, rays: Rays, without: Rays) -> Straightened:
 
 
 @kernel
-def _apart(triangle, b, rays, others):  # type: ignore[no-untyped-def]
+def _apart(triangle: I64, b: F64, rays: Record, others: Record) -> F64:
     """Degrees between the directions of two ray fields at barycentrics b (N, 3) of triangles (N,)."""
     out = np.empty(len(triangle))
     for i in range(len(triangle)):

@@ -4,10 +4,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, F64, Bool
+from ..base.array_types import F32, F64, I64, U64, Bool
 from ..base.kernels import kernel
 from ..base.progress import Cancel
-from ..base.records import view
+from ..base.records import Record, view
 from ..base.threads import in_batches
 from ..mesh.mesh import corner_positions
 from ..mesh.normals import face_normals
@@ -76,7 +76,7 @@ def _spacing(points: F64, count: int) -> float:
 
 
 @kernel
-def _try(triangle, b, missed, depth, rays, tracers):  # type: ignore[no-untyped-def]
+def _try(triangle: I64, b: F64, missed: Bool, depth: F32, rays: Record, tracers: U64) -> None:
     """Whether each ray strikes nothing, and how far its start lies beyond the first surface out from the low."""
     pair = view(rays, "pair")
     for i in range(len(triangle)):

@@ -2,8 +2,9 @@
 
 import numpy as np
 
-from ..base.array_types import I64
+from ..base.array_types import I32, I64
 from ..base.kernels import kernel
+from ..base.records import Record
 from ..rays.ray import point_on_low
 from ..uv.rasterise import sample_barycentrics
 
@@ -28,7 +29,7 @@ def sample_order(side: int, adaptive: bool) -> tuple[I64, int]:
 
 
 @kernel
-def all_on_low(owner, left, top, side):  # type: ignore[no-untyped-def]
+def all_on_low(owner: I32, left: int, top: int, side: int) -> bool:
     """Whether every sample of a texel lies on a triangle; owner (h, w) int32 names those of a tile's samples."""
     for j in range(side):
         for i in range(side):
@@ -38,7 +39,7 @@ def all_on_low(owner, left, top, side):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def distance_apart(where, owner, order, grid, rays):  # type: ignore[no-untyped-def]
+def distance_apart(where: tuple[int, int, int, int], owner: I32, order: I64, grid: Record, rays: Record) -> float:
     """How far apart the first two samples of a texel lie on the low, scene units.
 
     where: column and row of the texel, and of its first sample in `owner`. grid and rays are records.

@@ -10,12 +10,16 @@ those four struck the same object of the sculpt, with normals that lean evenly a
 rest would change nothing to be seen and is left out.
 """
 
+from typing import Any
+
 import numpy as np
 
+from ..base.array_types import I32, I64
 from ..base.errors import Cancelled
+from ..base.kernel_types import Hit
 from ..base.kernels import kernel
 from ..base.progress import Cancel, ShareDone
-from ..base.records import view
+from ..base.records import Record, view
 from ..base.threads import in_batches
 from ..piece.low_on_sheet import Low
 from ..piece.sculpt import Sculpt
@@ -56,7 +60,17 @@ def cast_rays(
 
 
 @kernel(error_model="numpy")
-def cast_tiles(first, last, contested, grid, rays, sculpt, cast, hits, cell):  # type: ignore[no-untyped-def]
+def cast_tiles(
+    first: int,
+    last: int,
+    contested: I64,
+    grid: Record,
+    rays: Record,
+    sculpt: Record,
+    cast: Record,
+    hits: Record,
+    cell: Record,
+) -> None:
     """Cast the rays of tiles `first` to `last` of the hits; see `Cast` and `Hits` for what is written.
 
     contested (K,) int64 counts samples that more than one triangle asked for; cell is of `empty_cell`. The others are
@@ -78,7 +92,16 @@ def cast_tiles(first, last, contested, grid, rays, sculpt, cast, hits, cell):  #
 
 
 @kernel(error_model="numpy")
-def _cast_cell(at, owner, grid, rays, sculpt, cast, hits, cell):  # type: ignore[no-untyped-def]
+def _cast_cell(
+    at: tuple[int, int, int, int, int, int, int],
+    owner: I32,
+    grid: Record,
+    rays: Record,
+    sculpt: Record,
+    cast: Record,
+    hits: Record,
+    cell: Record,
+) -> None:
     """Cast the rays of a cell.
 
     at: column, row, columns and rows of its texels; column and row of its first sample in `owner (h, w) int32`, the
@@ -99,7 +122,17 @@ def _cast_cell(at, owner, grid, rays, sculpt, cast, hits, cell):  # type: ignore
 
 
 @kernel(error_model="numpy")
-def _trace_samples(at, owner, first, last, agreed, grid, rays, sculpt, cell):  # type: ignore[no-untyped-def]
+def _trace_samples(
+    at: tuple[int, int, int, int, int, int, int],
+    owner: I32,
+    first: int,
+    last: int,
+    agreed: int,
+    grid: Record,
+    rays: Record,
+    sculpt: Record,
+    cell: Record,
+) -> None:
     """Trace samples `first` to `last` of every texel of a cell, but of those whose bit of `agreed` is set."""
     x, y, columns, rows, left, top, _ = at
     side, order, struck = grid.side, cell.order, cell.struck
@@ -117,7 +150,9 @@ def _trace_samples(at, owner, first, last, agreed, grid, rays, sculpt, cell):  #
 
 
 @kernel(error_model="numpy")
-def _agree(c, where, owner, grid, rays, sculpt, cell):  # type: ignore[no-untyped-def]
+def _agree(
+    c: int, where: tuple[int, int, int, int], owner: I32, grid: Record, rays: Record, sculpt: Record, cell: Record
+) -> bool:
     """Whether the first samples of texel c of a cell show that the others would change nothing.
 
     where: its column and row on the sheet, and its first sample's in `owner`.
@@ -149,7 +184,16 @@ def _agree(c, where, owner, grid, rays, sculpt, cell):  # type: ignore[no-untype
 
 
 @kernel(error_model="numpy")
-def _keep_samples(c, where, owner, sculpt, cast, hits, cell, side):  # type: ignore[no-untyped-def]
+def _keep_samples(
+    c: int,
+    where: tuple[int, int, int, int, int],
+    owner: I32,
+    sculpt: Record,
+    cast: Record,
+    hits: Record,
+    cell: Record,
+    side: int,
+) -> None:
     """Keep what the samples of texel c of a cell struck.
 
     where: its column and row on the sheet, its first sample's in `owner`, and the place of the tile's first sample.
@@ -184,7 +228,7 @@ def _keep_samples(c, where, owner, sculpt, cast, hits, cell, side):  # type: ign
 
 
 @kernel(inline="always")
-def _keep_nearest(x, y, t, sample, hit, cast):  # type: ignore[no-untyped-def]
+def _keep_nearest(x: int, y: int, t: int, sample: int, hit: Hit, cast: Record) -> None:
     """The sample nearest to a texel's centre, its triangle of the low and what it struck."""
     view(cast, "low_triangle")[y, x] = t
     view(cast, "sample")[y, x] = sample
@@ -192,7 +236,7 @@ def _keep_nearest(x, y, t, sample, hit, cast):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def _keep_texel(x, y, on_low, struck, sums, cast):  # type: ignore[no-untyped-def]
+def _keep_texel(x: int, y: int, on_low: int, struck: int, sums: Any, cast: Record) -> None:
     """Counts and means of a texel; sums are those of normals (3) and heights over its hits."""
     view(cast, "covered")[y, x] = on_low
     view(cast, "struck")[y, x] = struck

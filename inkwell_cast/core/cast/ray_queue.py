@@ -3,9 +3,11 @@
 All of it is one record, since handing on many arrays costs more than a ray.
 """
 
+from typing import Any
+
 import numpy as np
 
-from ..base.array_types import I64
+from ..base.array_types import F32, I64, U64
 from ..base.borrowed_arrays import block
 from ..base.kernels import kernel
 from ..base.records import Record, aligned, view
@@ -52,7 +54,7 @@ def empty_cell(order: I64, few: int) -> Record:
 
 
 @kernel(inline="always")
-def add(t, ray, n, cell, rays, sculpt):  # type: ignore[no-untyped-def]
+def add(t: int, ray: Any, n: int, cell: Record, rays: Record, sculpt: Record) -> None:
     """Trace a ray of `make_ray` of triangle t of the low, soon: what it strikes is kept as sample n of the cell."""
     if view(rays, "flags")[t] & (IS_NEAREST | HAS_OMISSIONS):
         length, u, v, hit = trace(t, ray, rays, sculpt)
@@ -70,7 +72,7 @@ def add(t, ray, n, cell, rays, sculpt):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def trace_waiting(cell, sculpt):  # type: ignore[no-untyped-def]
+def trace_waiting(cell: Record, sculpt: Record) -> None:
     """Trace the rays that wait; `sculpt` is a record of the kind `SCULPT`."""
     count = cell.count
     if not count:
@@ -90,7 +92,7 @@ def trace_waiting(cell, sculpt):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def _alone(k, tracer, numbers):  # type: ignore[no-untyped-def]
+def _alone(k: int, tracer: U64, numbers: F32) -> Any:
     """What ray k of a packet strikes, traced by itself."""
     return hit_along(
         tracer[0],
@@ -106,5 +108,5 @@ def _alone(k, tracer, numbers):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def _keep(n, height, u, v, hit, cell):  # type: ignore[no-untyped-def]
+def _keep(n: int, height: float, u: float, v: float, hit: int, cell: Record) -> None:
     cell.struck[n], cell.height[n], cell.u[n], cell.v[n] = hit, height, u, v

@@ -2,12 +2,13 @@
 
 import numpy as np
 
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
-from ..base.records import view
+from ..base.records import Record, view
 
 
 @kernel(inline="always")
-def shading_normal(hit, u, v, sculpt):  # type: ignore[no-untyped-def]
+def shading_normal(hit: int, u: float, v: float, sculpt: Record) -> Vector:
     """The sculpt's unit normal at barycentrics u, v of triangle `hit`; `sculpt` is a record of the kind `SCULPT`."""
     values = view(sculpt, "normals")
     rows = view(sculpt, "normal_rows")

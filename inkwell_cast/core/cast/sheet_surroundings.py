@@ -130,7 +130,7 @@ def _steps(radius: float) -> I32:
 
 
 @kernel(parallel=True)
-def _points(lows, casts, height, rays, out):  # type: ignore[no-untyped-def]
+def _points(lows: AnyArray, casts: AnyArray, height: F32, rays: AnyArray, out: F32) -> None:
     """Where each texel's hit lies, (H, W, 3): its `height (H, W)` along the ray from the low; records, shared."""
     for y in prange(out.shape[0]):
         for x in range(out.shape[1]):
@@ -144,7 +144,7 @@ def _points(lows, casts, height, rays, out):  # type: ignore[no-untyped-def]
 
 
 @kernel(parallel=True)
-def _look(steps, struck, low_triangle, island, normal, points, free):  # type: ignore[no-untyped-def]
+def _look(steps: I32, struck: U8, low_triangle: I32, island: I32, normal: F32, points: F32, free: F32) -> None:
     height, width = free.shape
     for y in prange(height):
         for x in range(width):

@@ -3,8 +3,9 @@
 import numpy as np
 
 from ..base.array_types import F64
+from ..base.kernel_types import Hit
 from ..base.kernels import kernel
-from ..base.records import view
+from ..base.records import Record, view
 from ..mesh.normals import face_normal
 from ..piece.sculpt import Sculpt
 from ..rays.embree import hit_along
@@ -16,7 +17,9 @@ ALIKE = 0.9999  # cosine between two ways that find the same
 
 
 @kernel(inline="always")
-def trace(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
+def trace(
+    t: int, ray: tuple[float, float, float, float, float, float, float, float], rays: Record, sculpt: Record
+) -> Hit:
     """What a ray of `make_ray` of triangle t strikes: length on it, u, v and triangle of the sculpt, -1 for nothing.
 
     `rays` and `sculpt` are records of the kinds `RAYS` and `SCULPT`.
@@ -35,7 +38,9 @@ def trace(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _nearest(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
+def _nearest(
+    t: int, ray: tuple[float, float, float, float, float, float, float, float], rays: Record, sculpt: Record
+) -> Hit:
     """What is nearest to the low of all that the ray, and one at right angles to its face, passes.
 
     Highs that are left out for the ray count on neither. The length is that on the ray to the same height.
@@ -54,7 +59,9 @@ def _nearest(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _nearest_on(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
+def _nearest_on(
+    t: int, ray: tuple[float, float, float, float, float, float, float, float], rays: Record, sculpt: Record
+) -> Hit:
     """What is nearest to the low of all that one ray passes."""
     pair, omits = view(rays, "pair")[t], view(rays, "flags")[t]
     tracer = view(sculpt, "tracers")[pair]
@@ -78,9 +85,7 @@ def _nearest_on(t, ray, rays, sculpt):  # type: ignore[no-untyped-def]
     return near, near_u, near_v, nearest
 
 
-def strike(
-    rays: Rays, sculpt: Sculpt, triangle: int, start: F64, way: F64, out: float, far: float
-) -> tuple[float, float, float, int]:
+def strike(rays: Rays, sculpt: Sculpt, triangle: int, start: F64, way: F64, out: float, far: float) -> Hit:
     """What the ray of a triangle strikes in a cast: length on it, u, v and triangle of the sculpt, -1 for nothing."""
     ray = (*start.tolist(), *way.tolist(), float(out), float(far))
     length, u, v, hit = trace(triangle, ray, rays.record, sculpt.record)  # type: ignore[call-arg]

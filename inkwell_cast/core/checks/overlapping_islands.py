@@ -136,11 +136,11 @@ def _meeting(piece: Inspected, island: I32) -> Counter[tuple[int, int]]:
 
 
 @kernel
-def _pairs(first, x0, y0, shift, corners, listed, rows):  # type: ignore[no-untyped-def]
+def _pairs(first: I32, x0: int, y0: int, shift: int, corners: I64, listed: I32, rows: I32) -> I64:
     """(island, island, texels) for triangles that ask for a texel which `first` gives to another."""
     out = np.zeros((256, 3), np.int64)
     count = 0
-    filled = np.empty(first.shape, np.int32)
+    filled = np.empty((TILE, TILE), np.int32)
     one = np.empty(1, np.int32)
     for t in listed:
         one[0] = t

@@ -5,9 +5,9 @@ It began inside the sculpt or another part, or looks in through a hole.
 
 import numpy as np
 
-from ..base.array_types import I64
+from ..base.array_types import F64, I32, I64, U64
 from ..base.kernels import kernel
-from ..base.records import view
+from ..base.records import Record, view
 from ..cast.occluders import occluders_on
 from ..mesh.normals import face_normal
 from ..rays.embree import hit_along
@@ -55,7 +55,7 @@ def find(seen: TexelRows) -> FlawRows:
 
 
 @kernel
-def _backs(triangle, b, rays, tracers, sculpt, way):  # type: ignore[no-untyped-def]
+def _backs(triangle: I32, b: F64, rays: Record, tracers: U64, sculpt: Record, way: F64) -> None:
     """How far each ray goes to the first surface, where that is seen from behind; 0 where it is a front."""
     pair, flags = view(rays, "pair"), view(rays, "flags")
     firsts, objects = (

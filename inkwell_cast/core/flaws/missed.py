@@ -2,9 +2,9 @@
 
 import numpy as np
 
-from ..base.array_types import F64, I64
+from ..base.array_types import F64, I32, I64, U64
 from ..base.kernels import kernel
-from ..base.records import view
+from ..base.records import Record, view
 from ..cast.occluders import occluders_on
 from ..rays.embree import hit_along
 from ..rays.ray import make_ray
@@ -117,7 +117,18 @@ def _above_others(seen: TexelRows, at: I64) -> Explanation:
 
 
 @kernel
-def _farther(triangle, b, rays, sculpt, both, beyond, above, below, turned, struck):  # type: ignore[no-untyped-def]
+def _farther(
+    triangle: I32,
+    b: F64,
+    rays: Record,
+    sculpt: Record,
+    both: U64,
+    beyond: float,
+    above: F64,
+    below: F64,
+    turned: F64,
+    struck: I64,
+) -> None:
     """How far off the low lies what a ray from farther out, or one that goes farther in, would strike.
 
     And what it would strike of itself if backs counted, with the triangle of the sculpt.

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..base.array_types import I64
+from ..base.array_types import F32, F64, I32, I64, U64
 from ..base.kernels import kernel
 from ..base.sampling_sequence import cosine_direction, hashed, square_point
 from ..cast.occluders import occluders_on
@@ -56,7 +56,7 @@ def find(seen: TexelRows) -> FlawRows:
 
 
 @kernel
-def _hidden(points, normals, pair, piece, alone, lift, rays):  # type: ignore[no-untyped-def]
+def _hidden(points: F32, normals: F32, pair: I32, piece: U64, alone: U64, lift: float, rays: int) -> F64:
     """The share of a cosine-weighted sky that the piece hides and the own pair does not."""
     out = np.zeros(len(points))
     for i in range(len(points)):

@@ -5,7 +5,7 @@ import numpy as np
 from ..base.array_types import F64, I64
 from ..base.kernels import kernel
 from ..base.on_demand import on_demand
-from ..base.records import view
+from ..base.records import Record, view
 from ..cage.cage import rays_of
 from ..cage.fit import cage_of
 from ..cast.shading_normal import shading_normal
@@ -82,7 +82,7 @@ def _along(side: I64, share: F64) -> F64:
 
 
 @kernel
-def _compare(t_1, b_1, t_2, b_2, rays, sculpt):  # type: ignore[no-untyped-def]
+def _compare(t_1: I64, b_1: F64, t_2: I64, b_2: F64, rays: Record, sculpt: Record) -> tuple[F64, F64]:
     """Degrees between the normals that two rays strike, and how far apart those places lie; 0 where one misses."""
     angle, apart = np.zeros(len(t_1)), np.zeros(len(t_1))
     struck = np.empty((2, 6))

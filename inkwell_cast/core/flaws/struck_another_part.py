@@ -93,7 +93,7 @@ def _nearest(context: Context, places: F64, pair: I32) -> tuple[F64, I64]:
 
 
 @kernel
-def _closest(places, candidates, corners):  # type: ignore[no-untyped-def]
+def _closest(places: F64, candidates: I64, corners: F64) -> tuple[F64, I64]:
     distance, owner = np.full(len(places), np.inf), np.zeros(len(places), np.int64)
     for i in range(len(places)):
         for t in candidates[i]:

@@ -7,7 +7,7 @@ import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64, AnyArray
 from ..base.kernels import kernel
-from ..base.records import view
+from ..base.records import Record, view
 from ..cast.context import Context
 from ..cast.texel import barycentrics_at, triangle_at
 from ..mesh.normals import face_normal
@@ -102,7 +102,9 @@ def seen_of(context: Context, visible: Visible) -> TexelRows:
 
 
 @kernel
-def _look(x, y, low, cast, rays, b, place, normal, angles, reach):  # type: ignore[no-untyped-def]
+def _look(
+    x: I32, y: I32, low: Record, cast: Record, rays: Record, b: F64, place: F64, normal: F64, angles: F32, reach: F32
+) -> None:
     """Fill in the fields of `TexelRows` for texels x, y (N,): angles (N, 2) are lean and strain; records."""
     normals = view(low, "normals")
     points = view(rays, "points")

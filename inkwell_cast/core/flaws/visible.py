@@ -65,7 +65,7 @@ def rows_seen(visible: Visible, x: I32, y: I32, step: int, missed: Bool) -> Rows
 
 
 @kernel
-def _gather(x, y, step, around, excess, angle, pixels, bare, sums):  # type: ignore[no-untyped-def]
+def _gather(x: I32, y: I32, step: int, around: int, excess: F32, angle: F32, pixels: F32, bare: F32, sums: F64) -> None:
     """Sum over the square of `step` texels that a row stands for, and `around` more on each side: sums (N, 4)."""
     height, width = pixels.shape
     for i in range(len(x)):

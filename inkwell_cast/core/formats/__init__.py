@@ -11,7 +11,7 @@ from typing import Protocol
 
 import numpy as np
 
-from ..base.array_types import Bool
+from ..base.array_types import F32, Bool
 from ..base.errors import InputProblem
 from ..base.kernels import kernel, prange
 from ..base.progress import Cancel
@@ -148,7 +148,7 @@ def refuse_unusable_numbers(mesh: Mesh) -> None:
 
 
 @kernel(parallel=True)
-def _has_unusable(values):  # type: ignore[no-untyped-def]
+def _has_unusable(values: F32) -> bool:
     flat = values.reshape(-1)
     bad = 0
     for i in prange(len(flat)):

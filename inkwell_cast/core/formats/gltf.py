@@ -18,6 +18,7 @@ import numpy as np
 
 from ..base.array_types import F32, F64, I32, U8, AnyArray
 from ..base.errors import InputProblem
+from ..base.kernel_types import Whole
 from ..base.kernels import kernel
 from ..mesh.mesh import CornerValues, Mesh, merge
 from ..mesh.transforms import one_name_each, transformed
@@ -345,7 +346,7 @@ def _triangles(path: pathlib.Path, name: str, indices: AnyArray, vertices: int) 
 
 
 @kernel
-def _copy_indices(flat, out):  # type: ignore[no-untyped-def]
+def _copy_indices(flat: AnyArray, out: I32) -> Whole:
     highest = np.int64(0)
     for i in range(len(out)):
         highest = max(highest, np.int64(flat[i]))

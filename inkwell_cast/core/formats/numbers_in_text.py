@@ -2,6 +2,8 @@
 
 import numpy as np
 
+from ..base.array_types import F64, U8
+from ..base.kernel_types import Whole
 from ..base.kernels import kernel
 
 _POWERS = 10.0 ** np.arange(0, 23)
@@ -16,12 +18,12 @@ def decoded(name: bytes) -> str:
 
 
 @kernel
-def is_space(c):  # type: ignore[no-untyped-def]
+def is_space(c: int) -> bool:
     return c == 32 or c == 9 or c == 13 or c == 11 or c == 12
 
 
 @kernel
-def _scaled(value, exponent):  # type: ignore[no-untyped-def]
+def _scaled(value: float, exponent: int) -> float:
     while exponent > 22:
         value *= 1e22
         exponent -= 22
@@ -32,7 +34,7 @@ def _scaled(value, exponent):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _read_exponent(data, i, end):  # type: ignore[no-untyped-def]
+def _read_exponent(data: U8, i: int, end: int) -> tuple[Whole, int]:
     """The power of ten after an e at i and the place after it; 0 and i where there is none."""
     if i >= end or (data[i] | 32) != 101:
         return np.int64(0), i
@@ -52,7 +54,7 @@ def _read_exponent(data, i, end):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def read_number(data, at, end):  # type: ignore[no-untyped-def]
+def read_number(data: U8, at: int, end: int) -> tuple[float, int]:
     """The number at `at`: (value, place after it); the place is -1 where no number stands. Reads nan and inf."""
     sign = 1.0
     i = at
@@ -96,7 +98,7 @@ def read_number(data, at, end):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def read_all(data, at, wanted):  # type: ignore[no-untyped-def]
+def read_all(data: U8, at: int, wanted: int) -> tuple[F64, int, int]:
     """Up to `wanted` numbers from `at` on, whatever the lines: (values float64, count, place where reading ended)."""
     values = np.empty(wanted, np.float64)
     end = len(data)

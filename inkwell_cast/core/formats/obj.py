@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, I32, I64, U8
+from ..base.array_types import F32, F64, I32, I64, U8
 from ..base.errors import InputProblem
 from ..base.kernels import kernel
 from ..mesh import textures
@@ -90,7 +90,7 @@ def _joined_lines(data: U8) -> U8:
 
 
 @kernel
-def _line_kind(data, i, end):  # type: ignore[no-untyped-def]
+def _line_kind(data: U8, i: int, end: int) -> tuple[int, int]:
     """What a line holds, and where its content starts."""
     a = data[i]
     b = data[i + 1] if i + 1 < end else 10
@@ -115,14 +115,14 @@ def _line_kind(data, i, end):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _end_of_line(data, i, end):  # type: ignore[no-untyped-def]
+def _end_of_line(data: U8, i: int, end: int) -> int:
     while i < end and data[i] != 10:
         i += 1
     return i
 
 
 @kernel
-def _count(data):  # type: ignore[no-untyped-def]
+def _count(data: U8) -> I64:
     counts = np.zeros(6, np.int64)
     i, end = 0, len(data)
     while i < end:
@@ -149,14 +149,14 @@ def _count(data):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _skip(data, i, end):  # type: ignore[no-untyped-def]
+def _skip(data: U8, i: int, end: int) -> int:
     while i < end and is_space(data[i]):
         i += 1
     return i
 
 
 @kernel
-def _read_row(data, at, end, row):  # type: ignore[no-untyped-def]
+def _read_row(data: U8, at: int, end: int, row: F64) -> int:
     """Fill `row` with the numbers of a line; how many there were, or -1 where one cannot be read."""
     count = 0
     while True:
@@ -172,7 +172,7 @@ def _read_row(data, at, end, row):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _read_corner(data, at, end, row):  # type: ignore[no-untyped-def]
+def _read_corner(data: U8, at: int, end: int, row: I64) -> int:
     """One `v/vt/vn` of a face; the place after it, or -1."""
     for k in range(3):
         row[k] = _ABSENT
@@ -198,7 +198,9 @@ def _read_corner(data, at, end, row):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _fill_face(data, at, corners, nc, before, limits, ids):  # type: ignore[no-untyped-def]
+def _fill_face(
+    data: U8, at: int, corners: I64, nc: int, before: tuple[int, int, int], limits: tuple[int, int, int], ids: I64
+) -> tuple[int, int, int]:
     """Read the corners of a face into corners[nc:]: (fault or 0, the place after them, the row after the last).
 
     `before` are the vertices, UVs and normals so far, from which negative numbers count; `limits` those of the file.
@@ -222,7 +224,9 @@ def _fill_face(data, at, corners, nc, before, limits, ids):  # type: ignore[no-u
 
 
 @kernel
-def _fill(data, points, uvs, normals, sizes, corners, names):  # type: ignore[no-untyped-def]
+def _fill(
+    data: U8, points: F32, uvs: F32, normals: F32, sizes: I64, corners: I64, names: I64
+) -> tuple[int, int, int, int, int]:
     """Fill the arrays: (fault or 0, its place in data, vertices with a colour, faces and corners that were filled).
 
     A vertex is x y z, x y z w (the weight is passed over), x y z r g b or x y z w r g b.

@@ -9,8 +9,9 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..base.array_types import F32, U8, AnyArray
+from ..base.array_types import F32, F64, I32, I64, U8, AnyArray, Bool
 from ..base.errors import InputProblem
+from ..base.kernel_types import Whole
 from ..base.kernels import kernel, prange
 from ..mesh.mesh import CornerValues, Mesh, values_at_corners
 from ..mesh.triangulation import corner_rows, triangulate
@@ -95,7 +96,7 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
 
 
 @kernel(parallel=True)
-def extremes(values):  # type: ignore[no-untyped-def]
+def extremes(values: I32) -> tuple[Whole, Whole]:
     """Lowest and highest of some whole numbers (N,) int32."""
     low, high = np.int32(2**31 - 1), np.int32(-(2**31))
     for i in prange(len(values)):
@@ -227,7 +228,7 @@ def _binary_lists(path: pathlib.Path, order: str, element: _Element, data: U8, s
 
 
 @kernel(parallel=True)
-def _copy_triangles(counts, indices, out):  # type: ignore[no-untyped-def]
+def _copy_triangles(counts: U8, indices: I32, out: I32) -> bool:
     """Copy rows of three indices that lie between other bytes; False where a count is not three."""
     other = 0
     for f in prange(len(out)):
@@ -238,7 +239,7 @@ def _copy_triangles(counts, indices, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _walk(data, at, big, lists, count_size, item_size, lengths, places):  # type: ignore[no-untyped-def]
+def _walk(data: U8, at: int, big: bool, lists: Bool, count_size: I64, item_size: I64, lengths: I64, places: I64) -> int:
     end = len(data)
     for row in range(lengths.shape[1]):
         for k in range(len(lists)):
@@ -258,7 +259,7 @@ def _walk(data, at, big, lists, count_size, item_size, lengths, places):  # type
 
 
 @kernel
-def _gather(data, places, sizes, out):  # type: ignore[no-untyped-def]
+def _gather(data: U8, places: I64, sizes: I64, out: U8) -> None:
     k = 0
     for row in range(len(places)):
         for b in range(sizes[row]):
@@ -317,7 +318,7 @@ def _refuse_words(path: pathlib.Path, element: _Element, row: int) -> None:
 
 
 @kernel
-def _walk_text(data, at, lists, lengths, places):  # type: ignore[no-untyped-def]
+def _walk_text(data: U8, at: int, lists: Bool, lengths: I64, places: I64) -> tuple[F64, int, int]:
     """The rows of an element with lists: (numbers float64, rows that are whole, place after them).
 
     lengths and places (K, rows) get how many numbers each property of a row has, and where they begin.
@@ -344,7 +345,7 @@ def _walk_text(data, at, lists, lengths, places):  # type: ignore[no-untyped-def
 
 
 @kernel
-def _next_number(data, at, end):  # type: ignore[no-untyped-def]
+def _next_number(data: U8, at: int, end: int) -> tuple[float, int]:
     """The next number on this line or a later one, and the place after it; -1 where there is none."""
     while at < end and (is_space(data[at]) or data[at] == 10):
         at += 1
@@ -369,7 +370,7 @@ def _columns(body: Body, names: tuple[str, ...]) -> F32:
 
 
 @kernel(parallel=True)
-def _copy_rows(rows, out):  # type: ignore[no-untyped-def]
+def _copy_rows(rows: F32, out: F32) -> None:
     for i in prange(len(out)):
         for k in range(out.shape[1]):
             out[i, k] = rows[i, k]

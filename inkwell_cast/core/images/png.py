@@ -8,7 +8,7 @@ from typing import cast
 
 import numpy as np
 
-from ..base.array_types import F32, U8, U16
+from ..base.array_types import F32, U8, U16, AnyArray
 from ..base.errors import InputProblem
 from ..base.kernels import kernel, prange
 from ..base.on_demand import library
@@ -33,13 +33,13 @@ def quantise(image: F32, depth: int, dither: bool = False, out: U8 | U16 | None 
 
 
 @kernel(parallel=True)
-def _quantise(values, out, top):  # type: ignore[no-untyped-def]
+def _quantise(values: F32, out: AnyArray, top: int) -> None:
     for i in prange(len(values)):
         out[i] = int(min(max(values[i], 0.0), 1.0) * top + 0.5)
 
 
 @kernel(parallel=True)
-def _dithered(image, out, top):  # type: ignore[no-untyped-def]
+def _dithered(image: F32, out: U8, top: int) -> None:
     height, width, channels = image.shape
     for y in prange(height):
         for x in range(width):

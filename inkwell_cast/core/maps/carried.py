@@ -7,6 +7,7 @@ import numpy as np
 from ..base.array_types import F32, F64, I32, U8, AnyArray
 from ..base.color_space import to_linear
 from ..base.errors import InputProblem
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from ..base.progress import Cancel, ShareDone
 from ..base.records import Record, record_kind, record_of, view
@@ -137,7 +138,7 @@ def gather_carried(
 
 
 @kernel
-def _mean_of_textures(first, last, hits, grid, worn, out):  # type: ignore[no-untyped-def]
+def _mean_of_textures(first: int, last: int, hits: Record, grid: Record, worn: Record, out: F32) -> None:
     """The mean colour (H, W, 3) of a texel's hits; hits, grid and worn are records."""
     tiles, triangle, side, color = tiles_of(hits), triangles_of(hits), grid.side, np.zeros(3)
     for k in range(first, last):
@@ -161,7 +162,7 @@ def _mean_of_textures(first, last, hits, grid, worn, out):  # type: ignore[no-un
 
 
 @kernel
-def color_at(t, b, worn, color):  # type: ignore[no-untyped-def]
+def color_at(t: int, b: Vector, worn: Record, color: F64) -> None:
     """Write the linear colour at barycentrics b of triangle t into found (3,): its texture's, else that of corners."""
     b0, b1, b2 = b
     picture = view(worn, "table")[view(worn, "materials")[t]]
@@ -183,7 +184,7 @@ def color_at(t, b, worn, color):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _look_up(u, v, picture, pixels, light, color):  # type: ignore[no-untyped-def]
+def _look_up(u: float, v: float, picture: F64, pixels: U8, light: F32, color: F64) -> None:
     """The light of a texture at u and v from its top left, between its four nearest pixels."""
     first, width, height = np.int64(picture[0]), np.int64(picture[1]), np.int64(picture[2])
     x = (picture[3] * u + picture[4] * v + picture[5]) * width - 0.5

@@ -127,7 +127,7 @@ def _evened(values: F64, mass: F64, links: Links, radius: float, cancelled: Canc
 
 
 @kernel
-def _at_vertices(first, last, points, corners, values, rows, sums):  # type: ignore[no-untyped-def]
+def _at_vertices(first: int, last: int, points: F32, corners: I32, values: F32, rows: I32, sums: F32) -> None:
     """Of points first to last the mean of the normals of all corners that meet there, by their angles, (V, 3)."""
     for t in range(len(corners)):
         for i in range(3):
@@ -148,7 +148,7 @@ def _at_vertices(first, last, points, corners, values, rows, sums):  # type: ign
 
 
 @kernel
-def _by_triangle(first, last, points, normals, corners, sums, mass):  # type: ignore[no-untyped-def]
+def _by_triangle(first: int, last: int, points: F32, normals: F32, corners: I32, sums: F64, mass: F64) -> None:
     """Of points first to last curvature times area, and area, (V,)."""
     e = np.empty((3, 3))
     for t in range(len(corners)):

@@ -8,6 +8,7 @@ import numpy as np
 from ..base.array_types import F32, AnyArray, Bool
 from ..base.kernels import kernel
 from ..base.progress import Cancel, ShareDone
+from ..base.records import Record
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..settings.recipe import Recipe
@@ -67,7 +68,7 @@ def gather(context: Context, hits: Hits, ready: Bool, out: AnyArray, progress: S
 
 
 @kernel
-def _share(first, last, hits, grid, floats, out):  # type: ignore[no-untyped-def]
+def _share(first: int, last: int, hits: Record, grid: Record, floats: Bool, out: F32) -> None:
     """The share of a texel's hits that are marked in floats (T,), into out (H, W, 1)."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
     for k in range(first, last):

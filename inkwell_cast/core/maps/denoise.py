@@ -9,7 +9,7 @@ only, and the more the closer they lie to the tangent plane and the more their n
 
 import numpy as np
 
-from ..base.array_types import F32
+from ..base.array_types import F32, F64, I32, U8
 from ..base.kernels import kernel
 from ..base.progress import Cancel, ShareDone
 from ..base.threads import in_batches
@@ -39,7 +39,18 @@ def denoised(values: F32, context: Context, progress: ShareDone, cancelled: Canc
 
 
 @kernel
-def _fit(first, last, struck, low_triangle, island, normal, points, hidden, values, out):  # type: ignore[no-untyped-def]
+def _fit(
+    first: int,
+    last: int,
+    struck: U8,
+    low_triangle: I32,
+    island: I32,
+    normal: F32,
+    points: F32,
+    hidden: F32,
+    values: F32,
+    out: F32,
+) -> None:
     """Rows first to last of the smoothed values."""
     height, width = values.shape
     matrix, right, f = np.zeros((FEATURES, FEATURES)), np.zeros(FEATURES), np.zeros(FEATURES)
@@ -83,7 +94,7 @@ def _fit(first, last, struck, low_triangle, island, normal, points, hidden, valu
 
 
 @kernel
-def _step(y, x, island_here, struck, low_triangle, island, points):  # type: ignore[no-untyped-def]
+def _step(y: int, x: int, island_here: int, struck: U8, low_triangle: I32, island: I32, points: F32) -> float:
     """Mean way on the sculpt from a texel to those beside it on its island, 0 where there are none."""
     height, width = struck.shape
     total, count = 0.0, 0
@@ -100,7 +111,7 @@ def _step(y, x, island_here, struck, low_triangle, island, points):  # type: ign
 
 
 @kernel
-def _solve(matrix, right):  # type: ignore[no-untyped-def]
+def _solve(matrix: F64, right: F64) -> bool:
     """Solve a symmetric system, given by its lower half, in place by Cholesky; false where it has no answer."""
     size = len(right)
     for a in range(size):

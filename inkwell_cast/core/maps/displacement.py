@@ -11,12 +11,12 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I64, AnyArray
+from ..base.array_types import F32, F64, I32, I64, U8, U64, AnyArray
 from ..base.errors import InputProblem
 from ..base.kernels import kernel, prange
 from ..base.on_demand import on_demand
 from ..base.progress import ShareDone
-from ..base.records import shared, view
+from ..base.records import Record, shared, view
 from ..base.threads import in_batches
 from ..cage.cage import pockets_of, reaches
 from ..cage.fit import cage_of
@@ -72,7 +72,7 @@ def derive(context: Context, layer: AnyArray | None) -> Derived:
 
 
 @kernel(parallel=True)
-def _interpolate(low_triangle, sample, grids, values, out):  # type: ignore[no-untyped-def]
+def _interpolate(low_triangle: I32, sample: U8, grids: AnyArray, values: F32, out: F32) -> None:
     """Values at a triangle's corners (P, 3), at every texel."""
     height, width = low_triangle.shape
     for y in prange(height):
@@ -158,7 +158,7 @@ def _fitted(ids: I64, many: int, owner: I64, b: F64, height: F64) -> F64:
 
 
 @kernel
-def _heights(triangle, b, height, rays, tracers):  # type: ignore[no-untyped-def]
+def _heights(triangle: I64, b: F64, height: F32, rays: Record, tracers: U64) -> None:
     """How far each ray's hit stands off the low, positive outside; not a number where it strikes nothing."""
     pair = view(rays, "pair")
     for i in range(len(triangle)):

@@ -1,9 +1,12 @@
 """What gathering kernels share: the samples of a texel, and points of the sculpt that they struck."""
 
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 
+from ..base.array_types import F32, I32
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from ..base.progress import Cancel, ShareDone
 from ..base.records import Record, view
@@ -35,7 +38,7 @@ def over_tiles(
 
 
 @kernel
-def mean_of_corners(first, last, hits, grid, values, corners, out):  # type: ignore[no-untyped-def]
+def mean_of_corners(first: int, last: int, hits: Record, grid: Record, values: F32, corners: I32, out: F32) -> None:
     """The mean over a texel's hits of values (N, K) that lie at the corners (T, 3) of the sculpt's triangles."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
     for k in range(first, last):
@@ -64,26 +67,26 @@ def mean_of_corners(first, last, hits, grid, values, corners, out):  # type: ign
 
 
 @kernel(inline="always")
-def tiles_of(hits):  # type: ignore[no-untyped-def]
+def tiles_of(hits: Record) -> I32:
     """Its tiles (K,) int64."""
     return view(hits, "tiles")
 
 
 @kernel(inline="always")
-def triangles_of(hits):  # type: ignore[no-untyped-def]
+def triangles_of(hits: Record) -> I32:
     """What each sample struck, (N,) int32."""
     return view(hits, "triangle")
 
 
 @kernel(inline="always")
-def samples_of(k, x, y, columns, hits, grid):  # type: ignore[no-untyped-def]
+def samples_of(k: int, x: int, y: int, columns: int, hits: Record, grid: Record) -> tuple[int, int]:
     """The first sample of texel (x, y) of the k-th tile, which is `columns` wide, and how far apart its rows lie."""
     stride = columns * grid.side
     return view(hits, "starts")[k] + y * grid.side * stride + x * grid.side, stride
 
 
 @kernel(inline="always")
-def weights_at(n, hits):  # type: ignore[no-untyped-def]
+def weights_at(n: int, hits: Record) -> Vector:
     """Barycentrics of what sample n struck."""
     uv = view(hits, "uv")
     u, v = uv[n, 0] / 65535.0, uv[n, 1] / 65535.0
@@ -91,7 +94,7 @@ def weights_at(n, hits):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def point_of(n, t, lift, hits, sculpt):  # type: ignore[no-untyped-def]
+def point_of(n: int, t: int, lift: float, hits: Record, sculpt: Record) -> Any:
     """The place that sample n struck on triangle t, lifted along its unit normal, and that normal; scene units."""
     b0, b1, b2 = weights_at(n, hits)
     positions = view(sculpt, "positions")

@@ -17,6 +17,7 @@ from ..base.color_space import steps_of, to_linear, to_srgb
 from ..base.kernels import kernel
 from ..base.on_demand import on_demand
 from ..base.progress import Cancel, ShareDone
+from ..base.records import Record
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..mesh.mesh import Mesh
@@ -113,10 +114,6 @@ def prepare(context: Context) -> Names:
     return names
 
 
-def _assigned(recipe: Recipe) -> list[tuple[str, str, str]]:
-    return sorted((kind, *assignment) for kind in KINDS for assignment in recipe.library.of(kind).items())
-
-
 def names_of(assembly: Assembly, sculpt: Sculpt, by: str) -> Names:
     """The names by "material", "object", "part" (what hangs together), "color", "pair", "file" or "library"."""
     mesh = sculpt.mesh
@@ -205,7 +202,7 @@ def gather(context: Context, hits: Hits, ready: Names, out: AnyArray, progress: 
 
 
 @kernel
-def _vote(first, last, hits, grid, of, out):  # type: ignore[no-untyped-def]
+def _vote(first: int, last: int, hits: Record, grid: Record, of: I32, out: I32) -> None:
     """The name (H, W, 1) that most hits of a texel belong to, of equal ones the lowest; of (T,) int32 by triangle."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
     seen, votes = np.empty(MOST_VOTES, np.int32), np.empty(MOST_VOTES, np.int32)

@@ -13,8 +13,9 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..base.array_types import F32, F64, AnyArray
+from ..base.array_types import F32, F64, U64, AnyArray
 from ..base.disk_arrays import on_disk, room
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from ..base.progress import Cancel, ShareDone
 from ..base.records import Record, record_kind, record_of, view
@@ -74,8 +75,8 @@ class Lights:
 
     sun: F64 = field(default_factory=lambda: np.zeros(7))
     lamps: F64 = field(default_factory=lambda: np.zeros((0, 6)))
-    above: tuple[float, float, float] = (0.0, 0.0, 0.0)
-    below: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    above: Vector = (0.0, 0.0, 0.0)
+    below: Vector = (0.0, 0.0, 0.0)
     panorama: F32 | None = None
     bright: F64 = field(default_factory=lambda: np.zeros((0, 7)))
 
@@ -171,7 +172,15 @@ def denoised_layer(context: Context, out: AnyArray, progress: ShareDone, cancell
 
 
 @kernel
-def _of_tiles(first, last, hits, grid, sheet, scene, out):  # type: ignore[no-untyped-def]
+def _of_tiles(
+    first: int,
+    last: int,
+    hits: Record,
+    grid: Record,
+    sheet: tuple[Record, Record, Record],
+    scene: tuple[Record, Record, Record, Record],
+    out: F32,
+) -> None:
     """The irradiance of the texels of some tiles.
 
     sheet are the records of low, cast and rays, scene those of the sculpt, its albedo, its emission, and `PATHS`.
@@ -211,7 +220,7 @@ def _of_tiles(first, last, hits, grid, sheet, scene, out):  # type: ignore[no-un
 
 
 @kernel
-def _normal_of_low(x, y, low, cast):  # type: ignore[no-untyped-def]
+def _normal_of_low(x: int, y: int, low: Record, cast: Record) -> Vector:
     """The low's own unit normal at a texel."""
     t = triangle_at(x, y, cast)
     b0, b1, b2 = barycentrics_at(x, y, t, low, cast)
@@ -224,7 +233,15 @@ def _normal_of_low(x, y, low, cast):  # type: ignore[no-untyped-def]
 
 
 @kernel(error_model="numpy")
-def _irradiance_of_texel(vertices, pair, start, seed, scene, scratch, irradiance):  # type: ignore[no-untyped-def]
+def _irradiance_of_texel(
+    vertices: F64,
+    pair: int,
+    start: int,
+    seed: int,
+    scene: tuple[Record, Record, Record, Record],
+    scratch: F64,
+    irradiance: F64,
+) -> None:
     """The mean of the paths from a texel's hits (N, 9) into irradiance (6,), until its variance is small enough."""
     settings = scene[3]
     irradiance[:] = 0
@@ -252,7 +269,15 @@ def _irradiance_of_texel(vertices, pair, start, seed, scene, scratch, irradiance
 
 
 @kernel(error_model="numpy")
-def _trace_path(vertex, pair, index, seed, scene, scratch, irradiance):  # type: ignore[no-untyped-def]
+def _trace_path(
+    vertex: F64,
+    pair: int,
+    index: int,
+    seed: int,
+    scene: tuple[Record, Record, Record, Record],
+    scratch: F64,
+    irradiance: F64,
+) -> bool:
     """One path from a hit (9,), added to irradiance (6,); whether its first ray leaves the surface at all."""
     sculpt, albedo, emission, settings = scene
     tracer = view(settings, "tracers")[pair]
@@ -298,7 +323,15 @@ def _trace_path(vertex, pair, index, seed, scene, scratch, irradiance):  # type:
 
 
 @kernel(error_model="numpy")
-def _add_direct_light(place, normal, tracer, sample, settings, throughput, irradiance):  # type: ignore[no-untyped-def]
+def _add_direct_light(
+    place: Vector,
+    normal: Vector,
+    tracer: U64,
+    sample: tuple[int, int, int],
+    settings: Record,
+    throughput: F64,
+    irradiance: F64,
+) -> None:
     """Direct light of sun, environment and lamps at a place that they see, times throughput, added to irradiance (3,).
 
     sample is index, seed and sample dimension, as `further_point` takes them.
@@ -330,7 +363,15 @@ def _add_direct_light(place, normal, tracer, sample, settings, throughput, irrad
 
 
 @kernel(error_model="numpy")
-def _add_environment_light(place, normal, tracer, sample, settings, throughput, irradiance):  # type: ignore[no-untyped-def]
+def _add_environment_light(
+    place: Vector,
+    normal: Vector,
+    tracer: U64,
+    sample: tuple[int, int, int],
+    settings: Record,
+    throughput: F64,
+    irradiance: F64,
+) -> None:
     """What one of the panorama's bright places gives, chosen as often as it gives light; as in `_straight`."""
     bright = view(settings, "bright")
     u, v = further_point(sample[0], sample[1], ENVIRONMENT + sample[2])
@@ -357,7 +398,7 @@ def _add_environment_light(place, normal, tracer, sample, settings, throughput, 
 
 
 @kernel(error_model="numpy")
-def _environment_radiance(dx, dy, dz, settings, radiance):  # type: ignore[no-untyped-def]
+def _environment_radiance(dx: float, dy: float, dz: float, settings: Record, radiance: F64) -> None:
     """The radiance of the environment from a unit direction, into radiance (3,)."""
     if not settings.panorama:
         up = 0.5 + 0.5 * dy

@@ -1,10 +1,12 @@
 """Normal map in tangent space: the sculpt's normal in the low's basis (see `tangent.frame`)."""
 
+from typing import Any
+
 import numpy as np
 
-from ..base.array_types import F32, AnyArray
+from ..base.array_types import F32, U8, AnyArray
 from ..base.kernels import kernel, prange
-from ..base.records import shared, view
+from ..base.records import Record, shared, view
 from ..cast.context import Context
 from ..cast.hits import Cast
 from ..cast.texel import barycentrics_at, triangle_at
@@ -45,7 +47,7 @@ def decoded(cast: Cast, low: Low, basis: Basis, image: F32) -> F32:
 
 
 @kernel(parallel=True)
-def _encode(lows, casts, struck, normal, sign, form, out):  # type: ignore[no-untyped-def]
+def _encode(lows: AnyArray, casts: AnyArray, struck: U8, normal: F32, sign: float, form: int, out: F32) -> None:
     """Object-space vectors `normal (H, W, 3)` as stored values; records of the kinds `LOW` and `CAST`, shared."""
     for y in prange(out.shape[0]):
         for x in range(out.shape[1]):
@@ -61,7 +63,7 @@ def _encode(lows, casts, struck, normal, sign, form, out):  # type: ignore[no-un
 
 
 @kernel(parallel=True)
-def _decode(lows, casts, image, sign, form):  # type: ignore[no-untyped-def]
+def _decode(lows: AnyArray, casts: AnyArray, image: F32, sign: float, form: int) -> None:
     """Stored values `image (H, W, 3)` as object-space unit normals, in their place; records as for `_encode`."""
     for y in prange(image.shape[0]):
         for x in range(image.shape[1]):
@@ -74,7 +76,7 @@ def _decode(lows, casts, image, sign, form):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def frame_at(x, y, low, cast, form):  # type: ignore[no-untyped-def]
+def frame_at(x: int, y: int, low: Record, cast: Record, form: int) -> Any:
     """The tangent frame of the low at a texel that lies on it, see `tangent.frame.frame`."""
     t = triangle_at(x, y, cast)
     b0, b1, b2 = barycentrics_at(x, y, t, low, cast)

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..base.array_types import F32, AnyArray
+from ..base.array_types import F32, U8, AnyArray
 from ..base.kernels import kernel, prange
 from ..base.records import shared
 from ..cast.context import Context
@@ -31,7 +31,7 @@ def read_back(image: F32, context: Context) -> F32:
 
 
 @kernel(parallel=True)
-def _encode(lows, casts, struck, normal, normals, out):  # type: ignore[no-untyped-def]
+def _encode(lows: AnyArray, casts: AnyArray, struck: U8, normal: F32, normals: F32, out: F32) -> None:
     """Vectors `normal (H, W, 3)` as stored values; records of the kinds `LOW` and `CAST`, shared."""
     for y in prange(out.shape[0]):
         for x in range(out.shape[1]):
@@ -50,7 +50,7 @@ def _encode(lows, casts, struck, normal, normals, out):  # type: ignore[no-untyp
 
 
 @kernel(parallel=True)
-def _decode(image):  # type: ignore[no-untyped-def]
+def _decode(image: F32) -> None:
     height, width, _ = image.shape
     for y in prange(height):
         for x in range(width):

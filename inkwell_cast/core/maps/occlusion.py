@@ -12,7 +12,7 @@ from ..base.array_types import F32, AnyArray
 from ..base.disk_arrays import on_disk, room
 from ..base.kernels import kernel
 from ..base.progress import Cancel, ShareDone
-from ..base.records import record_of, view
+from ..base.records import Record, record_of, view
 from ..base.sampling_sequence import points_of_texel
 from ..base.setting import scene_units
 from ..cast.context import Context
@@ -120,7 +120,18 @@ def bits_for(rays: int) -> int:
 
 
 @kernel
-def _of_sculpt(first, last, hits, grid, cast, rays, sculpt, around, out, bundle):  # type: ignore[no-untyped-def]
+def _of_sculpt(
+    first: int,
+    last: int,
+    hits: Record,
+    grid: Record,
+    cast: Record,
+    rays: Record,
+    sculpt: Record,
+    around: Record,
+    out: F32,
+    bundle: Record,
+) -> None:
     """What is around the hits of each texel, into out (H, W, channels); the others are records."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
     pair = view(rays, "pair")
@@ -142,7 +153,18 @@ def _of_sculpt(first, last, hits, grid, cast, rays, sculpt, around, out, bundle)
 
 
 @kernel
-def _of_low(first, last, hits, grid, low, cast, rays, around, out, bundle):  # type: ignore[no-untyped-def]
+def _of_low(
+    first: int,
+    last: int,
+    hits: Record,
+    grid: Record,
+    low: Record,
+    cast: Record,
+    rays: Record,
+    around: Record,
+    out: F32,
+    bundle: Record,
+) -> None:
     """What is around each texel of the low itself, into out (H, W, channels); the others are records."""
     tiles, pair = tiles_of(hits), view(rays, "pair")
     points = view(rays, "points")
@@ -172,7 +194,7 @@ def _of_low(first, last, hits, grid, low, cast, rays, around, out, bundle):  # t
 
 
 @kernel
-def _keep(texel, bundle):  # type: ignore[no-untyped-def]
+def _keep(texel: F32, bundle: Record) -> None:
     if bundle.seen:
         texel[0] = bundle.shade / bundle.seen
         for c in range(1, len(texel)):

@@ -7,7 +7,9 @@ their mean is estimated; once it is below the noise that is wanted, the rest is 
 
 import numpy as np
 
+from ..base.array_types import U64
 from ..base.borrowed_arrays import block
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from ..base.records import Record, aligned, record_kind, view
 from ..base.sampling_sequence import cosine_point, frame_about, square_point
@@ -55,7 +57,12 @@ def empty_bundle() -> Record:
 
 
 @kernel
-def add_hit(place, normal, face, bundle):  # type: ignore[no-untyped-def]
+def add_hit(
+    place: Vector,
+    normal: Vector,
+    face: Vector,
+    bundle: Record,
+) -> None:
     """One more hit of a texel, from which rays leave about a unit normal, none of them into its face."""
     k = bundle.hits
     bundle.hits, own = k + 1, bundle.places[k]
@@ -65,7 +72,7 @@ def add_hit(place, normal, face, bundle):  # type: ignore[no-untyped-def]
 
 
 @kernel(error_model="numpy")
-def look(first, seed, pair, around, bundle):  # type: ignore[no-untyped-def]
+def look(first: int, seed: int, pair: int, around: Record, bundle: Record) -> None:
     """Trace the rays of a texel from its hits, of which it then has none; `seen`, `shade`, `free` say what they saw.
 
     first and seed are those of its points; around is a record of the kind `AROUND`.
@@ -99,7 +106,7 @@ def look(first, seed, pair, around, bundle):  # type: ignore[no-untyped-def]
 
 
 @kernel(error_model="numpy")
-def _error(bundle):  # type: ignore[no-untyped-def]
+def _error(bundle: Record) -> float:
     """An estimate of the error of the mean of the rays so far.
 
     Of well-spread points on something with edges it falls with the power -3/4 of their number: A. Owen, "Scrambled net
@@ -111,7 +118,7 @@ def _error(bundle):  # type: ignore[no-untyped-def]
 
 
 @kernel(error_model="numpy")
-def _trace(tracer, around, bundle):  # type: ignore[no-untyped-def]
+def _trace(tracer: U64, around: Record, bundle: Record) -> None:
     """Trace the rays of the packet, and count what they see."""
     count, falloff, far, numbers = bundle.count, around.falloff, around.far, bundle.numbers
     rays = numbers, block(numbers.ctypes.data, (ROWS, WIDTH), np.int32), bundle.words

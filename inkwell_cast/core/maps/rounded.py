@@ -8,11 +8,12 @@ left out.
 
 import numpy as np
 
-from ..base.array_types import AnyArray
+from ..base.array_types import F32, F64, AnyArray
 from ..base.disk_arrays import on_disk, room
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from ..base.progress import Cancel, ShareDone
-from ..base.records import record_kind, record_of, view
+from ..base.records import Record, record_kind, record_of, view
 from ..base.sampling_sequence import frame_about, further_point, points_of_texel, sphere_point, square_point, turn
 from ..base.setting import scene_units
 from ..cast.context import Context
@@ -97,7 +98,17 @@ def finish(context: Context, out: AnyArray, progress: ShareDone, cancelled: Canc
 
 
 @kernel
-def _of_tiles(first, last, hits, grid, cast, rays, sculpt, around, out):  # type: ignore[no-untyped-def]
+def _of_tiles(
+    first: int,
+    last: int,
+    hits: Record,
+    grid: Record,
+    cast: Record,
+    rays: Record,
+    sculpt: Record,
+    around: Record,
+    out: F32,
+) -> None:
     """The mean normal around each texel's hits, into out (H, W, 3); the others are records."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
     pair, total = view(rays, "pair"), np.zeros(3)
@@ -131,7 +142,16 @@ def _of_tiles(first, last, hits, grid, cast, rays, sculpt, around, out):  # type
 
 
 @kernel(error_model="numpy")
-def _cross(index, seed, place, normal, pair, sculpt, around, total):  # type: ignore[no-untyped-def]
+def _cross(
+    index: int,
+    seed: int,
+    place: Vector,
+    normal: Vector,
+    pair: int,
+    sculpt: Record,
+    around: Record,
+    total: F64,
+) -> None:
     """Add the normals of all that one line through the ball about a place crosses to total (3,)."""
     tracer = view(around, "tracers")[pair]
     offset = view(around, "first")[pair]

@@ -2,9 +2,9 @@
 
 import numpy as np
 
-from ..base.array_types import AnyArray
+from ..base.array_types import F32, AnyArray
 from ..base.kernels import kernel
-from ..base.records import view
+from ..base.records import Record, view
 from ..cast.context import Context
 from ..cast.texel import barycentrics_at, triangle_at
 from ..rays.modifiers.modifiers import straightness_at
@@ -26,7 +26,7 @@ def derive(context: Context, layer: AnyArray | None) -> Derived:
 
 
 @kernel
-def _weights(low, cast, rays, out):  # type: ignore[no-untyped-def]
+def _weights(low: Record, cast: Record, rays: Record, out: F32) -> None:
     """How far the ray of each texel is turned to its face, (H, W), 0 to 1; records."""
     flags, modifiers = view(rays, "flags"), view(rays, "modifiers")
     for y in range(out.shape[0]):

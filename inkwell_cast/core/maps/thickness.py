@@ -5,10 +5,10 @@ The layer holds the mean length of cosine-weighted rays into the body, no longer
 
 import numpy as np
 
-from ..base.array_types import AnyArray
+from ..base.array_types import F32, AnyArray
 from ..base.kernels import kernel
 from ..base.progress import Cancel, ShareDone
-from ..base.records import record_of, view
+from ..base.records import Record, record_of, view
 from ..base.sampling_sequence import points_of_texel
 from ..base.setting import scene_units
 from ..cast.context import Context
@@ -76,7 +76,18 @@ def gather(
 
 
 @kernel
-def _inward(first, last, hits, grid, cast, rays, sculpt, inward, out, bundle):  # type: ignore[no-untyped-def]
+def _inward(
+    first: int,
+    last: int,
+    hits: Record,
+    grid: Record,
+    cast: Record,
+    rays: Record,
+    sculpt: Record,
+    inward: Record,
+    out: F32,
+    bundle: Record,
+) -> None:
     """The mean length of rays into the body at each texel's hits, into out (H, W, 1); the others are records."""
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
     pair = view(rays, "pair")

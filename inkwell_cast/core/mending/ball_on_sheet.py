@@ -2,16 +2,17 @@
 
 import numpy as np
 
-from ..base.array_types import F32, I64, Bool
+from ..base.array_types import F32, F64, I64, Bool
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
-from ..base.records import view
+from ..base.records import Record, view
 from ..cast.context import Context
 from ..cast.partial_rebake import tiles_of
 from ..cast.texel import place_at, triangle_at
 from ..uv.rasterise import tile_box
 
 
-def tiles_in(context: Context, centre: tuple[float, float, float], radius: float) -> I64:
+def tiles_in(context: Context, centre: Vector, radius: float) -> I64:
     """The tiles that the low may touch inside a ball; radius in scene units."""
     points = context.rays.points.astype(np.float64)
     middle = points.mean(axis=1)
@@ -20,16 +21,14 @@ def tiles_in(context: Context, centre: tuple[float, float, float], radius: float
     return tiles_of(context.low.grid, near)
 
 
-def share_of_radius(
-    context: Context, tiles: I64, centre: tuple[float, float, float], radius: float, share: F32
-) -> None:
+def share_of_radius(context: Context, tiles: I64, centre: Vector, radius: float, share: F32) -> None:
     """Write into share (H, W) how far from the middle of a ball each texel of some tiles lies, in radii."""
     low, cast, rays = context.low, context.cast, context.rays
     _measure(tiles, np.array(centre), radius, low.record, cast.record, rays.record, share)
 
 
 @kernel
-def _measure(tiles, centre, radius, low, cast, rays, share):  # type: ignore[no-untyped-def]
+def _measure(tiles: I64, centre: F64, radius: float, low: Record, cast: Record, rays: Record, share: F32) -> None:
     grid = view(low, "grid")
     for tile in tiles:
         x0, y0, columns, rows = tile_box(tile, grid)

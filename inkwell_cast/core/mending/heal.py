@@ -7,6 +7,7 @@ import numpy as np
 from ..base.array_types import F64, I64, AnyArray, Bool
 from ..base.kernels import kernel
 from ..base.on_demand import on_demand
+from ..base.records import Record
 from ..cast.context import Context
 from ..cast.texel import place_at, triangle_at
 from ..settings.regions import Heal
@@ -99,6 +100,6 @@ def _places(context: Context, y: I64, x: I64) -> F64:
 
 
 @kernel
-def _place_all(y, x, low, cast, rays, out):  # type: ignore[no-untyped-def]
+def _place_all(y: I64, x: I64, low: Record, cast: Record, rays: Record, out: F64) -> None:
     for i in range(len(y)):
         out[i, 0], out[i, 1], out[i, 2] = place_at(x[i], y[i], triangle_at(x[i], y[i], cast), low, cast, rays)

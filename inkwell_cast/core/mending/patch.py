@@ -5,9 +5,10 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import AnyArray
+from ..base.array_types import F32, I32, I64, AnyArray
 from ..base.kernels import kernel
 from ..base.progress import Cancel
+from ..base.records import Record
 from ..cage.cage import build_cage, rays_of
 from ..cage.fit import cage_of
 from ..cast.context import Context
@@ -66,7 +67,7 @@ def _with_settings(context: Context, patch: Patch) -> Context:
 
 
 @kernel
-def _fade_all(tiles, grid, low_triangle, rim, weight):  # type: ignore[no-untyped-def]
+def _fade_all(tiles: I64, grid: Record, low_triangle: I32, rim: float, weight: F32) -> None:
     """Turn shares of a radius, weight (H, W), into weights: 1 inside, 0 beyond the rim and off the low."""
     for tile in tiles:
         x0, y0, columns, rows = tile_box(tile, grid)

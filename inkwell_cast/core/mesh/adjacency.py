@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I8, I32, Bool
+from ..base.array_types import F32, F64, I8, I32, I64, Bool
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from ..base.threads import in_shares
 from .mesh import Mesh
@@ -56,14 +57,14 @@ MANY = 64  # edges of one vertex from which on they are sorted, not compared one
 
 
 @kernel(inline="always")
-def _lower(ids, f, k):  # type: ignore[no-untyped-def]
+def _lower(ids: I32, f: int, k: int) -> int:
     """The lower of the vertices of edge k, -1 where the triangle uses a vertex twice."""
     a, b, c = ids[f, 0], ids[f, 1], ids[f, 2]
     return -1 if a == b or b == c or c == a else min(ids[f, k], ids[f, (k + 1) % 3])
 
 
 @kernel
-def _join(first, last, ids, across, side, uses, against):  # type: ignore[no-untyped-def]
+def _join(first: int, last: int, ids: I32, across: I32, side: I8, uses: I32, against: Bool) -> None:
     """All of the edges whose lower vertex is one from first to last."""
     starts = np.zeros(last - first + 2, np.int64)
     for f in range(len(ids)):
@@ -92,7 +93,7 @@ def _join(first, last, ids, across, side, uses, against):  # type: ignore[no-unt
 
 
 @kernel
-def _match(edges, ids, across, side, uses, against):  # type: ignore[no-untyped-def]
+def _match(edges: I64, ids: I32, across: I32, side: I8, uses: I32, against: Bool) -> None:
     """Join those of one lower vertex that have the same upper one; many are sorted by it."""
     for p in range(len(edges)):
         f, k = edges[p] // 3, edges[p] % 3
@@ -134,7 +135,7 @@ def differs_across(values: F32, edges: Edges, tolerance: float) -> Bool:
 
 
 @kernel
-def _differs(values, across, side, limit):  # type: ignore[no-untyped-def]
+def _differs(values: F32, across: I32, side: I8, limit: float) -> Bool:
     out = np.zeros(across.shape, np.bool_)
     for f in range(len(across)):
         for k in range(3):
@@ -166,7 +167,7 @@ def islands_of(uvs: F32, edges: Edges) -> I32:
 
 
 @kernel
-def _groups(across, through):  # type: ignore[no-untyped-def]
+def _groups(across: I32, through: Bool) -> I32:
     group = np.full(len(across), -1, np.int32)
     stack = np.empty(3 * len(across) + 1, np.int32)
     count = 0
@@ -199,7 +200,7 @@ def shaded(mesh: Mesh, edges: Edges, hard: Bool, by_area: bool) -> F32:
 
 
 @kernel
-def _cross(p, f):  # type: ignore[no-untyped-def]
+def _cross(p: F64, f: int) -> Vector:
     """Twice the area of face f along its normal."""
     ux, uy, uz = p[f, 1, 0] - p[f, 0, 0], p[f, 1, 1] - p[f, 0, 1], p[f, 1, 2] - p[f, 0, 2]
     vx, vy, vz = p[f, 2, 0] - p[f, 0, 0], p[f, 2, 1] - p[f, 0, 1], p[f, 2, 2] - p[f, 0, 2]
@@ -207,7 +208,7 @@ def _cross(p, f):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _shade(p, across, side, hard, by_area, out):  # type: ignore[no-untyped-def]
+def _shade(p: F64, across: I32, side: I8, hard: Bool, by_area: bool, out: F32) -> None:
     count = len(p)
     root = np.arange(3 * count)
 

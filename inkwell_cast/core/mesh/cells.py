@@ -2,7 +2,8 @@
 
 import numpy as np
 
-from ..base.array_types import F32, I32
+from ..base.array_types import F32, F64, I32, I64
+from ..base.kernel_types import Whole
 from ..base.kernels import kernel
 from ..base.progress import Cancel
 from ..base.threads import in_batches
@@ -27,7 +28,7 @@ def numbered_cells(
 
 
 @kernel
-def _keys(first, last, points, normals, low, cell, keys):  # type: ignore[no-untyped-def]
+def _keys(first: int, last: int, points: F32, normals: F32, low: F64, cell: float, keys: I64) -> None:
     """The cell of each point and which way it looks, as one number (V,)."""
     for v in range(first, last):
         key, side = np.int64(0), 0
@@ -43,7 +44,7 @@ def _keys(first, last, points, normals, low, cell, keys):  # type: ignore[no-unt
 
 
 @kernel
-def _numbered(keys):  # type: ignore[no-untyped-def]
+def _numbered(keys: I64) -> tuple[I32, I32]:
     """The number of each key (V,), and where each is met first (P,)."""
     known, numbers = _table(1024)
     of, first, count = np.empty(len(keys), np.int32), np.empty(1024, np.int32), 0
@@ -65,7 +66,7 @@ def _numbered(keys):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def _slot(keys, key):  # type: ignore[no-untyped-def]
+def _slot(keys: I64, key: int) -> Whole:
     """Where a key stands in a table of a size that is a power of two, or is to stand."""
     mixed = np.uint64(key) * np.uint64(0x9E3779B97F4A7C15)
     place = np.int64((mixed ^ (mixed >> np.uint64(29))) & np.uint64(len(keys) - 1))
@@ -75,12 +76,12 @@ def _slot(keys, key):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _table(size):  # type: ignore[no-untyped-def]
+def _table(size: int) -> tuple[I64, I32]:
     return np.full(size, EMPTY, np.int64), np.empty(size, np.int32)
 
 
 @kernel
-def _grown(known, numbers):  # type: ignore[no-untyped-def]
+def _grown(known: I64, numbers: I32) -> tuple[I64, I32]:
     """A table of cells with what another holds, and more room."""
     larger, their = _table(4 * len(known))
     for place in range(len(known)):

@@ -78,7 +78,7 @@ def diffused(values: F64, mass: F64, links: Links, step: float, cancelled: Cance
 
 
 @kernel
-def _count(corners, count):  # type: ignore[no-untyped-def]
+def _count(corners: I32, count: int) -> I64:
     """Where the links of each vertex would end, two for each triangle that it is a corner of, (V + 1,) from 0."""
     ends = np.zeros(count + 1, np.int64)
     for t in range(len(corners)):
@@ -90,7 +90,7 @@ def _count(corners, count):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _fill(points, corners, ends, others, weights):  # type: ignore[no-untyped-def]
+def _fill(points: F32, corners: I32, ends: I64, others: I32, weights: F32) -> I64:
     """Write the links, those to the same vertex summed up and moved together; where each vertex's begin, (V + 1,)."""
     at = ends[:-1].copy()
     e = np.empty((3, 3))
@@ -127,7 +127,7 @@ def _fill(points, corners, ends, others, weights):  # type: ignore[no-untyped-de
 
 
 @kernel
-def _sum_rows(starts, weights, whole):  # type: ignore[no-untyped-def]
+def _sum_rows(starts: I64, weights: F32, whole: F32) -> None:
     for v in range(len(whole)):
         total = 0.0
         for n in range(starts[v], starts[v + 1]):
@@ -136,7 +136,18 @@ def _sum_rows(starts, weights, whole):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _apply(first, last, starts, others, weights, diagonal, step, x, out, sums):  # type: ignore[no-untyped-def]
+def _apply(
+    first: int,
+    last: int,
+    starts: I64,
+    others: I32,
+    weights: F32,
+    diagonal: F32,
+    step: float,
+    x: F32,
+    out: F32,
+    sums: F64,
+) -> None:
     """The system times x, over some spans; the first sum of each is that of their products."""
     for span in range(first, last):
         total = 0.0
@@ -150,7 +161,7 @@ def _apply(first, last, starts, others, weights, diagonal, step, x, out, sums): 
 
 
 @kernel
-def _begin(first, last, diagonal, right, changed, residual, way, sums):  # type: ignore[no-untyped-def]
+def _begin(first: int, last: int, diagonal: F32, right: F32, changed: F32, residual: F32, way: F32, sums: F64) -> None:
     """Residual and first way; sums of its squares, and of those over the diagonal."""
     for span in range(first, last):
         square = along = 0.0
@@ -163,7 +174,9 @@ def _begin(first, last, diagonal, right, changed, residual, way, sums):  # type:
 
 
 @kernel
-def _move(first, last, diagonal, x, way, residual, changed, far, sums):  # type: ignore[no-untyped-def]
+def _move(
+    first: int, last: int, diagonal: F32, x: F32, way: F32, residual: F32, changed: F32, far: float, sums: F64
+) -> None:
     """A step along the way; the same sums."""
     for span in range(first, last):
         square = along = 0.0
@@ -176,7 +189,7 @@ def _move(first, last, diagonal, x, way, residual, changed, far, sums):  # type:
 
 
 @kernel
-def _turn(first, last, diagonal, residual, way, share, sums):  # type: ignore[no-untyped-def]
+def _turn(first: int, last: int, diagonal: F32, residual: F32, way: F32, share: float, sums: F64) -> None:
     """The next way."""
     for v in range(first * SPAN, min(last * SPAN, len(way))):
         way[v] = residual[v] / diagonal[v] + share * way[v]

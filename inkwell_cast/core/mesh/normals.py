@@ -8,7 +8,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32, Bool
+from ..base.array_types import F32, F64, I32, AnyArray, Bool
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from .mesh import CornerValues, Mesh, values_at_corners
 
@@ -21,7 +22,7 @@ def weld(values: F32) -> I32:
 
 
 @kernel
-def _first_equal(rows):  # type: ignore[no-untyped-def]
+def _first_equal(rows: AnyArray) -> I32:
     count, width = rows.shape
     size = 1024
     while size < 2 * count:
@@ -80,7 +81,7 @@ def smooth(mesh: Mesh) -> CornerValues:
 
 
 @kernel
-def _corner(p0, p1, p2):  # type: ignore[no-untyped-def]
+def _corner(p0: F64, p1: F64, p2: F64) -> float:
     """Angle at p0 of the triangle p0 p1 p2."""
     ax, ay, az = p1[0] - p0[0], p1[1] - p0[1], p1[2] - p0[2]
     bx, by, bz = p2[0] - p0[0], p2[1] - p0[1], p2[2] - p0[2]
@@ -89,7 +90,7 @@ def _corner(p0, p1, p2):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _angle_weighted(positions, triangles, shared):  # type: ignore[no-untyped-def]
+def _angle_weighted(positions: F32, triangles: I32, shared: I32) -> F32:
     sums = np.zeros(positions.shape, np.float32)
     p = np.empty((3, 3), np.float64)
     for f in range(len(triangles)):
@@ -116,7 +117,7 @@ def _angle_weighted(positions, triangles, shared):  # type: ignore[no-untyped-de
 
 
 @kernel
-def _to_unit(rows):  # type: ignore[no-untyped-def]
+def _to_unit(rows: F32) -> int:
     """Scale rows to unit length in place; rows that already are stay as they are, bit for bit. Returns the zeros."""
     zeros = 0
     for i in range(len(rows)):
@@ -156,7 +157,7 @@ def face_normals(positions: F32, triangles: I32) -> F64:
 
 
 @kernel(inline="always")
-def face_normal(a, b, c):  # type: ignore[no-untyped-def]
+def face_normal(a: AnyArray, b: AnyArray, c: AnyArray) -> Vector:
     """Unit normal of a triangle in a kernel; zero for one without area."""
     ux, uy, uz = np.float64(b[0] - a[0]), np.float64(b[1] - a[1]), np.float64(b[2] - a[2])
     vx, vy, vz = np.float64(c[0] - a[0]), np.float64(c[1] - a[1]), np.float64(c[2] - a[2])
@@ -183,7 +184,7 @@ def averaged(mesh: Mesh) -> F32:
 
 
 @kernel
-def _averaged(positions, triangles, shared, values, corners):  # type: ignore[no-untyped-def]
+def _averaged(positions: F32, triangles: I32, shared: I32, values: F32, corners: I32) -> F32:
     sums = np.zeros(positions.shape, np.float32)
     p = np.empty((3, 3), np.float64)
     for f in range(len(triangles)):

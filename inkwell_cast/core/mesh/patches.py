@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I32
+from ..base.array_types import F32, F64, I32, I64
 from ..base.kernels import kernel
 from ..base.progress import Cancel
 from ..base.threads import in_batches, in_shares
@@ -67,7 +67,7 @@ def patches_of(
 
 
 @kernel
-def _gather(first, last, points, of, sums, mass, total):  # type: ignore[no-untyped-def]
+def _gather(first: int, last: int, points: F32, of: I32, sums: F64, mass: F64, total: F64) -> None:
     """Of patches first to last: mass, mass times place, sums, (P, 5)."""
     for v in range(len(of)):
         if first <= of[v] < last:
@@ -79,7 +79,7 @@ def _gather(first, last, points, of, sums, mass, total):  # type: ignore[no-unty
 
 
 @kernel(error_model="numpy")
-def _borders(first, last, points, corners, of, others, borders):  # type: ignore[no-untyped-def]
+def _borders(first: int, last: int, points: F32, corners: I32, of: I32, others: I32, borders: F32) -> None:
     """What touches patches first to last, of higher numbers (P, NEAR), and the borders' normals times length, summed
     (P, NEAR, 3)."""
     for t in range(len(corners)):
@@ -112,7 +112,7 @@ def _borders(first, last, points, corners, of, others, borders):  # type: ignore
 
 
 @kernel(error_model="numpy")
-def _weight(one, other, border, middles, cell):  # type: ignore[no-untyped-def]
+def _weight(one: int, other: int, border: F32, middles: F64, cell: float) -> float:
     """The length of a border over the way between the middles of its two patches."""
     square = along = 0.0
     for k in range(3):
@@ -124,7 +124,7 @@ def _weight(one, other, border, middles, cell):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _rows(others, borders, middles, cell):  # type: ignore[no-untyped-def]
+def _rows(others: I32, borders: F32, middles: F64, cell: float) -> tuple[I64, I32, F32]:
     """Links both ways, row by row: where each begins (P + 1,), what it links to, and weights."""
     count = len(others)
     starts = np.zeros(count + 1, np.int64)
@@ -148,7 +148,18 @@ def _rows(others, borders, middles, cell):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _spread(first, last, points, of, values, middles, starts, others, wide, out):  # type: ignore[no-untyped-def]
+def _spread(
+    first: int,
+    last: int,
+    points: F32,
+    of: I32,
+    values: F64,
+    middles: F64,
+    starts: I64,
+    others: I32,
+    wide: float,
+    out: F32,
+) -> None:
     """Values of a vertex's patch and of those that touch it, weighted by how near their middles lie."""
     for v in range(first, last):
         own, total, weights = of[v], 0.0, 0.0

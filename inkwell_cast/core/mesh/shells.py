@@ -2,7 +2,8 @@
 
 import numpy as np
 
-from ..base.array_types import F64, I32, Bool
+from ..base.array_types import F32, F64, I32, Bool
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from .adjacency import Edges, edges_of, groups
 from .mesh import Mesh
@@ -16,7 +17,7 @@ def shells_of(edges: Edges) -> I32:
     return groups(edges, np.ones(edges.across.shape, np.bool_))
 
 
-def shell_near(mesh: Mesh, chosen: Bool, place: tuple[float, float, float]) -> Bool:
+def shell_near(mesh: Mesh, chosen: Bool, place: Vector) -> Bool:
     """Of some triangles (T,) those of the shell that lies nearest to a place: (T,) bool."""
     rows = np.flatnonzero(chosen)
     if not len(rows):
@@ -27,7 +28,7 @@ def shell_near(mesh: Mesh, chosen: Bool, place: tuple[float, float, float]) -> B
     return np.asarray((shell == shell[nearest]) & chosen)
 
 
-def place_in(corners: F64) -> tuple[float, float, float]:
+def place_in(corners: F64) -> Vector:
     """The middle of the largest of some triangles (N, 3, 3): a place that is nearest to their own shell."""
     area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
     x, y, z = corners[int(area.argmax())].mean(axis=0).tolist()
@@ -35,7 +36,7 @@ def place_in(corners: F64) -> tuple[float, float, float]:
 
 
 @kernel
-def volume_of(positions, triangles):  # type: ignore[no-untyped-def]
+def volume_of(positions: F32, triangles: I32) -> float:
     """Signed volume under triangles (N, 3) of positions (V, 3): positive where a closed shell looks outward."""
     middle, sums, p = np.zeros(3), 0.0, np.empty((3, 3))
     for t in range(len(triangles)):

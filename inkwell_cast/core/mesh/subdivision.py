@@ -103,7 +103,7 @@ def _key(a: AnyArray, b: AnyArray) -> I64:
 
 
 @kernel
-def _rings(order, starts, ids):  # type: ignore[no-untyped-def]
+def _rings(order: I64, starts: I64, ids: I32) -> tuple[I64, I64]:
     """The outlines of polygons given as triangles: corners (3 * triangle + number) and how many each has.
 
     Triangles order[starts[g] : starts[g + 1]] make up a polygon; one whose outline is no single ring stays triangles.

@@ -96,7 +96,7 @@ def surface_of(parts: Sequence[tuple[F32, I32]]) -> Surface:
 
 
 @kernel
-def _areas(first, last, positions, triangles, areas):  # type: ignore[no-untyped-def]
+def _areas(first: int, last: int, positions: F32, triangles: I32, areas: F64) -> None:
     for t in range(first, last):
         a, b, c = positions[triangles[t, 0]], positions[triangles[t, 1]], positions[triangles[t, 2]]
         ux, uy, uz = np.float64(b[0]) - a[0], np.float64(b[1]) - a[1], np.float64(b[2]) - a[2]

@@ -11,7 +11,8 @@ exported larger, turned or moved, whose numbers are rounded otherwise, is cut al
 
 import numpy as np
 
-from ..base.array_types import F32, I32, I64
+from ..base.array_types import F32, F64, I32, I64
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 
 TIE = 1e-4  # of squared lengths, and of how good an ear is
@@ -47,7 +48,7 @@ def corner_rows(values: I64, picks: I64) -> I32:
 
 
 @kernel
-def _cut_all(counts, starts, first, corners, positions, picks):  # type: ignore[no-untyped-def]
+def _cut_all(counts: I64, starts: I64, first: I64, corners: I64, positions: F64, picks: I64) -> None:
     for f in range(len(counts)):
         n, s, o = counts[f], starts[f], first[f]
         if n == 3:
@@ -59,7 +60,7 @@ def _cut_all(counts, starts, first, corners, positions, picks):  # type: ignore[
 
 
 @kernel
-def _area_vector(p, a, b, c):  # type: ignore[no-untyped-def]
+def _area_vector(p: F64, a: int, b: int, c: int) -> Vector:
     """Twice the area of the triangle of rows a, b and c of p, along its normal."""
     ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
     vx, vy, vz = p[c, 0] - p[a, 0], p[c, 1] - p[a, 1], p[c, 2] - p[a, 2]
@@ -67,19 +68,19 @@ def _area_vector(p, a, b, c):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _dot(u, v):  # type: ignore[no-untyped-def]
+def _dot(u: Vector, v: Vector) -> float:
     return u[0] * v[0] + u[1] * v[1] + u[2] * v[2]
 
 
 @kernel
-def _square(p, a, b):  # type: ignore[no-untyped-def]
+def _square(p: F64, a: int, b: int) -> float:
     """Squared distance of rows a and b of p."""
     x, y, z = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
     return x * x + y * y + z * z
 
 
 @kernel
-def _stays_inside(p, a, b, c, d):  # type: ignore[no-untyped-def]
+def _stays_inside(p: F64, a: int, b: int, c: int, d: int) -> bool:
     """Whether the cut from a to c leaves two triangles of a quad's rows that are not flat and look the same way."""
     one, other = _area_vector(p, a, b, c), _area_vector(p, a, c, d)
     cut = _square(p, a, c)
@@ -91,13 +92,13 @@ def _stays_inside(p, a, b, c, d):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def ties(ac, bd):  # type: ignore[no-untyped-def]
+def ties(ac: float, bd: float) -> bool:
     """Whether squared diagonals of a quad are equally long."""
     return abs(ac - bd) <= TIE * max(ac, bd)
 
 
 @kernel
-def _cut_quad(s, o, corners, positions, picks):  # type: ignore[no-untyped-def]
+def _cut_quad(s: int, o: int, corners: I64, positions: F64, picks: I64) -> None:
     a, b, c, d = corners[s], corners[s + 1], corners[s + 2], corners[s + 3]
     ac, bd = _square(positions, a, c), _square(positions, b, d)
     from_first = ac <= bd or ties(ac, bd)
@@ -112,7 +113,7 @@ def _cut_quad(s, o, corners, positions, picks):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _is_clear(p, left, ear, normal):  # type: ignore[no-untyped-def]
+def _is_clear(p: F64, left: I64, ear: tuple[int, int, int], normal: Vector) -> bool:
     """Whether no other corner of what is left of a polygon lies in an ear; ear holds three places in `left`."""
     a, b, c = left[ear[0]], left[ear[1]], left[ear[2]]
     for j in range(len(left)):
@@ -125,7 +126,7 @@ def _is_clear(p, left, ear, normal):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _beside(p, a, b, q, normal):  # type: ignore[no-untyped-def]
+def _beside(p: F64, a: int, b: int, q: int, normal: Vector) -> int:
     """On which side of the line from a to b a row q lies, seen along a unit normal: 1 the inner, -1, or 0 for on it."""
     area = _dot(_area_vector(p, a, b, q), normal)
     within = FLAT * max(_square(p, a, b), _square(p, a, q), _square(p, b, q))
@@ -133,7 +134,7 @@ def _beside(p, a, b, q, normal):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _cut_ears(n, s, o, corners, positions, picks):  # type: ignore[no-untyped-def]
+def _cut_ears(n: int, s: int, o: int, corners: I64, positions: F64, picks: I64) -> None:
     p = np.empty((n, 3))
     for i in range(n):
         for k in range(3):

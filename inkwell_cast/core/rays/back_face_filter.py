@@ -20,7 +20,7 @@ def front_faces_only() -> Any:
     return callback(numba.types.void(numba.types.CPointer(numba.types.int64)), _front_faces_only)
 
 
-def _front_faces_only(arguments):  # type: ignore[no-untyped-def]
+def _front_faces_only(arguments: Any) -> None:
     """Filter of Embree: refuse hits whose geometric normal looks along the ray; of one ray, or of a packet of them."""
     fields = carray(arguments, 6)  # valid, user pointer, context, rays, hits, their number
     count = np.int64(np.int32(fields[5] & 0xFFFFFFFF))

@@ -2,13 +2,16 @@
 
 import numpy as np
 
+from ..base.array_types import AnyArray
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
+from ..base.records import Record
 
 SEGMENT = np.dtype([(name, np.float64) for name in ("ax", "ay", "az", "bx", "by", "bz")])  # its two ends
 
 
 @kernel
-def closest_on_triangle(px, py, pz, corners, k):  # type: ignore[no-untyped-def]
+def closest_on_triangle(px: float, py: float, pz: float, corners: AnyArray, k: int) -> Vector:
     """The point nearest to p of triangle k of corners (K, 3, 3): (squared distance, w1, w2), weights of corners 1, 2.
 
     By the regions of its corners and edges: C. Ericson, "Real-Time Collision Detection" (2005), 5.1.5.
@@ -42,7 +45,7 @@ def closest_on_triangle(px, py, pz, corners, k):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def distance_to_segment(x, y, z, segment):  # type: ignore[no-untyped-def]
+def distance_to_segment(x: float, y: float, z: float, segment: Record) -> float:
     """Distance of a place from a segment, a record of the kind `SEGMENT`."""
     ux, uy, uz = segment.bx - segment.ax, segment.by - segment.ay, segment.bz - segment.az
     wx, wy, wz = x - segment.ax, y - segment.ay, z - segment.az

@@ -21,6 +21,7 @@ import numpy as np
 from ..base.array_types import F32, I32, AnyArray
 from ..base.borrowed_arrays import block, keeping
 from ..base.errors import Cancelled, RayLibraryMissing
+from ..base.kernel_types import Hit, Narrow
 from ..base.kernels import intrinsic, kernel
 from ..base.on_demand import library
 from ..base.progress import Cancel, ShareDone
@@ -262,7 +263,9 @@ def _call(builder: Any, arguments: Any, size: int, whole: dict[int, int]) -> Any
 
 
 @intrinsic
-def intersect(context, call, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignore[no-untyped-def]
+def intersect(
+    context: Any, call: Any, scene: Any, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, far: Any
+) -> Any:
     """One rtcIntersect1: (t, u, v, triangle, normal (3), not of unit length).
 
     call: the function's address, and that of its arguments or 0 for none, both uint64.
@@ -281,7 +284,9 @@ def intersect(context, call, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignor
 
 
 @intrinsic
-def occluded(context, call, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignore[no-untyped-def]
+def occluded(
+    context: Any, call: Any, scene: Any, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, far: Any
+) -> Any:
     """One rtcOccluded1, called likewise; gives its t, negative where something lies in the way."""
     signature = types.float32(types.UniTuple(types.uint64, 2), types.uint64, *([types.float32] * 7))
 
@@ -292,7 +297,9 @@ def occluded(context, call, scene, ox, oy, oz, dx, dy, dz, far):  # type: ignore
 
 
 @kernel
-def hit_along(calls, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
+def hit_along(
+    calls: int, scene: int, ox: Narrow, oy: Narrow, oz: Narrow, dx: Narrow, dy: Narrow, dz: Narrow, length: Narrow
+) -> Hit:
     """First front face along a ray of unit direction: (t, u, v, triangle); triangle is -1 where nothing is struck.
 
     `calls` and `scene` are the two numbers of a tracer, the triangle counts within its scene. In a scene of both sides
@@ -308,7 +315,9 @@ def hit_along(calls, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-
 
 
 @kernel
-def blocked(calls, scene, ox, oy, oz, dx, dy, dz, length):  # type: ignore[no-untyped-def]
+def blocked(
+    calls: int, scene: int, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float, length: float
+) -> bool:
     """Whether anything, from either side, lies in the way of a ray; the two numbers are those of one tracer."""
     f, u = np.float32, np.uint64
     known = block(calls, CALLS, np.uint64)

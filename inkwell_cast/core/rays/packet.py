@@ -9,7 +9,9 @@ from typing import Any
 
 import numpy as np
 
+from ..base.array_types import F32, I32
 from ..base.borrowed_arrays import block
+from ..base.kernel_types import Hit
 from ..base.kernels import intrinsic, kernel
 from ..base.on_demand import library
 from .embree import CALLS, FRONT_ONLY, INTERSECT_16, OCCLUDED_16, hit_along
@@ -29,7 +31,7 @@ _LINE = 16  # words of a cache line, by which the library wants packets to be al
 
 
 @intrinsic
-def _call(context, address, valid, scene, rays, arguments):  # type: ignore[no-untyped-def]
+def _call(context: Any, address: Any, valid: Any, scene: Any, rays: Any, arguments: Any) -> Any:
     """Call a function of the library on four addresses."""
     signature = types.void(types.uint64, types.int64, types.uint64, types.int64, types.int64)
 
@@ -44,7 +46,7 @@ def _call(context, address, valid, scene, rays, arguments):  # type: ignore[no-u
 
 
 @kernel
-def packet():  # type: ignore[no-untyped-def]
+def packet() -> tuple[F32, I32, I32]:
     """Room for a packet of one thread: rows (fields, WIDTH) as float32 and as int32, and the words that go with it.
 
     The first WIDTH of those words are -1 for rays that count, 0 for others.
@@ -59,7 +61,7 @@ def packet():  # type: ignore[no-untyped-def]
 
 
 @kernel
-def trace(calls, scene, rays, origins, way, length):  # type: ignore[no-untyped-def]
+def trace(calls: int, scene: int, rays: tuple[F32, I32, I32], origins: F32, way: Any, length: Any) -> None:
     """First hits of rays that run close to each other: `rays` of `packet` afterwards holds them, see `hit_of`.
 
     calls and scene are the numbers of a tracer; origins (3, WIDTH); way is a unit vector and length in scene units, or
@@ -74,7 +76,7 @@ def trace(calls, scene, rays, origins, way, length):  # type: ignore[no-untyped-
 
 
 @kernel
-def strike(calls, scene, rays):  # type: ignore[no-untyped-def]
+def strike(calls: int, scene: int, rays: tuple[F32, I32, I32]) -> None:
     """First hits of the rays of a packet whose rows ORIGIN, WAY (three each) and REACH are filled already."""
     numbers, whole, rest = rays
     whole[_TRIANGLE], whole[_SHAPE], whole[_SHAPE + 1] = _INVALID, _INVALID, _INVALID
@@ -86,7 +88,7 @@ def strike(calls, scene, rays):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def strike_any(calls, scene, rays):  # type: ignore[no-untyped-def]
+def strike_any(calls: int, scene: int, rays: tuple[F32, I32, I32]) -> None:
     """Whether anything, from either side, lies in the way of such rays, see `was_blocked`."""
     numbers, whole, rest = rays
     _set_out(numbers, whole)
@@ -95,7 +97,7 @@ def strike_any(calls, scene, rays):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _set_out(numbers, whole):  # type: ignore[no-untyped-def]
+def _set_out(numbers: F32, whole: I32) -> None:
     """The rest of what the library wants to know of each ray."""
     numbers[_NEAR], numbers[_TIME], numbers[_FAR] = 0.0, 0.0, numbers[REACH]
     whole[_MASK], whole[_ID], whole[_FLAGS] = _INVALID, 0, 0
@@ -106,7 +108,7 @@ def _set_out(numbers, whole):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _pass_backs(calls, scene, numbers, whole):  # type: ignore[no-untyped-def]
+def _pass_backs(calls: int, scene: int, numbers: F32, whole: I32) -> None:
     """Trace again what struck a triangle from behind, each ray alone."""
     ox, oy, oz = numbers[ORIGIN], numbers[ORIGIN + 1], numbers[ORIGIN + 2]
     dx, dy, dz = numbers[WAY], numbers[WAY + 1], numbers[WAY + 2]
@@ -119,13 +121,13 @@ def _pass_backs(calls, scene, numbers, whole):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def hit_of(k, rays):  # type: ignore[no-untyped-def]
+def hit_of(k: int, rays: tuple[F32, I32, I32]) -> Hit:
     """What ray k of a packet struck: (t, u, v, triangle) as of `hit_along`."""
     numbers, whole, _ = rays
     return numbers[_FAR, k], numbers[_U, k], numbers[_V, k], whole[_TRIANGLE, k]
 
 
 @kernel(inline="always")
-def was_blocked(k, rays):  # type: ignore[no-untyped-def]
+def was_blocked(k: int, rays: Any) -> bool:
     """Whether something lay in the way of ray k after `strike_any`."""
     return rays[0][_FAR, k] < 0

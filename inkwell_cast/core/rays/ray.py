@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64, U8
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from ..base.records import Record, record_kind, record_of, view
 from .modifiers.modifiers import MODIFIERS, Modifiers, modified_ray
@@ -59,7 +60,7 @@ def rays_through(points: F32, offsets: F32, inward: F32, pair: I32, modifiers: M
     return Rays(points, offsets, inward, pair, flags, record)
 
 
-def ray_at(rays: Rays, triangle: int, b: tuple[float, float, float]) -> tuple[F64, F64, float, float]:
+def ray_at(rays: Rays, triangle: int, b: Vector) -> tuple[F64, F64, float, float]:
     """Start (3,), direction (3,), distance from start to the low and length of one ray."""
     ray = make_ray(triangle, *b, rays.record)
     return np.array(ray[:3]), np.array(ray[3:6]), float(ray[6]), float(ray[7])
@@ -79,7 +80,7 @@ def ends_at(rays: Rays, triangle: I64, b: F64) -> F32:
 
 
 @kernel
-def _reach_at(triangle, b, rays):  # type: ignore[no-untyped-def]
+def _reach_at(triangle: I64, b: F64, rays: Record) -> F32:
     """From the low out to the start (3) and the inward reach of rays, (N, 4) float32."""
     reach = np.empty((len(triangle), 4), np.float32)
     for i in range(len(triangle)):
@@ -91,7 +92,9 @@ def _reach_at(triangle, b, rays):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def make_ray(t, b0, b1, b2, rays):  # type: ignore[no-untyped-def]
+def make_ray(
+    t: int, b0: float, b1: float, b2: float, rays: Record
+) -> tuple[float, float, float, float, float, float, float, float]:
     """The ray through barycentrics b of triangle t, scene units; `rays` is a record of the kind `RAYS`.
 
     Start (3 numbers), unit direction (3), distance from the start to the low, and length.
@@ -112,7 +115,7 @@ def make_ray(t, b0, b1, b2, rays):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def point_on_low(t, b0, b1, b2, rays):  # type: ignore[no-untyped-def]
+def point_on_low(t: int, b0: float, b1: float, b2: float, rays: Record) -> Vector:
     """The point of the low with barycentrics b of triangle t, scene units."""
     points = view(rays, "points")
     return (

@@ -12,8 +12,10 @@ from functools import cached_property
 import numpy as np
 from pydantic import BaseModel
 
-from ..base.array_types import F32, I64, Bool
+from ..base.array_types import F32, I32, I64, Bool
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel, prange
+from ..base.records import Record
 from ..base.threads import in_batches
 from ..cast.context import Context
 from .pictures_around import Pixels, pictures_around
@@ -179,7 +181,7 @@ def _figures(pixels: Pixels, bins: I64, total: float) -> AsSeen:
 
 
 @kernel
-def _count(low_triangle, b, worn, weight, counts):  # type: ignore[no-untyped-def]
+def _count(low_triangle: I32, b: F32, worn: Record, weight: float, counts: F32) -> None:
     """Count pixels (N,) on their texels."""
     for i in range(len(low_triangle)):
         _, _, _, texel = place_of_low(low_triangle[i], np.float64(b[i, 0]), np.float64(b[i, 1]), worn)
@@ -188,7 +190,7 @@ def _count(low_triangle, b, worn, weight, counts):  # type: ignore[no-untyped-de
 
 
 @kernel
-def _tally(angle, bins):  # type: ignore[no-untyped-def]
+def _tally(angle: F32, bins: I64) -> float:
     """Count angles (N,) in bins; gives their sum."""
     total, scale = 0.0, np.float32((len(bins) - 1) / 180)
     for i in range(len(angle)):
@@ -198,7 +200,7 @@ def _tally(angle, bins):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _add(angle, texel, weight, sums, count):  # type: ignore[no-untyped-def]
+def _add(angle: F32, texel: I64, weight: float, sums: F32, count: F32) -> None:
     """Add angles (N,) of a weight to the sums and counts of their texels."""
     for i in range(len(angle)):
         if texel[i] >= 0:
@@ -207,7 +209,7 @@ def _add(angle, texel, weight, sums, count):  # type: ignore[no-untyped-def]
 
 
 @kernel(parallel=True)
-def _means(angle, count, covered, away, mean):  # type: ignore[no-untyped-def]
+def _means(angle: F32, count: F32, covered: Bool, away: int, mean: F32) -> None:
     """Mean angles of texels; covered ones without a pixel have that of those up to `away` texels around."""
     height, width = count.shape
     for y in prange(height):
@@ -225,7 +227,7 @@ def _means(angle, count, covered, away, mean):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _judge(first, last, pixels, worn, angle, texel):  # type: ignore[no-untyped-def]
+def _judge(first: int, last: int, pixels: tuple[I32, F32, F32], worn: Record, angle: F32, texel: I64) -> None:
     """The angles of pixels `first` to `last`, and their texels, -1 off all sheets."""
     low_triangle, b, normal = pixels
     for i in range(first, last):
@@ -237,7 +239,7 @@ def _judge(first, last, pixels, worn, angle, texel):  # type: ignore[no-untyped-
 
 
 @kernel
-def _between(a, b):  # type: ignore[no-untyped-def]
+def _between(a: Vector, b: Vector) -> float:
     """Degrees between two vectors."""
     cx, cy, cz = a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]
     sine = np.sqrt(cx * cx + cy * cy + cz * cz)

@@ -13,9 +13,10 @@ from typing import Any
 
 import numpy as np
 
-from ..base.array_types import F32, I32, U8, AnyArray
+from ..base.array_types import F32, I32, I64, U8, AnyArray
+from ..base.kernel_types import Hit, Vector
 from ..base.kernels import kernel
-from ..base.records import record_kind, record_of, view
+from ..base.records import Record, record_kind, record_of, view
 from ..base.threads import in_batches
 from ..cast.context import Context
 from ..cast.occluders import occluders_on
@@ -141,7 +142,17 @@ def _chosen(context: Context, kernel: Any, begun: Candidate, open_to: U8 | None)
 
 
 @kernel
-def _choose_nearest(tiles, low, cast, rays, sculpt, tried, open_to, normals, heights):  # type: ignore[no-untyped-def]
+def _choose_nearest(
+    tiles: I64,
+    low: Record,
+    cast: Record,
+    rays: Record,
+    sculpt: Record,
+    tried: Record,
+    open_to: U8,
+    normals: F32,
+    heights: F32,
+) -> None:
     """Write normal and height of the nearest candidate of each texel of some tiles; others stay."""
     grid, high = view(low, "grid"), view(tried, "packets")
     averaged_there = view(tried, "directions")
@@ -177,7 +188,7 @@ def _choose_nearest(tiles, low, cast, rays, sculpt, tried, open_to, normals, hei
 
 
 @kernel(inline="always")
-def _is_new(k, n, vectors):  # type: ignore[no-untyped-def]
+def _is_new(k: int, n: int, vectors: AnyArray) -> bool:
     """Whether way k of texel n finds anything else than the ways before it."""
     way, new = vector(vectors, ALONG + k // 2, n), True
     for row in range(ALONG, ALONG + k // 2):
@@ -186,7 +197,17 @@ def _is_new(k, n, vectors):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _choose_outermost(tiles, low, cast, rays, sculpt, tried, open_to, normals, heights):  # type: ignore[no-untyped-def]
+def _choose_outermost(
+    tiles: I64,
+    low: Record,
+    cast: Record,
+    rays: Record,
+    sculpt: Record,
+    tried: Record,
+    open_to: U8,
+    normals: F32,
+    heights: F32,
+) -> None:
     """Write normal and height of what lies farthest out above each texel of some tiles, below the low's other faces."""
     grid = view(low, "grid")
     fronts = view(tried, "front_packets")
@@ -224,7 +245,16 @@ def _choose_outermost(tiles, low, cast, rays, sculpt, tried, open_to, normals, h
 
 
 @kernel
-def _candidate(p, d, face, pair, most, hit, sculpt, tried):  # type: ignore[no-untyped-def]
+def _candidate(
+    p: Vector,
+    d: Vector,
+    face: Vector,
+    pair: int,
+    most: float,
+    hit: Hit,
+    sculpt: Record,
+    tried: Record,
+) -> tuple[float, Vector]:
     """The first surface along d from p that looks as the face does: (distance, unit normal); `most` for none nearer.
 
     `hit` is the first of all, as of `hit_along`.
@@ -249,7 +279,7 @@ def _candidate(p, d, face, pair, most, hit, sculpt, tried):  # type: ignore[no-u
 
 
 @kernel
-def _low_between(p, d, pair, length, tried):  # type: ignore[no-untyped-def]
+def _low_between(p: Vector, d: Vector, pair: int, length: float, tried: Record) -> bool:
     """Whether another surface of the low lies within `length` of p along d."""
     low = view(tried, "low")
     x, y, z = p[0] + tried.clear * d[0], p[1] + tried.clear * d[1], p[2] + tried.clear * d[2]

@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..base.array_types import F32, I32, U8, AnyArray
+from ..base.array_types import F32, F64, I32, U8, AnyArray, Bool
 from ..base.kernels import kernel, prange
 from ..base.progress import ShareDone
 from ..cage.drawing import cage_lines, dent_lines, sparse_rays
@@ -148,7 +148,7 @@ def view_near(
 
 
 @kernel(parallel=True)
-def _reaching(positions, triangles, centre, radius):  # type: ignore[no-untyped-def]
+def _reaching(positions: F32, triangles: I32, centre: F64, radius: float) -> Bool:
     """Which triangles, each seen as the ball around its middle, reach into a ball: (T,)."""
     out = np.empty(len(triangles), np.bool_)
     for t in prange(len(triangles)):
@@ -287,7 +287,7 @@ def thinned(mesh: Mesh) -> tuple[F32, I32, I32]:
 
 
 @kernel
-def _between(triangles, place, count):  # type: ignore[no-untyped-def]
+def _between(triangles: I32, place: I32, count: int) -> tuple[I32, I32]:
     """Triangles between the places of their vertices that still have three, and a corner that is at each place."""
     kept, corner = 0, np.zeros(count, np.int32)
     for t in range(len(triangles)):

@@ -136,7 +136,7 @@ def _taken(sums: list[F32], counts: F32, first: Candidate) -> U8:
 
 
 @kernel(parallel=True)
-def _find_open(sums, counts, first, tried):  # type: ignore[no-untyped-def]
+def _find_open(sums: F32, counts: F32, first: F32, tried: U8) -> None:
     """Where another picture could look better, by the window that `_take` looks through."""
     height, width = counts.shape
     for y in prange(height):
@@ -151,7 +151,7 @@ def _find_open(sums, counts, first, tried):  # type: ignore[no-untyped-def]
 
 
 @kernel(parallel=True)
-def _take(one, two, three, counts, first, taken):  # type: ignore[no-untyped-def]
+def _take(one: F32, two: F32, three: F32, counts: F32, first: F32, taken: U8) -> None:
     """Compare sums of degrees over the `AROUND` texels on each side."""
     height, width = counts.shape
     for y in prange(height):

@@ -131,7 +131,7 @@ def difference(before: U16, now: U16) -> U8:
 
 
 @kernel(parallel=True)
-def _angles(struck, normal, given_back, out):  # type: ignore[no-untyped-def]
+def _angles(struck: U8, normal: F32, given_back: F32, out: F32) -> None:
     height, width = struck.shape
     for y in prange(height):
         for x in range(width):

@@ -9,9 +9,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, U8, AnyArray
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from ..base.on_demand import library
-from ..base.records import record_kind, record_of, view
+from ..base.records import Record, record_kind, record_of, view
 from ..base.threads import in_batches
 from ..cast.context import Context
 from ..cast.occluders import kept_occluders
@@ -78,7 +79,7 @@ def lit_low(contexts: list[Context], pictures: Pictures | None, angles: list[F32
     return strips
 
 
-def seen_at(contexts: list[Context], balls: F64) -> list[list[tuple[float, float, float]]]:
+def seen_at(contexts: list[Context], balls: F64) -> list[list[Vector]]:
     """Where balls (N, 4) about places of the low, middle and radius in scene units, are seen on its strip.
 
     For each ball what a mark is drawn at: x from the left, y from the top and radius, pixels of the strip; nothing for
@@ -86,7 +87,7 @@ def seen_at(contexts: list[Context], balls: F64) -> list[list[tuple[float, float
     """
     assembly, struck = contexts[0].assembly, _low(contexts)
     views, side = _views(assembly, contexts[0].sculpt, contexts[0].warm), FINE * SIDE
-    corners, marks = assembly.low.positions[assembly.low.triangles], list[list[tuple[float, float, float]]]()
+    corners, marks = assembly.low.positions[assembly.low.triangles], list[list[Vector]]()
     for *place, radius in balls:
         marks.append([])
         for n, camera in enumerate(views):
@@ -205,7 +206,7 @@ def _strip(struck: _Struck, shade: F32, colors: F32) -> U8:
 
 
 @kernel
-def _strike_blocks(first, last, views, side, scene, triangle, b):  # type: ignore[no-untyped-def]
+def _strike_blocks(first: int, last: int, views: F64, side: int, scene: Record, triangle: I32, b: F32) -> None:
     """First hits of the rays of blocks `first` to `last`, which count on from picture to picture."""
     tracers = view(scene, "tracers")
     rays, origins, each = packet(), np.empty((3, WIDTH), np.float32), (side // BLOCK) ** 2
@@ -220,7 +221,7 @@ def _strike_blocks(first, last, views, side, scene, triangle, b):  # type: ignor
 
 
 @kernel
-def _normals_of_sculpt(first, last, toward, triangle, b, sculpt, normals):  # type: ignore[no-untyped-def]
+def _normals_of_sculpt(first: int, last: int, toward: F64, triangle: I32, b: F32, sculpt: Record, normals: F32) -> None:
     """Turned toward the viewer, way `toward` (V, 3): so the inside of an open sculpt is lit too."""
     for i in range(first, last):
         if triangle[i] >= 0:
@@ -231,7 +232,7 @@ def _normals_of_sculpt(first, last, toward, triangle, b, sculpt, normals):  # ty
 
 
 @kernel
-def _normals_of_low(first, last, triangle, b, worn, normals, texel):  # type: ignore[no-untyped-def]
+def _normals_of_low(first: int, last: int, triangle: I32, b: F32, worn: Record, normals: F32, texel: I32) -> None:
     for i in range(first, last):
         if triangle[i] >= 0:
             (nx, ny, nz), texel[i] = normal_of_low(triangle[i], np.float64(b[i, 0]), np.float64(b[i, 1]), worn)
@@ -240,7 +241,7 @@ def _normals_of_low(first, last, triangle, b, worn, normals, texel):  # type: ig
 
 
 @kernel
-def _lit(first, last, normals, ways, light):  # type: ignore[no-untyped-def]
+def _lit(first: int, last: int, normals: F32, ways: F32, light: F32) -> None:
     """Light on normals (N, 3) of the pictures from lights `ways` (V, L, 3), as long as they are strong."""
     for i in range(first, last):
         total = np.float32(AROUND)

@@ -11,8 +11,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, I64
+from ..base.array_types import F32, I32, I64
 from ..base.kernels import kernel
+from ..base.records import Record
 from ..base.threads import in_batches
 from ..cast.context import Context
 from ..cast.sheet_surroundings import islands_on
@@ -143,7 +144,7 @@ def _place(context: Context, rows: I64, share: float, mean: float) -> Flaw:
 
 
 @kernel
-def _wear(first, last, low_triangle, b, worn, texel, given):  # type: ignore[no-untyped-def]
+def _wear(first: int, last: int, low_triangle: I32, b: F32, worn: Record, texel: I64, given: F32) -> None:
     """The texel of some pixels, -1 off all sheets, and the unit normal (N, 3) that the low has there."""
     for i in range(first, last):
         (x, y, z), texel[i] = normal_of_low(low_triangle[i], np.float64(b[i, 0]), np.float64(b[i, 1]), worn)

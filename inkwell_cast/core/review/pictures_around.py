@@ -7,10 +7,12 @@ pixel is *outline*. None of it depends on maps or reach, so it is kept for the n
 """
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, U8
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from ..base.records import Record, record_kind, record_of, view
 from ..base.sampling_sequence import hashed
@@ -145,7 +147,7 @@ def _views(context: Context, rows: I32, count: int) -> F64:
     return framed(boxes, directions(count), (0.0, 0.0, 1.0))
 
 
-def framed(boxes: list[F64] | list[F32], ways: F64, upward: tuple[float, float, float]) -> F64:
+def framed(boxes: list[F64] | list[F32], ways: F64, upward: Vector) -> F64:
     """A row (V, 14) for each picture, framing boxes (2, 3) of lowest and highest corners together.
 
     Its centre, right, up, and the way toward the viewer (3 each), half its width, and half its depth; scene units.
@@ -200,7 +202,16 @@ def _look_from(context: Context, scenes: _Scenes, views: F64, side: int, seed: i
 
 
 @kernel
-def _look(first, last, views, side, seed, scenes, sculpt, out):  # type: ignore[no-untyped-def]
+def _look(
+    first: int,
+    last: int,
+    views: F64,
+    side: int,
+    seed: int,
+    scenes: Record,
+    sculpt: Record,
+    out: tuple[U8, I32, F32, F32],
+) -> None:
     """What the pixels of blocks `first` to `last` strike, into the arrays of `_look_from`; scenes, sculpt are records.
 
     Blocks count on from picture to picture of `views` (V, 14), the first of which has the number `seed`.
@@ -218,7 +229,7 @@ def _look(first, last, views, side, seed, scenes, sculpt, out):  # type: ignore[
 
 
 @kernel(inline="always")
-def aim(place, camera, side, turn, spread, origins):  # type: ignore[no-untyped-def]
+def aim(place: Any, camera: Any, side: Any, turn: Any, spread: Any, origins: Any) -> Any:
     """Where the rays (3, WIDTH) of block `place` of a picture start: `spread` of a pixel about the pixels' centres.
 
     `view` is a row of `framed`, `turn` what the hash of a pixel is turned by.
@@ -236,7 +247,7 @@ def aim(place, camera, side, turn, spread, origins):  # type: ignore[no-untyped-
 
 
 @kernel(inline="always")
-def _keep(i, on_low, on_sculpt, way, scenes, sculpt, out):  # type: ignore[no-untyped-def]
+def _keep(i: int, on_low: Any, on_sculpt: Any, way: Any, scenes: Record, sculpt: Record, out: Any) -> None:
     """What pixel i sees, from its hits as of `hit_of`."""
     state, low_triangle, b, normal = out
     (near, b1, b2, t), (far, s1, s2, hit) = on_low, on_sculpt
@@ -252,7 +263,7 @@ def _keep(i, on_low, on_sculpt, way, scenes, sculpt, out):  # type: ignore[no-un
 
 
 @kernel
-def _from_behind(hit, way, sculpt):  # type: ignore[no-untyped-def]
+def _from_behind(hit: int, way: Vector, sculpt: Record) -> bool:
     """Whether a ray sees triangle `hit` of the sculpt from behind."""
     positions = view(sculpt, "positions")
     row = view(sculpt, "triangles")[hit]

@@ -3,6 +3,8 @@
 import numpy as np
 from pydantic import BaseModel
 
+from ..base.array_types import I32, I64
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from ..cast.shading_normal import shading_normal
 from ..cast.trace import strike
@@ -18,15 +20,15 @@ class Probe(BaseModel):
     triangle: int
     low_object: str
     uv: tuple[float, float]
-    place: tuple[float, float, float]
-    start: tuple[float, float, float]
+    place: Vector
+    start: Vector
     outward: float
     inward: float
     hit_object: str | None = None
     hit_triangle: int | None = None
     height: float | None = None
     angle: float | None = None
-    struck: tuple[float, float, float] | None = None
+    struck: Vector | None = None
 
 
 def probe(low: Low, rays: Rays, sculpt: Sculpt, x: int, y: int) -> Probe | None:
@@ -53,13 +55,13 @@ def probe(low: Low, rays: Rays, sculpt: Sculpt, x: int, y: int) -> Probe | None:
     if hit >= 0 and high.normals is not None:
         normal = np.array(shading_normal(hit, u, v, sculpt.record))
         cosine = float(np.clip(-normal @ direction, -1, 1))
-        result.hit_object, result.hit_triangle = high.object_of(hit), int(hit)
+        result.hit_object, result.hit_triangle = high.object_of(int(hit)), int(hit)
         result.height, result.angle = out - float(length), float(np.degrees(np.arccos(cosine)))
         result.struck = _point(start + direction * length)
     return result
 
 
-def _point(values: np.ndarray) -> tuple[float, float, float]:  # type: ignore[type-arg]
+def _point(values: np.ndarray) -> Vector:  # type: ignore[type-arg]
     return float(values[0]), float(values[1]), float(values[2])
 
 
@@ -80,7 +82,7 @@ def _owner(x: int, y: int, side: int, shift: int, corners: np.ndarray) -> tuple[
 
 
 @kernel
-def _near(x0, y0, unit, corners):  # type: ignore[no-untyped-def]
+def _near(x0: int, y0: int, unit: int, corners: I64) -> I32:
     """Triangles whose box meets a texel, ascending."""
     hits = np.empty(len(corners), np.int32)
     count = 0

@@ -10,6 +10,7 @@ from typing import Literal
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from ..cage.cage import Cage, rays_of
 from ..cast.shading_normal import shading_normal
@@ -67,11 +68,11 @@ def section(
     sculpt: Sculpt,
     cage: Cage,
     triangle: int,
-    place: tuple[float, float, float],
+    place: Vector,
     turned: float = 0.0,
     zoom: float = 1.0,
     along: Along = "u",
-    view: tuple[float, float, float] = (0, 0, 1),
+    view: Vector = (0, 0, 1),
 ) -> Section:
     """The slice at the point of low triangle `triangle` nearest to `place`.
 
@@ -128,7 +129,7 @@ def _along(p: F64, uv: F64) -> tuple[F64 | None, F64 | None]:
     return (v2 * one - v1 * two) / area, (u1 * two - u2 * one) / area
 
 
-def _barycentrics(p: F64, place: F64) -> tuple[float, float, float]:
+def _barycentrics(p: F64, place: F64) -> Vector:
     """Those of the point of a triangle's plane nearest to `place`, moved into the triangle."""
     u, v, w = p[1] - p[0], p[2] - p[0], place - p[0]
     n = np.cross(u, v)
@@ -176,7 +177,7 @@ def _slice_indexed(positions: F32, triangles: I32, frame: F64, origin: F64, box:
 
 
 @kernel
-def _cut(positions, triangles, frame, origin, box, most):  # type: ignore[no-untyped-def]
+def _cut(positions: F32, triangles: I32, frame: F64, origin: F64, box: F64, most: int) -> tuple[F32, I32]:
     """Where triangles meet the plane, inside a box about the origin: (segments (N, 4), triangle of each)."""
     out, rows, count = np.empty((most, 4), np.float32), np.empty(most, np.int32), 0
     at, end = np.empty((3, 3)), np.empty((2, 2))
@@ -219,7 +220,7 @@ def _strike(
     length, u, v, hit = strike(rays, sculpt, triangle, start, way, out, far)
     if hit < 0:
         return far, None, -1
-    return length, np.array(shading_normal(hit, u, v, sculpt.record)), hit
+    return length, np.array(shading_normal(hit, u, v, sculpt.record)), int(hit)
 
 
 def _rays(

@@ -2,8 +2,10 @@
 
 import numpy as np
 
+from ..base.array_types import F32, F64, I32, I64, U8, U64, AnyArray
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
-from ..base.records import view
+from ..base.records import Record, view
 from ..cast.texel import barycentrics_at, triangle_at
 from ..mesh.normals import face_normal
 from ..rays.packet import WIDTH, hit_of, packet, trace
@@ -17,7 +19,7 @@ PLACE, ALONG, OUTWARD, FACE = range(4)
 
 
 @kernel
-def texels():  # type: ignore[no-untyped-def]
+def texels() -> tuple[I64, F64]:
     """Room for a block: (4, WIDTH) int64, rows X to PAIR, the triangle -1 where there is none; (4, 3, WIDTH) float64.
 
     The latter are the place on the low and unit vectors there: its shading normal, the averaged one, its face's.
@@ -26,13 +28,22 @@ def texels():  # type: ignore[no-untyped-def]
 
 
 @kernel
-def room_for_rays():  # type: ignore[no-untyped-def]
+def room_for_rays() -> tuple[F32, F32, F32, tuple[F32, I32, I32]]:
     """Room for their rays: origins and ways (3, WIDTH) and reach (WIDTH,) float32, not above 0 for none; a packet."""
     return np.empty((3, WIDTH), np.float32), np.empty((3, WIDTH), np.float32), np.empty(WIDTH, np.float32), packet()
 
 
 @kernel
-def fill(number, box, low, cast, rays, averaged, open_to, block_of):  # type: ignore[no-untyped-def]
+def fill(
+    number: int,
+    box: tuple[int, int, int, int],
+    low: Record,
+    cast: Record,
+    rays: Record,
+    averaged: F32,
+    open_to: U8,
+    block_of: tuple[I64, F64],
+) -> bool:
     """Fill block `number` of a tile, whose box is (x, y, columns, rows); whether any of its texels is on the low.
 
     low, cast and rays are records; averaged (T, 3, 3) float32 the averaged normals at the low's corners on the sheet;
@@ -60,7 +71,9 @@ def fill(number, box, low, cast, rays, averaged, open_to, block_of):  # type: ig
 
 
 @kernel
-def strike(tracers, at, ready, found, triangles):  # type: ignore[no-untyped-def]
+def strike(
+    tracers: U64, at: I64, ready: tuple[F32, F32, F32, tuple[F32, I32, I32]], found: F64, triangles: I64
+) -> None:
     """First hits of the rays of a block, each in the scene of its pair: found (3, WIDTH) are length, u and v.
 
     And triangles (WIDTH,), -1 for none; tracers (P, 2) are a row a pair, ready of `room_for_rays`.
@@ -84,24 +97,24 @@ def strike(tracers, at, ready, found, triangles):  # type: ignore[no-untyped-def
 
 
 @kernel(inline="always")
-def dot(a, b):  # type: ignore[no-untyped-def]
+def dot(a: Vector, b: Vector) -> float:
     """The scalar product of two vectors."""
     return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
 
 
 @kernel(inline="always")
-def vector(vectors, row, n):  # type: ignore[no-untyped-def]
+def vector(vectors: AnyArray, row: int, n: int) -> Vector:
     """One of the vectors of a block."""
     return vectors[row, 0, n], vectors[row, 1, n], vectors[row, 2, n]
 
 
 @kernel(inline="always")
-def _set(vectors, row, n, values):  # type: ignore[no-untyped-def]
+def _set(vectors: AnyArray, row: int, n: int, values: Vector) -> None:
     vectors[row, 0, n], vectors[row, 1, n], vectors[row, 2, n] = values
 
 
 @kernel
-def _between(b0, b1, b2, n):  # type: ignore[no-untyped-def]
+def _between(b0: float, b1: float, b2: float, n: F32) -> Vector:
     """Vectors n (3, 3) at the corners of a triangle, between them; of unit length."""
     x, y = b0 * n[0, 0] + b1 * n[1, 0] + b2 * n[2, 0], b0 * n[0, 1] + b1 * n[1, 1] + b2 * n[2, 1]
     z = b0 * n[0, 2] + b1 * n[1, 2] + b2 * n[2, 2]

@@ -6,6 +6,7 @@ import numpy as np
 
 from ..base.array_types import AnyArray
 from ..base.borrowed_arrays import block, keeping
+from ..base.kernel_types import Vector, Whole
 from ..base.kernels import kernel
 from ..base.records import Record, record_kind, record_of, view
 from ..cast.context import Context
@@ -86,7 +87,7 @@ def _readable(image: AnyArray) -> AnyArray:
 
 
 @kernel
-def place_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
+def place_of_low(t: int, b1: float, b2: float, worn: Record) -> tuple[int, float, float, Whole]:
     """Where barycentrics b of triangle t lie: its row on a sheet, x and y there, and the texel; -1 off all sheets."""
     starts, row = view(worn, "starts"), view(worn, "row")
     sheet = view(worn, "sheet")
@@ -108,7 +109,7 @@ def place_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def normal_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
+def normal_of_low(t: int, b1: float, b2: float, worn: Record) -> tuple[Vector, int]:
     """The normal that a receiver computes at barycentrics b of triangle t, and the texel; -1 off all sheets."""
     chosen, x, y, place = place_of_low(t, b1, b2, worn)
     if chosen < 0:
@@ -126,7 +127,7 @@ def normal_of_low(t, b1, b2, worn):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _bilinear(x, y, picture):  # type: ignore[no-untyped-def]
+def _bilinear(x: float, y: float, picture: Record) -> Vector:
     """Red, green and blue from 0 to 1 between the four texels around (x, y); a picture repeats beyond its edges."""
     left, top = np.int64(np.floor(x)), np.int64(np.floor(y))
     fx, fy = x - left, y - top
@@ -142,7 +143,7 @@ def _bilinear(x, y, picture):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _texel(x, y, picture):  # type: ignore[no-untyped-def]
+def _texel(x: int, y: int, picture: Record) -> Vector:
     """Red, green and blue of one texel from 0 to 1."""
     shape = (picture.height, picture.width, 3)
     if picture.bytes == 1:

@@ -6,8 +6,9 @@ Right-handed, V upwards; other forms by the settings of the basis (`settings/bas
 
 import numpy as np
 
-from ..base.array_types import F32
+from ..base.array_types import F32, AnyArray
 from ..base.errors import InputProblem
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from ..mesh.mesh import Mesh
 from ..settings.basis import Basis
@@ -17,7 +18,9 @@ PER_VERTEX, UNIT, LEFT = 1, 2, 4  # bits of a form: where B is made, N, T and B 
 
 
 @kernel
-def frame(b0, b1, b2, normals, tangents, form):  # type: ignore[no-untyped-def]
+def frame(
+    b0: float, b1: float, b2: float, normals: AnyArray, tangents: AnyArray, form: int
+) -> tuple[float, float, float, float, float, float, float, float, float]:
     """N, T and B of one triangle at barycentrics b, from its corners' `normals (3, 3)` and `tangents (3, 4)`.
 
     B = w N x T is made of what was interpolated, or interpolated from the corners' own; see the bits of `form`.
@@ -47,7 +50,7 @@ def frame(b0, b1, b2, normals, tangents, form):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _unit_of(x, y, z):  # type: ignore[no-untyped-def]
+def _unit_of(x: float, y: float, z: float) -> Vector:
     length = np.sqrt(x * x + y * y + z * z)
     return (x / length, y / length, z / length) if length > 0 else (x, y, z)
 
@@ -81,7 +84,7 @@ def tangents_for(mesh: Mesh, channel: int, basis: Basis) -> F32:
 
 
 @kernel
-def to_tangent(n, f):  # type: ignore[no-untyped-def]
+def to_tangent(n: AnyArray, f: tuple[float, float, float, float, float, float, float, float, float]) -> Vector:
     """Solve [T B N] x = n for the frame `f` and normalise; the frame's normal where the frame is flat."""
     nx, ny, nz, tx, ty, tz, bx, by, bz = f
     ax, ay, az = by * nz - bz * ny, bz * nx - bx * nz, bx * ny - by * nx  # B x N
@@ -98,7 +101,9 @@ def to_tangent(n, f):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def to_object(x, y, z, f):  # type: ignore[no-untyped-def]
+def to_object(
+    x: float, y: float, z: float, f: tuple[float, float, float, float, float, float, float, float, float]
+) -> Vector:
     """The unit normal that a receiver gets back: normalize(x T + y B + z N)."""
     nx, ny, nz, tx, ty, tz, bx, by, bz = f
     ox, oy, oz = x * tx + y * bx + z * nx, x * ty + y * by + z * ny, x * tz + y * bz + z * nz

@@ -8,7 +8,8 @@ neighbour. Arithmetic is float32 in the order of the reference.
 
 import numpy as np
 
-from ..base.array_types import F32, I32
+from ..base.array_types import F32, I8, I32, I64, Bool
+from ..base.kernel_types import Narrow
 from ..base.kernels import kernel
 from ..mesh.mesh import Mesh, corner_positions
 from ..mesh.normals import weld
@@ -53,12 +54,12 @@ def tangents_of(positions: F32, normals: F32, uvs: F32, corners: I32) -> F32:
 
 
 @kernel
-def _length(x, y, z):  # type: ignore[no-untyped-def]
+def _length(x: float, y: float, z: float) -> Narrow:
     return np.float32(np.sqrt(np.float32(x * x + y * y + z * z)))
 
 
 @kernel
-def _unit(v):  # type: ignore[no-untyped-def]
+def _unit(v: F32) -> None:
     """Normalise a float32 vector in place unless it is zero."""
     if abs(v[0]) > TINY or abs(v[1]) > TINY or abs(v[2]) > TINY:
         s = np.float32(np.float32(1) / _length(v[0], v[1], v[2]))
@@ -66,7 +67,7 @@ def _unit(v):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _onto_plane(v, n, out):  # type: ignore[no-untyped-def]
+def _onto_plane(v: F32, n: F32, out: F32) -> None:
     """The part of v across the normal n, as a unit vector."""
     d = v[0] * n[0] + v[1] * n[1] + v[2] * n[2]
     for k in range(3):
@@ -75,7 +76,7 @@ def _onto_plane(v, n, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _derivatives(positions, uvs):  # type: ignore[no-untyped-def]
+def _derivatives(positions: F32, uvs: F32) -> tuple[F32, F32, I8]:
     """Unit directions along U and V of every triangle, and its flags."""
     count = len(positions)
     along_u = np.zeros((count, 3), np.float32)
@@ -117,7 +118,7 @@ def _neighbours(corners: I32) -> I32:
 
 
 @kernel
-def _match_edges(corners, order, low, high):  # type: ignore[no-untyped-def]
+def _match_edges(corners: I32, order: I64, low: I32, high: I32) -> I32:
     across = np.full(corners.shape, -1, np.int32)
     for i in range(len(order)):
         e = order[i]
@@ -137,7 +138,7 @@ def _match_edges(corners, order, low, high):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _group(corners, across, flags):  # type: ignore[no-untyped-def]
+def _group(corners: I32, across: I32, flags: I8) -> tuple[I32, I8, int]:
     """Walk around every vertex and gather the corners that share a tangent.
 
     Returns the group of each corner (-1 for none), whether each group keeps orientation, and their count. `flags`
@@ -176,7 +177,18 @@ def _group(corners, across, flags):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _average(positions, normals, uvs, corners, along_u, along_v, flags, group_of, group_flag, count):  # type: ignore[no-untyped-def]
+def _average(
+    positions: F32,
+    normals: F32,
+    uvs: F32,
+    corners: I32,
+    along_u: F32,
+    along_v: F32,
+    flags: I8,
+    group_of: I32,
+    group_flag: I8,
+    count: int,
+) -> F32:
     """Angle-weighted tangent of every corner over the members of its group that do not point exactly against it."""
     out = np.zeros((len(corners), 3, 4), np.float32)
     for f in range(len(corners)):
@@ -207,7 +219,9 @@ def _average(positions, normals, uvs, corners, along_u, along_v, flags, group_of
 
 
 @kernel
-def _average_group(members, positions, normals, along_u, along_v, flags, orientation, out):  # type: ignore[no-untyped-def]
+def _average_group(
+    members: I64, positions: F32, normals: F32, along_u: F32, along_v: F32, flags: I8, orientation: int, out: F32
+) -> None:
     """Write the tangents of a group of corners into out (T, 3, 4): the mean of those that agree, weighted by angle."""
     u, v, angle = _in_planes(members, positions, normals, along_u, along_v)
     m, total, shared = len(members), np.empty(3, np.float32), np.empty(3, np.float32)
@@ -238,7 +252,7 @@ def _average_group(members, positions, normals, along_u, along_v, flags, orienta
 
 
 @kernel
-def _agree(u, v, k, j):  # type: ignore[no-untyped-def]
+def _agree(u: F32, v: F32, k: int, j: int) -> bool:
     """Whether both directions of two members of a group do not point against each other."""
     return u[k, 0] * u[j, 0] + u[k, 1] * u[j, 1] + u[k, 2] * u[j, 2] > np.float32(-1) and v[k, 0] * v[j, 0] + v[
         k, 1
@@ -246,7 +260,7 @@ def _agree(u, v, k, j):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _in_planes(members, positions, normals, along_u, along_v):  # type: ignore[no-untyped-def]
+def _in_planes(members: I64, positions: F32, normals: F32, along_u: F32, along_v: F32) -> tuple[F32, F32, F32]:
     """Of the corners (M,) of a group the directions u and v in the planes of their normals (M, 3), and angles (M,)."""
     m = len(members)
     u = np.empty((m, 3), np.float32)
@@ -269,7 +283,7 @@ def _in_planes(members, positions, normals, along_u, along_v):  # type: ignore[n
 
 
 @kernel
-def _lend(out, corners, flat):  # type: ignore[no-untyped-def]
+def _lend(out: F32, corners: I32, flat: Bool) -> None:
     """Give triangles without area the tangent of the first good triangle at the same corner."""
     highest = 0
     for f in range(len(corners)):

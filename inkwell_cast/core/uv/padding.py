@@ -22,7 +22,7 @@ def nearest_covered(covered: U8, reach: int) -> I32:
 
 
 @kernel(parallel=True)
-def _nearest_in_column(covered, rows, reach):  # type: ignore[no-untyped-def]
+def _nearest_in_column(covered: U8, rows: I32, reach: int) -> None:
     """The row of the nearest covered texel straight above or below, -1 for none within reach."""
     height, width = covered.shape
     block = 64
@@ -45,7 +45,7 @@ def _nearest_in_column(covered, rows, reach):  # type: ignore[no-untyped-def]
 
 
 @kernel(parallel=True)
-def _nearest_in_row(rows, out, reach):  # type: ignore[no-untyped-def]
+def _nearest_in_row(rows: I32, out: I32, reach: int) -> None:
     """Lower envelope of the parabolas that the columns' distances make along each row."""
     height, width = rows.shape
     limit = np.int64(reach) * reach
@@ -91,7 +91,7 @@ def pad(image: F32, source: I32) -> None:
 
 
 @kernel(parallel=True)
-def _copy_from(flat, source):  # type: ignore[no-untyped-def]
+def _copy_from(flat: F32, source: I32) -> None:
     for i in prange(len(source)):
         if source[i] >= 0 and source[i] != i:
             for k in range(flat.shape[1]):

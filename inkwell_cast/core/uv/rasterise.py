@@ -5,10 +5,12 @@ are exact in 64-bit integers and a shared edge belongs to exactly one side (top-
 """
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64, Bool
+from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from ..base.records import Record, record_kind, record_of, view
 
@@ -89,7 +91,7 @@ def grid(uvs: F32 | F64, width: int, height: int, samples: int) -> Grid:
 
 
 @kernel
-def _bin(triangles, low, high, across, down):  # type: ignore[no-untyped-def]
+def _bin(triangles: I64, low: I64, high: I64, across: int, down: int) -> tuple[I64, I32]:
     starts = np.zeros(across * down + 1, np.int64)
     for t in triangles:
         for y in range(low[t, 1], high[t, 1] + 1):
@@ -108,18 +110,18 @@ def _bin(triangles, low, high, across, down):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def _edge(ax, ay, bx, by, x, y):  # type: ignore[no-untyped-def]
+def _edge(ax: float, ay: float, bx: float, by: float, x: float, y: float) -> float:
     return (bx - ax) * (y - ay) - (by - ay) * (x - ax)
 
 
 @kernel
-def _owns(dx, dy):  # type: ignore[no-untyped-def]
+def _owns(dx: int, dy: int) -> bool:
     """Whether an edge of a triangle walked clockwise on a y-down sheet owns the samples that lie exactly on it."""
     return (dy == 0 and dx > 0) or dy < 0
 
 
 @kernel
-def fill_tile(owner, x0, y0, side, shift, corners, triangles):  # type: ignore[no-untyped-def]
+def fill_tile(owner: I32, x0: int, y0: int, side: int, shift: int, corners: I64, triangles: I32) -> int:
     """Write the triangle of each sample of a tile into `owner (h, w) int32`; the lowest index wins.
 
     x0, y0 is the tile's first sample. Returns how many samples more than one triangle asked for.
@@ -165,7 +167,7 @@ def fill_tile(owner, x0, y0, side, shift, corners, triangles):  # type: ignore[n
 
 
 @kernel(inline="always")
-def barycentrics(corners, t, x, y):  # type: ignore[no-untyped-def]
+def barycentrics(corners: I64, t: int, x: int, y: int) -> Vector:
     """Barycentrics of a place on the integer grid in triangle t."""
     ax, ay = corners[t, 0, 0], corners[t, 0, 1]
     bx, by = corners[t, 1, 0], corners[t, 1, 1]
@@ -177,7 +179,7 @@ def barycentrics(corners, t, x, y):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def sample_barycentrics(t, x, y, i, j, grid):  # type: ignore[no-untyped-def]
+def sample_barycentrics(t: int, x: int, y: int, i: int, j: int, grid: Record) -> Any:
     """Barycentrics of triangle t at sample (i, j), column and row, of texel (x, y); `grid` is a record."""
     corners, side, shift = view(grid, "corners"), grid.side, grid.shift
     half = np.int64(1) << (shift - 1)
@@ -185,7 +187,7 @@ def sample_barycentrics(t, x, y, i, j, grid):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def texel_barycentrics(t, x, y, sample, grid):  # type: ignore[no-untyped-def]
+def texel_barycentrics(t: int, x: int, y: int, sample: int, grid: Record) -> Vector:
     """Barycentrics of triangle t at a texel's centre, or at a sample of it where the centre lies off the triangle.
 
     `sample` counts in rows; `grid` is a record of the kind `GRID`.
@@ -199,7 +201,7 @@ def texel_barycentrics(t, x, y, sample, grid):  # type: ignore[no-untyped-def]
 
 
 @kernel(inline="always")
-def tile_box(tile, grid):  # type: ignore[no-untyped-def]
+def tile_box(tile: int, grid: Record) -> tuple[int, int, int, int]:
     """First column, first row, columns and rows of a tile, in texels; `grid` is a record of the kind `GRID`."""
     x, y = (tile % grid.tiles_across) * TILE, (tile // grid.tiles_across) * TILE
     return x, y, min(TILE, grid.width - x), min(TILE, grid.height - y)

@@ -81,7 +81,7 @@ class Work:
             if ticket.job.QUICK or (seconds is not None and seconds < SHORT):
                 continue
             known = self.services.pieces.get(ticket.piece_id, 0) if ticket.piece_id else None
-            left = ticket.pace.seconds_left() if seconds is not None else None
+            left = ticket.remaining.seconds_left() if seconds is not None else None
             told, piece = ticket.told, known[0].name if known else ""
             jobs.append(
                 AtWork(ticket.number, called(ticket.job), ticket.piece_id, piece, told.stage, told.share, seconds, left)

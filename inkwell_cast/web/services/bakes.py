@@ -110,7 +110,7 @@ class Bakes:
     def seconds_left(self, bake_id: int) -> float | None:
         """How long a running bake still takes; None before there is enough to go by."""
         ticket = self._tickets.get(bake_id)
-        return ticket.pace.seconds_left() if ticket else None
+        return ticket.remaining.seconds_left() if ticket else None
 
     def peek(self, bake_id: int) -> bytes | None:
         """The map that a running bake is at, as far as it is, as a PNG; None before there is any."""

@@ -10,7 +10,7 @@ from ...core.handoff.batch import Outcome, Summary, in_batch, write_summary
 from ...core.handoff.file_names import plain
 from ...core.handoff.plan import refuse_unready
 from ...core.settings.receivers import Receiver
-from ...engine.pace import Pace
+from ...engine.remaining_time import RemainingTime
 from ...engine.ticket import JobFailed
 from ...store import batches
 from ...store.batches import BatchRow
@@ -31,7 +31,11 @@ class Batches:
         self._at: int | None = None  # the bake that is at work
         self._piece: int | None = None
         self._cancelled = False
-        self._pace, self._done, self._each = Pace(), 0.0, 1.0  # of the whole batch; what is done of it, and one piece
+        self._remaining, self._done, self._each = (
+            RemainingTime(),
+            0.0,
+            1.0,
+        )  # of the whole batch; what is done of it, and one piece
         with self.store.writing() as db:
             batches.end_all(db)
 
@@ -61,7 +65,7 @@ class Batches:
         write_summary(folder, summary)
         with self.store.writing() as db:
             batch_id = batches.add(db, str(folder), summary)
-        self._cancelled, self._pace, self._done, self._each = False, Pace(), 0.0, 1 / len(piece_ids)
+        self._cancelled, self._remaining, self._done, self._each = False, RemainingTime(), 0.0, 1 / len(piece_ids)
         work = batch_id, piece_ids, receiver, folder, summary
         self._work = threading.Thread(target=self._run, args=work, name="batch", daemon=True)
         self._work.start()
@@ -83,8 +87,8 @@ class Batches:
         """The stage of the bake at work, the share of the batch that is done, and seconds left if they can be told."""
         row = self.services.bakes.get(self._at) if self._at is not None else None
         share = self._done + self._each * (row.share if row else 0.0)
-        self._pace.heard(share)
-        return row.stage if row else "", share, self._pace.seconds_left()
+        self._remaining.heard(share)
+        return row.stage if row else "", share, self._remaining.seconds_left()
 
     def _run(
         self, batch_id: int, piece_ids: list[int], receiver: Receiver, folder: pathlib.Path, summary: Summary

@@ -9,11 +9,13 @@ nearest to a point in it.
 """
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from ...base.array_types import F32, F64, I32, I64, AnyArray, Bool
 from ...base.borrowed_arrays import keeping
+from ...base.kernel_types import Vector
 from ...base.kernels import kernel
 from ...base.on_demand import on_demand
 from ...base.records import Record, record_kind, record_of, view
@@ -259,7 +261,16 @@ def _lists(
 
 
 @kernel
-def _near(middle, size, owner, directions, cage, among, ends, room):  # type: ignore[no-untyped-def]
+def _near(
+    middle: F64,
+    size: F64,
+    owner: I64,
+    directions: F32,
+    cage: tuple[F32, F32, F32],
+    among: tuple[I32, I64],
+    ends: I64,
+    room: I32,
+) -> None:
     """Count the cage triangles that can be nearest in ball i in `ends[i + 1]`, or write into `room` from `ends[i]`.
 
     middle (N, 3) and size (N,) of the balls, owner (N,) their triangle of the low; cage: corners and normals
@@ -289,7 +300,7 @@ def _near(middle, size, owner, directions, cage, among, ends, room):  # type: ig
 
 
 @kernel
-def _agree(normals, directions):  # type: ignore[no-untyped-def]
+def _agree(normals: F32, directions: F32) -> bool:
     """Whether all corners of a cage triangle look where all corners of a low triangle do."""
     for a in range(3):
         for b in range(3):
@@ -302,7 +313,7 @@ def _agree(normals, directions):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _closest_of_all(middles, ways, cage):  # type: ignore[no-untyped-def]
+def _closest_of_all(middles: F64, ways: F64, cage: Record) -> tuple[F64, F64, Bool]:
     """`closest_in_cell` at the middle (N, 3) of every cell: places (N, 3), squared distances, whether there is one."""
     corners = view(cage, "corners")
     points, square = np.zeros((len(middles), 3)), np.zeros(len(middles))
@@ -316,7 +327,7 @@ def _closest_of_all(middles, ways, cage):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _mixed(corners, w1, w2):  # type: ignore[no-untyped-def]
+def _mixed(corners: F64, w1: float, w2: float) -> Vector:
     """Values at three corners (3, 3), interpolated."""
     w0 = 1 - w1 - w2
     return (
@@ -327,7 +338,7 @@ def _mixed(corners, w1, w2):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def closest_in_cell(p, u, cell, cage):  # type: ignore[no-untyped-def]
+def closest_in_cell(p: Any, u: Any, cell: int, cage: Record) -> tuple[float, int, float, float]:
     """The point nearest to p of a cell's cage triangles whose normal there agrees with u within 90 degrees.
 
     Gives (squared distance, triangle, w1, w2); triangle is -1 for none.
@@ -352,7 +363,15 @@ def closest_in_cell(p, u, cell, cage):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def through_cage(t, b1, b2, p, e, reach, modifiers):  # type: ignore[no-untyped-def]
+def through_cage(
+    t: int,
+    b1: float,
+    b2: float,
+    p: Vector,
+    e: Vector,
+    reach: float,
+    modifiers: Record,
+) -> tuple[float, float, float, float]:
     """Direction and outward reach at a point p of triangle t by the nearest cage point; e is the low's direction."""
     cage = view(modifiers, "cage")
     grid = view(cage, "grid")[t]

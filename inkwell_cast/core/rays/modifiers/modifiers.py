@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...base.array_types import F32, F64, I32, U8
+from ...base.kernel_types import Vector
 from ...base.kernels import kernel
 from ...base.records import Record, record_kind, record_of, rows_of
 from .foreign_cage import FOREIGN_CAGE, ForeignCage, no_foreign_cage, through_cage
@@ -84,7 +85,16 @@ def no_modifiers(triangles: int, pairs: int) -> Modifiers:
 
 
 @kernel
-def modified_ray(t, b1, b2, p, e, reach, flags, modifiers):  # type: ignore[no-untyped-def]
+def modified_ray(
+    t: int,
+    b1: float,
+    b2: float,
+    p: Vector,
+    e: Vector,
+    reach: tuple[float, float],
+    flags: int,
+    modifiers: Record,
+) -> tuple[float, float, float, float, float]:
     """Direction, outward and inward reach at a point p of triangle t with barycentrics b.
 
     e is the direction out from the low and `reach` outward and inward reach as they are without modifiers; `flags` say
@@ -102,7 +112,7 @@ def modified_ray(t, b1, b2, p, e, reach, flags, modifiers):  # type: ignore[no-u
 
 
 @kernel
-def straightness_at(t, b1, b2, p, flags, modifiers):  # type: ignore[no-untyped-def]
+def straightness_at(t: int, b1: float, b2: float, p: Vector, flags: int, modifiers: Record) -> float:
     """How far the ray at a point p of triangle t is turned to its face, 0 to 1."""
     if not flags & (IS_FLAT | HAS_PICTURE | HAS_STROKES):
         return 0.0
@@ -110,7 +120,9 @@ def straightness_at(t, b1, b2, p, flags, modifiers):  # type: ignore[no-untyped-
 
 
 @kernel
-def _straightness(t, b1, b2, p, out, flags, modifiers):  # type: ignore[no-untyped-def]
+def _straightness(
+    t: int, b1: float, b2: float, p: Vector, out: float, flags: int, modifiers: Record
+) -> tuple[float, float]:
     """Outward reach after nudges, and how far the ray is turned to its face: flat faces, a picture, then strokes."""
     straight = away_from_bends(t, p[0], p[1], p[2], modifiers) if flags & IS_FLAT else 0.0
     if flags & HAS_PICTURE:

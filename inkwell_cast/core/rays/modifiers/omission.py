@@ -2,8 +2,10 @@
 
 import numpy as np
 
+from ...base.array_types import I32
+from ...base.kernel_types import Hit
 from ...base.kernels import kernel
-from ...base.records import view
+from ...base.records import Record, view
 from ..embree import hit_along
 
 OMISSION = np.dtype([(name, np.float64) for name in ("x", "y", "z", "radius", "object")])
@@ -11,7 +13,7 @@ MOST_PASSED = 64  # surfaces of left out highs that a ray goes through
 
 
 @kernel
-def left_out(ray, thing, modifiers):  # type: ignore[no-untyped-def]
+def left_out(ray: tuple[float, float, float, float, float, float, float, float], thing: int, modifiers: Record) -> bool:
     """Whether object `thing` of the sculpt is left out for a ray of `make_ray`."""
     ox, oy, oz, dx, dy, dz, outward, _ = ray
     omissions = view(modifiers, "omissions")
@@ -24,7 +26,14 @@ def left_out(ray, thing, modifiers):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def strike_beyond(tracer, scene, first, ray, objects, modifiers):  # type: ignore[no-untyped-def]
+def strike_beyond(
+    tracer: int,
+    scene: int,
+    first: int,
+    ray: tuple[float, float, float, float, float, float, float, float],
+    objects: I32,
+    modifiers: Record,
+) -> Hit:
     """The first hit of a ray whose object is not left out: length on it, u, v and triangle of the sculpt, -1 for none.
 
     `first` is the triangle with which the scene begins, objects (T,) int32 that of each triangle of the sculpt.

@@ -3,14 +3,14 @@
 import numpy as np
 
 from ...base.kernels import kernel
-from ...base.records import view
+from ...base.records import Record, view
 from .soft_rim import fade
 
 POCKET = np.dtype([(name, np.float64) for name in ("x", "y", "z", "radius", "rim", "outward", "inward")])
 
 
 @kernel
-def in_pockets(x, y, z, outward, inward, modifiers):  # type: ignore[no-untyped-def]
+def in_pockets(x: float, y: float, z: float, outward: float, inward: float, modifiers: Record) -> tuple[float, float]:
     """Outward and inward reach at a place of the low after all pockets, the later ones over the earlier ones."""
     pockets = view(modifiers, "pockets")
     for k in range(len(pockets)):

@@ -4,7 +4,7 @@ from ...base.kernels import kernel
 
 
 @kernel
-def fade(share, rim):  # type: ignore[no-untyped-def]
+def fade(share: float, rim: float) -> float:
     """Weight at a share of a radius: full inside, smoothly to nothing over the outermost `rim` of it."""
     if share >= 1:
         return 0.0

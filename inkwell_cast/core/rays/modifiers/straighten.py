@@ -8,9 +8,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ...base.array_types import F32, F64, I32, I64, Bool
+from ...base.array_types import F32, F64, I32, I64, AnyArray, Bool
 from ...base.borrowed_arrays import block
 from ...base.errors import InputProblem
+from ...base.kernel_types import Vector
 from ...base.kernels import kernel
 from ...base.on_demand import library
 from ...base.records import Record, record_kind, record_of, rows_of, view
@@ -159,7 +160,17 @@ def _in_one_plane(low: Mesh, group: I32) -> Bool:
 
 
 @kernel
-def _near_bends(points, group, flat, segments, first, within, count, starts, listed):  # type: ignore[no-untyped-def]
+def _near_bends(
+    points: F64,
+    group: I32,
+    flat: Bool,
+    segments: AnyArray,
+    first: I64,
+    within: float,
+    count: I64,
+    starts: I64,
+    listed: I32,
+) -> None:
     """Count the bends of its plane within reach of each triangle, or, given room in `listed`, write them in order."""
     for t in range(len(points)):
         if not flat[t]:
@@ -192,7 +203,7 @@ def _unit_normals(points: F32) -> F64:
 
 
 @kernel
-def away_from_bends(t, x, y, z, modifiers):  # type: ignore[no-untyped-def]
+def away_from_bends(t: int, x: float, y: float, z: float, modifiers: Record) -> float:
     """How far a ray of a flat face t turns to it: not at all on a bend, wholly where none is within reach."""
     straight, free = view(modifiers, "straight"), 1.0
     edges, listed = (
@@ -206,7 +217,7 @@ def away_from_bends(t, x, y, z, modifiers):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def in_picture(t, b1, b2, modifiers):  # type: ignore[no-untyped-def]
+def in_picture(t: int, b1: float, b2: float, modifiers: Record) -> float:
     """The picture at a place of triangle t, between its texels; it repeats beyond the tile."""
     straight, b0 = view(modifiers, "straight"), 1 - b1 - b2
     height, width = straight.picture_count, straight.width
@@ -225,7 +236,7 @@ def in_picture(t, b1, b2, modifiers):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def turned_to_face(t, ex, ey, ez, share, modifiers):  # type: ignore[no-untyped-def]
+def turned_to_face(t: int, ex: float, ey: float, ez: float, share: float, modifiers: Record) -> Vector:
     """A unit direction turned a share of the way to the normal of triangle t, evenly; opposite ones stay."""
     straight = view(modifiers, "straight")
     n = view(straight, "normals")[t]

@@ -136,7 +136,7 @@ def _level(nudges: Nudges, points: F32, measure: Measure) -> None:
 
 
 @kernel
-def _list(middle, size, segments, radius, count, starts, listed):  # type: ignore[no-untyped-def]
+def _list(middle: F64, size: F64, segments: F64, radius: F64, count: I64, starts: I64, listed: I32) -> None:
     """Count the segments that reach into each triangle's ball, or, given room in `listed`, write them in order."""
     low, high = np.full(3, np.inf), np.full(3, -np.inf)
     for s in range(len(segments)):
@@ -170,7 +170,9 @@ def _list(middle, size, segments, radius, count, starts, listed):  # type: ignor
 
 
 @kernel
-def nudged(t, x, y, z, outward, straight, modifiers):  # type: ignore[no-untyped-def]
+def nudged(
+    t: int, x: float, y: float, z: float, outward: float, straight: float, modifiers: Record
+) -> tuple[float, float]:
     """Outward reach and straightening at a place of triangle t after its strokes, in the order of their drawing."""
     brush = view(modifiers, "strokes")
     strokes, segments = (

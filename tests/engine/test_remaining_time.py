@@ -1,10 +1,10 @@
 import pytest
 
-from inkwell_cast.engine.pace import Pace
+from inkwell_cast.engine.remaining_time import RemainingTime
 
 
 def paced(shares, every=1.0):
-    made = Pace(began=0.0)
+    made = RemainingTime(began=0.0)
     for n, share in enumerate(shares, 1):
         made.heard(share, n * every)
     return made
@@ -16,7 +16,7 @@ def test_an_even_job_ends_when_it_says():
 
 
 def test_nothing_is_told_before_there_is_anything_to_go_by():
-    assert Pace(began=0.0).seconds_left(10.0) is None
+    assert RemainingTime(began=0.0).seconds_left(10.0) is None
     assert paced([0.01]).seconds_left(1.0) is None
 
 

@@ -10,7 +10,7 @@ KEPT = 400
 
 
 @dataclass(slots=True)
-class Pace:
+class RemainingTime:
     """The shares of a job that were done, and when.
 
     Its pace is that of the last stretch up to now, so an estimate grows while nothing gets done, and a stage that goes
