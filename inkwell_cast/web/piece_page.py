@@ -93,7 +93,6 @@ class PiecePage:
             "blocking": self.blocking,
             "errors_in": {name.partition(".")[0] for name in self.errors},
             "stale": stale(self.shown, self.recipe, self.meshes) if self.shown else "",
-            "pockets_drawn": [{"centre": p.centre, "radius": p.radius * self.scale} for p in self.recipe.pockets],
         }
         return render(self.request, template, **(shown | self.more | more))
 

@@ -1,7 +1,7 @@
 """Templates and what they all know."""
 
 import pathlib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import datetime
 from hashlib import sha256
 from typing import Annotated, Any, Literal, get_args, get_origin
@@ -9,6 +9,7 @@ from typing import Annotated, Any, Literal, get_args, get_origin
 import anyio.from_thread
 from fastapi import Depends, Request
 from fastapi.templating import Jinja2Templates
+from pydantic import BaseModel
 from starlette.datastructures import FormData
 from starlette.responses import Response
 
@@ -20,6 +21,7 @@ from ..core.handoff.mix import MIXES
 from ..core.mesh.fixes import WORDS
 from ..core.review.from_afar import DISTANCES
 from ..core.review.likeness import BETTER, SCALE, WORSE
+from ..core.settings.item_keys import item_keys
 from ..core.settings.map_names import IN_TANGENT_BASIS
 from ..core.settings.mends_overlay import add_mend
 from ..core.settings.output import DEPTHS
@@ -69,6 +71,11 @@ def stage_words(stage: str) -> str:
 
 
 templates = Jinja2Templates(HERE / "templates")
+
+
+def keyed(items: Sequence[BaseModel]) -> list[tuple[str, BaseModel]]:
+    """What stands in a list, each with the key by which a change finds it."""
+    return list(zip(item_keys(items), items, strict=True))
 
 
 def count(number: int) -> str:
@@ -225,6 +232,7 @@ def called(row: BakeRow) -> str:
 
 
 templates.env.filters |= {
+    "keyed": keyed,
     "hash": lambda text: sha256(text.encode()).hexdigest()[:12],
     "other_unit": in_other_unit,
     "when": when,

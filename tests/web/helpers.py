@@ -1,6 +1,7 @@
 """What tests of the server ask again and again."""
 
 import json
+import re
 import time
 
 import numpy as np
@@ -34,3 +35,10 @@ def mesh_id_of(services, piece, name):
 
 def message(answer):
     return unpack(np.frombuffer(answer.content, np.uint8))
+
+
+def listed(client, piece, kind, number=0):
+    """The address of a pocket, mend or packed picture of a piece, counted from 0, as its panel has it."""
+    step = {"pockets": "cage", "mends": "review", "packs": "handoff"}[kind]
+    found = re.findall(rf"{piece}/{kind}/[0-9a-f]{{12}}(?=/out)", client.get(f"{piece}/panel/{step}").text)
+    return found[number]

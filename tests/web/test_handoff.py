@@ -16,7 +16,7 @@ from inkwell_cast.core.settings.receivers import READY, Receiver, read_receiver
 from inkwell_cast.engine.ticket import JobFailed
 from inkwell_cast.web.streamed_zip import BLOCK, zipped
 
-from .helpers import baked, piece_id_of
+from .helpers import baked, listed, piece_id_of
 
 
 def recipe_of(services, piece):
@@ -27,7 +27,7 @@ def packing_piece(client, piece):
     """Set the piece for packed occlusion and bake it; the number of the bake."""
     client.post(f"{piece}/settings/maps", data={"output.maps": ["", "normal", "occlusion"], "occlusion.rays": "4"})
     client.post(f"{piece}/packs")
-    client.post(f"{piece}/packs/0/red", data={"take": "occlusion.red"})
+    client.post(listed(client, piece, "packs") + "/red", data={"take": "occlusion.red"})
     return baked(client, piece)["facts"]["id"]
 
 
@@ -72,29 +72,31 @@ def test_names_are_shown_as_they_will_be_and_clashes_said(client, piece, service
 
 def test_channels_are_packed_and_shown(client, piece, services):
     bake = packing_piece(client, piece)
-    client.post(f"{piece}/packs/0/green", data={"take": "", "inverts": "1", "invert": "on", "value": "0.25"})
-    client.post(f"{piece}/packs/0/blue", data={"take": "normal.green"})
-    client.post(f"{piece}/packs/0/alpha", data={"take": ""})
-    client.post(f"{piece}/packs/0", data={"name": "masks", "form": "tiff-16", "space": "sRGB"})
+    client.post(
+        listed(client, piece, "packs") + "/green", data={"take": "", "inverts": "1", "invert": "on", "value": "0.25"}
+    )
+    client.post(listed(client, piece, "packs") + "/blue", data={"take": "normal.green"})
+    client.post(listed(client, piece, "packs") + "/alpha", data={"take": ""})
+    client.post(listed(client, piece, "packs"), data={"name": "masks", "form": "tiff-16", "space": "sRGB"})
     (pack,) = recipe_of(services, piece).handoff.packs
     assert (pack.name, pack.format, pack.depth, pack.space) == ("masks", "tiff", 16, "sRGB")
     assert (pack.red.map, pack.green.invert, pack.green.value, pack.blue.channel) == ("occlusion", True, 0.25, "green")
     assert list(pack.wells) == ["red", "green", "blue", "alpha"]
-    shown = client.get(f"{piece}/packs/0.png", params={"bake": bake, "channel": "green"})
+    shown = client.get(listed(client, piece, "packs") + ".png", params={"bake": bake, "channel": "green"})
     picture = cv2.imdecode(np.frombuffer(shown.content, np.uint8), cv2.IMREAD_COLOR)
     assert picture.shape == (96, 128, 3)
     assert set(np.unique(picture)) == {191}
-    client.post(f"{piece}/packs/0/alpha", data={"take": "none"})
+    client.post(listed(client, piece, "packs") + "/alpha", data={"take": "none"})
     assert recipe_of(services, piece).handoff.packs[0].alpha is None
-    refused = client.post(f"{piece}/packs/0/red", data={"value": "2"})
+    refused = client.post(listed(client, piece, "packs") + "/red", data={"value": "2"})
     assert (refused.status_code, "value" in refused.json()["error"]) == (422, True)
-    assert client.post(f"{piece}/packs/0/grey", data={}).status_code == 404
-    client.post(f"{piece}/packs/0/red", data={"take": "height.red"})
+    assert client.post(listed(client, piece, "packs") + "/grey", data={}).status_code == 404
+    client.post(listed(client, piece, "packs") + "/red", data={"take": "height.red"})
     assert "This bake has no height" in client.get(f"{piece}/panel/handoff").text
-    assert client.get(f"{piece}/packs/0.png", params={"bake": bake}).status_code == 204
-    client.post(f"{piece}/packs/0/out")
+    assert client.get(listed(client, piece, "packs") + ".png", params={"bake": bake}).status_code == 204
+    client.post(listed(client, piece, "packs") + "/out")
     assert recipe_of(services, piece).handoff.packs == []
-    assert client.post(f"{piece}/packs/0/out").status_code == 422
+    assert client.post(listed(client, piece, "packs") + "/out").status_code == 422
 
 
 def test_a_handoff_appears_whole_asks_before_it_replaces_and_is_remembered(client, piece, services, tmp_path):

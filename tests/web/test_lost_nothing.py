@@ -13,7 +13,7 @@ from inkwell_cast.engine.messages import BakeInto, Job, Load
 from inkwell_cast.store import bakes
 from inkwell_cast.web.services import at_work
 
-from .helpers import baked, piece_id_of
+from .helpers import baked, listed, piece_id_of
 
 
 def shown(step, tab):
@@ -47,14 +47,27 @@ def test_a_tab_does_not_collide_with_itself(client, piece, services):
     assert recipe_of(services, piece).sheet.width == 512
 
 
-def test_a_pocket_is_removed_only_from_the_list_that_was_shown(client, piece, services):
-    for n in range(2):
+@pytest.mark.parametrize("tab", ["a", "b"])
+def test_a_pocket_is_removed_once_however_often_it_is_asked_for(client, piece, services, tab):
+    """By a second click before the first was answered, or by another tab that still shows it."""
+    for n in range(3):
         client.post(f"{piece}/pockets", json={"x": n, "y": 0, "z": 0})
+    seen, first = step_of(services, piece), listed(client, piece, "pockets")
+    client.post(f"{first}/out", headers=shown(seen, "a"))
+    said = client.post(f"{first}/out", headers=shown(seen, tab)).text
+    assert [p.centre[0] for p in recipe_of(services, piece).pockets] == [1, 2]
+    assert "no longer there" in said or "Meanwhile" in said or "Not changed" in said
+
+
+def test_what_was_changed_on_an_older_state_finds_what_it_was_meant_for(client, piece, services):
+    """A page that shows one pocket, and a change of the second of three, which it has not heard of."""
+    client.post(f"{piece}/pockets", json={"x": 0, "y": 0, "z": 0})
     seen = step_of(services, piece)
-    client.post(f"{piece}/pockets/0/out", headers=shown(seen, "a"))
-    said = client.post(f"{piece}/pockets/0/out", headers=shown(seen, "b")).text
-    assert [p.centre[0] for p in recipe_of(services, piece).pockets] == [1]
-    assert "Meanwhile" in said or "Not changed" in said or "pockets" in said
+    for n in (1, 2):
+        client.post(f"{piece}/pockets", json={"x": n, "y": 0, "z": 0})
+    answer = client.post(listed(client, piece, "pockets", 2), data={"radius": "9"}, headers=shown(seen, "b"))
+    assert answer.status_code == 422
+    assert "no longer there" in answer.json()["error"]
 
 
 def test_no_change_is_lost_among_many_at_once(client, piece, services):

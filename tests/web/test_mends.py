@@ -8,7 +8,7 @@ import pytest
 
 from inkwell_cast.core.mesh.binary_message import unpack
 
-from .helpers import baked, ended, piece_id_of
+from .helpers import baked, ended, listed, piece_id_of
 
 
 @pytest.fixture
@@ -47,9 +47,9 @@ def test_a_mend_is_kept_switched_and_removed(client, piece, short, services):
     assert mend.cause == "outside"
     client.post(f"{short}/flaws/0/mend")  # a second time is the same
     assert len(recipe_of(services, piece).mends) == 1
-    client.post(f"{piece}/mends/0/switch", params={"on": False})
+    client.post(listed(client, piece, "mends") + "/switch", params={"on": False})
     assert not recipe_of(services, piece).mends[0].on
-    client.post(f"{piece}/mends/0/out")
+    client.post(listed(client, piece, "mends") + "/out")
     assert recipe_of(services, piece).mends == []
     client.post(f"{piece}/step-back", params={"step": "review", "by": -1})
     assert len(recipe_of(services, piece).mends) == 1

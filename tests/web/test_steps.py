@@ -3,6 +3,7 @@
 import math
 import os
 import pathlib
+import re
 import tempfile
 import time
 from dataclasses import replace
@@ -15,11 +16,13 @@ from inkwell_cast.core.bake.manifest import sha256_of
 from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.mesh.mesh import values_at_corners
+from inkwell_cast.core.settings.item_keys import item_keys
+from inkwell_cast.core.settings.regions import Pocket
 from inkwell_cast.engine.ticket import JobFailed
 from inkwell_cast.web.services.pieces import paired_of
 
 from ..shapes import grid_mesh, plane, torus
-from .helpers import baked, mesh_id_of, message, piece_id_of
+from .helpers import baked, listed, mesh_id_of, message, piece_id_of
 
 
 def test_the_views_are_made_once_and_follow_the_settings(client, piece, services):
@@ -107,17 +110,40 @@ def test_pockets_are_added_changed_and_removed(client, piece, services):
 
     client.post(f"{piece}/pockets", json={"x": 1, "y": 2, "z": 3})
     assert (pockets()[0].name, pockets()[0].centre, pockets()[0].outward) == ("Pocket 1", (1, 2, 3), 3)
-    panel = client.post(f"{piece}/pockets/0", data={"name": "hinge gap", "radius": "2.5", "rim": "0.2"}).text
+    panel = client.post(
+        listed(client, piece, "pockets"), data={"name": "hinge gap", "radius": "2.5", "rim": "0.2"}
+    ).text
     assert "hinge gap" in panel
     assert (pockets()[0].radius, pockets()[0].centre) == (2.5, (1, 2, 3))
-    refused = client.post(f"{piece}/pockets/0", data={"radius": "-1"}).text
+    refused = client.post(listed(client, piece, "pockets"), data={"radius": "-1"}).text
     assert "The last good value stays in force" in refused
     assert pockets()[0].radius == 2.5
-    client.post(f"{piece}/pockets/0", data={"x": "4", "y": "5", "z": "6"})
+    client.post(listed(client, piece, "pockets"), data={"x": "4", "y": "5", "z": "6"})
     assert pockets()[0].centre == (4, 5, 6)
-    client.post(f"{piece}/pockets/0/out")
+    own = listed(client, piece, "pockets")
+    client.post(f"{own}/out")
     assert pockets() == []
-    assert "no longer there" in client.post(f"{piece}/pockets/0/out").json()["error"]
+    for address in (own, f"{own}/out"):
+        assert "no longer there" in client.post(address).json()["error"]
+
+
+def test_ten_thousand_pockets_are_found_by_name_and_listed_a_hundred_at_a_time(client, piece, services):
+    def many(recipe):
+        return recipe.model_copy(update={"pockets": [Pocket(name=f"Gap {n}") for n in range(10_000)]})
+
+    services.settings.change(piece_id_of(piece), "Many", many)
+    panel = client.get(f"{piece}/panel/cage").text
+    assert len(panel) < 200_000
+    assert ("<b>Gap 99</b>" in panel, "<b>Gap 100</b>" in panel, "1 to 100 of 10\u202f000" in panel) == (
+        True,
+        False,
+        True,
+    )
+    found = client.get(f"{piece}/pockets", params={"find": "gap 77", "first": 100}).text
+    assert re.findall(r"<b>(Gap \d+)</b>", found)[0] == "Gap 7789"
+    kept = client.post(listed(client, piece, "pockets"), params={"find": "gap 77", "first": 100}, data={"radius": "9"})
+    assert "<b>Gap 7789</b>" in kept.text  # the same ones are listed after a change
+    assert "None is called so" in client.get(f"{piece}/pockets", params={"find": "else"}).text
 
 
 def test_nudges_are_brushed_listed_undone_and_refused(client, piece, services):
@@ -142,9 +168,9 @@ def test_nudges_are_brushed_listed_undone_and_refused(client, piece, services):
     assert "strength of 3" in stroke(kind="erase", strength="3").json()["error"]
     assert "radius" in stroke(size="-1").json()["error"]
     assert "points" in stroke(points=[]).json()["error"]
-    client.post(f"{piece}/nudges/out", params={"number": 0})
+    client.post(f"{piece}/nudges/out", params={"key": item_keys(nudges())[0]})
     assert [s.kind for s in nudges()] == ["smooth"]
-    assert "no longer there" in client.post(f"{piece}/nudges/out", params={"number": 5}).json()["error"]
+    assert "no longer there" in client.post(f"{piece}/nudges/out", params={"key": "5"}).json()["error"]
     client.post(f"{piece}/step-back", params={"step": "cage"})
     assert len(nudges()) == 2
     client.post(f"{piece}/nudges/out")

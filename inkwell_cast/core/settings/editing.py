@@ -1,9 +1,12 @@
 """Changes to a recipe that are more than one field: pairing by hand, levels, files, fixes. Each gives a new recipe."""
 
-from typing import Any
+from typing import Any, TypeVar
+
+from pydantic import BaseModel
 
 from .files import FileSettings
 from .handoff import Handoff, Pack, Well
+from .item_keys import find_item
 from .map_names import OF_LOWS_ALONE
 from .pairing import Pair, Paired, Placing
 from .reach import Reach
@@ -11,6 +14,9 @@ from .recipe import Recipe
 from .regions import Pocket, Stroke
 from .scope_settings import ScopeSettings
 from .scopes import FIELDS
+
+T = TypeVar("T", bound=BaseModel)
+PACK = "The packed picture"
 
 
 def place_part(recipe: Recipe, key: str, pair: str = "", role: str = "") -> Recipe:
@@ -95,9 +101,9 @@ def set_file(recipe: Recipe, name: str, **values: Any) -> Recipe:
     return recipe.model_copy(update={"files": files if settings == FileSettings() else files | {name: settings}})
 
 
-def without_fix(recipe: Recipe, name: str, number: int) -> Recipe:
-    """Take back one fix of a file, counted from 0."""
-    fixes = [fix for n, fix in enumerate(recipe.file(name).fixes) if n != number]
+def without_fix(recipe: Recipe, name: str, key: str) -> Recipe:
+    """Take back the fix of a key of `item_keys`. Raises InputProblem where it is gone."""
+    fixes = _without(recipe.file(name).fixes, key, "The fix")
     return set_file(recipe, name, fixes=[fix.model_dump() for fix in fixes])
 
 
@@ -112,15 +118,21 @@ def add_pocket(recipe: Recipe, centre: tuple[float, float, float]) -> Recipe:
     return recipe.model_copy(update={"pockets": [*recipe.pockets, pocket]})
 
 
-def set_pocket(recipe: Recipe, number: int, values: dict[str, Any]) -> Recipe:
-    """Change a pocket, counted from 0. Raises pydantic's error for a value that cannot be."""
-    pockets = list(recipe.pockets)
+def set_pocket(recipe: Recipe, key: str, values: dict[str, Any]) -> Recipe:
+    """Change the pocket of a key. Raises pydantic's error for a value that cannot be, InputProblem where it is gone."""
+    pockets, number = list(recipe.pockets), find_item(recipe.pockets, key, "The pocket")
     pockets[number] = Pocket.model_validate(pockets[number].model_dump() | values)
     return recipe.model_copy(update={"pockets": pockets})
 
 
-def without_pocket(recipe: Recipe, number: int) -> Recipe:
-    return recipe.model_copy(update={"pockets": [p for n, p in enumerate(recipe.pockets) if n != number]})
+def without_pocket(recipe: Recipe, key: str) -> Recipe:
+    """Take away the pocket of a key. Raises InputProblem where it is gone."""
+    return recipe.model_copy(update={"pockets": _without(recipe.pockets, key, "The pocket")})
+
+
+def _without(items: list[T], key: str, what: str) -> list[T]:
+    number = find_item(items, key, what)
+    return [*items[:number], *items[number + 1 :]]
 
 
 def add_stroke(recipe: Recipe, stroke: Stroke) -> Recipe:
@@ -128,9 +140,9 @@ def add_stroke(recipe: Recipe, stroke: Stroke) -> Recipe:
     return Recipe.model_validate(recipe.model_dump() | {"nudges": [*recipe.nudges, stroke]})
 
 
-def without_stroke(recipe: Recipe, number: int | None) -> Recipe:
-    """Take back a nudge, counted from 0, or all of them."""
-    kept = [] if number is None else [s for n, s in enumerate(recipe.nudges) if n != number]
+def without_stroke(recipe: Recipe, key: str | None) -> Recipe:
+    """Take back the nudge of a key, or all of them. Raises InputProblem where it is gone."""
+    kept = [] if key is None else _without(recipe.nudges, key, "The nudge")
     return recipe.model_copy(update={"nudges": kept})
 
 
@@ -142,21 +154,23 @@ def add_pack(recipe: Recipe) -> Recipe:
     return _with_packs(recipe, [*recipe.handoff.packs, Pack(name=name)])
 
 
-def set_pack(recipe: Recipe, number: int, values: dict[str, Any]) -> Recipe:
-    """Change a packed picture, counted from 0. Raises pydantic's error for a value that cannot be."""
-    packs = list(recipe.handoff.packs)
+def set_pack(recipe: Recipe, key: str, values: dict[str, Any]) -> Recipe:
+    """Change the packed picture of a key. Raises pydantic's error for what cannot be, InputProblem where it is gone."""
+    packs, number = list(recipe.handoff.packs), find_item(recipe.handoff.packs, key, PACK)
     packs[number] = Pack.model_validate(packs[number].model_dump() | values)
     return _with_packs(recipe, packs)
 
 
-def set_well(recipe: Recipe, number: int, channel: str, values: dict[str, Any]) -> Recipe:
+def set_well(recipe: Recipe, key: str, channel: str, values: dict[str, Any]) -> Recipe:
     """Change what one channel of a packed picture holds; an alpha channel is added when it gets something."""
-    well = recipe.handoff.packs[number].wells.get(channel, Well())
-    return set_pack(recipe, number, {channel: well.model_dump() | values})
+    packs = recipe.handoff.packs
+    well = packs[find_item(packs, key, PACK)].wells.get(channel, Well())
+    return set_pack(recipe, key, {channel: well.model_dump() | values})
 
 
-def without_pack(recipe: Recipe, number: int) -> Recipe:
-    return _with_packs(recipe, [pack for n, pack in enumerate(recipe.handoff.packs) if n != number])
+def without_pack(recipe: Recipe, key: str) -> Recipe:
+    """Take away the packed picture of a key. Raises InputProblem where it is gone."""
+    return _with_packs(recipe, _without(recipe.handoff.packs, key, PACK))
 
 
 def _with_packs(recipe: Recipe, packs: list[Pack]) -> Recipe:

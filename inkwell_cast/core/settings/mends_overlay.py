@@ -6,6 +6,7 @@ Each can be switched off and on and taken out without a trace, whatever else was
 from pydantic import BaseModel
 
 from .files import FileSettings, Fix
+from .item_keys import find_item, item_keys
 from .mends import Mend
 from .pairing import Placing
 from .recipe import Recipe
@@ -79,21 +80,21 @@ def _joined(fixes: list[Fix], more: list[Fix]) -> list[Fix]:
 
 def add_mend(recipe: Recipe, mend: Mend) -> Recipe:
     """The recipe with one more mend. One that does the same as a mend that is there is switched on instead."""
-    for number, existing in enumerate(recipe.mends):
-        if existing.model_copy(update={"on": True}) == mend.model_copy(update={"on": True}):
-            return switched(recipe, number, True)
+    (key,) = item_keys([mend])
+    if key in item_keys(recipe.mends):
+        return switched(recipe, key, True)
     return Recipe.model_validate(recipe.model_dump() | {"mends": [*recipe.mends, mend]})
 
 
-def switched(recipe: Recipe, number: int, on: bool) -> Recipe:
-    """A mend, counted from 0, on or off. Raises IndexError."""
-    mends = list(recipe.mends)
+def switched(recipe: Recipe, key: str, on: bool) -> Recipe:
+    """The mend of a key of `item_keys`, on or off. Raises InputProblem where it is gone."""
+    mends, number = list(recipe.mends), find_item(recipe.mends, key, "The mend")
     mends[number] = mends[number].model_copy(update={"on": on})
     return recipe.model_copy(update={"mends": mends})
 
 
-def without_mend(recipe: Recipe, number: int) -> Recipe:
-    """The recipe without a mend, counted from 0. Raises IndexError."""
+def without_mend(recipe: Recipe, key: str) -> Recipe:
+    """The recipe without the mend of a key. Raises InputProblem where it is gone."""
     mends = list(recipe.mends)
-    mends.pop(number)
+    mends.pop(find_item(mends, key, "The mend"))
     return recipe.model_copy(update={"mends": mends})

@@ -1,6 +1,8 @@
 """The step Cage: how well the cage holds the sculpt, and reach from measurement."""
 
+from dataclasses import dataclass
 from typing import Any
+from urllib.parse import urlencode
 
 import numpy as np
 from fastapi import APIRouter, Depends, Request, UploadFile
@@ -15,12 +17,29 @@ from ...core.mesh.binary_message import pack
 from ...core.rays.modifiers.straighten import stored_picture
 from ...core.review.section import Along
 from ...core.settings import editing
+from ...core.settings.item_keys import item_keys
 from ...core.settings.recipe import Recipe, refusals
-from ...core.settings.regions import Stroke
-from ..piece_page import PiecePage, known_piece, page_of
+from ...core.settings.regions import Pocket, Stroke
+from ..piece_page import PiecePage, extend, known_piece, page_of
 from ..templating import SentForm, services_of
 from .meshes import marked
 from .piece import change, changed
+
+
+@dataclass(frozen=True, slots=True)
+class PocketList:
+    """Some of a piece's pockets: each with its key, those whose names hold `find`, from the one counted `first`."""
+
+    items: list[tuple[str, Pocket]]
+    first: int
+    found: int
+    total: int
+    find: str
+
+    @property
+    def query(self) -> str:
+        """What an address ends in so that the same ones are listed in its answer."""
+        return urlencode({"find": self.find, "first": self.first}) if self.total > LISTED else ""
 
 
 class PointOnLow(BaseModel):
@@ -45,6 +64,7 @@ class Brushed(BaseModel):
 
 router = APIRouter(prefix="/pieces/{piece_id}", dependencies=[Depends(known_piece)])
 MOST_POINTS = 20_000
+LISTED = 100  # pockets at a time
 BIGGEST_PICTURE = 100 << 20
 
 
@@ -140,6 +160,24 @@ def section(
     return Response(b"".join(pack(header, lines)), media_type="application/octet-stream")
 
 
+@extend("cage")
+def with_pockets(request: Request, page: PiecePage) -> dict[str, Any]:
+    """The pockets that the step lists and draws; many are found by their names, a page at a time."""
+    find, first = request.query_params.get("find", "")[:80], request.query_params.get("first", "")
+    every = page.recipe.pockets
+    found = [each for each in zip(item_keys(every), every, strict=True) if find.lower() in each[1].name.lower()]
+    start = min(int(first), len(found) // LISTED * LISTED) if first.isdecimal() and len(first) < 10 else 0
+    shown = PocketList(found[start : start + LISTED], start, len(found), len(every), find)
+    drawn = [{"key": key, "centre": p.centre, "radius": p.radius * page.scale} for key, p in shown.items]
+    return {"pockets": shown, "pockets_drawn": drawn}
+
+
+@router.get("/pockets")
+def list_pockets(request: Request, piece_id: int) -> Response:
+    """Those pockets whose names hold `find`, from the one counted `first`."""
+    return page_of(request, piece_id, "cage").render("pockets.html")
+
+
 @router.post("/pockets")
 def add_pocket(request: Request, piece_id: int, place: PointOnLow) -> Response:
     """A pocket where the model was clicked."""
@@ -147,29 +185,27 @@ def add_pocket(request: Request, piece_id: int, place: PointOnLow) -> Response:
     return changed(request, piece_id, "cage", "cage-changed")
 
 
-@router.post("/pockets/{number}")
-def set_pocket(request: Request, piece_id: int, number: int, form: SentForm) -> Response:
+@router.post("/pockets/{key}")
+def set_pocket(request: Request, piece_id: int, key: str, form: SentForm) -> Response:
     """Name, place, radius, reaches and rim of a pocket; what is out of range is told and not kept."""
     page = page_of(request, piece_id, "cage")
-    _refuse_missing(page.piece.recipe, number)
     given: dict[str, Any] = {
         k: str(form[k]).strip() for k in ("name", "radius", "outward", "inward", "rim") if k in form
     }
     if "x" in form:
         given["centre"] = tuple(str(form[axis]).strip() for axis in "xyz")
     try:
-        editing.set_pocket(page.piece.recipe, number, given)
+        editing.set_pocket(page.piece.recipe, key, given)
     except ValidationError as refused:
-        page.errors = {f"pocket.{number}": "; ".join(f"{k}: {v}" for k, v in refusals(refused).items())}
+        page.errors = {f"pocket.{key}": "; ".join(f"{k}: {v}" for k, v in refusals(refused).items())}
         return page.render("panel.html")
-    change(request, piece_id, "Pocket", lambda r: editing.set_pocket(r, number, given))
+    change(request, piece_id, "Pocket", lambda r: editing.set_pocket(r, key, given))
     return changed(request, piece_id, "cage", "cage-changed")
 
 
-@router.post("/pockets/{number}/out")
-def remove_pocket(request: Request, piece_id: int, number: int) -> Response:
-    _refuse_missing(page_of(request, piece_id, "cage").piece.recipe, number)
-    change(request, piece_id, "Remove a pocket", lambda r: editing.without_pocket(r, number))
+@router.post("/pockets/{key}/out")
+def remove_pocket(request: Request, piece_id: int, key: str) -> Response:
+    change(request, piece_id, "Remove a pocket", lambda r: editing.without_pocket(r, key))
     return changed(request, piece_id, "cage", "cage-changed")
 
 
@@ -241,19 +277,11 @@ def _no_stroke(refused: ValidationError) -> InputProblem:
 
 
 @router.post("/nudges/out")
-def remove_nudge(request: Request, piece_id: int, number: int | None = None) -> Response:
+def remove_nudge(request: Request, piece_id: int, key: str | None = None) -> Response:
     """Take back one nudge, or all."""
-    count = len(page_of(request, piece_id, "cage").piece.recipe.nudges)
-    if number is not None and not 0 <= number < count:
-        raise InputProblem("The nudge", "It is no longer there.", "Reload the page.")
-    words = "Remove a nudge" if number is not None else "Remove all nudges"
-    change(request, piece_id, words, lambda r: editing.without_stroke(r, number))
+    words = "Remove a nudge" if key is not None else "Remove all nudges"
+    change(request, piece_id, words, lambda r: editing.without_stroke(r, key))
     return changed(request, piece_id, "cage", "cage-changed")
-
-
-def _refuse_missing(recipe: Recipe, number: int) -> None:
-    if not 0 <= number < len(recipe.pockets):
-        raise InputProblem("The pocket", "It is no longer there.", "Reload the page.")
 
 
 @router.post("/measure")

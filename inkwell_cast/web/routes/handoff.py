@@ -23,6 +23,7 @@ from ...core.handoff.whole_or_nothing import Taken
 from ...core.images import png
 from ...core.settings import editing
 from ...core.settings.handoff import CHANNELS, Pack
+from ...core.settings.item_keys import find_item
 from ...core.settings.receivers import READY, Receiver, read_receiver, schema
 from ...core.settings.recipe import Recipe
 from ...engine.ticket import JobFailed
@@ -142,59 +143,52 @@ def add_pack(request: Request, piece_id: int) -> Response:
     return _change(request, piece_id, "Add a packed picture", editing.add_pack)
 
 
-def _pack(request: Request, piece_id: int, number: int) -> Pack:
-    packs: list[Pack] = page_of(request, piece_id, "handoff").piece.recipe.handoff.packs
-    if not 0 <= number < len(packs):
-        raise InputProblem("The packed picture", "It is no longer there.", "Reload the page.")
-    return packs[number]
+def _pack(request: Request, piece_id: int, key: str) -> Pack:
+    packs = page_of(request, piece_id, "handoff").piece.recipe.handoff.packs
+    return packs[find_item(packs, key, editing.PACK)]
 
 
-@of_piece.post("/packs/{number}")
-def set_pack(request: Request, piece_id: int, number: int, form: SentForm) -> Response:
+@of_piece.post("/packs/{key}")
+def set_pack(request: Request, piece_id: int, key: str, form: SentForm) -> Response:
     """Name, space and form of a packed picture; form is FORMAT-DEPTH."""
-    _pack(request, piece_id, number)
     values: dict[str, Any] = {k: str(form[k]) for k in ("name", "space") if k in form}
     if "form" in form:
         kind, _, depth = str(form["form"]).partition("-")
         values |= {"format": kind, "depth": int(depth) if depth.isdigit() else depth}
-    return _change(request, piece_id, "Packing", lambda recipe: editing.set_pack(recipe, number, values))
+    return _change(request, piece_id, "Packing", lambda recipe: editing.set_pack(recipe, key, values))
 
 
-@of_piece.post("/packs/{number}/out")
-def drop_pack(request: Request, piece_id: int, number: int) -> Response:
-    _pack(request, piece_id, number)
-    return _change(request, piece_id, "Packing", lambda recipe: editing.without_pack(recipe, number))
+@of_piece.post("/packs/{key}/out")
+def drop_pack(request: Request, piece_id: int, key: str) -> Response:
+    return _change(request, piece_id, "Packing", lambda recipe: editing.without_pack(recipe, key))
 
 
-@of_piece.post("/packs/{number}/{channel}")
-def set_well(request: Request, piece_id: int, number: int, channel: str, form: SentForm) -> Response:
+@of_piece.post("/packs/{key}/{channel}")
+def set_well(request: Request, piece_id: int, key: str, channel: str, form: SentForm) -> Response:
     """What a channel holds: `take` is MAP.CHANNEL, "" for one value, or "none" for no alpha."""
-    _pack(request, piece_id, number)
     if channel not in CHANNELS:
         raise HTTPException(404, "A picture has no such channel.")
     if form.get("take") == "none":
-        return _change(request, piece_id, "Packing", lambda recipe: editing.set_pack(recipe, number, {channel: None}))
+        return _change(request, piece_id, "Packing", lambda recipe: editing.set_pack(recipe, key, {channel: None}))
     values: dict[str, Any] = {}
     if "take" in form:
-        key, _, source = str(form["take"]).partition(".")
-        values |= {"map": key, "channel": source or "red"}
+        map_key, _, source = str(form["take"]).partition(".")
+        values |= {"map": map_key, "channel": source or "red"}
     if "inverts" in form:
         values["invert"] = "invert" in form
     if "value" in form:
         values["value"] = str(form["value"]).strip()
-    return _change(request, piece_id, "Packing", lambda recipe: editing.set_well(recipe, number, channel, values))
+    return _change(request, piece_id, "Packing", lambda recipe: editing.set_well(recipe, key, channel, values))
 
 
-@of_piece.get("/packs/{number}.png")
-def pack_picture(
-    request: Request, piece_id: int, number: int, bake: int, sheet: str = "", channel: str = ""
-) -> Response:
+@of_piece.get("/packs/{key}.png")
+def pack_picture(request: Request, piece_id: int, key: str, bake: int, sheet: str = "", channel: str = "") -> Response:
     """A small picture of what a pack gives with a bake, or of one of its channels; 204 where a map is missing."""
-    pack, services = _pack(request, piece_id, number), services_of(request)
+    pack, services = _pack(request, piece_id, key), services_of(request)
     row = services.bakes.get(bake)
     if row is None or row.piece_id != piece_id or row.manifest is None:
         raise HTTPException(404, "This bake does not belong to the piece.")
-    paths = tuple((key, str(services.bakes.picture(bake, sheet, key) or "")) for key in pack.maps)
+    paths = tuple((own, str(services.bakes.picture(bake, sheet, own) or "")) for own in pack.maps)
     if not all(path for _, path in paths):
         return Response(status_code=204)
     return Response(_pack_png(pack.model_dump_json(), paths, channel), media_type="image/png")

@@ -8,6 +8,7 @@ from starlette.responses import JSONResponse, Response
 
 from ...core.base.errors import InputProblem
 from ...core.settings import editing
+from ...core.settings.item_keys import item_keys
 from ...core.settings.recipe import Recipe, refusals
 from ..piece_page import PiecePage, facts_of, known_piece, page_of
 from ..templating import services_of
@@ -18,12 +19,12 @@ router = APIRouter(prefix="/pieces/{piece_id}/live", dependencies=[Depends(known
 
 
 class Dragged(BaseModel):
-    """What is being dragged: a reach of a scope in the unit of the piece, a stroke, or a pocket by its number."""
+    """What is being dragged: a reach of a scope in the unit of the piece, a stroke, or a pocket by its key."""
 
     outward: float | None = None
     inward: float | None = None
     stroke: Brushed | None = None
-    pocket: int | None = None
+    pocket: str | None = None
     centre: tuple[float, float, float] | None = None
     radius: float | None = None
 
@@ -49,7 +50,7 @@ def _edit(tried: Dragged, page: PiecePage) -> Callable[[Recipe], Recipe]:
         recipe = editing.with_reach(recipe, page.scope, reach)
         if tried.stroke:
             recipe = editing.add_stroke(recipe, stroke_of(tried.stroke, recipe.reach.scale(page.diagonal)))
-        if tried.pocket is not None and 0 <= tried.pocket < len(recipe.pockets):
+        if tried.pocket in item_keys(recipe.pockets):
             given = {name: getattr(tried, name) for name in ("centre", "radius")}
             recipe = editing.set_pocket(recipe, tried.pocket, {k: v for k, v in given.items() if v is not None})
         return recipe

@@ -10,6 +10,7 @@ from starlette.responses import Response
 
 from ...core.base.errors import InputProblem
 from ...core.flaws import COARSE_MARKS, FLAW_MARKS, Flaw, marks_in
+from ...core.settings.item_keys import find_item
 from ...core.settings.mends import Mend
 from ...core.settings.mends_overlay import add_mend, switched, without_mend
 from ...core.settings.recipe import Recipe
@@ -86,19 +87,19 @@ def mend_all(request: Request, piece_id: int, proof: bool = True) -> Response:
     return page_of(request, piece_id, "meshes").render("bake_box.html")
 
 
-@router.post("/mends/{number}/switch")
-def switch(request: Request, piece_id: int, number: int, on: bool = False) -> Response:
+@router.post("/mends/{key}/switch")
+def switch(request: Request, piece_id: int, key: str, on: bool = False) -> Response:
     """Switch a mend on or off."""
-    mend = _own(request, piece_id, number)
+    mend = _own(request, piece_id, key)
     words = f"{mend.words} {'on' if on else 'off'}"
-    return _change(request, piece_id, words, lambda recipe: switched(recipe, number, on))
+    return _change(request, piece_id, words, lambda recipe: switched(recipe, key, on))
 
 
-@router.post("/mends/{number}/out")
-def take_out(request: Request, piece_id: int, number: int) -> Response:
+@router.post("/mends/{key}/out")
+def take_out(request: Request, piece_id: int, key: str) -> Response:
     """Remove a mend."""
-    mend = _own(request, piece_id, number)
-    return _change(request, piece_id, f"Remove: {mend.words}", lambda recipe: without_mend(recipe, number))
+    mend = _own(request, piece_id, key)
+    return _change(request, piece_id, f"Remove: {mend.words}", lambda recipe: without_mend(recipe, key))
 
 
 @router.post("/mends/place")
@@ -229,9 +230,7 @@ def _mend(row: BakeRecord, number: int, choice: int) -> tuple[Flaw, Mend]:
     return flaw, flaw.mends[choice]
 
 
-def _own(request: Request, piece_id: int, number: int) -> Mend:
-    """A mend of the piece, counted from 0."""
+def _own(request: Request, piece_id: int, key: str) -> Mend:
+    """The mend of the piece that has a key."""
     mends = services_of(request).pieces.wanted(piece_id)[0].recipe.mends
-    if not 0 <= number < len(mends):
-        raise InputProblem("The mend", "It is no longer there.", "Reload the page.")
-    return mends[number]
+    return mends[find_item(mends, key, "The mend")]

@@ -87,8 +87,8 @@ def set_file(request: Request, piece_id: int, name: str, form: SentForm) -> Resp
 
 
 @router.post("/files/unfix")
-def unfix(request: Request, piece_id: int, name: str, number: int) -> Response:
-    change(request, piece_id, "Take back a fix", lambda r: editing.without_fix(r, name, number))
+def unfix(request: Request, piece_id: int, name: str, key: str) -> Response:
+    change(request, piece_id, "Take back a fix", lambda r: editing.without_fix(r, name, key))
     return changed(request, piece_id, "meshes", "meshes-changed")
 
 

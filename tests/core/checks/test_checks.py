@@ -18,6 +18,7 @@ from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
 from inkwell_cast.core.settings import editing
+from inkwell_cast.core.settings.item_keys import item_keys
 from inkwell_cast.core.settings.maps import Subdivision
 from inkwell_cast.core.settings.pairing import Pairing
 from inkwell_cast.core.settings.reach import Reach
@@ -195,7 +196,9 @@ def test_a_fix_removes_its_finding_and_leaves_the_mesh_of_the_user(key):
     assert key not in found(low, high, fixed)
     assert [mesh.positions.tobytes() + mesh.triangles.tobytes() for mesh in (low, high)] == before
     name = next(iter(fixed.files))
-    undone = editing.set_file(editing.without_fix(fixed, name, 0), name, scale=1.0, move=(0, 0, 0))
+    undone = editing.set_file(fixed, name, scale=1.0, move=(0, 0, 0))
+    for own in item_keys(fixed.file(name).fixes):
+        undone = editing.without_fix(undone, name, own)
     assert key in found(low, high, undone)
 
 

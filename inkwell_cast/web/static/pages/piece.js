@@ -99,7 +99,7 @@ const pockets = new Pockets(model, {
   begin: () => setShow("low"),
   scale: () => cover.scale,
   add: ([x, y, z]) => sendToCage("pockets", { x, y, z }),
-  change: (number, values) => postPanel(`pockets/${number}`, values),
+  change: (key, values) => postPanel(`pockets/${key}`, values),
   tried: (pocket, values) => tryLive({ pocket, ...values }),
 });
 const brush = (tools.brush = new Brush(

@@ -3,8 +3,8 @@ import { onDrag } from "../common/drag.js";
 import { $ } from "../common/requests.js";
 
 export class Pockets {
-  // `on`: busy() and clicked(event) ask, begin() is told when placing begins, add(place) and change(number, values) are
-  // sent to the server, tried(number, values) is a change so far, scale() is scene units in one of the unit that reach
+  // `on`: busy() and clicked(event) ask, begin() is told when placing begins, add(place) and change(key, values) are
+  // sent to the server, tried(key, values) is a change so far, scale() is scene units in one of the unit that reach
   // is given in.
   constructor(model, on) {
     this.model = model;
@@ -45,17 +45,17 @@ export class Pockets {
 
   drag(e) {
     const { held } = this;
-    const { number, radius } = held.ball.userData;
+    const { key, radius } = held.ball.userData;
     if (held.shift) {
       held.scale = Math.max(0.05, 1 + (e.clientX - held.x) / 120);
       held.ball.scale.setScalar(held.scale);
-      this.on.tried(number, { radius: (radius * held.scale) / this.on.scale() });
+      this.on.tried(key, { radius: (radius * held.scale) / this.on.scale() });
     } else {
       const at = this.model.uvAt(e);
       if (at) {
         held.at = at.place;
         held.ball.position.set(...at.place);
-        this.on.tried(number, { centre: at.place });
+        this.on.tried(key, { centre: at.place });
       }
     }
     this.model.draw();
@@ -64,15 +64,15 @@ export class Pockets {
   leave() {
     const {
       ball: {
-        userData: { number, radius },
+        userData: { key, radius },
       },
       at,
       scale,
     } = this.held;
     this.held = null;
     this.model.controls.enabled = true;
-    if (scale) this.on.change(number, { radius: Number(((radius * scale) / this.on.scale()).toPrecision(3)) });
-    else if (at) this.on.change(number, { x: at[0], y: at[1], z: at[2] });
+    if (scale) this.on.change(key, { radius: Number(((radius * scale) / this.on.scale()).toPrecision(3)) });
+    else if (at) this.on.change(key, { x: at[0], y: at[1], z: at[2] });
   }
 
   place(e) {

@@ -143,13 +143,13 @@ export class Overlays extends CameraMoves {
       ball.geometry.dispose();
       ball.material.dispose();
     }
-    this.balls = pockets.map(({ centre, radius }, number) => {
+    this.balls = pockets.map(({ key, centre, radius }) => {
       const ball = new THREE.LineSegments(
         new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(radius, 2)),
         new THREE.LineBasicMaterial({ color: ink("--verdigris"), transparent: true, opacity: 0.45 }),
       );
       ball.position.set(...centre);
-      ball.userData = { number, radius };
+      ball.userData = { key, radius };
       this.scenes.over.add(ball);
       return ball;
     });
