@@ -255,6 +255,7 @@ def test_a_relief_is_baked_told_of_and_handed_on_with_its_mesh(files, capsys):
     assert len(made.triangles) == 4 * len(read_mesh(files / "ring_low.obj").triangles)
 
 
+@pytest.mark.deep
 def test_all_flaws_are_mended_and_the_mends_are_in_the_recipe_of_the_manifest(files, capsys):
     short = ("--set", "reach.unit=scene", "--set", "reach.outward=0.02", "--set", "reach.inward=0.02")
     short += ("--size", "512", "--samples", "4")

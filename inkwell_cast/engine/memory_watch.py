@@ -29,10 +29,7 @@ class MemoryWatch:
     """Looks at the memory left in a thread of its own; `short` says whether work should stop."""
 
     def __init__(
-        self,
-        left: Callable[[], int] = free,
-        used: Callable[[], int] = anonymous,
-        end: Callable[[int], None] = os._exit,
+        self, left: Callable[[], int] = free, used: Callable[[], int] = anonymous, end: Callable[[int], None] = os._exit
     ) -> None:
         self._left, self._used, self._end = left, used, end
         self._short = threading.Event()

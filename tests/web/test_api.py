@@ -141,6 +141,7 @@ def test_settings_are_patched_and_joined_with_what_came_since(program, made, ser
     assert program.get(address).json()["step"] == collided["step"]
 
 
+@pytest.mark.deep
 def test_a_mend_that_a_flaw_offers_is_kept(program, made):
     program.patch(
         f"/pieces/{made['id']}/settings",

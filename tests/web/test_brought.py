@@ -71,6 +71,7 @@ def test_limits_hold_on_the_page_in_the_manifest_and_are_refused_in_words(client
     assert "Settings changed since this bake" not in panel
 
 
+@pytest.mark.deep
 def test_the_shelf_shows_the_sculpt_and_then_the_low_with_its_map(client, piece, services):
     def picture():
         answer = client.get(f"{piece}/lit.png")
@@ -90,6 +91,7 @@ def test_the_shelf_shows_the_sculpt_and_then_the_low_with_its_map(client, piece,
     assert f'data-from="{piece}/lit.png' in client.get("/").text
 
 
+@pytest.mark.deep
 def test_a_large_piece_is_not_drawn_for_its_card_before_its_first_bake(client, piece, monkeypatch):
     monkeypatch.setattr(drawings, "HUGE", 100)
     refused = client.get(f"{piece}/lit.png")

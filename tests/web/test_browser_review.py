@@ -140,6 +140,7 @@ def choose(bake, name) -> None:
     raise AssertionError(f"the menu of the bake did not stay open for {name}")
 
 
+@pytest.mark.deep
 def test_bakes_are_named_compared_restored_and_thrown_away(quiet: Page, ring):
     page = quiet
     open_ring(page, ring)

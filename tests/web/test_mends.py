@@ -110,6 +110,7 @@ def test_bakes_are_named_restored_and_thrown_away(client, piece, short, services
     assert client.post(f"{short}/out").status_code == 404
 
 
+@pytest.mark.deep
 def test_a_proof_gives_back_all_but_its_size(client, piece, services):
     client.post(f"{piece}/settings/maps", data={"sheet.width": "1024", "sheet.height": "1024"})
     client.post(f"{piece}/bake", params={"proof": True})

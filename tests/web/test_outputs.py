@@ -28,6 +28,7 @@ def test_a_normal_map_from_elsewhere_comes_back_in_the_piece_s_basis(client, pie
     )
 
 
+@pytest.mark.deep
 def test_maps_in_another_format_are_handed_on_with_previews_for_the_views(client, piece):
     client.post(f"{piece}/settings/maps", data={"output.format": "exr", "output.maps": ["", "normal", "height"]})
     facts = baked(client, piece)["facts"]
@@ -71,6 +72,7 @@ def test_a_displaced_low_is_drawn_offered_and_told_of(client, piece, tmp_path):
     assert client.get(f"{piece}/export/displaced.obj").text.count("\nf ") == after["triangles"]
 
 
+@pytest.mark.deep
 def test_the_views_get_a_smaller_copy_of_a_map_that_no_screen_can_draw(client, piece):
     client.post(f"{piece}/settings/maps", data={"sheet.width": "4096", "sheet.height": "16"})
     facts = baked(client, piece)["facts"]

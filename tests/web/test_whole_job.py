@@ -38,6 +38,7 @@ def tab_to(page: Page, selector: str) -> None:
     pytest.fail(f"{MOST_TABS} times Tab do not reach {selector}")
 
 
+@pytest.mark.deep
 def test_from_files_to_handoff_by_keyboard_alone(quiet: Page, server, ring_files, tmp_path):
     page, place = quiet, tmp_path / "textures"
     # Listening from the start: a listener set with the key that opens the dialog is now and then too late for it.

@@ -223,11 +223,13 @@ def _fill_face(
         nc += 1
 
 
+# fault or 0, its place in data, vertices with a colour, faces and corners that were filled
+Filled = tuple[int, int, int, int, int]
+
+
 @kernel
-def _fill(
-    data: U8, points: F32, uvs: F32, normals: F32, sizes: I64, corners: I64, names: I64
-) -> tuple[int, int, int, int, int]:
-    """Fill the arrays: (fault or 0, its place in data, vertices with a colour, faces and corners that were filled).
+def _fill(data: U8, points: F32, uvs: F32, normals: F32, sizes: I64, corners: I64, names: I64) -> Filled:
+    """Fill the arrays.
 
     A vertex is x y z, x y z w (the weight is passed over), x y z r g b or x y z w r g b.
     """

@@ -37,12 +37,7 @@ class Planned:
 
 
 def plan(
-    handoff: Handoff,
-    piece: str,
-    recipe: Recipe,
-    sheets: list[SheetFacts],
-    maps: list[MapFile],
-    day: datetime.date,
+    handoff: Handoff, piece: str, recipe: Recipe, sheets: list[SheetFacts], maps: list[MapFile], day: datetime.date
 ) -> list[Planned]:
     """Every file of a handoff but its manifest and report.
 

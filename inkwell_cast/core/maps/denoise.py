@@ -29,10 +29,10 @@ def denoised(values: F32, context: Context, progress: ShareDone, cancelled: Canc
     around = surroundings_of(context, REACH + max(HIDDEN_WITHIN))
     given = np.ascontiguousarray(around.with_margin(values), np.float32)
     out, hidden = given.copy(), open_skies(around, HIDDEN_WITHIN)
-    sheet = around.struck, around.low_triangle, around.island, around.normal, around.points
+    where = around.struck, around.low_triangle, around.island
 
     def work(first: int, last: int) -> None:
-        _fit(first, last, *sheet, hidden, given, out)
+        _fit(first, last, where, around.normal, around.points, hidden, given, out)
 
     in_batches(len(out), work, progress, cancelled)
     return np.ascontiguousarray(around.inner(out))
@@ -40,19 +40,10 @@ def denoised(values: F32, context: Context, progress: ShareDone, cancelled: Canc
 
 @kernel
 def _fit(
-    first: int,
-    last: int,
-    struck: U8,
-    low_triangle: I32,
-    island: I32,
-    normal: F32,
-    points: F32,
-    hidden: F32,
-    values: F32,
-    out: F32,
+    first: int, last: int, where: tuple[U8, I32, I32], normal: F32, points: F32, hidden: F32, values: F32, out: F32
 ) -> None:
-    """Rows first to last of the smoothed values."""
-    height, width = values.shape
+    """Rows first to last of the smoothed values; `where` texels have struck, on which triangle, in which island."""
+    (struck, low_triangle, island), (height, width) = where, values.shape
     matrix, right, f = np.zeros((FEATURES, FEATURES)), np.zeros(FEATURES), np.zeros(FEATURES)
     for y in range(first, last):
         for x in range(width):

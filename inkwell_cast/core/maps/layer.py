@@ -39,13 +39,7 @@ def empty(layer: Layer, cast: Cast, on_disk: bool = False) -> AnyArray:
 
 
 def gather_tiles(
-    context: Context,
-    layer: Layer,
-    rough: AnyArray,
-    tiles: I64,
-    fresh: Hits,
-    tell: ShareDone,
-    cancelled: Cancel,
+    context: Context, layer: Layer, rough: AnyArray, tiles: I64, fresh: Hits, tell: ShareDone, cancelled: Cancel
 ) -> AnyArray:
     """A layer as it was gathered, with some tiles gathered anew from their hits; it is not finished yet."""
     out = without_tiles(rough, context.low.grid, tiles, 0)

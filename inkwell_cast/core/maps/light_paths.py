@@ -13,28 +13,29 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..base.array_types import F32, F64, U64, AnyArray
+from ..base.array_types import F32, F64, AnyArray
 from ..base.disk_arrays import on_disk, room
 from ..base.kernel_types import Vector
 from ..base.kernels import kernel
 from ..base.progress import Cancel, ShareDone
 from ..base.records import Record, record_kind, record_of, view
-from ..base.sampling_sequence import cosine_direction, frame_about, further_point, points_of_texel, square_point, turn
+from ..base.sampling_sequence import cosine_direction, further_point, points_of_texel, square_point
 from ..cast.context import Context
 from ..cast.hits import Hits
 from ..cast.occluders import Occluders, occluders_on
 from ..cast.shading_normal import shading_normal
 from ..cast.texel import barycentrics_at, triangle_at
 from ..mesh.normals import face_normal
-from ..rays.embree import blocked, hit_along
+from ..rays.embree import hit_along
 from ..uv.rasterise import tile_box
 from .carried import CarriedColors, color_at
 from .denoise import denoised
+from .direct_light import add_direct_light, environment_radiance
 from .hits_of_tile import over_tiles, point_of, samples_of, tiles_of, triangles_of, weights_at
 from .occlusion import LIFT, bits_for
 from .ray_bundle import MOST_HITS, UNEVEN
 
-ENVIRONMENT = 1 << 10  # the first sample dimension of those that choose bright places of the environment
+Scene = tuple[Record, Record, Record, Record]  # the sculpt, its albedo, its emission, and `PATHS`
 ROUND = 16  # paths between two looks at their variance
 NOTHING = np.zeros((1, 1, 3), np.float32)
 PATHS = record_kind(
@@ -173,17 +174,11 @@ def denoised_layer(context: Context, out: AnyArray, progress: ShareDone, cancell
 
 @kernel
 def _of_tiles(
-    first: int,
-    last: int,
-    hits: Record,
-    grid: Record,
-    sheet: tuple[Record, Record, Record],
-    scene: tuple[Record, Record, Record, Record],
-    out: F32,
+    first: int, last: int, hits: Record, grid: Record, sheet: tuple[Record, Record, Record], scene: Scene, out: F32
 ) -> None:
     """The irradiance of the texels of some tiles.
 
-    sheet are the records of low, cast and rays, scene those of the sculpt, its albedo, its emission, and `PATHS`.
+    sheet are the records of low, cast and rays.
     """
     (low, cast, rays), (sculpt, _, _, settings) = sheet, scene
     tiles, triangle, side = tiles_of(hits), triangles_of(hits), grid.side
@@ -234,13 +229,7 @@ def _normal_of_low(x: int, y: int, low: Record, cast: Record) -> Vector:
 
 @kernel(error_model="numpy")
 def _irradiance_of_texel(
-    vertices: F64,
-    pair: int,
-    start: int,
-    seed: int,
-    scene: tuple[Record, Record, Record, Record],
-    scratch: F64,
-    irradiance: F64,
+    vertices: F64, pair: int, start: int, seed: int, scene: Scene, scratch: F64, irradiance: F64
 ) -> None:
     """The mean of the paths from a texel's hits (N, 9) into irradiance (6,), until its variance is small enough."""
     settings = scene[3]
@@ -269,15 +258,7 @@ def _irradiance_of_texel(
 
 
 @kernel(error_model="numpy")
-def _trace_path(
-    vertex: F64,
-    pair: int,
-    index: int,
-    seed: int,
-    scene: tuple[Record, Record, Record, Record],
-    scratch: F64,
-    irradiance: F64,
-) -> bool:
+def _trace_path(vertex: F64, pair: int, index: int, seed: int, scene: Scene, scratch: F64, irradiance: F64) -> bool:
     """One path from a hit (9,), added to irradiance (6,); whether its first ray leaves the surface at all."""
     sculpt, albedo, emission, settings = scene
     tracer = view(settings, "tracers")[pair]
@@ -292,10 +273,10 @@ def _trace_path(
             return bounce > 0
         part = irradiance[3:] if bounce else irradiance[:3]
         sample = index, seed, 2 * bounce + 1
-        _add_direct_light((px, py, pz), (nx, ny, nz), tracer, sample, settings, throughput, part)
+        add_direct_light((px, py, pz), (nx, ny, nz), tracer, sample, settings, throughput, part)
         _, b1, b2, hit = hit_along(tracer[0], tracer[1], px, py, pz, dx, dy, dz, settings.far)
         if hit < 0:
-            _environment_radiance(dx, dy, dz, settings, radiance)
+            environment_radiance(dx, dy, dz, settings, radiance)
             for c in range(3):
                 part[c] += throughput[c] * radiance[c]
             return True
@@ -320,100 +301,3 @@ def _trace_path(
         py = b[0] * p[1] + b1 * q[1] + b2 * s[1] + settings.lift * gy
         pz = b[0] * p[2] + b1 * q[2] + b2 * s[2] + settings.lift * gz
     return True
-
-
-@kernel(error_model="numpy")
-def _add_direct_light(
-    place: Vector,
-    normal: Vector,
-    tracer: U64,
-    sample: tuple[int, int, int],
-    settings: Record,
-    throughput: F64,
-    irradiance: F64,
-) -> None:
-    """Direct light of sun, environment and lamps at a place that they see, times throughput, added to irradiance (3,).
-
-    sample is index, seed and sample dimension, as `further_point` takes them.
-    """
-    (px, py, pz), (nx, ny, nz) = place, normal
-    sun = settings.sun
-    if sun[4] + sun[5] + sun[6] > 0:
-        u, v = further_point(sample[0], sample[1], sample[2])
-        ax, ay, az, bx, by, bz = frame_about(sun[0], sun[1], sun[2])
-        r, (c, s) = sun[3] * np.sqrt(u), turn(v)
-        up = np.sqrt(max(0.0, 1 - r * r))
-        sx = up * sun[0] + r * (c * ax + s * bx)
-        sy = up * sun[1] + r * (c * ay + s * by)
-        sz = up * sun[2] + r * (c * az + s * bz)
-        cosine = nx * sx + ny * sy + nz * sz
-        if cosine > 0 and not blocked(tracer[0], tracer[1], px, py, pz, sx, sy, sz, 1e30):
-            for k in range(3):
-                irradiance[k] += throughput[k] * cosine * sun[4 + k]
-    if settings.bright_count:
-        _add_environment_light(place, normal, tracer, sample, settings, throughput, irradiance)
-    lamps = view(settings, "lamps")
-    for n in range(len(lamps)):
-        lx, ly, lz = lamps[n, 0] - px, lamps[n, 1] - py, lamps[n, 2] - pz
-        away = np.sqrt(lx * lx + ly * ly + lz * lz)
-        cosine = (nx * lx + ny * ly + nz * lz) / max(away, 1e-30)
-        if cosine > 0 and not blocked(tracer[0], tracer[1], px, py, pz, lx / away, ly / away, lz / away, away):
-            for k in range(3):
-                irradiance[k] += throughput[k] * cosine * lamps[n, 3 + k] / (away * away)
-
-
-@kernel(error_model="numpy")
-def _add_environment_light(
-    place: Vector,
-    normal: Vector,
-    tracer: U64,
-    sample: tuple[int, int, int],
-    settings: Record,
-    throughput: F64,
-    irradiance: F64,
-) -> None:
-    """What one of the panorama's bright places gives, chosen as often as it gives light; as in `_straight`."""
-    bright = view(settings, "bright")
-    u, v = further_point(sample[0], sample[1], ENVIRONMENT + sample[2])
-    low, high = 0, len(bright) - 1
-    while low < high:
-        middle = (low + high) // 2
-        if bright[middle, 0] > u:
-            high = middle
-        else:
-            low = middle + 1
-    begun = bright[low - 1, 0] if low else 0.0
-    within = (u - begun) / max(bright[low, 0] - begun, 1e-30)
-    up = bright[low, 2] + v * (bright[low, 3] - bright[low, 2])
-    c, s = turn(
-        bright[low, 1] + within / settings.columns
-    )  # the picture's left border is toward +z, its first quarter -x
-    r = np.sqrt(max(0.0, 1 - up * up))
-    dx, dz = -s * r, c * r
-    (px, py, pz), (nx, ny, nz) = place, normal
-    cosine = nx * dx + ny * up + nz * dz
-    if cosine > 0 and not blocked(tracer[0], tracer[1], px, py, pz, dx, up, dz, 1e30):
-        for k in range(3):
-            irradiance[k] += throughput[k] * cosine * bright[low, 4 + k]
-
-
-@kernel(error_model="numpy")
-def _environment_radiance(dx: float, dy: float, dz: float, settings: Record, radiance: F64) -> None:
-    """The radiance of the environment from a unit direction, into radiance (3,)."""
-    if not settings.panorama:
-        up = 0.5 + 0.5 * dy
-        for c in range(3):
-            radiance[c] = up * settings.above[c] + (1 - up) * settings.below[c]
-        return
-    sky = view(settings, "sky")
-    x = (0.5 + np.arctan2(dx, -dz) / (2 * np.pi)) * settings.columns - 0.5
-    y = np.arccos(min(max(dy, -1.0), 1.0)) / np.pi * settings.rows - 0.5
-    left, top = np.int64(np.floor(x)), np.int64(np.floor(y))
-    x, y = x - left, y - top
-    radiance[:] = 0
-    for j in range(2):
-        for i in range(2):
-            weight = (x if i else 1 - x) * (y if j else 1 - y)
-            row, column = min(max(top + j, 0), settings.rows - 1), (left + i) % settings.columns
-            for c in range(3):
-                radiance[c] += weight * sky[row, column, c]

@@ -57,12 +57,7 @@ def empty_bundle() -> Record:
 
 
 @kernel
-def add_hit(
-    place: Vector,
-    normal: Vector,
-    face: Vector,
-    bundle: Record,
-) -> None:
+def add_hit(place: Vector, normal: Vector, face: Vector, bundle: Record) -> None:
     """One more hit of a texel, from which rays leave about a unit normal, none of them into its face."""
     k = bundle.hits
     bundle.hits, own = k + 1, bundle.places[k]

@@ -143,14 +143,7 @@ def _of_tiles(
 
 @kernel(error_model="numpy")
 def _cross(
-    index: int,
-    seed: int,
-    place: Vector,
-    normal: Vector,
-    pair: int,
-    sculpt: Record,
-    around: Record,
-    total: F64,
+    index: int, seed: int, place: Vector, normal: Vector, pair: int, sculpt: Record, around: Record, total: F64
 ) -> None:
     """Add the normals of all that one line through the ball about a place crosses to total (3,)."""
     tracer = view(around, "tracers")[pair]

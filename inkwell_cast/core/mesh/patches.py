@@ -42,13 +42,7 @@ class Patches:
 
 
 def patches_of(
-    points: F32,
-    normals: F32,
-    corners: I32,
-    sums: F64,
-    mass: F64,
-    cell: float,
-    cancelled: Cancel = lambda: False,
+    points: F32, normals: F32, corners: I32, sums: F64, mass: F64, cell: float, cancelled: Cancel = lambda: False
 ) -> Patches:
     """Those of triangles (T, 3) over points (V, 3) with unit normals, in cells so wide, scene units.
 

@@ -115,11 +115,7 @@ def _own_names(mesh: Mesh, name: str) -> Mesh:
 
 
 def _build(
-    wanted: list[tuple[Mesh, tuple[str, ...]]],
-    ends: I64,
-    keys: tuple[str, ...],
-    warm: Warm,
-    tell: ShareDone,
+    wanted: list[tuple[Mesh, tuple[str, ...]]], ends: I64, keys: tuple[str, ...], warm: Warm, tell: ShareDone
 ) -> Sculpt:
     dressed: dict[int, Mesh] = {}
     pieces = []

@@ -157,14 +157,7 @@ class Scene:
         self._handle = scene
 
 
-def _built(
-    library: ctypes.CDLL,
-    device: int,
-    scene: int,
-    cancelled: Cancel,
-    tell: ShareDone,
-    large: bool,
-) -> int:
+def _built(library: ctypes.CDLL, device: int, scene: int, cancelled: Cancel, tell: ShareDone, large: bool) -> int:
     """Build a scene, a large one in a thread of its own, as only this one may tell; gives the error, 0 for none."""
     done, errors, given_up, raised = 0.0, list[int](), False, list[BaseException]()
 

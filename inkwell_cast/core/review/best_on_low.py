@@ -246,14 +246,7 @@ def _choose_outermost(
 
 @kernel
 def _candidate(
-    p: Vector,
-    d: Vector,
-    face: Vector,
-    pair: int,
-    most: float,
-    hit: Hit,
-    sculpt: Record,
-    tried: Record,
+    p: Vector, d: Vector, face: Vector, pair: int, most: float, hit: Hit, sculpt: Record, tried: Record
 ) -> tuple[float, Vector]:
     """The first surface along d from p that looks as the face does: (distance, unit normal); `most` for none nearer.
 

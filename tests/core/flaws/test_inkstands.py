@@ -26,6 +26,7 @@ CAUSES = {
 }
 
 
+@pytest.mark.deep
 def test_every_trouble_of_the_troubled_inkstand_that_shows_is_a_flaw_with_its_cause(troubled_bake):
     """The others, such as a hole in a bottom that no ray comes near, are told by the checks alone."""
     shown = troubled_bake.flaws().shown

@@ -62,6 +62,7 @@ def test_several_levels_on_one_sheet_are_told_with_a_remedy(ring):
     assert not [f for f in check(cured, named) if f.kind == "pairs"]
 
 
+@pytest.mark.deep
 def test_a_coarser_level_differs_more_and_all_differ_less_from_afar(ring):
     rows = [own.facts for own in bake_lods(RECIPE, ring)]
     assert [own.level for own in rows] == [0, 1, 2]

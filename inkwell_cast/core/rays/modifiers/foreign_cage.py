@@ -217,11 +217,9 @@ def cells_of(points: F32, directions: F32, corners: F32, normals: F32) -> _Cells
     p = points.astype(np.float64)
     area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)[owner] / g**2
     area *= np.where(i + j == g - 1, 0.5, 1.0)
-    nothing = np.zeros(0, np.int32), np.zeros(0, np.int64)
-    starts, listed = _lists(middle, size, np.arange(len(points)), directions, corners, normals, balls, *nothing)
-    starts, listed = _lists(
-        middles, 2.7 * size[owner] / grid[owner], owner, directions, corners, normals, balls, listed, starts
-    )
+    cage, nothing = (corners, normals, balls), (np.zeros(0, np.int32), np.zeros(0, np.int64))
+    starts, listed = _lists(middle, size, np.arange(len(points)), directions, cage, nothing)
+    starts, listed = _lists(middles, 2.7 * size[owner] / grid[owner], owner, directions, cage, (listed, starts))
     surface = ForeignCage(
         grid,
         first,
@@ -238,20 +236,11 @@ def cells_of(points: F32, directions: F32, corners: F32, normals: F32) -> _Cells
 
 
 def _lists(
-    middle: F64,
-    size: F64,
-    owner: I64,
-    directions: F32,
-    corners: F32,
-    normals: F32,
-    balls: F32,
-    listed: I32,
-    starts: I64,
+    middle: F64, size: F64, owner: I64, directions: F32, cage: tuple[F32, F32, F32], among: tuple[I32, I64]
 ) -> tuple[I64, I32]:
     """Which cage triangles can be nearest in each of some balls, out of those listed for their owner (all, if none)."""
     count = np.zeros(len(middle) + 1, np.int64)
     room = np.zeros(0, np.int32)
-    cage, among = (corners, normals, balls), (listed, starts)
     _near(middle, size, owner, directions, cage, among, count, room)
     ends = np.cumsum(count)
     room = np.empty(int(ends[-1]), np.int32)
@@ -364,13 +353,7 @@ def closest_in_cell(p: Any, u: Any, cell: int, cage: Record) -> tuple[float, int
 
 @kernel
 def through_cage(
-    t: int,
-    b1: float,
-    b2: float,
-    p: Vector,
-    e: Vector,
-    reach: float,
-    modifiers: Record,
+    t: int, b1: float, b2: float, p: Vector, e: Vector, reach: float, modifiers: Record
 ) -> tuple[float, float, float, float]:
     """Direction and outward reach at a point p of triangle t by the nearest cage point; e is the low's direction."""
     cage = view(modifiers, "cage")

@@ -86,14 +86,7 @@ def no_modifiers(triangles: int, pairs: int) -> Modifiers:
 
 @kernel
 def modified_ray(
-    t: int,
-    b1: float,
-    b2: float,
-    p: Vector,
-    e: Vector,
-    reach: tuple[float, float],
-    flags: int,
-    modifiers: Record,
+    t: int, b1: float, b2: float, p: Vector, e: Vector, reach: tuple[float, float], flags: int, modifiers: Record
 ) -> tuple[float, float, float, float, float]:
     """Direction, outward and inward reach at a point p of triangle t with barycentrics b.
 
