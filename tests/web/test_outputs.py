@@ -5,6 +5,7 @@ import zipfile
 
 import cv2
 import numpy as np
+import pytest
 
 from inkwell_cast.core.mesh.binary_message import unpack_header
 
