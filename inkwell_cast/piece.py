@@ -33,6 +33,7 @@ from .core.images import read_picture
 from .core.mending.bake_with_mends import Made, make
 from .core.mesh.mesh import Mesh
 from .core.piece.assembly import assemble
+from .core.piece.near_origin import near_origin
 from .core.piece.piece import BakeMeshes
 from .core.piece.scene_cache import Warm
 from .core.settings.basis import Basis
@@ -80,7 +81,7 @@ class Piece:
         recipe = recipe or Recipe()
         if not meshes.highs:
             recipe = on_their_own(recipe)
-        return cls(name or _name_after(meshes.lows[0].name), meshes, sources, recipe)
+        return cls(name or _name_after(meshes.lows[0].name), meshes, sources, near_origin(recipe, meshes))
 
     @classmethod
     def by_names(cls, *files: Given, name: str = "", recipe: Recipe | None = None) -> "Piece":
@@ -89,7 +90,7 @@ class Piece:
             raise InputProblem("The piece", "No mesh is named.", "Give a low and a high.")
         sources = list[MeshFile]()
         meshes = BakeMeshes([], [], [_read(one, "by name", sources) for one in files])
-        return cls(name or _name_after(meshes.named[0].name), meshes, sources, recipe or Recipe())
+        return cls(name or _name_after(meshes.named[0].name), meshes, sources, near_origin(recipe or Recipe(), meshes))
 
     @classmethod
     def open(cls, path: str | pathlib.Path) -> "Piece":

@@ -19,6 +19,7 @@ from ..core.handoff.export_meshes import low_mesh
 from ..core.handoff.mix import mix_files
 from ..core.mending.bake_with_mends import Made, make
 from ..core.piece.assembly import assemble
+from ..core.piece.near_origin import near_origin
 from ..core.piece.scene_cache import Warm
 from ..core.settings.basis import Basis
 from ..core.settings.mends_overlay import Report
@@ -39,7 +40,7 @@ def run_check(options: argparse.Namespace) -> int:
     bar = Bar()
     try:
         meshes, _ = meshes_of(options, bar)
-        findings = check(recipe_file(options), meshes)
+        findings = check(near_origin(recipe_file(options), meshes), meshes)
     finally:
         bar.end()
     if options.json:
@@ -70,7 +71,7 @@ def run_pair(options: argparse.Namespace) -> int:
     bar = Bar()
     try:
         meshes, _ = meshes_of(options, bar)
-        paired = assemble(recipe_file(options), meshes).paired
+        paired = assemble(near_origin(recipe_file(options), meshes), meshes).paired
     finally:
         bar.end()
     if options.json:

@@ -12,6 +12,7 @@ from ..core.formats import read_mesh
 from ..core.handoff.piece_file import SUFFIX, PieceFile, read_piece
 from ..core.mesh.mesh import Mesh
 from ..core.piece.assembly import assemble
+from ..core.piece.near_origin import near_origin
 from ..core.piece.piece import BakeMeshes
 from ..core.rays.modifiers.straighten import stored_picture
 from ..core.settings.editing import at_lod, on_their_own
@@ -38,8 +39,13 @@ def recipe_of(options: argparse.Namespace, meshes: BakeMeshes | None = None, lev
     """The recipe file's settings, or the defaults, changed by what was given on the command line.
 
     `meshes` say how large the low is, that of a `level` of detail if one is given, where a reach in scene units is
-    given beside others that are shares of it.
+    given beside others that are shares of it. Meshes that lie far from the origin are taken nearer.
     """
+    recipe = _asked_for(options, meshes, level)
+    return near_origin(recipe, meshes) if meshes and not piece_of(options) else recipe
+
+
+def _asked_for(options: argparse.Namespace, meshes: BakeMeshes | None, level: int | None) -> Recipe:
     recipe = recipe_file(options)
     if getattr(options, "library", None):
         recipe = recipe.model_copy(update={"library": join(recipe.library, read_library_file(options.library))})

@@ -4,7 +4,7 @@ import hashlib
 
 import numpy as np
 
-from ..core.mesh.mesh import Mesh
+from ..core.mesh.mesh import NO_OFFSET, Mesh
 from .messages import Loaded, PartFacts
 
 
@@ -33,6 +33,7 @@ def _parts(mesh: Mesh) -> list[PartFacts]:
             digest = hashlib.sha256(
                 np.where(corners[..., None] < 0, -1, mesh.uvs[0].values[corners]).tobytes()
             ).hexdigest()
-        low, high = (points.min(axis=0), points.max(axis=0)) if len(points) else (np.zeros(3), np.zeros(3))
+        box = np.stack([points.min(axis=0), points.max(axis=0)]) if len(points) else np.zeros((2, 3))
+        low, high = box if mesh.origin == NO_OFFSET else box + np.array(mesh.origin)
         parts.append(PartFacts(name, int(rows.sum()), (tuple(low.tolist()), tuple(high.tolist())), digest[:16]))
     return parts

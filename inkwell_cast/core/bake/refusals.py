@@ -7,6 +7,7 @@ from ..base.errors import InputProblem
 from ..base.kernels import kernel, prange
 from ..cast.hits import Cast
 from ..mesh.mesh import Mesh
+from ..piece.near_origin import LARGEST, MOST_SIZES, SMALLEST, box_in_file, distance_of, size_of
 from ..piece.piece import Assembly
 from ..piece.scene_cache import Slot, Warm
 from ..tangent.frame import tangents_for
@@ -31,6 +32,7 @@ def _refused_empty(files: list[Mesh]) -> list[Mesh]:
     """The files, held so that their identities stay theirs. Raises InputProblem."""
     for mesh in files:
         refuse_empty(mesh)
+    _refuse_out_of_range(files)
     return files
 
 
@@ -64,6 +66,24 @@ def refuse_empty(mesh: Mesh) -> None:
             mesh.name,
             f"All of its {len(mesh.triangles):,} triangles have zero area.",
             "Check the scale it was exported with.",
+        )
+
+
+def _refuse_out_of_range(files: list[Mesh]) -> None:
+    """Raise InputProblem for what is too far from the origin, too small or too large to be computed with in 32 bits."""
+    boxes = [np.array(box_in_file(mesh)) for mesh in files]
+    away, size = min(map(distance_of, boxes)), max(map(size_of, boxes))
+    if away > MOST_SIZES:
+        raise InputProblem(
+            files[0].name,
+            f"It lies {away:,.0f} times its size from the origin.",
+            "Take it near the origin in the step Meshes, or export it there.",
+        )
+    if not SMALLEST <= size <= LARGEST:
+        raise InputProblem(
+            files[0].name,
+            f"It is {size:.2g} scene units large; {SMALLEST:.0e} to {LARGEST:.0e} can be computed with.",
+            "Scale its files in the step Meshes, or export it in other units.",
         )
 
 

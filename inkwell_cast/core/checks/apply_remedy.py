@@ -1,5 +1,6 @@
 """Doing what a finding offers."""
 
+from ..piece.near_origin import Nearer, taken_nearer
 from ..settings.editing import at_lod, on_their_own, place_part, set_file
 from ..settings.files import Fix
 from ..settings.recipe import Recipe
@@ -18,6 +19,8 @@ def apply(recipe: Recipe, remedy: Remedy) -> Recipe:
         return place_part(recipe, f"{remedy.file}/{remedy.part}", role="self")
     if remedy.kind == "pair":
         return place_part(recipe, f"{remedy.file}/{remedy.part}", pair=remedy.pair)
+    if remedy.kind == "nearer":
+        return taken_nearer(recipe, Nearer(remedy.move, remedy.scale), remedy.files)
     if remedy.kind == "align":
         turn = {"turn": remedy.turn} if remedy.turn else {}
         return set_file(recipe, remedy.file, scale=remedy.scale, move=remedy.move, **turn)

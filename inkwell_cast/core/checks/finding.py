@@ -23,7 +23,7 @@ class Remedy:
     """A change that the page makes with one click: a fix of a part, its pair, or new settings of a file."""
 
     words: str
-    kind: FixKind | Literal["align", "together", "alone", "own_source", "pair", "level"]
+    kind: FixKind | Literal["align", "together", "alone", "own_source", "pair", "level", "nearer"]
     file: str = ""
     part: str = ""
     scale: float = 1.0
@@ -33,6 +33,7 @@ class Remedy:
     turn: str = ""
     near: tuple[float, float, float] | None = None
     change: tuple[float, ...] = ()  # of "align": the matrix (4, 4), row by row, from where the file lies now
+    files: tuple[str, ...] = ()  # of "nearer"
 
 
 @dataclass(frozen=True, slots=True)

@@ -128,7 +128,7 @@ def mend_of(remedy: Remedy, name: str) -> Mend | None:
         return mend.model_copy(update={"placed": {key: Placing(role="self")}})
     if remedy.kind == "pair":
         return mend.model_copy(update={"placed": {key: Placing(pair=remedy.pair)}})
-    if remedy.kind == "align" or remedy.kind == "alone" or remedy.kind == "level":
+    if remedy.kind == "align" or remedy.kind == "alone" or remedy.kind == "level" or remedy.kind == "nearer":
         return None
     return mend.model_copy(update={"fixes": {remedy.file: [Fix(kind=remedy.kind, part=remedy.part, near=remedy.near)]}})
 

@@ -16,7 +16,7 @@ from ..base.errors import InputProblem
 from ..base.kernels import kernel, prange
 from ..base.progress import Cancel
 from ..mesh import textures
-from ..mesh.mesh import CornerValues, Mesh
+from ..mesh.mesh import FAR, CornerValues, Mesh, step_of
 from ..mesh.transforms import one_name_each
 from . import fbx, glb_writer, gltf, obj, obj_writer, ply, ply_writer, stl, usd
 from .files_beside import companions_of
@@ -50,8 +50,7 @@ def read_mesh(path: str | pathlib.Path, name: str = "", cancelled: Cancel = lamb
     name = name or path.name
     try:
         size = sum(file.stat().st_size for file in (path, *companions_of(path)))
-        budget = Budget(name, size, cancelled)
-        mesh = format_of(pathlib.PurePath(name)).read(path, budget)
+        mesh, budget = _read(path, name, size, cancelled)
         mesh = _with_usable_colors(_named(mesh, name), budget)
         refuse_unusable_numbers(mesh)
         mesh = replace(mesh, notes=(*mesh.notes, *budget.notes))
@@ -64,6 +63,21 @@ def read_mesh(path: str | pathlib.Path, name: str = "", cancelled: Cancel = lamb
     except MemoryError as error:
         raise InputProblem(name, "The file does not fit into memory.", "Close other programs or split it.") from error
     return mesh
+
+
+def _read(path: pathlib.Path, name: str, size: int, cancelled: Cancel) -> tuple[Mesh, Budget]:
+    """What a reader makes of a file; one far from its origin is read again, its positions counted from near by."""
+    origin = np.zeros(3)
+    for _ in range(3):  # the first reading may not even see how large it is
+        budget = Budget(name, size, cancelled, origin=origin)
+        mesh = format_of(pathlib.PurePath(name)).read(path, budget)
+        box = mesh.bounds.astype(np.float64) if len(mesh.positions) else np.zeros((2, 3))
+        middle, step = box.mean(axis=0), step_of(box)
+        if not np.isfinite(box).all() or np.abs(middle).max() <= FAR * step:
+            break
+        origin = origin + np.round(middle / step) * step
+    x, y, z = budget.origin.tolist()
+    return replace(mesh, origin=(x, y, z)), budget
 
 
 def _named(mesh: Mesh, name: str) -> Mesh:

@@ -10,6 +10,8 @@ import sys
 import tempfile
 from dataclasses import replace
 
+import numpy as np
+
 from ..base.errors import InputProblem
 from ..base.free_memory import free
 from ..base.system import end_with_parent, limit_data
@@ -28,6 +30,7 @@ def read_in_child(path: pathlib.Path, module: str, budget: Budget) -> Mesh:
     with tempfile.TemporaryDirectory(prefix="inkwell-read-") as folder:
         out = pathlib.Path(folder) / "mesh"
         command = [sys.executable, "-m", __name__, module, str(path), str(out), str(budget.size)]
+        command += [repr(at) for at in budget.origin.tolist()]
         with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True) as child:
             words = _followed(child, budget)
         if child.returncode == 0:
@@ -52,10 +55,10 @@ def _followed(child: "subprocess.Popen[str]", budget: Budget) -> str:
 
 
 def main() -> None:
-    module, path, out, size = sys.argv[1:]
+    module, path, out, size, *origin = sys.argv[1:]
     end_with_parent()
     limit_data(min(MOST_BYTES, int(SPARE * free())))
-    budget = Budget(pathlib.Path(path).name, int(size))
+    budget = Budget(pathlib.Path(path).name, int(size), origin=np.array(origin, np.float64))
     try:
         mesh = importlib.import_module(module).parse(pathlib.Path(path), budget)
         write_packed(pathlib.Path(out), replace(mesh, notes=(*mesh.notes, *budget.notes)))

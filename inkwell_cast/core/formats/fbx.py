@@ -41,7 +41,7 @@ def parse(path: pathlib.Path, budget: Budget) -> Mesh:
         budget.note(said)
     parts = []
     root = scene.root_node  # its own matrix is the library's: it would turn a Z up file over, and scale it
-    parts += [_part(path, scene, scene.meshes[m], root.name, np.eye(4)) for m in root.mesh_indices]
+    parts += [_part(path, scene, scene.meshes[m], root.name, budget.placed(np.eye(4))) for m in root.mesh_indices]
     waiting: list[tuple[Any, F64, str]] = [(child, np.eye(4), "") for child in reversed(root.children)]
     while waiting:
         node, above, owner = waiting.pop()
@@ -50,7 +50,8 @@ def parse(path: pathlib.Path, budget: Budget) -> Mesh:
         for m in node.mesh_indices:
             budget.take(scene.meshes[m].num_vertices, scene.meshes[m].num_faces)
         name = owner if _HELPERS in node.name else node.name
-        parts += [_part(path, scene, scene.meshes[m], name or node.name, matrix) for m in node.mesh_indices]
+        placed = budget.placed(matrix)
+        parts += [_part(path, scene, scene.meshes[m], name or node.name, placed) for m in node.mesh_indices]
         waiting += [(child, matrix, name) for child in reversed(node.children)]
     parts = [part for part in parts if len(part.triangles)]
     if not parts:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..base.array_types import F32, I32, I64, AnyArray
-from ..mesh.mesh import CornerValues, Mesh
+from ..mesh.mesh import NO_OFFSET, CornerValues, Mesh
 from ..mesh.vertex_colors import colors_in
 
 MAGIC, JSON_CHUNK, BIN_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
@@ -56,7 +56,7 @@ def write(path: pathlib.Path, mesh: Mesh, worn: Sequence[MaterialPictures] = ())
             primitive["material"] = m
         if o != last:
             last = o
-            document.add_node(mesh.object_names[o])
+            document.add_node(mesh.object_names[o], mesh.origin)
         content["meshes"][-1]["primitives"].append(primitive)
     for pictures, material in zip(worn, content.get("materials", []), strict=False):
         _dress(content, document.blobs, material, pictures)
@@ -107,11 +107,12 @@ class _Document:
         accessors.append(entry)
         return len(accessors) - 1
 
-    def add_node(self, name: str) -> None:
-        """One more object, without primitives yet."""
+    def add_node(self, name: str, origin: tuple[float, float, float] = NO_OFFSET) -> None:
+        """One more object, without primitives yet, that counts from an origin."""
         content = self.content
         content["scenes"][0]["nodes"].append(len(content["nodes"]))
-        content["nodes"].append({"name": name, "mesh": len(content["meshes"])})
+        placed = {} if origin == NO_OFFSET else {"translation": origin}
+        content["nodes"].append({"name": name, "mesh": len(content["meshes"])} | placed)
         content["meshes"].append({"name": name, "primitives": []})
 
     def write(self, path: pathlib.Path) -> None:

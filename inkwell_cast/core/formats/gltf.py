@@ -316,7 +316,7 @@ def _primitive(file: GltfFile, primitive: dict[str, Any], name: str, matrix: F64
         textures=(looks.texture,), emission_colors=np.array([looks.sent], np.float32),
         emission_textures=(looks.glowing,),
     )  # fmt: skip
-    return transformed(read, matrix)
+    return transformed(read, file.budget.placed(matrix))
 
 
 def _in_strips(path: pathlib.Path, name: str, flat: AnyArray, vertices: int, fan: bool) -> I32:

@@ -66,7 +66,7 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
         np.empty((names, 2), np.int64),
     )
     budget.look()
-    fault, at, colored, filled, used = _fill(data, *out)
+    fault, at, colored, filled, used = _fill(data, *out, budget.origin)
     if fault:
         line = int(np.count_nonzero(given[:at] == 10)) + 1
         raise InputProblem(path.name, f"Line {line:,}: {FAULTS[fault]}.", "Export the file again.")
@@ -228,8 +228,8 @@ Filled = tuple[int, int, int, int, int]
 
 
 @kernel
-def _fill(data: U8, points: F32, uvs: F32, normals: F32, sizes: I64, corners: I64, names: I64) -> Filled:
-    """Fill the arrays.
+def _fill(data: U8, points: F32, uvs: F32, normals: F32, sizes: I64, corners: I64, names: I64, origin: F64) -> Filled:
+    """Fill the arrays; places count from `origin`.
 
     A vertex is x y z, x y z w (the weight is passed over), x y z r g b or x y z w r g b.
     """
@@ -246,7 +246,7 @@ def _fill(data: U8, points: F32, uvs: F32, normals: F32, sizes: I64, corners: I6
             if count < 3:
                 return 1, i, 0, 0, 0
             for k in range(3):
-                points[nv, k] = row[k]
+                points[nv, k] = row[k] - origin[k]
                 points[nv, 3 + k] = row[count - 3 + k] if count >= 6 else 0.0
             colored += 1 if count >= 6 else 0
             nv += 1

@@ -6,8 +6,8 @@ from typing import TextIO
 
 import numpy as np
 
-from ..base.array_types import F32
-from ..mesh.mesh import NO_VALUE, Mesh
+from ..base.array_types import F32, F64
+from ..mesh.mesh import NO_OFFSET, NO_VALUE, Mesh, positions_in_file
 from ..mesh.vertex_colors import colors_in
 
 
@@ -31,7 +31,9 @@ def write(path: pathlib.Path, mesh: Mesh) -> None:
         if named:
             file.write(f"mtllib {_on_one_line(library.name)}\n")
         colors = _colors_by_vertex(mesh)
-        _write_rows(file, "v", mesh.positions if colors is None else np.concatenate([mesh.positions, colors], axis=1))
+        positions, figures = positions_in_file(mesh), ".9g" if mesh.origin == NO_OFFSET else ".17g"
+        rows = positions if colors is None else np.concatenate([positions, colors], axis=1)
+        _write_rows(file, "v", rows, figures)
         if mesh.uvs:
             _write_rows(file, "vt", mesh.uvs[0].values)
         if mesh.normals:
@@ -80,5 +82,5 @@ def _colors_by_vertex(mesh: Mesh) -> F32 | None:
     return np.where(rows[:, None] < 0, np.float32(1), values[rows, :3]).astype(np.float32)
 
 
-def _write_rows(file: TextIO, word: str, rows: F32) -> None:
-    file.writelines(f"{word} {' '.join(format(x, '.9g') for x in row)}\n" for row in rows.tolist())
+def _write_rows(file: TextIO, word: str, rows: F32 | F64, figures: str = ".9g") -> None:
+    file.writelines(f"{word} {' '.join(format(x, figures) for x in row)}\n" for row in rows.tolist())

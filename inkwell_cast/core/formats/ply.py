@@ -63,7 +63,7 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
     vertex, face = bodies.get("vertex"), bodies.get("face")
     if vertex is None or not {"x", "y", "z"} <= set(vertex):
         raise InputProblem(path.name, "It has no vertices with x, y and z.", "Export it again as a mesh.")
-    positions = _columns(vertex, ("x", "y", "z"))
+    positions = _columns(vertex, ("x", "y", "z"), budget.origin)
     lists = next((face[n] for n in ("vertex_indices", "vertex_index") if face and n in face), None)
     if lists is None or len(positions) == 0 or len(lists[0]) == 0:
         raise InputProblem(path.name, "It holds points but no faces.", "Export the mesh with its faces.")
@@ -354,13 +354,16 @@ def _next_number(data: U8, at: int, end: int) -> tuple[float, int]:
     return read_number(data, at, end)
 
 
-def _columns(body: Body, names: tuple[str, ...]) -> F32:
-    """Some columns side by side, (N, len(names)) float32."""
+def _columns(body: Body, names: tuple[str, ...], origin: F64 | None = None) -> F32:
+    """Some columns side by side, (N, len(names)) float32, counted from an origin if one is given."""
     columns = [np.asarray(body[n]) for n in names]
     out = np.empty((len(columns[0]), len(names)), np.float32)
     first = columns[0]
     places = [c.ctypes.data - first.ctypes.data for c in columns]
-    if all(c.dtype == np.dtype("<f4") for c in columns) and places == [4 * k for k in range(len(names))]:
+    if origin is not None and origin.any():
+        for k, column in enumerate(columns):
+            out[:, k] = column.astype(np.float64) - origin[k]
+    elif all(c.dtype == np.dtype("<f4") for c in columns) and places == [4 * k for k in range(len(names))]:
         _copy_rows(np.lib.stride_tricks.as_strided(first, out.shape, (first.strides[0], 4)), out)
     else:
         with np.errstate(over="ignore"):

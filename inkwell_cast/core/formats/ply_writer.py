@@ -5,7 +5,7 @@ import pathlib
 import numpy as np
 
 from ..base.array_types import AnyArray
-from ..mesh.mesh import Mesh
+from ..mesh.mesh import NO_OFFSET, Mesh, positions_in_file
 from ..mesh.vertex_colors import colors_in
 from .ply import COLOR_NAMES
 
@@ -17,7 +17,8 @@ def write(path: pathlib.Path, mesh: Mesh, form: str = "binary_little_endian") ->
     """
     rows, triangles = _split(mesh)
     names = ["x", "y", "z"]
-    columns = [mesh.positions[rows[0]]]
+    columns = [positions_in_file(mesh)[rows[0]]]
+    place = "float" if mesh.origin == NO_OFFSET else "double"  # in which the file is to be read again
     for layer, row, labels in (
         (mesh.normals, rows[1], ["nx", "ny", "nz"]),
         (mesh.uvs[0] if mesh.uvs else None, rows[2], ["s", "t"]),
@@ -27,7 +28,13 @@ def write(path: pathlib.Path, mesh: Mesh, form: str = "binary_little_endian") ->
             columns.append(layer.values[row])
     table = np.concatenate(columns, axis=1)
     colors = np.rint(np.clip(colors_in(mesh, "srgb")[rows[3]], 0, 1) * 255).astype(np.uint8) if mesh.colors else None
-    header = ["ply", f"format {form} 1.0", f"element vertex {len(table)}", *(f"property float {n}" for n in names)]
+    figures = ".9g" if place == "float" else ".17g"
+    header = [
+        "ply",
+        f"format {form} 1.0",
+        f"element vertex {len(table)}",
+        *(f"property {place if n in 'xyz' else 'float'} {n}" for n in names),
+    ]
     if colors is not None:
         header += [f"property uchar {n}" for n in COLOR_NAMES]
     header += [f"element face {len(triangles)}", "property list uchar int vertex_indices", "end_header", ""]
@@ -36,13 +43,14 @@ def write(path: pathlib.Path, mesh: Mesh, form: str = "binary_little_endian") ->
         if form == "ascii":
             for i, row in enumerate(table.tolist()):
                 tail = " " + " ".join(map(str, colors[i].tolist())) if colors is not None else ""
-                file.write((" ".join(format(x, ".9g") for x in row) + tail + "\n").encode())
+                file.write((" ".join(format(x, figures) for x in row) + tail + "\n").encode())
             file.writelines(f"3 {a} {b} {c}\n".encode() for a, b, c in triangles.tolist())
             return
         order = ">" if form == "binary_big_endian" else "<"
-        kind = [("f", order + "f4", (table.shape[1],))] + ([("c", "u1", (4,))] if colors is not None else [])
-        vertices = np.empty(len(table), kind)
-        vertices["f"] = table
+        wide = order + ("f4" if place == "float" else "f8")
+        kind = [("p", wide, (3,)), ("f", order + "f4", (table.shape[1] - 3,))]
+        vertices = np.empty(len(table), kind + ([("c", "u1", (4,))] if colors is not None else []))
+        vertices["p"], vertices["f"] = table[:, :3], table[:, 3:]
         if colors is not None:
             vertices["c"] = colors
         faces = np.empty(len(triangles), [("n", "u1"), ("v", order + "i4", (3,))])

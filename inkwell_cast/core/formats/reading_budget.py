@@ -7,6 +7,9 @@ nothing stands behind. Every reader tells its budget what it is about to make.
 import time
 from dataclasses import dataclass, field
 
+import numpy as np
+
+from ..base.array_types import F64, AnyArray
 from ..base.errors import Cancelled, InputProblem
 from ..base.free_memory import free
 from ..base.progress import Cancel
@@ -22,7 +25,10 @@ MOST_SECONDS = 900.0
 
 @dataclass(slots=True)
 class Budget:
-    """Counts what the reader of one file makes of it; `size` are the bytes of the file and of what lies beside it."""
+    """Counts what the reader of one file makes of it; `size` are the bytes of the file and of what lies beside it.
+
+    `origin` (3,) is what the reader takes off the positions, in 64 bits, before it rounds them to 32.
+    """
 
     name: str
     size: int
@@ -31,6 +37,7 @@ class Budget:
     faces: int = 0
     instances: int = 0
     notes: list[str] = field(default_factory=list)
+    origin: F64 = field(default_factory=lambda: np.zeros(3))
     _started: float = field(default_factory=time.monotonic)
 
     def take(self, vertices: int = 0, faces: int = 0, instances: int = 0) -> None:
@@ -55,6 +62,16 @@ class Budget:
         """Say how many bytes will be taken at once. Raises InputProblem where they are not there."""
         if wanted > SMALL * FACE_BYTES and wanted > SPARE * free():
             raise self.refusal(f"{wanted / 1e9:.1f} GB in memory, where {free() / 1e9:.1f} GB are free")
+
+    def nearer(self, positions: AnyArray) -> AnyArray:
+        """Positions (N, 3) with the origin taken off, as they are where there is none."""
+        return positions.astype(np.float64) - self.origin if self.origin.any() else positions
+
+    def placed(self, matrix: F64) -> F64:
+        """A matrix (4, 4) to the file's space, to one that counts from the origin."""
+        placed = matrix.copy()
+        placed[:3, 3] -= self.origin
+        return placed
 
     def look(self) -> None:
         """Raises Cancelled where nobody waits any more, InputProblem where reading takes too long."""

@@ -27,7 +27,7 @@ def read(path: pathlib.Path, budget: Budget) -> Mesh:
     if count >= 0 and len(data) == 84 + count * _ROW.itemsize:
         budget.take(3 * count // 2, count)
         corners = np.frombuffer(data, _ROW, count, 84)["corners"].reshape(-1, 3)
-        return _mesh(path, corners.astype(np.float32), np.zeros(count, np.int32), ("",))
+        return _mesh(path, budget.nearer(corners).astype(np.float32), np.zeros(count, np.int32), ("",))
     if data[:5].tobytes().lower() == b"solid":
         return _ascii(path, np.array(data), budget)
     if count < 0:
@@ -52,7 +52,7 @@ def _ascii(path: pathlib.Path, data: U8, budget: Budget) -> Mesh:
             raise InputProblem(
                 path.name, "A facet lacks a corner or a number.", "The file is damaged; export it again."
             )
-        pieces.append(values.reshape(-1, 3).astype(np.float32))
+        pieces.append(budget.nearer(values.reshape(-1, 3)).astype(np.float32))
         objects.append(np.full(len(numbers) // 3, n, np.int32))
     names = tuple(decoded(m.group(1)).strip() for m in solids)
     return _mesh(path, np.concatenate(pieces), np.concatenate(objects), names)

@@ -51,7 +51,7 @@ def parse(path: pathlib.Path, budget: Budget) -> Mesh:
         matrix = np.array(places.GetLocalToWorldTransform(prim), np.float64).T
         part = _part(path, UsdGeom.Mesh(prim), _telling_name(prim), budget)
         if part is not None:
-            parts.append(transformed(part, matrix))
+            parts.append(transformed(part, budget.placed(matrix)))
     if not parts:
         raise InputProblem(path.name, "It holds no meshes of its own.", "")
     return one_name_each(merge(parts, path.name))

@@ -20,6 +20,7 @@ from ..formats import REGISTRY, read_mesh
 from ..formats.files_beside import companions_of
 from ..mending.bake_with_mends import make
 from ..piece.assembly import assemble
+from ..piece.near_origin import near_origin
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..settings.handoff import Handoff
@@ -246,7 +247,8 @@ def loaded(item: Item, recipe: Recipe) -> tuple[str, Recipe, BakeMeshes, list[Me
         MeshFile(role="by name", file=file.name, sha256=sha256_of(file), triangles=len(mesh.triangles))
         for file, mesh in zip(item.files, meshes, strict=True)
     ]
-    return item.name, recipe, BakeMeshes([], [], meshes), sources
+    named = BakeMeshes([], [], meshes)
+    return item.name, near_origin(recipe, named), named, sources
 
 
 def run_item(

@@ -12,7 +12,7 @@ import numpy as np
 
 from ..base.array_types import I32, AnyArray
 from ..base.errors import InputProblem
-from .mesh import CornerValues, Mesh
+from .mesh import NO_OFFSET, CornerValues, Mesh
 from .textures import Texture
 
 Blocks = list[bytes | memoryview]
@@ -104,6 +104,7 @@ def packed(mesh: Mesh) -> Blocks:
         "textures": {n: [t.name, t.channel, t.turned, t.tint] for n, t in textures.items()},
         "color_space": mesh.color_space,
         "notes": mesh.notes,
+        "origin": mesh.origin,
     }
     return pack(header, arrays)
 
@@ -142,7 +143,13 @@ def _mesh(header: dict[str, Any], a: dict[str, AnyArray], name: str) -> Mesh:
         emission_colors=a.get("emission_colors", np.zeros((0, 3), np.float32)),
         color_space="srgb" if header.get("color_space") == "srgb" else "linear",
         notes=tuple(str(note)[:400] for note in header.get("notes", [])[:100]),
+        origin=_origin(header.get("origin", NO_OFFSET)),
     )
+
+
+def _origin(given: Any) -> tuple[float, float, float]:
+    x, y, z = map(float, given)
+    return x, y, z
 
 
 def read_foreign(data: bytes, name: str) -> Mesh:
@@ -186,6 +193,8 @@ def _wrong(mesh: Mesh) -> str:
             return f"its {what} are not those of its triangles"
     if not count or not rows:
         return "it holds no triangles"
+    if not np.isfinite(mesh.origin).all():
+        return "its origin is no place"
     colors = mesh.material_colors
     if colors.shape != (len(mesh.material_names), 3) or not np.isfinite(colors).all():
         return "its materials have no colours"

@@ -5,15 +5,18 @@ kept in layers: values, and for every corner of every triangle the row it uses. 
 vertex therefore copies nothing, and one that finds a normal a corner loses nothing.
 """
 
+import math
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
 
-from ..base.array_types import F32, I32, Bool
+from ..base.array_types import F32, F64, I32, AnyArray, Bool
 from .textures import Texture
 
 NO_VALUE = -1
+NO_OFFSET = (0.0, 0.0, 0.0)
+FAR = 64.0  # sizes from the origin: farther off, 32 bits hold fewer than 18 of what tells two places apart
 ColorSpace = Literal["linear", "srgb"]
 
 
@@ -62,6 +65,7 @@ class Mesh:
     textures         (M,) the picture of a material's colour, or None
     emission_colors  (M, 3) float32, linear RGB that a material sends out, beyond 1 where it is strong; black for none
     emission_textures (M,) the picture of that, or None
+    origin           x, y and z in 64 bits that positions count from; zeros unless the file lies far from its origin
     notes            what of its file was left out or taken otherwise than it may be meant, in sentences
     """
 
@@ -83,6 +87,7 @@ class Mesh:
     emission_textures: tuple[Texture | None, ...] = ()
     color_space: ColorSpace = "linear"
     notes: tuple[str, ...] = ()
+    origin: tuple[float, float, float] = NO_OFFSET
 
     def __post_init__(self) -> None:
         count = len(self.triangles)
@@ -117,6 +122,17 @@ class Mesh:
 
     def object_of(self, triangle: int) -> str:
         return self.object_names[int(self.objects[triangle])]
+
+
+def step_of(box: AnyArray) -> float:
+    """A power of two, about the size of a box (2, 3), in whose multiples an origin near to it is chosen."""
+    size = float(np.linalg.norm(box[1] - box[0]))
+    return 2.0 ** math.ceil(math.log2(max(size, float(np.abs(box).max()) * 2.0**-24, 2.0**-120)))
+
+
+def positions_in_file(mesh: Mesh) -> F32 | F64:
+    """The positions (V, 3) as the file has them: in 64 bits where they count from an origin of their own."""
+    return mesh.positions if mesh.origin == NO_OFFSET else mesh.positions + np.array(mesh.origin)
 
 
 def corner_positions(mesh: Mesh) -> F32:
@@ -161,7 +177,7 @@ def _used(values: F32, corners: I32) -> tuple[F32, I32]:
 
 
 def merge(meshes: list[Mesh], name: str) -> Mesh:
-    """One mesh of several, in order; a single mesh passes through untouched.
+    """One mesh of several, in order, that count from one origin; a single mesh passes through untouched.
 
     A layer that only some of them have keeps its values there and is marked as missing elsewhere.
     """
@@ -194,6 +210,7 @@ def merge(meshes: list[Mesh], name: str) -> Mesh:
         emission_textures=tuple(t for m in meshes for t in m.emission_textures),
         color_space=next((m.color_space for m in meshes if m.colors), "linear"),
         notes=tuple(dict.fromkeys(note for m in meshes for note in m.notes)),
+        origin=meshes[0].origin,
     )
 
 

@@ -5,12 +5,15 @@ from dataclasses import replace
 import numpy as np
 
 from ..base.array_types import F32, F64, I32, AnyArray
-from .mesh import CornerValues, Mesh
+from .mesh import NO_OFFSET, CornerValues, Mesh
 
 
 def transformed(mesh: Mesh, matrix: F64) -> Mesh:
-    """The mesh under an affine `matrix (4, 4)`; a mirroring one turns the winding and the tangents' signs over."""
-    if np.array_equal(matrix, np.eye(4)):
+    """The mesh under an affine `matrix (4, 4)`; a mirroring one turns the winding and the tangents' signs over.
+
+    What its positions count from is taken in, in 64 bits.
+    """
+    if np.array_equal(matrix, np.eye(4)) and mesh.origin == NO_OFFSET:
         return mesh
     linear, mirrored = matrix[:3, :3], np.linalg.det(matrix[:3, :3]) < 0
 
@@ -25,7 +28,8 @@ def transformed(mesh: Mesh, matrix: F64) -> Mesh:
 
     moved = replace(
         mesh,
-        positions=np.asarray(mesh.positions @ linear.T + matrix[:3, 3], np.float32),
+        positions=np.asarray(mesh.positions @ linear.T + (linear @ mesh.origin + matrix[:3, 3]), np.float32),
+        origin=NO_OFFSET,
         normals=turn(mesh.normals, np.linalg.pinv(linear)),
         tangents=turn(mesh.tangents, linear.T),
     )

@@ -44,7 +44,7 @@ class FileSettings(SettingsGroup):
             "light, the others display values.",
         ),
     ] = "auto"
-    scale: float = Field(default=1.0, gt=0, le=1e9, description="Factor on every position, before the move.")
+    scale: float = Field(default=1.0, gt=0, le=1e36, description="Factor on every position, before the move.")
     move: tuple[float, float, float] = Field(default=(0.0, 0.0, 0.0), description="Scene units.")
     fixes: list[Fix] = Field(default_factory=list)
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 from ...core.bake.manifest import sha256_of
 from ...core.base.errors import InputProblem
 from ...core.mesh.reload_changes import what_changed
+from ...core.piece.near_origin import as_the_others, nearer_of, taken_nearer, whole_box
 from ...core.settings import editing
 from ...core.settings.lods import lod_of, lod_of_object, lods_in
 from ...core.settings.mends_overlay import mended
@@ -110,6 +111,8 @@ class Pieces:
             recipe = editing.set_file(recipe, upload.file_name, role=roles[upload.token])
         if alone:
             recipe = editing.on_their_own(recipe)
+        placed = {upload.file_name: whole_box(upload.facts.parts) for upload in known}
+        recipe = taken_nearer(recipe, nearer_of(recipe, placed), placed)
         names = [upload.file_name for upload in known]
         for file_name in names:
             if names.count(file_name) > 1:
@@ -142,9 +145,13 @@ class Pieces:
         with self.store.writing() as db:
             self._put(db, piece_id, upload)
             guess = None if before else _guess(piece, rows, upload)
+            others = {row.file_name: whole_box(row.facts.parts) for row in rows}
+            recipe = as_the_others(piece.recipe, upload.file_name, whole_box(upload.facts.parts), others)
             if guess:
-                recipe = editing.set_file(piece.recipe, upload.file_name, role=guess.role)
+                recipe = editing.set_file(recipe, upload.file_name, role=guess.role)
+            if recipe != piece.recipe:
                 undo.set_recipe(db, piece_id, recipe, f"Add {upload.file_name}")
+            if guess:
                 said = [f"{upload.file_name} is taken as {guess.role}, by a guess: {guess.why}. Change it at its file."]
         return what_changed(before.facts.parts, upload.facts.parts) if before else said
 
