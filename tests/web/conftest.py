@@ -8,7 +8,7 @@ from playwright.sync_api import BrowserContext, Page, expect
 
 from .browser import SLOW
 
-expect.set_options(timeout=30_000)  # two browsers, two servers and their engines share two processors here
+expect.set_options(timeout=SLOW)  # two browsers, two servers and their engines share two processors here
 
 
 @pytest.fixture(scope="session")
@@ -26,7 +26,7 @@ def context(context: BrowserContext):
 
 @pytest.fixture
 def client(server):
-    with httpx.Client(base_url=server, timeout=60) as made:
+    with httpx.Client(base_url=server, timeout=SLOW / 1000) as made:
         yield made
 
 

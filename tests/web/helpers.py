@@ -8,6 +8,8 @@ import numpy as np
 
 from inkwell_cast.core.mesh.binary_message import unpack
 
+from .browser import SLOW
+
 
 def baked(client, piece):
     """Bake and wait; the facts of the newest bake."""
@@ -17,7 +19,8 @@ def baked(client, piece):
 
 def ended(client, piece):
     """Wait for the bake at work; its state, and the facts of the newest one that is done."""
-    for _ in range(600):
+    until = time.monotonic() + SLOW / 1000
+    while time.monotonic() < until:
         answer = client.get(f"{piece}/progress")
         if "HX-Trigger" in answer.headers:
             return json.loads(answer.headers["HX-Trigger"])["bake-ended"]

@@ -174,3 +174,52 @@ def test_the_map_follows_a_stroke_of_the_brush_and_a_pocket(alive: Page, ring):
     page.mouse.click(*at)
     expect(table).to_have_attribute("data-renewed", "3", timeout=SLOW)
     expect(page.locator("#live-words")).to_have_text(re.compile(r"^\d+\.\d\d° · \d+ flaws?$"))
+
+
+def held_back(page: Page, address: str):
+    """Answers from an address wait from now on until what is returned is called."""
+    waiting = []
+    page.route(address, lambda route: waiting.append(route))
+
+    def let_go():
+        for route in waiting:
+            route.continue_()
+        page.unroute(address)
+
+    return let_go
+
+
+def test_what_is_typed_in_an_unfolded_part_outlives_a_panel_that_comes_late(quiet: Page, ring):
+    page = quiet
+    open_ring(page, ring)
+    page.get_by_role("link", name="Maps").click()
+    with page.expect_response(lambda r: "/settings/maps" in r.url):
+        page.get_by_label("Height", exact=True).check()
+    page.locator("#map-height > summary").click()
+    let_go = held_back(page, "**/settings/maps*")
+    page.get_by_label("Curvature", exact=True).check()
+    page.locator("input[name='height.range']").fill("0.25")
+    page.evaluate("document.querySelector('#panel').firstElementChild.dataset.old = 'yes'")
+    let_go()
+    expect(page.locator("#panel > [data-old]")).to_have_count(0)
+    expect(page.locator("input[name='height.range']")).to_be_focused()
+    with page.expect_response(lambda r: "/settings/maps" in r.url):
+        page.keyboard.press("Tab")
+    expect(page.locator("input[name='height.range']")).to_have_value("0.25")
+
+
+def test_a_click_that_begins_before_a_late_panel_is_heard(quiet: Page, services, ring):
+    page = quiet
+    open_ring(page, ring)
+    page.get_by_role("link", name="Maps").click()
+    let_go = held_back(page, "**/settings/maps*")
+    page.get_by_label("Curvature", exact=True).check()
+    page.get_by_label("Height", exact=True).hover()
+    page.mouse.down()
+    with page.expect_response(lambda r: "/settings/maps" in r.url):
+        let_go()
+    page.wait_for_timeout(300)  # the panel would have come by now
+    with page.expect_response(lambda r: "/settings/maps" in r.url):
+        page.mouse.up()
+    expect(page.get_by_label("Curvature", exact=True)).to_be_checked()
+    assert {"height", "curvature"} <= set(services.pieces.get(1)[0].recipe.output.maps)

@@ -72,8 +72,10 @@ def _read(path: pathlib.Path, name: str, size: int, cancelled: Cancel) -> tuple[
         budget = Budget(name, size, cancelled, origin=origin)
         mesh = format_of(pathlib.PurePath(name)).read(path, budget)
         box = mesh.bounds.astype(np.float64) if len(mesh.positions) else np.zeros((2, 3))
+        if not np.isfinite(box).all():  # which is refused by its name
+            break
         middle, step = box.mean(axis=0), step_of(box)
-        if not np.isfinite(box).all() or np.abs(middle).max() <= FAR * step:
+        if np.abs(middle).max() <= FAR * step:
             break
         origin = origin + np.round(middle / step) * step
     x, y, z = budget.origin.tolist()

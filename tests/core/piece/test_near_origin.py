@@ -108,8 +108,10 @@ def test_pockets_strokes_and_mends_go_with_the_piece():
     assert taken.nudges[0].points == [(1026 + moved, 0, 0)]
     assert taken.mends[0].heals[0].centre[0] == 1027 + moved
     small = BakeMeshes(*([replace(mesh, positions=mesh.positions * np.float32(2.0**-30))] for mesh in MESHES))
-    scaled = near_origin(recipe, small)
-    assert scaled.nudges[0].amount / recipe.nudges[0].amount == scaled.file("ring_low").scale == 2.0**27
+    stroke = Stroke(kind="out", points=[(0, 0, 0)], radius=2.0**-31, amount=2.0**-32)
+    scaled = near_origin(Recipe(pockets=[Pocket(radius=7)], nudges=[stroke]), small)
+    assert scaled.file("ring_low").scale == 2.0**28
+    assert (scaled.nudges[0].radius, scaled.nudges[0].amount) == (0.125, 0.0625)
     assert scaled.pockets[0].radius == 7  # in percent
 
 

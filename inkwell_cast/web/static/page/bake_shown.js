@@ -16,9 +16,17 @@ function usual({ maps }) {
   return maps.includes("normal") && maps.includes("occlusion") ? TOGETHER : maps[0];
 }
 
+// What was found in an older state of the settings does not say that a bake is fresh where a newer one said it is not.
+let newest = null;
+function asOfNow(facts) {
+  if (!newest || facts.step >= newest.step) newest = facts;
+  else if (newest.id === facts.id) facts.stale = newest.stale;
+  return facts;
+}
+
 export async function showBake(facts) {
   const unchosen = !state.choice || (state.facts && state.choice === usual(state.facts));
-  state.facts = facts;
+  state.facts = facts && asOfNow(facts);
   for (const made of state.bitmaps.values())
     for (const pair of Object.values(await made.catch(() => ({})))) pair.flipped.close?.();
   state.bitmaps.clear();
@@ -128,7 +136,7 @@ $("sheet-choice").addEventListener("change", () => {
 document.body.addEventListener("show-bake", (e) => showBake(e.detail.facts));
 document.body.addEventListener("settings-changed", (e) => {
   const facts = e.detail.facts;
-  if (!facts || state.facts?.id !== facts.id) return;
+  if (!facts || asOfNow(facts).id !== state.facts?.id) return;
   state.facts.stale = facts.stale;
   const size = sheetSize();
   $("sheet-fact").textContent =

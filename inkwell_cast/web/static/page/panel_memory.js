@@ -4,18 +4,47 @@ import { step as stepShown } from "../common/requests.js";
 import { RangeRule } from "../panels/range.js";
 import { ask, base } from "./page.js";
 
+// A panel that arrives while a button is held down in it waits until it is let go: a click that began on the old one
+// would be heard by nobody.
+let pressed = false;
+const waiting = [];
+addEventListener("pointerdown", (e) => (pressed = Boolean(e.target.closest?.("#panel"))), true);
+for (const end of ["pointerup", "pointercancel"])
+  addEventListener(
+    end,
+    () =>
+      setTimeout(() => {
+        pressed = false;
+        for (const swap of waiting.splice(0)) swap();
+      }),
+    true,
+  );
+document.body.addEventListener("htmx:beforeSwap", (e) => {
+  const { target, serverResponse } = e.detail;
+  if (!pressed || target.id !== "panel" || !e.detail.shouldSwap) return;
+  e.detail.shouldSwap = false;
+  e.stopImmediatePropagation(); // what is to stay is noted when it is swapped
+  waiting.push(() => {
+    target.dispatchEvent(new CustomEvent("htmx:beforeSwap", { bubbles: true, detail: { target, pathInfo: {} } }));
+    const eventInfo = { elt: target, target };
+    htmx.swap(target, serverResponse, { swapStyle: "innerHTML", swapDelay: 0, settleDelay: 20 }, { eventInfo });
+  });
+});
+
 // What was unfolded in the panel, and the open menu of a bake, stay so when they are drawn anew.
 const unfolded = { panel: new Set(), "bakes-leaf": new Set() };
 document.body.addEventListener("htmx:beforeSwap", (e) => {
   const { id } = e.detail.target;
   if (unfolded[id]) unfolded[id] = new Set([...document.querySelectorAll(`#${id} details[id][open]`)].map((d) => d.id));
 });
-function tendMaps() {
+document.body.addEventListener("htmx:afterSwap", () => {
   for (const [id, open] of Object.entries(unfolded)) {
     for (const details of document.querySelectorAll(`#${id} details[id]`))
       if (open.has(details.id)) details.open = true;
     open.clear(); // what is closed later stays closed
   }
+});
+function tendMaps() {
   const change = (field, value) => {
     const input = document.querySelector(`#panel input[name="${field}"]`);
     input.value = value;
