@@ -52,7 +52,7 @@ quick: $(TESTS_READY)
 test: $(TESTS_READY)
 	$(MAKE) -j 2 lint types
 	$(BIN)/inkwell-cast compile
-	$(BIN)/pytest -n 4 --dist worksteal
+	$(BIN)/pytest -n 3 --dist worksteal
 
 # What takes long: many seeds, real sizes, the longest walks, the short form of the campaign.
 deep: $(TESTS_READY)
