@@ -4,7 +4,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 
-from .campaign import disks, files, kills, long_runs, names, settings
+from .campaign import disks, files, kills, long_runs, names, odd_meshes, settings, stops, walk
 
 pytestmark = pytest.mark.deep
 
@@ -44,6 +44,19 @@ def test_mutated_files():
 
 def test_maps_with_settings_at_random():
     nothing_wrong(settings.run(12, seed=7))
+
+
+def test_a_random_walk(tmp_path):
+    nothing_wrong(walk.run(tmp_path, 30, seed=4))
+
+
+def test_stops_and_little_memory(tmp_path, monkeypatch):
+    monkeypatch.setattr(stops, "LIMITS", (900,))
+    nothing_wrong(stops.run(tmp_path, 2.0, seed=1))
+
+
+def test_odd_meshes(tmp_path):
+    nothing_wrong(odd_meshes.run(tmp_path, 20_000, 50_000))
 
 
 def test_hostile_names(tmp_path):

@@ -150,12 +150,12 @@ def put_live(
     meshes: str,
     manifest: Manifest,
     pictures: dict[tuple[str, str], str],
-    started: float,
+    seconds: float,
     rest: float,
 ) -> int:
     """The proof of a piece as it is now, in the place of the live one before.
 
-    That one is kept where it stood for `rest` seconds, else removed with the next. `started` is in seconds since 1970.
+    That one is kept where it stood for `rest` seconds, else removed with the next. `seconds` is how long it took.
     """
     db.execute("DELETE FROM bake WHERE piece_id = ? AND live = 2", (piece_id,))
     db.execute(
@@ -163,7 +163,8 @@ def put_live(
     )
     bake_id = add(db, piece_id, manifest.recipe, meshes, proof=True)
     finish(db, bake_id, manifest, pictures)
-    db.execute("UPDATE bake SET live = 1, started = ? WHERE id = ?", (started, bake_id))
+    took(db, bake_id, seconds)
+    db.execute("UPDATE bake SET live = 1 WHERE id = ?", (bake_id,))
     return bake_id
 
 
@@ -260,6 +261,11 @@ def finish(db: sqlite3.Connection, bake_id: int, manifest: Manifest, pictures: d
         "INSERT OR REPLACE INTO picture (bake_id, sheet, key, sha256) VALUES (?, ?, ?, ?)",
         [(bake_id, sheet, key, h) for (sheet, key), h in pictures.items()],
     )
+
+
+def took(db: sqlite3.Connection, bake_id: int, seconds: float) -> None:
+    """How long a bake that has ended took, by a clock that nobody sets: it is taken to have begun that long ago."""
+    db.execute("UPDATE bake SET started = ended - ? WHERE id = ?", (seconds, bake_id))
 
 
 def end(db: sqlite3.Connection, bake_id: int, state: str, message: str) -> None:

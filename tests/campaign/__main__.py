@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 from inkwell_cast import __version__
 
-from . import disks, files, kills, long_runs, names, settings
+from . import disks, files, kills, long_runs, names, odd_meshes, settings, stops, walk
 from .outcome import Outcome
 
 REPORT = pathlib.Path(__file__).parents[2] / "docs" / "reliability.md"
@@ -33,6 +33,14 @@ FOOT = """
   every value must be a number, and what is refused must be refused in words.
 - *Names*: markup, quotes, templates, turned writing, 190 characters and paths as names of pieces, parts, materials, bakes and
   receivers, with every step opened in a browser.
+- *Random walk*: pages, settings, pockets, strokes, mends, undo, proofs, piece files and hostile requests in random order, some
+  of them asked by a page that shows an older state; every 25 steps the newest bake is made again by a fresh process from
+  the piece's file and must have the same bytes, and all files of the data folder are hashed with everything closed.
+- *Stops*: server, engine and a command-line bake get `SIGSTOP` in the midst of a bake and go on later; `run` and a server on
+  one folder; bakes with bounds on their address space.
+- *Odd meshes*: powers of two from 2^-90 to 2^80, up to a million sizes from the origin, quads that tie, values that are no
+  numbers, no areas, a million islands, two million triangles of a low, reaches from nothing to infinity, sheets of 16384 by
+  16, one to three threads, files that double as they are read.
 """
 
 
@@ -44,6 +52,8 @@ def main() -> int:
     parser.add_argument("--files", type=int, default=20_000)
     parser.add_argument("--bakes", type=int, default=2_000, help="with settings at random")
     parser.add_argument("--disks", type=int, default=3, help="rounds")
+    parser.add_argument("--steps", type=int, default=400, help="of the random walk")
+    parser.add_argument("--stop", type=float, default=60.0, help="seconds for which processes are stopped")
     parser.add_argument(
         "--only", nargs="+", metavar="WORD", help="parts whose names hold a word; the rest stays as it is"
     )
@@ -59,6 +69,9 @@ def main() -> int:
         "mutated files": lambda folder: files.run(options.files, options.seed),
         "maps with settings at random": lambda folder: settings.run(options.bakes, options.seed),
         "hostile names in a browser": names.run,
+        "random walk, audited": lambda folder: walk.run(folder, options.steps, options.seed),
+        "stops, two programs, little memory": lambda folder: stops.run(folder, options.stop, options.seed),
+        "odd meshes, scales, threads, bombs": lambda folder: odd_meshes.run(folder, 1_000_000, 2_000_000),
     }
     kept = REPORT.read_text().splitlines() if REPORT.exists() and options.only else []
     rows = {name: line for name in parts for line in kept if line.startswith(f"| {name} |")}

@@ -304,6 +304,17 @@ def test_a_live_proof_stands_in_the_place_of_the_one_before(store):
         assert bakes.newest_done(db, piece).id == large
 
 
+def test_a_clock_that_is_set_back_takes_nothing_from_how_long_a_bake_took(store, monkeypatch):
+    with store.writing() as db:
+        bake_id = bakes.add(db, pieces.add(db, "p", Recipe()), Recipe(), "key")
+        bakes.start(db, bake_id)
+        now = time.time()
+        monkeypatch.setattr(time, "time", lambda: now - 7200)
+        bakes.end(db, bake_id, "failed", "it broke")
+        bakes.took(db, bake_id, 9.0)
+        assert bakes.row_of(db, bake_id).seconds == pytest.approx(9.0)
+
+
 def test_one_look_at_a_clock_that_runs_ahead_removes_nothing_for_good(tmp_path, monkeypatch):
     """What was deleted ages by the days on which the store was open."""
     clock = [100.0 * disk.DAY]

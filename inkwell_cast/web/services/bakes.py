@@ -202,7 +202,7 @@ class Bakes:
         """
         change: Any
         values: tuple[Any, ...]
-        mends: list[Mend] = []
+        mends, ticket = list[Mend](), self._tickets.get(bake_id)
         with self.store.files.adopting() as adopt:
             try:
                 manifest: Manifest = future.result()
@@ -219,6 +219,8 @@ class Bakes:
             try:
                 with self.store.writing() as db:
                     change(db, bake_id, *values)
+                    if ticket and ticket.began is not None:
+                        bakes.took(db, bake_id, time.monotonic() - ticket.began)
                     if mends and self.services.pieces.get(piece_id):
                         self.services.settings.change(piece_id, "Mend all", lambda recipe: _with_all(recipe, mends))
             except sqlite3.OperationalError:

@@ -49,7 +49,7 @@ class Live:
         One that was there for `REST` is kept.
         """
         piece, rows, _ = self.services.pieces.wanted(piece_id)
-        folder, started = self.store.files.temporary_folder(), time.time()
+        folder, started = self.store.files.temporary_folder(), time.monotonic()
         try:
             job = BakeInto(piece.recipe.proof(), self.services.pieces.sources(rows), str(folder), proof=True)
             ticket = self.services.follow(piece_id, job)
@@ -58,7 +58,8 @@ class Live:
                 files = kept_files(manifest, folder, adopt)
                 with self.store.writing() as db:
                     hashes = set[str]().union(*disk.of_bakes(db, bakes.passed_live(db, piece_id)).values())
-                    bake_id = bakes.put_live(db, piece_id, meshes_key(rows), manifest, files, started, REST)
+                    took = time.monotonic() - started
+                    bake_id = bakes.put_live(db, piece_id, meshes_key(rows), manifest, files, took, REST)
                     free = disk.unnamed(db, hashes)
             for digest in free:
                 self.store.files.remove(digest)
