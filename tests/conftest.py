@@ -15,6 +15,7 @@ import uvicorn
 
 from inkwell_cast.core.formats import write_mesh
 from inkwell_cast.core.settings.output import Output
+from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.engine.lanes import Lanes
@@ -110,12 +111,13 @@ def _awaited(work):
         return thread.submit(asyncio.run, work).result()
 
 
-PIECES = {  # by the fixture that wants one: its name, and its settings
-    "piece": (
-        "Ring <b>of</b> rope",
-        Recipe(sheet=Sheet(width=64, height=48, samples=1), output=Output(maps=["normal", "normal_object"])),
-    ),
-    "ring": ("ring", Recipe(sheet=Sheet(width=64, height=64))),
+QUICK = Recipe(sheet=Sheet(width=64, height=48, samples=1), output=Output(maps=["normal", "normal_object"]))
+SHORT = QUICK.model_copy(update={"reach": Reach(outward=0.001, inward=0.001)})
+PIECES = {  # by the fixture that wants one, the first that a test asks for: its name, its settings, whether it is baked
+    "short": ("Ring <b>of</b> rope", SHORT, True),
+    "facts": ("Ring <b>of</b> rope", QUICK, True),
+    "piece": ("Ring <b>of</b> rope", QUICK, False),
+    "ring": ("ring", Recipe(sheet=Sheet(width=64, height=64)), False),
 }
 
 
@@ -123,7 +125,7 @@ PIECES = {  # by the fixture that wants one: its name, and its settings
 def data_folders(tmp_path_factory, ring_files, shared_engine):
     """Data folders with a piece of the ring's files, made once, to be copied; its drawings are in them."""
     made = {}
-    for wanted, (name, recipe) in PIECES.items():
+    for wanted, (name, recipe, is_baked) in PIECES.items():
         made[wanted] = tmp_path_factory.mktemp("data") / wanted
         services = Services(Store(made[wanted]), shared_engine)
         uploads = [_awaited(services.uploads.take_in(path.name, _chunks(path))) for path in ring_files]
@@ -131,6 +133,10 @@ def data_folders(tmp_path_factory, ring_files, shared_engine):
         services.drawings.view(piece, "low")
         services.drawings.view(piece, "cage")
         services.drawings.view(piece, "sculpt", services.pieces.wanted(piece)[1][1].id)
+        if is_baked:
+            bake_id = services.bakes.start(piece, False)
+            while services.bakes.get(bake_id).open:
+                time.sleep(0.02)
         services.store.close()
     return made
 
@@ -138,9 +144,9 @@ def data_folders(tmp_path_factory, ring_files, shared_engine):
 @pytest.fixture
 def services(request, tmp_path, shared_engine):
     """Services over a data folder of a test's own: empty, or with the piece that the test asks for by its fixture."""
-    for wanted in PIECES:
-        if wanted in request.fixturenames:
-            shutil.copytree(request.getfixturevalue("data_folders")[wanted], tmp_path / "data")
+    wanted = next((name for name in PIECES if name in request.fixturenames), None)
+    if wanted:
+        shutil.copytree(request.getfixturevalue("data_folders")[wanted], tmp_path / "data")
     made = Services(Store(tmp_path / "data"), shared_engine, max_upload=5_000_000)
     yield made
     made.store.close()

@@ -37,6 +37,12 @@ def piece(client):
 
 
 @pytest.fixture
+def facts(client, piece):
+    """What a page knows of the bake that this piece comes with."""
+    return client.get(f"{piece}/bakes/1/facts").json()
+
+
+@pytest.fixture
 def ring(server):
     """The address of a page of the ring's piece, which was looked at before; its sheet has 64 texels a side."""
     return f"{server}/pieces/1"

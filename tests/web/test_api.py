@@ -74,6 +74,7 @@ def test_nobody_without_a_token_is_answered(client, program, services):
     assert program.get("/pieces").status_code == 401
 
 
+@pytest.mark.deep
 def test_from_meshes_to_maps_and_their_handoff(program, made, tmp_path):
     assert [file["name"] for file in made["files"]] == ["ring_low.obj", "ring_high.ply"]
     assert program.get("/pieces").json() == [made] == [program.get(f"/pieces/{made['id']}").json()]

@@ -19,6 +19,7 @@ def ruined(client, piece):
     return cv2.imencode(".png", image)[1].tobytes()
 
 
+@pytest.mark.deep
 def test_a_map_made_elsewhere_is_judged_listed_compared_and_not_handed_off(client, piece, ruined, services, tmp_path):
     answer = client.post(f"{piece}/bring-in", files={"pictures": ("rope<n>.png", ruined)}, data={"reading": "any"})
     assert answer.status_code == 200

@@ -105,6 +105,7 @@ def test_the_troubled_inkstand_is_gone_through_and_mended_by_keyboard(quiet: Pag
     expect(page.locator("#stale")).to_be_visible()
 
 
+@pytest.mark.deep
 def test_a_place_is_mended_by_a_click(quiet: Page, ring):
     page = quiet
     open_ring(page, ring)

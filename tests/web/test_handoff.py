@@ -137,6 +137,7 @@ def test_an_archive_is_made_and_fetched(client, piece):
     assert client.post(f"{piece}/handoff/archive", params={"bake": 999}).status_code == 422
 
 
+@pytest.mark.deep
 def test_a_bake_of_other_meshes_is_not_handed_off(client, piece, services, ring_files, tmp_path):
     bake = packing_piece(client, piece)
     data = ring_files[0].read_bytes().replace(b"v 1", b"v 1.01", 1) + b"\n# changed\n"
@@ -285,8 +286,10 @@ class Held:
         self.future.set_exception(JobFailed("cancelled", "Cancelled."))
 
 
-def test_cancelling_ends_every_handoff_of_a_piece_that_is_at_work(client, piece, services, tmp_path, monkeypatch):
-    bake = baked(client, piece)["facts"]["id"]
+def test_cancelling_ends_every_handoff_of_a_piece_that_is_at_work(
+    client, piece, services, tmp_path, monkeypatch, facts
+):
+    bake = facts["id"]
     monkeypatch.setattr(services.engine, "submit", lambda job, **given: Held())
     with ThreadPoolExecutor() as threads:
         asked = [threads.submit(services.handoffs.hand_off, 1, bake, str(tmp_path / name)) for name in "ab"]

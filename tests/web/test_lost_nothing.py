@@ -13,7 +13,7 @@ from inkwell_cast.engine.messages import BakeInto, Job, Load
 from inkwell_cast.store import bakes
 from inkwell_cast.web.services import at_work
 
-from .helpers import baked, listed, piece_id_of
+from .helpers import listed, piece_id_of
 
 
 def shown(step, tab):
@@ -110,8 +110,8 @@ def test_a_client_that_goes_away_stops_the_reading_of_its_file(client, services,
     assert stopped.wait(5)
 
 
-def test_a_piece_and_its_bakes_are_brought_back(client, piece, services):
-    bake_id = baked(client, piece)["facts"]["id"]
+def test_a_piece_and_its_bakes_are_brought_back(client, piece, services, facts):
+    bake_id = facts["id"]
     client.post(f"{piece}/bakes/{bake_id}/out")
     page = client.get("/disk").text
     assert "1 bake of Ring" in page
@@ -129,8 +129,7 @@ def moment_in(services):
         return db.execute("SELECT deleted FROM bake WHERE deleted IS NOT NULL").fetchone()[0]
 
 
-def test_what_is_removed_for_good_frees_its_disk_at_once(client, piece, services):
-    baked(client, piece)
+def test_what_is_removed_for_good_frees_its_disk_at_once(client, piece, services, facts):
     files = [path for path in services.store.files.folder.glob("??/*") if path.is_file()]
     assert files
     client.post(f"{piece}/delete")
@@ -174,8 +173,7 @@ def test_a_result_waits_for_room_on_a_full_disk(client, piece, services, monkeyp
 
 
 @pytest.mark.deep
-def test_a_history_of_a_thousand_bakes_costs_nothing(client, piece, services):
-    facts = baked(client, piece)["facts"]
+def test_a_history_of_a_thousand_bakes_costs_nothing(client, piece, services, facts):
     with services.store.writing() as db:
         for _ in range(300):
             db.execute(

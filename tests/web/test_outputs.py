@@ -12,8 +12,7 @@ from inkwell_cast.core.mesh.binary_message import unpack_header
 from .helpers import baked
 
 
-def test_a_normal_map_from_elsewhere_comes_back_in_the_piece_s_basis(client, piece):
-    facts = baked(client, piece)["facts"]
+def test_a_normal_map_from_elsewhere_comes_back_in_the_piece_s_basis(client, piece, facts):
     given = client.get(f"{piece}/bakes/{facts['id']}/normal.png").content
     client.post(f"{piece}/settings/basis", data={"basis.green": "down"})
     answer = client.post(f"{piece}/convert", params={"source": "tangent-up"}, files={"picture": ("mine.png", given)})
@@ -94,8 +93,7 @@ def test_a_running_bake_shows_how_far_its_map_is(client, services, piece, tmp_pa
     assert client.get(f"{piece}/bakes/9999/peek.png").status_code == 404
 
 
-def test_the_likeness_is_a_picture_and_a_figure_at_the_pointer_and_by_pair(client, piece):
-    facts = baked(client, piece)["facts"]
+def test_the_likeness_is_a_picture_and_a_figure_at_the_pointer_and_by_pair(client, piece, facts):
     assert facts["maps"][-2:] == ["likeness", "parallax"]
     assert (facts["labels"]["likeness"], facts["labels"]["parallax"]) == ("Likeness", "Parallax")
     data = client.get(f"{piece}/bakes/{facts['id']}/likeness.png").content

@@ -41,8 +41,7 @@ def test_from_files_to_pictures(client, piece):
     assert cv2.imdecode(np.frombuffer(thumb, np.uint8), 1).shape == (24, 32, 3)
 
 
-def test_pages_show_the_piece_and_escape_its_name(client, piece):
-    baked(client, piece)
+def test_pages_show_the_piece_and_escape_its_name(client, piece, facts):
     for step in ("meshes", "cage", "basis", "maps", "review", "handoff"):
         page = client.get(piece, params={"step": step}).text
         assert "Ring &lt;b&gt;of&lt;/b&gt; rope" in page
@@ -52,8 +51,7 @@ def test_pages_show_the_piece_and_escape_its_name(client, piece):
     assert "Ring &lt;b&gt;" in client.get("/").text
 
 
-def test_a_texel_tells_what_it_sees(client, piece):
-    facts = baked(client, piece)["facts"]
+def test_a_texel_tells_what_it_sees(client, piece, facts):
     found = client.get(f"{piece}/bakes/{facts['id']}/texel", params={"x": 20, "y": 10}).json()
     assert found["probe"]["hit_object"] == "ring_high"
     assert len(found["maps"]["normal"].split()) == 3

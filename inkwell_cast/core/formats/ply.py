@@ -358,17 +358,14 @@ def _columns(body: Body, names: tuple[str, ...], origin: F64 | None = None) -> F
     """Some columns side by side, (N, len(names)) float32, counted from an origin if one is given."""
     columns = [np.asarray(body[n]) for n in names]
     out = np.empty((len(columns[0]), len(names)), np.float32)
-    first = columns[0]
-    places = [c.ctypes.data - first.ctypes.data for c in columns]
+    places = [c.ctypes.data - columns[0].ctypes.data for c in columns]
     if origin is not None and origin.any():
-        for k, column in enumerate(columns):
-            out[:, k] = column.astype(np.float64) - origin[k]
+        out[:] = np.stack(columns, axis=1).astype(np.float64) - origin
     elif all(c.dtype == np.dtype("<f4") for c in columns) and places == [4 * k for k in range(len(names))]:
-        _copy_rows(np.lib.stride_tricks.as_strided(first, out.shape, (first.strides[0], 4)), out)
+        _copy_rows(np.lib.stride_tricks.as_strided(columns[0], out.shape, (columns[0].strides[0], 4)), out)
     else:
         with np.errstate(over="ignore"):
-            for k, column in enumerate(columns):
-                out[:, k] = column
+            out[:] = np.stack(columns, axis=1)
     return out
 
 

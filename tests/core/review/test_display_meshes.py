@@ -3,6 +3,7 @@
 from dataclasses import replace
 
 import numpy as np
+import pytest
 
 from inkwell_cast.core.mesh.binary_message import unpack
 from inkwell_cast.core.piece.assembly import assemble
@@ -55,6 +56,7 @@ def test_a_large_sculpt_is_shown_through_a_stand_in(monkeypatch):
         assert np.abs(np.linalg.norm(arrays["normal"], axis=1) - 1).max() < 1e-4
 
 
+@pytest.mark.deep
 def test_a_sculpt_with_a_vertex_for_every_corner_is_not_torn_by_its_stand_in():
     whole = torus(800, 400)
     corners = np.arange(3 * len(whole.triangles), dtype=np.int32).reshape(-1, 3)
