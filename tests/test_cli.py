@@ -310,3 +310,12 @@ def test_a_map_made_elsewhere_is_judged_and_held_to_limits(files, capsys):
     assert main(["judge", str(files / "one.obj"), str(files / "other.ply"), "--map", written]) == 0  # the low first
     assert main([*given, "--map", written, "--limit", "men 5"]) == 2
     assert "--limit: “men 5” is no limit" in capsys.readouterr().err
+
+
+def test_too_little_memory_for_the_program_itself_is_told_in_words(monkeypatch, capsys):
+    def run(options):
+        raise ImportError("cv2.abi3.so: failed to map segment from shared object")
+
+    monkeypatch.setattr("inkwell_cast.cli.program.run_compile", run)
+    assert main(["compile"]) == 1
+    assert "too little memory for the program itself" in capsys.readouterr().err

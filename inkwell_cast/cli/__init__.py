@@ -12,6 +12,7 @@ from .. import __version__
 from ..core.base.on_demand import importing
 
 BAD_INPUT, FAULT = 2, 1
+NO_MEMORY = ("failed to map segment", "Cannot allocate memory", "can't start new thread")  # as the system says it
 COMMANDS = {
     "bake": "bake maps into a folder",
     "lods": "bake one sculpt to several layers of detail, and say how each is seen from afar",
@@ -66,6 +67,9 @@ def _done(options: argparse.Namespace) -> int:
         print("inkwell-cast: stopped.", file=sys.stderr)
         return 130
     except Exception as problem:
+        if any(words in str(problem) for words in NO_MEMORY):
+            print("inkwell-cast: There is too little memory for the program itself.", file=sys.stderr)
+            return FAULT
         told = _told(problem)
         if told is None:
             raise

@@ -3,6 +3,7 @@
 import os
 import pathlib
 import resource
+import shutil
 import signal
 import subprocess
 import sys
@@ -92,12 +93,16 @@ def _command(folder: pathlib.Path, files: list[pathlib.Path], seconds: float, ou
 def _beside(folder: pathlib.Path, files: list[pathlib.Path], outcome: Outcome) -> None:
     """`run` over a folder of meshes that a server reads and bakes at the same time."""
     outcome.tries += 1
-    server, out = Server(folder / "beside"), folder / "handed"
+    server, out, shelf = Server(folder / "beside"), folder / "handed", folder / "shelf"
+    (shelf / "ring").mkdir(parents=True)
+    for path in files:
+        shutil.copy(path, shelf / "ring")
+    (folder / "small.json").write_text('{"sheet": {"width": 128, "height": 128}}')
     try:
         address = server.make("ring", files, 128)
         baker = threading.Thread(target=server.bake, args=(address,))
         baker.start()
-        command = [*PROGRAM, "run", str(files[0].parent), "--out", str(out), "--size", "128"]
+        command = [*PROGRAM, "run", str(shelf), "--out", str(out), "--recipe", str(folder / "small.json")]
         done = subprocess.run(command, capture_output=True, text=True, timeout=600)
         baker.join(6 * LONGEST)
         if done.returncode or baker.is_alive():

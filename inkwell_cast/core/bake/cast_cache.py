@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, fields, replace
 
 from ..base.array_types import I32, I64, AnyArray
 from ..base.disk_arrays import on_disk
+from ..base.errors import InputProblem
 from ..base.free_memory import free
 from ..base.progress import ShareDone
 from ..cage.cage import Cage, rays_of
@@ -132,6 +133,12 @@ def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: ShareDone, 
         named, outside = [(sheet.name, sheet.low) for sheet in before.sheets], before.outside
     else:
         layout = lay_out_sheets(recipe, low)
+        if not layout.sheets:
+            raise InputProblem(
+                assembly.keys[0] if assembly.keys else "The low",
+                "No triangle lies on a sheet: its UVs are millions of tiles away, or left of the tile or below it.",
+                "Move its islands into the tile, or unwrap it anew.",
+            )
         lows = prepare_lows(low, layout.sheets, recipe.sheet.channel, recipe.sheet.samples)
         named, outside = [(plan.name, on) for plan, on in zip(layout.sheets, lows, strict=True)], layout.outside
     cage = cage_of(assembly, warm, tell)

@@ -13,6 +13,7 @@ from ..mesh.mesh import Mesh
 from ..settings.recipe import Recipe
 
 MOST_TILES = 32  # a triangle that spans more in one direction is no sensible unwrap
+FARTHEST = 1e6  # tiles
 WRAP_TOLERANCE = 1e-7  # of a tile: touching the border is not crossing it
 TILE_TOLERANCE = 1e-3
 COLUMNS = 10
@@ -67,10 +68,11 @@ def _sheet(recipe: Recipe, name: str, triangles: I32, placed: F64, mask: Bool) -
 
 def _tiles(uvs: F64, tolerance: float) -> tuple[I32, I64, I64]:
     """Every triangle once for each tile that its box reaches into: triangles, columns and rows, triangles ascending."""
-    low = np.floor(uvs.min(axis=1) + tolerance).astype(np.int64)
-    high = np.maximum(np.ceil(uvs.max(axis=1) - tolerance).astype(np.int64) - 1, low)
+    near = np.clip(uvs, -FARTHEST, FARTHEST)
+    low = np.floor(near.min(axis=1) + tolerance).astype(np.int64)
+    high = np.maximum(np.ceil(near.max(axis=1) - tolerance).astype(np.int64) - 1, low)
     span = high - low + 1
-    span[(span > MOST_TILES).any(axis=1) | (np.abs(uvs) > 1e6).any(axis=(1, 2))] = 0
+    span[(span > MOST_TILES).any(axis=1) | (near != uvs).any(axis=(1, 2))] = 0
     count = span.prod(axis=1)
     triangles = np.repeat(np.arange(len(uvs), dtype=np.int32), count)
     place = np.arange(len(triangles)) - np.repeat(np.cumsum(count) - count, count)

@@ -7,6 +7,7 @@ import pytest
 
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.bake.saving import save
+from inkwell_cast.core.base.errors import InputProblem
 from inkwell_cast.core.handoff.export_meshes import cage_mesh, low_mesh, sculpt_mesh
 from inkwell_cast.core.mesh.mesh import Mesh, corner_positions, merge, values_at_corners
 from inkwell_cast.core.mesh.normals import face_normals
@@ -204,3 +205,12 @@ def test_files_are_turned_scaled_and_moved():
     np.testing.assert_allclose(
         found.normals.at_corners()[0, 0], low.normals.at_corners()[0, 0][[0, 2, 1]] * [1, 1, -1], atol=1e-6
     )
+
+
+@pytest.mark.parametrize(("scale", "shift", "split"), [(1e30, 0, "one"), (1, 1e7, "one"), (1, -5, "tile")])
+def test_a_low_that_lies_on_no_sheet_is_refused_in_words(scale, shift, split):
+    ring = torus(8, 4)
+    uvs = values_at_corners(ring.uvs[0].at_corners() * np.float32(scale) + np.float32(shift))
+    meshes = BakeMeshes([replace(ring, uvs=(uvs,))], [torus(24, 12)])
+    with pytest.raises(InputProblem, match="No triangle lies on a sheet"):
+        bake(Recipe(sheet=Sheet(width=16, height=16, split=split)), meshes)
