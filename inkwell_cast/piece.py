@@ -14,10 +14,10 @@ import hashlib
 import pathlib
 import tempfile
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, TypeVar
 
 from .core.bake.manifest import Manifest, MeshFile, SeenFacts, sha256_of
-from .core.bake.measured_reach import Measured, measure
+from .core.bake.measured_reach import FitTried, Measured, measure, try_fit
 from .core.base.array_types import AnyArray
 from .core.base.errors import InputProblem
 from .core.base.progress import Cancel, Progress, ShareDone
@@ -42,6 +42,7 @@ from .core.settings.pairing import Pairing, read_name
 from .core.settings.receivers import find_receiver
 from .core.settings.recipe import Recipe
 
+Found = TypeVar("Found", Measured, FitTried)
 Given = str | pathlib.Path | Mesh  # a mesh, or the file of one
 
 
@@ -133,7 +134,13 @@ class Piece:
 
     def measure(self, progress: ShareDone = lambda share: None) -> Measured:
         """Find the reach that looks best on small bakes, and set it."""
-        found = measure(self.recipe, self.meshes, progress=progress, warm=self.warm)
+        return self._set(measure(self.recipe, self.meshes, progress=progress, warm=self.warm))
+
+    def fit(self, progress: ShareDone = lambda share: None) -> FitTried:
+        """Set the even reach that looks best, and fit the cage to the sculpt from it if that looks no worse."""
+        return self._set(try_fit(self.recipe, self.meshes, progress=progress, warm=self.warm))
+
+    def _set(self, found: Found) -> Found:
         self.recipe = found.set_in(self.recipe, assemble(self.recipe, self.meshes, self.warm).low.diagonal)
         return found
 

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, TypeVar
 
 from ..core.bake.manifest import Manifest, MeshFile, SeenFacts
-from ..core.bake.measured_reach import measure
+from ..core.bake.measured_reach import measure, try_fit
 from ..core.bake.memory_estimate import need_of
 from ..core.base.errors import InputProblem
 from ..core.checks import check
@@ -134,7 +134,8 @@ def baked(options: argparse.Namespace, bar: Bar) -> tuple[Made, list[MeshFile]]:
     meshes, sources = meshes_of(options, bar)
     recipe, warm = recipe_of(options, meshes).held_to(options.limit), Warm()
     if options.measure:
-        found = measure(recipe, meshes, progress=lambda share: bar.show("trying on small bakes", share), warm=warm)
+        look = try_fit if recipe.reach.shape == "fitted" else measure
+        found = look(recipe, meshes, progress=lambda share: bar.show("trying on small bakes", share), warm=warm)
         recipe = found.set_in(recipe, assemble(recipe, meshes, warm).low.diagonal)
         bar.end()
         print(f"measured: {found.words}")

@@ -122,6 +122,12 @@ class FitTried:
         found = f"{self.fitted:.2f}° as seen with a cage fitted from it, {even}."
         return found if self.serves else f"{found} The even one is set: hold single places by pockets."
 
+    def set_in(self, recipe: Recipe, diagonal: float) -> Recipe:
+        """The recipe with the even reach, and with a cage fitted from it if that looks no worse."""
+        measured = self.even.set_in(recipe, diagonal)
+        shape = "fitted" if self.serves else "even"
+        return measured.model_copy(update={"reach": measured.reach.model_copy(update={"shape": shape})})
+
 
 def try_fit(
     recipe: Recipe,

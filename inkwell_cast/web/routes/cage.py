@@ -299,11 +299,5 @@ def fit(request: Request, piece_id: int) -> Response:
     """Set the even reach that looks best, and fit the cage to the sculpt from it if that looks no worse."""
     page = page_of(request, piece_id, "cage")
     found = services_of(request).measures.try_fit(piece_id)
-
-    def edit(recipe: Recipe) -> Recipe:
-        measured = found.even.set_in(recipe, page.diagonal)
-        shape = "fitted" if found.serves else "even"
-        return measured.model_copy(update={"reach": measured.reach.model_copy(update={"shape": shape})})
-
-    change(request, piece_id, "Fit", edit)
+    change(request, piece_id, "Fit", lambda recipe: found.set_in(recipe, page.diagonal))
     return changed(request, piece_id, "cage", "cage-changed", said=[found.words])

@@ -70,3 +70,5 @@ def test_a_fit_that_looks_worse_is_refused_in_words(monkeypatch, fitted, serves)
     assert f"{fitted:.2f}° as seen with a cage fitted from it, 1.00° with the best even reach, 0.01 out" in found.words
     assert ("The even one is set" in found.words) != serves
     assert even.set_in(Recipe(), 2.0).reach.outward == 0.5  # percent of a diagonal of 2
+    fit_asked = Recipe(reach=Reach(shape="fitted"))
+    assert found.set_in(fit_asked, 2.0).reach.shape == ("fitted" if serves else "even")
