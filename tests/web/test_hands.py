@@ -223,3 +223,53 @@ def test_a_click_that_begins_before_a_late_panel_is_heard(quiet: Page, services,
         page.mouse.up()
     expect(page.get_by_label("Curvature", exact=True)).to_be_checked()
     assert {"height", "curvature"} <= set(services.pieces.get(1)[0].recipe.output.maps)
+
+
+def test_a_change_whose_field_is_gone_when_it_is_answered_is_heard_all_the_same(quiet: Page, ring):
+    page = quiet
+    open_ring(page, ring)
+    page.locator("#model canvas").focus()
+    page.keyboard.press("p")
+    expect(page.locator("#likeness")).to_be_visible()
+    page.get_by_role("link", name="Cage").click()
+    field = page.locator("input[name='reach.outward']")
+    expect(field).to_be_visible()
+    expect(page.locator("#sheet-fact")).not_to_contain_text("changed since")
+    let_go = held_back(page, "**/settings/cage*")
+    field.fill("7.5")
+    field.press("Enter")
+    page.evaluate("document.querySelector('#panel').firstElementChild.dataset.old = 'yes'")
+    page.get_by_role("link", name="Cage").click()  # its panel comes first
+    expect(page.locator("#panel > [data-old]")).to_have_count(0)
+    let_go()
+    expect(page.locator("#sheet-fact")).to_contain_text("changed since")
+    expect(page.locator("input[name='reach.outward']")).to_have_value("7.5")
+
+
+def test_escape_ends_a_drag_and_nothing_is_changed(quiet: Page, services, ring):
+    """A stroke of the brush, a pocket, and the reach."""
+    page = quiet
+    open_ring(page, ring)
+    expect(page.locator("#covered")).to_be_visible()
+
+    def dragged(x, y, cancelled):
+        page.mouse.move(x, y)
+        page.mouse.down()
+        page.mouse.move(x + 24, y + 6, steps=4)
+        if cancelled:
+            page.keyboard.press("Escape")
+        page.mouse.up()
+
+    unfold(page, "cage-by-hand")
+    page.get_by_role("button", name="Brush: draw on the model").click()
+    box = page.locator("#model").bounding_box()
+    place = box["x"] + box["width"] * 0.3, box["y"] + box["height"] * 0.55
+    handle = page.locator(".handle").nth(1).bounding_box()
+    dragged(*place, cancelled=True)
+    dragged(handle["x"] + handle["width"] / 2, handle["y"] + 8, cancelled=True)
+    page.wait_for_timeout(300)
+    before = services.pieces.get(1)[0]
+    assert (before.recipe.nudges, before.step) == ([], 0)
+    with page.expect_response(lambda r: "/nudges" in r.url):
+        dragged(*place, cancelled=False)
+    assert len(services.pieces.get(1)[0].recipe.nudges) == 1

@@ -7,6 +7,8 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.mesh.binary_message import unpack
+from inkwell_cast.core.settings.mends import Mend
+from inkwell_cast.core.settings.regions import Pocket
 
 from .helpers import baked, ended, listed, piece_id_of
 
@@ -74,6 +76,16 @@ def test_a_mend_is_tried_out_without_changing_a_setting(client, piece, short, se
     assert recipe_of(services, piece).mends == [row.trial]
     assert "Tried out" not in client.get(f"{piece}/panel/review").text
     assert client.post(f"{piece}/bakes/{facts['id']}/keep").status_code == 422
+
+
+def test_a_trial_that_looks_worse_says_so_first_and_offers_to_take_it_back(client, piece, facts, services):
+    nothing = Pocket(centre=(0, 0, 0), radius=1e3, outward=0, inward=0)  # rays of no length
+    services.bakes.start(piece_id_of(piece), False, trial=Mend(words="Place a pocket", pockets=[nothing]))
+    ended(client, piece)
+    trial = client.get(f"{piece}/panel/review").text.partition('id="trial"')[2]
+    assert trial.index("It looks worse with it") < trial.index("Tried out:")
+    assert re.search(r'class="button primary"[^>]*>Take it back', trial)
+    assert not re.search(r'class="button primary"[^>]*>Keep it', trial)
 
 
 def test_all_is_mended_in_one_go_and_taken_back_by_one_undo(client, piece, short, services):

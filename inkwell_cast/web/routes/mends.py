@@ -60,7 +60,7 @@ def coarse_marks(request: Request, piece_id: int, bake_id: int, number: int) -> 
 def mend(request: Request, piece_id: int, bake_id: int, number: int, choice: int = 0) -> Response:
     """Keep a mend that a flaw offers; it is a setting like any other, and can be undone."""
     flaw, wanted = _mend(bake_of(request, piece_id, bake_id), number, choice)
-    words = f"{wanted.words}, for {flaw.part.rpartition('/')[2]}: kept among the mends. Bake to see what it does."
+    words = f"{wanted.words}, for {flaw.part.rpartition('/')[2]}: kept among the mends. The next proof shows it."
     return _change(request, piece_id, wanted.words, lambda recipe: add_mend(recipe, wanted), words)
 
 
@@ -122,7 +122,7 @@ def place(
     size = _length("The size", radius)
     reach = (_length("Out", outward), _length("In", inward)) if kind == "pocket" else (0.0, 0.0)
     mend = _by_hand(request, page, kind, (x, y, z), size, reach)
-    said = f"{mend.words}: kept among the mends. Bake to see what it does."
+    said = f"{mend.words}: kept among the mends. The next proof shows it."
     return _change(request, piece_id, mend.words, lambda recipe: add_mend(recipe, mend), said)
 
 

@@ -31,6 +31,20 @@ document.body.addEventListener("htmx:beforeSwap", (e) => {
   });
 });
 
+// What an answer tells the page is told on the element that asked. If a panel that came in between took that away, nobody
+// would hear that settings have changed; then the page is told itself.
+document.body.addEventListener("htmx:beforeRequest", (e) => {
+  const { elt, xhr } = e.detail;
+  let gone = false;
+  xhr.addEventListener("readystatechange", () => {
+    if (xhr.readyState === XMLHttpRequest.DONE) gone = !elt.isConnected; // before the answer itself takes it away
+  });
+  xhr.addEventListener("load", () => {
+    const told = gone && xhr.getResponseHeader("HX-Trigger");
+    if (told) for (const [name, detail] of Object.entries(JSON.parse(told))) htmx.trigger(document.body, name, detail);
+  });
+});
+
 // What was unfolded in the panel, and the open menu of a bake, stay so when they are drawn anew.
 const unfolded = { panel: new Set(), "bakes-leaf": new Set() };
 document.body.addEventListener("htmx:beforeSwap", (e) => {

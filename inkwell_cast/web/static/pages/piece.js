@@ -109,7 +109,7 @@ const brush = (tools.brush = new Brush(
     pockets.placing = false;
     setShow("low");
   },
-  (stroke) => tryLive({ stroke }),
+  (stroke) => tryLive(stroke ? { stroke } : {}),
 ));
 new LitMaterials(model, setShow);
 const hand = new MendByHand(model, {

@@ -17,7 +17,15 @@ export class Brush {
     this.points = null;
     this.kept = null;
     const canvas = model.canvas;
-    onDrag(canvas, { begin: (e) => this.begin(e), move: (e) => this.draw(e), end: () => this.end() }, true);
+    onDrag(
+      canvas,
+      {
+        begin: (e) => this.begin(e),
+        move: (e) => this.draw(e),
+        end: (_cancelled, e) => this.end(e.type === "keydown"),
+      },
+      true,
+    );
     canvas.addEventListener("pointermove", (e) => {
       if (this.on && !this.points && !e.buttons) this.hover(e);
     });
@@ -119,12 +127,14 @@ export class Brush {
     this.model.setBrush(this.last, this.radius, []);
   }
 
-  end() {
+  // A stroke that Escape ended is drawn no more, and the map goes back to what it was; any other is kept as far as it is.
+  end(escaped) {
     const stroke = { ...this.values(), points: this.points };
     this.points = null;
     this.pressures = [];
     this.model.setBrush(null);
-    this.onStroke(stroke);
+    if (escaped) this.onTry(null);
+    else this.onStroke(stroke);
   }
 
   // From the keyboard: one dab in the middle of the view.

@@ -12,7 +12,11 @@ export class Pockets {
     this.placing = false;
     this.held = null;
     const { canvas } = model;
-    onDrag(canvas, { begin: (e) => this.take(e), move: (e) => this.drag(e), end: () => this.leave() });
+    onDrag(canvas, {
+      begin: (e) => this.take(e),
+      move: (e) => this.drag(e),
+      end: (cancelled) => this.leave(cancelled),
+    });
     canvas.addEventListener("pointerup", (e) => this.place(e));
   }
 
@@ -38,7 +42,7 @@ export class Pockets {
   take(e) {
     const ball = !this.placing && !this.on.busy() && this.model.pocketAt(e);
     if (!ball) return false;
-    this.held = { ball, shift: e.shiftKey, x: e.clientX };
+    this.held = { ball, shift: e.shiftKey, x: e.clientX, from: ball.position.toArray() };
     this.model.controls.enabled = false;
     return true;
   }
@@ -61,16 +65,18 @@ export class Pockets {
     this.model.draw();
   }
 
-  leave() {
-    const {
-      ball: {
-        userData: { key, radius },
-      },
-      at,
-      scale,
-    } = this.held;
+  leave(cancelled) {
+    const { ball, at, scale, from } = this.held,
+      { key, radius } = ball.userData;
     this.held = null;
     this.model.controls.enabled = true;
+    if (cancelled) {
+      ball.scale.setScalar(1);
+      ball.position.set(...from);
+      this.model.draw();
+      if (at || scale) this.on.tried(key, { centre: from });
+      return;
+    }
     if (scale) this.on.change(key, { radius: Number(((radius * scale) / this.on.scale()).toPrecision(3)) });
     else if (at) this.on.change(key, { x: at[0], y: at[1], z: at[2] });
   }
