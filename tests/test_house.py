@@ -72,3 +72,13 @@ def test_every_room_of_the_core_stands_in_the_architecture():
     text = (ROOT / "docs/architecture.md").read_text()
     rooms = [path.name for path in (PACKAGE / "core").iterdir() if path.is_dir() and (path / "__init__.py").exists()]
     assert [room for room in rooms if f"`{room}/`" not in text] == []
+
+
+def test_no_class_of_a_page_is_taken_for_a_utility():
+    """Tailwind makes `position: fixed` of a class that is called so, whatever the style sheet means by it."""
+    made = (PACKAGE / "web/static/app.css").read_text().partition("@layer utilities{")[2].partition("}}@")[0]
+    utilities = set(re.findall(r"(?:^|})\.([\w-]+){", made))
+    pages = "".join(path.read_text() for path in (PACKAGE / "web/templates").rglob("*.html"))
+    used = {name for words in re.findall(r'class="([^"{]*)', pages) for name in words.split()}
+    assert len(used) > 100
+    assert used & utilities == set()

@@ -61,6 +61,6 @@ def _taken(piece: Inspected, size: float) -> Iterator[Finding]:
             next(iter(piece.assembly.files)),
             1,
             f"In its files it lies {moved / size:,.0f} times its size from the origin; here it is moved by "
-            f"{', '.join(f'{by:g}' for by in settings.move)} scene units.",
+            f"{', '.join(f'{by:,.10g}' for by in settings.move)} scene units.",
             "Nothing is to be done. The step Meshes takes the move back, at the files.",
         )

@@ -1,5 +1,6 @@
-// Dragging by mouse, pen or finger. The pointer is captured, so that the drag goes on outside of the element, and a
-// system that takes the pointer away ends it, and so does Escape. What is dragged by touch needs `touch-action: none` in the style sheet.
+// Dragging by mouse, pen or finger. The pointer is captured, so that the drag goes on outside of the element; a system
+// that takes the pointer away ends it, and so does Escape. What is dragged by touch needs `touch-action: none` in the
+// style sheet.
 
 // `begin(event)` says whether the press takes hold; `move(event)` follows; `end(cancelled, event)` hears of its end.
 // With `first` the press is heard before others hear it, and if it takes hold they do not hear of it at all.

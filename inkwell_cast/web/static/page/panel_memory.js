@@ -31,8 +31,8 @@ document.body.addEventListener("htmx:beforeSwap", (e) => {
   });
 });
 
-// What an answer tells the page is told on the element that asked. If a panel that came in between took that away, nobody
-// would hear that settings have changed; then the page is told itself.
+// What an answer tells the page is told on the element that asked. If a panel that came in between took that away,
+// nobody would hear that settings have changed; then the page is told itself.
 document.body.addEventListener("htmx:beforeRequest", (e) => {
   const { elt, xhr } = e.detail;
   let gone = false;

@@ -20,7 +20,7 @@ card.setAttribute("role", "dialog");
 card.setAttribute("aria-label", "Tour");
 card.innerHTML = `<button class="tour-end" aria-label="End the tour">×</button>
   <p class="tour-words" aria-live="polite"></p>
-  <p class="tour-foot"><span class="soft"></span><span class="grow"></span>
+  <p class="tour-foot"><span class="soft"></span><span class="filler"></span>
     <button class="link" data-by="-1">Back</button><button class="button primary" data-by="1"></button></p>`;
 $("table").append(card);
 const [words, count, back, next] = [".tour-words", ".soft", "[data-by='-1']", "[data-by='1']"].map((which) =>

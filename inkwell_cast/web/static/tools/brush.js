@@ -127,7 +127,7 @@ export class Brush {
     this.model.setBrush(this.last, this.radius, []);
   }
 
-  // A stroke that Escape ended is drawn no more, and the map goes back to what it was; any other is kept as far as it is.
+  // A stroke that Escape ended is drawn no more, and the map goes back to what it was; any other is kept.
   end(escaped) {
     const stroke = { ...this.values(), points: this.points };
     this.points = null;
