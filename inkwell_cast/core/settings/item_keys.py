@@ -5,29 +5,33 @@ by a second click before the first was answered.
 """
 
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from pydantic import BaseModel
 
 from ..base.errors import InputProblem
 
 
-def item_keys(items: Sequence[BaseModel]) -> list[str]:
-    """A key of each item, in its order: by its name where it may be edited, else by all that it says.
+def item_keys(items: Sequence[BaseModel], chosen: Collection[int] | None = None) -> list[str]:
+    """A key of each item, or of those chosen by their places, in their order.
 
-    Whether it is on makes no other item of it. Of items that are told alike, each has a key of its own.
+    It comes from the item's name where that may be edited, else from all that it says but whether it is on. Of items
+    that are told alike, each has a key of its own.
     """
-    keys, times = list[str](), dict[str, int]()
-    for item in items:
-        told = _told(item)
-        times[told] = times.get(told, 0) + 1
-        keys.append(hashlib.sha256(f"{told}\0{times[told]}".encode()).hexdigest()[:12])
+    told, times = _told(items), dict[str, int]()
+    keys = list[str]()
+    for place, words in enumerate(told):
+        times[words] = times.get(words, 0) + 1
+        if chosen is None or place in chosen:
+            keys.append(hashlib.sha256(f"{words}\0{times[words]}".encode()).hexdigest()[:12])
     return keys
 
 
-def _told(item: BaseModel) -> str:
-    has_a_name_alone = "name" in type(item).model_fields and "words" not in type(item).model_fields
-    return str(item.name) if has_a_name_alone else item.model_dump_json(exclude={"on"})  # type: ignore[attr-defined]
+def _told(items: Sequence[BaseModel]) -> list[str]:
+    fields = type(items[0]).model_fields if items else {}
+    if "name" in fields and "words" not in fields:
+        return [item.name for item in items]  # type: ignore[attr-defined]
+    return [item.model_dump_json(exclude={"on"}) for item in items]
 
 
 def find_item(items: Sequence[BaseModel], key: str, what: str) -> int:

@@ -165,9 +165,11 @@ def with_pockets(request: Request, page: PiecePage) -> dict[str, Any]:
     """The pockets that the step lists and draws; many are found by their names, a page at a time."""
     find, first = request.query_params.get("find", "")[:80], request.query_params.get("first", "")
     every = page.recipe.pockets
-    found = [each for each in zip(item_keys(every), every, strict=True) if find.lower() in each[1].name.lower()]
+    found = [place for place, pocket in enumerate(every) if find.lower() in pocket.name.lower()]
     start = min(int(first), len(found) // LISTED * LISTED) if first.isdecimal() and len(first) < 10 else 0
-    shown = PocketList(found[start : start + LISTED], start, len(found), len(every), find)
+    places = found[start : start + LISTED]
+    items = list(zip(item_keys(every, set(places)), [every[place] for place in places], strict=True))
+    shown = PocketList(items, start, len(found), len(every), find)
     drawn = [{"key": key, "centre": p.centre, "radius": p.radius * page.scale} for key, p in shown.items]
     return {"pockets": shown, "pockets_drawn": drawn}
 
