@@ -35,6 +35,7 @@ document.body.addEventListener("htmx:beforeSwap", (e) => {
 // nobody would hear that settings have changed; then the page is told itself.
 document.body.addEventListener("htmx:beforeRequest", (e) => {
   const { elt, xhr } = e.detail;
+  if (!elt.closest("#panel")) return; // the box of a bake looks after itself
   let gone = false;
   xhr.addEventListener("readystatechange", () => {
     if (xhr.readyState === XMLHttpRequest.DONE) gone = !elt.isConnected; // before the answer itself takes it away
