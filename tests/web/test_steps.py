@@ -127,14 +127,14 @@ def test_pockets_are_added_changed_and_removed(client, piece, services):
         assert "no longer there" in client.post(address).json()["error"]
 
 
-def test_ten_thousand_pockets_are_found_by_name_and_listed_a_hundred_at_a_time(client, piece, services):
+def test_ten_thousand_pockets_are_found_by_name_and_listed_some_at_a_time(client, piece, services):
     def many(recipe):
         return recipe.model_copy(update={"pockets": [Pocket(name=f"Gap {n}") for n in range(10_000)]})
 
     services.settings.change(piece_id_of(piece), "Many", many)
     panel = client.get(f"{piece}/panel/cage").text
-    assert len(panel) < 200_000
-    assert ("<b>Gap 99</b>" in panel, "<b>Gap 100</b>" in panel, "1 to 100 of 10\u202f000" in panel) == (
+    assert len(panel) < 100_000
+    assert ("<b>Gap 49</b>" in panel, "<b>Gap 50</b>" in panel, "1 to 50 of 10\u202f000" in panel) == (
         True,
         False,
         True,

@@ -25,6 +25,8 @@ from ..templating import SentForm, services_of
 from .meshes import marked
 from .piece import change, changed
 
+LISTED = 50  # pockets at a time
+
 
 @dataclass(frozen=True, slots=True)
 class PocketList:
@@ -35,6 +37,7 @@ class PocketList:
     found: int
     total: int
     find: str
+    each: int = LISTED
 
     @property
     def query(self) -> str:
@@ -64,7 +67,6 @@ class Brushed(BaseModel):
 
 router = APIRouter(prefix="/pieces/{piece_id}", dependencies=[Depends(known_piece)])
 MOST_POINTS = 20_000
-LISTED = 100  # pockets at a time
 BIGGEST_PICTURE = 100 << 20
 
 
