@@ -244,6 +244,14 @@ def test_a_change_whose_field_is_gone_when_it_is_answered_is_heard_all_the_same(
     let_go()
     expect(page.locator("#sheet-fact")).to_contain_text("changed since")
     expect(page.locator("input[name='reach.outward']")).to_have_value("7.5")
+    page.evaluate(  # what was found before the change and comes only now
+        """async () => {
+          const facts = await (await fetch(`${location.pathname}/bakes/1/facts`)).json();
+          document.body.dispatchEvent(
+            new CustomEvent("show-bake", { detail: { facts: { ...facts, stale: "", step: 0, seconds: "late" } } }));
+        }"""
+    )
+    expect(page.locator("#sheet-fact")).to_have_text(re.compile("late.*changed since"))
 
 
 def test_escape_ends_a_drag_and_nothing_is_changed(quiet: Page, services, ring):
