@@ -33,7 +33,7 @@ from .core.images import read_picture
 from .core.mending.bake_with_mends import Made, make
 from .core.mesh.mesh import Mesh
 from .core.piece.assembly import assemble
-from .core.piece.near_origin import near_origin
+from .core.piece.guessed_roles import as_given
 from .core.piece.piece import BakeMeshes
 from .core.piece.scene_cache import Warm
 from .core.settings.basis import Basis
@@ -49,7 +49,8 @@ Given = str | pathlib.Path | Mesh  # a mesh, or the file of one
 class Piece:
     """Meshes and settings, with all that was computed of them kept for the next bake.
 
-    `recipe` are its settings, a Pydantic model; `set` changes them by group. Every call raises InputProblem for input
+    `recipe` are its settings, a Pydantic model; `set` changes them by group. `guessed` says in words which files' roles
+    were guessed, and why. Every call raises InputProblem for input
     that cannot be used, with file, object, what is wrong and what to do; `progress(stage, share)` hears how far one is,
     and a true answer of `cancel()` makes it raise Cancelled.
     """
@@ -57,6 +58,14 @@ class Piece:
     def __init__(self, name: str, meshes: BakeMeshes, sources: list[MeshFile], recipe: Recipe) -> None:
         self.name, self.meshes, self.sources, self.recipe = name, meshes, sources, recipe
         self.warm = Warm()
+        self.guessed = list[str]()
+
+    @classmethod
+    def _of_given(cls, name: str, meshes: BakeMeshes, sources: list[MeshFile], recipe: Recipe) -> "Piece":
+        guessed = list[str]()
+        piece = cls(name, meshes, sources, as_given(recipe, meshes, guessed.append))
+        piece.guessed = guessed
+        return piece
 
     @classmethod
     def of(
@@ -82,7 +91,7 @@ class Piece:
         recipe = recipe or Recipe()
         if not meshes.highs:
             recipe = on_their_own(recipe)
-        return cls(name or _name_after(meshes.lows[0].name), meshes, sources, near_origin(recipe, meshes))
+        return cls._of_given(name or _name_after(meshes.lows[0].name), meshes, sources, recipe)
 
     @classmethod
     def by_names(cls, *files: Given, name: str = "", recipe: Recipe | None = None) -> "Piece":
@@ -91,7 +100,7 @@ class Piece:
             raise InputProblem("The piece", "No mesh is named.", "Give a low and a high.")
         sources = list[MeshFile]()
         meshes = BakeMeshes([], [], [_read(one, "by name", sources) for one in files])
-        return cls(name or _name_after(meshes.named[0].name), meshes, sources, near_origin(recipe or Recipe(), meshes))
+        return cls._of_given(name or _name_after(meshes.named[0].name), meshes, sources, recipe or Recipe())
 
     @classmethod
     def open(cls, path: str | pathlib.Path) -> "Piece":

@@ -19,13 +19,12 @@ from ..core.handoff.export_meshes import low_mesh
 from ..core.handoff.mix import mix_files
 from ..core.mending.bake_with_mends import Made, make
 from ..core.piece.assembly import assemble
-from ..core.piece.near_origin import near_origin
 from ..core.piece.scene_cache import Warm
 from ..core.settings.basis import Basis
 from ..core.settings.mends_overlay import Report
 from ..engine.cluster import cluster_at
 from .bar import Bar
-from .input import meshes_of, recipe_file, recipe_of
+from .input import meshes_of, recipe_file, recipe_of, taken
 
 if TYPE_CHECKING:
     from ..engine.cluster.client import Cluster
@@ -40,7 +39,7 @@ def run_check(options: argparse.Namespace) -> int:
     bar = Bar()
     try:
         meshes, _ = meshes_of(options, bar)
-        findings = check(near_origin(recipe_file(options), meshes), meshes)
+        findings = check(taken(recipe_file(options), meshes), meshes)
     finally:
         bar.end()
     if options.json:
@@ -71,7 +70,7 @@ def run_pair(options: argparse.Namespace) -> int:
     bar = Bar()
     try:
         meshes, _ = meshes_of(options, bar)
-        paired = assemble(near_origin(recipe_file(options), meshes), meshes).paired
+        paired = assemble(taken(recipe_file(options), meshes), meshes).paired
     finally:
         bar.end()
     if options.json:

@@ -12,7 +12,7 @@ from ..core.formats import read_mesh
 from ..core.handoff.piece_file import SUFFIX, PieceFile, read_piece
 from ..core.mesh.mesh import Mesh
 from ..core.piece.assembly import assemble
-from ..core.piece.near_origin import near_origin
+from ..core.piece.guessed_roles import as_given
 from ..core.piece.piece import BakeMeshes
 from ..core.rays.modifiers.straighten import stored_picture
 from ..core.settings.editing import at_lod, on_their_own
@@ -42,7 +42,12 @@ def recipe_of(options: argparse.Namespace, meshes: BakeMeshes | None = None, lev
     given beside others that are shares of it. Meshes that lie far from the origin are taken nearer.
     """
     recipe = _asked_for(options, meshes, level)
-    return near_origin(recipe, meshes) if meshes and not piece_of(options) else recipe
+    return taken(recipe, meshes) if meshes and not piece_of(options) else recipe
+
+
+def taken(recipe: Recipe, meshes: BakeMeshes) -> Recipe:
+    """The recipe as `as_given` makes it for these meshes; what was guessed is printed."""
+    return as_given(recipe, meshes, lambda words: print(f"guess: {words}", file=sys.stderr))
 
 
 def _asked_for(options: argparse.Namespace, meshes: BakeMeshes | None, level: int | None) -> Recipe:

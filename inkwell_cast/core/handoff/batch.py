@@ -20,7 +20,7 @@ from ..formats import REGISTRY, read_mesh
 from ..formats.files_beside import companions_of
 from ..mending.bake_with_mends import make
 from ..piece.assembly import assemble
-from ..piece.near_origin import near_origin
+from ..piece.guessed_roles import as_given
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..settings.handoff import Handoff
@@ -200,14 +200,20 @@ def _in_folder(folder: pathlib.Path) -> list[Item]:
 
 
 def grouped(files: list[pathlib.Path], pairing: Pairing) -> list[Item]:
-    """The pieces among some files: a piece file each, and mesh files of one stem by the suffixes of a pairing."""
+    """The pieces among some files: a piece file each, and mesh files of one stem by the names of a pairing.
+
+    Files that say nothing but their role (low.obj, high.obj, cage.obj) are one piece, named after their folder.
+    """
     items, groups = list[Item](), dict[str, list[tuple[str, pathlib.Path]]]()
+    meshes = [file for file in files if file.suffix.lower() in REGISTRY]
+    readings = {file: read_name(file.stem, pairing) for file in meshes}
+    sure = {read[0].stem.casefold() for read in readings.values() if read and not read[0].by_word}
     for file in files:
         if file.suffix.lower() == piece_file.SUFFIX:
             items.append(Item(file.stem, (file,)))
-        elif file.suffix.lower() in REGISTRY:
-            read = read_name(file.stem, pairing)
-            stem = (read[0].stem if read else "") or file.stem
+        elif file in readings:
+            stems = [read.stem for read in readings[file]] or [file.stem]
+            stem = next((stem for stem in stems if stem.casefold() in sure), stems[0]) or file.parent.name
             groups.setdefault(stem.casefold(), []).append((stem, file))
     return items + [Item(members[0][0], tuple(file for _, file in members)) for members in groups.values()]
 
@@ -248,7 +254,7 @@ def loaded(item: Item, recipe: Recipe) -> tuple[str, Recipe, BakeMeshes, list[Me
         for file, mesh in zip(item.files, meshes, strict=True)
     ]
     named = BakeMeshes([], [], meshes)
-    return item.name, near_origin(recipe, named), named, sources
+    return item.name, as_given(recipe, named), named, sources
 
 
 def run_item(

@@ -1,4 +1,4 @@
-"""Names to pairs: which highs a low receives from, by suffix, changed by hand."""
+"""Names to pairs: which highs a low receives from, by suffix or by a word of its own, changed by hand."""
 
 import re
 from dataclasses import dataclass, field
@@ -137,12 +137,26 @@ class Paired:
 
 @dataclass(frozen=True, slots=True)
 class _Reading:
+    """Role and stem of a name; by_word where no suffix says so, but a word of its own, as in `cage_bell`."""
+
     role: str
     stem: str
+    by_word: bool = False
 
 
 def read_name(name: str, pairing: Pairing) -> list[_Reading]:
-    """Every way to read a name, the longest stem first; empty where it has no suffix."""
+    """Every way to read a name by its suffix, the longest stem first, or else by its words; empty for no role."""
+    return _by_suffix(name, pairing) or _by_word(name, pairing)
+
+
+def role_by_names(file: str, parts: list[str], pairing: Pairing) -> str:
+    """The role that a file's name without its suffix, or that of its first named part gives; "" for none."""
+    found = [read for name in (file, *parts) if (read := _by_suffix(name, pairing))]
+    found += [read for name in (file, *parts) if (read := _by_word(name, pairing))]
+    return found[0][0].role if found else ""
+
+
+def _by_suffix(name: str, pairing: Pairing) -> list[_Reading]:
     lower, readings = name.lower(), list[_Reading]()
     for role in ENDS:
         for suffix in pairing.suffixes(role):
@@ -160,13 +174,48 @@ def read_name(name: str, pairing: Pairing) -> list[_Reading]:
     return sorted(dict.fromkeys(readings), key=lambda r: -len(r.stem))
 
 
+def _by_word(name: str, pairing: Pairing) -> list[_Reading]:
+    """Readings of a name in which a role's word stands alone, as in `lp_bell`, `HP-bell`, `bellCage` or `low`.
+
+    Stems are the name without the word, what stands before and after it, and the whole of it, which may be a thing's
+    own name (`low_wall`). Of two words a cage's or floater's counts, then the later one.
+    """
+    found = []
+    for rank, role in enumerate(("high", "low", "float", "cage")):
+        for suffix in pairing.suffixes(role):
+            word = suffix.strip("._- ")
+            found += [
+                (max(rank, 1), m.start(), m.end(), role) for m in re.finditer(re.escape(word), name, re.I) if word
+            ]
+    found = [each for each in found if _stands_alone(name, *each[1:3])]
+    if not found:
+        return []
+    _, first, end, role = max(found)
+    before, after = name[:first].rstrip("._- "), name[end:].lstrip("._- ")
+    joint = name[first - 1] if before and after and not name[first - 1].isalnum() else ""
+    stems = [
+        before + joint + after,
+        *([before, after] if before and after else []),
+        *([name] if before or after else []),
+    ]
+    return [_Reading(role, stem, True) for stem in stems]
+
+
+def _stands_alone(name: str, first: int, end: int) -> bool:
+    """Whether a word of a name is none of a longer one; capitals begin words, and a number may follow."""
+    before, after = name[first - 1 : first], name[end : end + 1]
+    begins = not before.isalnum() or (name[first].isupper() and not before.isupper())
+    return begins and (not after.isalpha() or (after.isupper() and name[end - 1].islower()))
+
+
 def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] | None = None) -> Paired:
     """Sort parts into pairs, in the order of the names first seen."""
     files = files or {}
     elsewhere = [part for part in parts if _of_another_lod(part, pairing)]
     parts = [part for part in parts if part not in elsewhere]
     readings = {part: _readings(part, pairing, files.get(part.file, FileSettings())) for part in parts}
-    stems = {r.stem.lower() for part in parts for r in readings[part][:1] if r.role in ("low", "self")}
+    giving = {r.stem.lower() for part in parts for r in readings[part] if r.role in ("high", "float")}
+    stems = {_received(readings[part], giving) for part in parts} - {None}
     pairs: dict[str, Pair] = {}
     alone: list[Alone] = []
     for part in parts:
@@ -175,7 +224,7 @@ def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] 
             suffixes = ", ".join(pairing.first(r) for r in ("low", "high", "float", "cage"))
             alone.append(Alone(part, "", f"neither its name nor its file's has one of {suffixes}"))
             continue
-        chosen = next((r for r in options if r.stem.lower() in stems), options[-1])
+        chosen = next((r for r in options if r.stem.lower() in stems), options[0 if options[0].by_word else -1])
         placed = pairing.placed.get(part.key, Placing())
         name = placed.pair or (ALL if pairing.together else chosen.stem or ALL)
         pair = pairs.setdefault(name.lower(), Pair(name))
@@ -194,6 +243,14 @@ def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] 
         else:
             alone += [Alone(part, role, _reason(role, pair, pairing)) for role, part in pair.members]
     return Paired(kept, alone, elsewhere)
+
+
+def _received(options: list[_Reading], giving: set[str]) -> str | None:
+    """The stem of a low, one that a high has if there is one; None for what is no low."""
+    if not options or options[0].role not in ("low", "self"):
+        return None
+    stems = [option.stem.lower() for option in options]
+    return next((stem for stem in stems if stem in giving), stems[0])
 
 
 def _of_another_lod(part: Part, pairing: Pairing) -> bool:
@@ -226,12 +283,15 @@ def _join_given(pairs: dict[str, Pair], pairing: Pairing, files: dict[str, FileS
 
 
 def _join_cages(pairs: dict[str, Pair], pairing: Pairing, files: dict[str, FileSettings]) -> None:
-    """Let unmatched parts of files that were given as cages join the only pair, if there is one only."""
+    """Let unmatched parts of files that were given as cages, or named so alone, join the pair if there is only one."""
     whole = [pair for pair in pairs.values() if pair.lows and pair.giving]
     if len(whole) != 1:
         return
     for pair in pairs.values():
-        for part in [p for p in pair.cages if pair is not whole[0] and files.get(p.file, FileSettings()).role]:
+        for part in [p for p in pair.cages if pair is not whole[0]]:
+            plain = pair.name == ALL or any(not read.stem for read in read_name(pair.name, pairing))  # cage, low_cage
+            if not plain and not files.get(part.file, FileSettings()).role:
+                continue
             if not pairing.placed.get(part.key, Placing()).pair:
                 pair.cages.remove(part)
                 whole[0].cages.append(part)
@@ -242,7 +302,11 @@ def _readings(part: Part, pairing: Pairing, settings: FileSettings) -> list[_Rea
     names = part.name, part.file.rpartition(".")[0] or part.file
     if pairing.level:
         names = lod_of(names[0])[1], lod_of(names[1])[1]
-    readings, by_file = (read_name(name, pairing) for name in names)
+    readings, by_file = (_by_suffix(name, pairing) for name in names)
+    if not readings and not by_file:
+        readings, by_file = (_by_word(name, pairing) for name in names)
+        if readings and by_file and readings[0].role != by_file[0].role:
+            readings = []  # an object of lp_shelf.obj may be called high_board
     placed = pairing.placed.get(part.key, Placing())
     role = placed.role
     if not role and settings.role:

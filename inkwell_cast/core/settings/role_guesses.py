@@ -11,6 +11,7 @@ DENSER = 3.0  # times the triangles of a low that a sculpt of it has at least
 TOGETHER = 0.3  # of the smaller box: with less in common two meshes are not of one piece
 MANY = 100_000  # triangles of a mesh that is hardly a low
 AROUND = 1e-6  # of its diagonal by which a cage stands off its low
+TWIN = "; if it is a low of its own, give it that role"
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +41,7 @@ def guess_roles(files: dict[str, MeshFacts]) -> dict[str, Guess]:
     known = {name: facts for name, facts in files.items() if facts.role}
     open_ = {name: facts for name, facts in files.items() if not facts.role}
     guesses = dict[str, Guess]()
-    for name, facts in sorted(open_.items(), key=lambda item: item[1].triangles):
+    for name, facts in sorted(open_.items(), key=lambda item: (item[1].triangles, _size(item[1].bounds))):
         guesses[name] = _guess(facts, {**known, **{n: _with(open_[n], g) for n, g in guesses.items()}}, open_)
     return guesses
 
@@ -53,8 +54,8 @@ def _guess(facts: MeshFacts, known: dict[str, MeshFacts], others: dict[str, Mesh
     """The role of a file, those with fewer triangles and those whose names tell being known."""
     lows = {name: low for name, low in known.items() if low.role == "low" and overlap(facts.bounds, low.bounds)}
     for name, low in lows.items():
-        if facts.triangles == low.triangles and not facts.uvs and _holds(facts.bounds, low.bounds):
-            return Guess("cage", f"as many triangles as {name}, and around it")
+        if facts.triangles == low.triangles and _holds(facts.bounds, low.bounds):
+            return Guess("cage", f"as many triangles as {name}, and around it{TWIN if facts.uvs else ''}")
     for name, low in lows.items():
         if facts.triangles >= DENSER * low.triangles:
             times = facts.triangles / max(low.triangles, 1)
@@ -81,6 +82,10 @@ def overlap(one: tuple[tuple[float, ...], ...], other: tuple[tuple[float, ...], 
     common = np.minimum(b, d) - np.maximum(a, c) + thin
     smaller = min(_volume(b - a + thin), _volume(d - c + thin))
     return bool((common > 0).all()) and _volume(common) >= TOGETHER * smaller
+
+
+def _size(bounds: tuple[tuple[float, ...], tuple[float, ...]]) -> float:
+    return float(np.linalg.norm(np.subtract(bounds[1], bounds[0])))
 
 
 def _volume(sides: F64) -> float:

@@ -17,7 +17,7 @@ from starlette.concurrency import run_in_threadpool
 from ...core.bake.manifest import sha256_of
 from ...core.base.errors import InputProblem
 from ...core.formats import COMPANIONS, format_of
-from ...core.settings.pairing import Pairing, read_name
+from ...core.settings.pairing import Pairing, role_by_names
 from ...core.settings.role_guesses import Guess, MeshFacts, guess_roles
 from ...engine.lanes import Lanes
 from ...engine.messages import Load, Loaded
@@ -215,9 +215,7 @@ def mesh_facts(file_name: str, facts: Facts, pairing: Pairing | None = None) -> 
     """What roles are guessed from: a file's own facts, and what its name or that of its first named part gives."""
     bounds = np.array([part.bounds for part in facts.parts]) if facts.parts else np.zeros((1, 2, 3))
     lowest, highest = bounds[:, 0].min(axis=0), bounds[:, 1].max(axis=0)
-    names = [file_name.rpartition(".")[0], *[part.name for part in facts.parts]]
-    readings = (read_name(name, pairing or Pairing()) for name in names)
-    role = next((found[0].role for found in readings if found), "")
+    role = role_by_names(file_name.rpartition(".")[0], [part.name for part in facts.parts], pairing or Pairing())
     return MeshFacts(facts.triangles, facts.channels > 0, (tuple(lowest.tolist()), tuple(highest.tolist())), role)
 
 

@@ -147,3 +147,42 @@ def test_a_low_without_a_high_is_its_own_source_where_that_is_wished():
     assert (lid.name, lid.by_itself, bell.by_itself) == ("lid", True, False)
     assert lid.giving == lid.lows
     assert bell.giving == bell.highs
+
+
+@pytest.mark.parametrize(
+    ("low", "high", "cage"),
+    [
+        ("rock_low", "rock_high", "cage_rock"),
+        ("rock_low", "rock_high", "rock-cage"),
+        ("rock_low", "rock_high", "Cage"),
+        ("rock_low", "rock_high", "low_cage"),
+        ("lp_rock", "HP-rock", "Cage rock"),
+        ("rockLow", "rockHigh", "rockCage"),
+        ("rock_low_v2", "rock_high_v2", "rock_cage_v2"),
+    ],
+)
+def test_a_role_is_read_wherever_its_word_stands_alone(low, high, cage):
+    given = [Part(f"{name}.obj", "Cube") for name in (low, high, cage)]
+    (pair,) = pair_up(given, Pairing()).pairs
+    assert [[part.file for part in parts] for parts in (pair.lows, pair.highs, pair.cages)] == [
+        [f"{low}.obj"],
+        [f"{high}.obj"],
+        [f"{cage}.obj"],
+    ]
+
+
+def test_files_that_say_nothing_but_their_role_are_one_piece():
+    (pair,) = pair_up([Part(f"{name}.obj", name) for name in ("low", "high", "cage")], Pairing()).pairs
+    assert [role for role, _ in pair.members] == ["low", "high", "cage"]
+
+
+def test_words_within_words_and_names_of_things_are_no_roles():
+    assert pair_up(parts("slow", "highway", "help"), Pairing()).pairs == []
+    assert names(pair_up(parts("low_wall", "low_wall_high"), Pairing())) == {
+        "low_wall": (["low_wall"], ["low_wall_high"])
+    }
+    inside = [Part("lp_shelf.obj", "high_board"), Part("hp_shelf.obj", "Cube")]
+    assert names(pair_up(inside, Pairing())) == {"shelf": (["high_board"], ["Cube"])}
+    assert names(pair_up(parts("cage_bird_low", "cage_bird_high"), Pairing())) == {
+        "cage_bird": (["cage_bird_low"], ["cage_bird_high"])
+    }

@@ -56,3 +56,12 @@ def test_a_flat_low_overlaps_the_relief_on_it():
         "plate": "low",
         "relief": "high",
     }
+
+
+def test_a_fat_twin_on_the_same_uvs_is_a_cage_and_no_second_low_without_a_question():
+    """Whichever of both is named first."""
+    for fat, low in (("a", "b"), ("b", "a")):
+        found = guess_roles({fat: MeshFacts(2_000, True, AROUND), low: MeshFacts(2_000, True, HERE)})
+        assert found[low].role == "low"
+        assert found[fat].role == "cage"
+        assert "if it is a low of its own" in found[fat].why
