@@ -83,11 +83,15 @@ def coverage(
     lows: Bool | None = None,
     cancelled: Cancel = lambda: False,
 ) -> Coverage:
-    """How well a cage holds the sculpt as `inverse_rays.locate` found it, for all or the marked `lows (T,)`."""
-    within = np.ones(len(cage.offsets), bool) if lows is None else lows
+    """How well a cage holds the sculpt as `inverse_rays.locate` found it, for all or the marked `lows (T,)`.
+
+    Copies (`piece.copies`) are left out.
+    """
+    within = assembly.judged if lows is None else assembly.judged & lows
     chosen, facts = within[located.triangle], _cage_facts(assembly, cage, within)
     gaps, verdicts = gaps_of(assembly, sculpt, cage, within, cancelled), tuple(cage_verdicts(assembly, cage))
-    t, height, weight, place = (of[chosen] for of in (located.triangle, located.height, located.weight, located.place))
+    t, height = located.triangle[chosen], located.height[chosen]
+    weight, place = located.weight[chosen], located.place[chosen]
     if not len(t):  # no ray comes near the sculpt, if there is one
         held = 0.0 if len(sculpt.mesh.triangles) else 1.0
         return replace(_NOTHING, held=held, cage=facts, gaps=gaps, verdicts=verdicts)

@@ -14,6 +14,7 @@ from ..settings.recipe import Recipe
 from ..settings.staleness import CHECKS, settings_behind
 from . import (
     cage_meshes,
+    copies_elsewhere,
     doubled_vertices,
     faceted_sculpt,
     far_from_origin,
@@ -56,6 +57,7 @@ REGISTRY: dict[str, Check] = {
         place_and_scale,
         winding,
         cage_meshes,
+        copies_elsewhere,
         straying_low,
         overlapping_islands,
         uvs_outside_tile,

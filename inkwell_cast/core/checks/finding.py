@@ -4,6 +4,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
 
+import numpy as np
+
 from ..base.array_types import F32, I32, AnyArray, Bool
 from ..mesh.adjacency import Edges, edges_of, islands_of, seams_of
 from ..mesh.marks import Marks, marks_of
@@ -65,6 +67,12 @@ class Subject:
     pair: str
     mesh: Mesh
     channel: int
+    copies: I32 = field(default_factory=lambda: np.zeros(0, np.int32))
+
+    @property
+    def judged(self) -> Bool:
+        """Which of its triangles (T,) can be compared with the sculpt: those of no copy."""
+        return np.asarray(self.copies < 0) if len(self.copies) else np.ones(len(self.mesh.triangles), np.bool_)
 
     @cached_property
     def edges(self) -> Edges:
@@ -123,10 +131,18 @@ def inspect(assembly: Assembly) -> Inspected:
         mesh = assembly.files[part.file]
         if role in ("low", "self"):
             mesh = low_part(assembly.recipe, mesh, part, pair)
+            copies = copies_in(assembly, part)
         else:
-            mesh = take(dressed.get(part.file, mesh), (part.name,))
-        subjects[role].append(Subject(part, role, pair, mesh, assembly.recipe.sheet.channel))
+            mesh, copies = take(dressed.get(part.file, mesh), (part.name,)), np.zeros(0, np.int32)
+        subjects[role].append(Subject(part, role, pair, mesh, assembly.recipe.sheet.channel, copies))
     return Inspected(assembly, subjects["low"] + subjects["self"], subjects["high"] + subjects["float"])
+
+
+def copies_in(assembly: Assembly, part: Part) -> I32:
+    """The copy of each triangle of a part of the low, as `Assembly.copies` has them; none for a part that is not in it."""
+    if part.key not in assembly.keys or not len(assembly.copies):
+        return np.zeros(0, np.int32)
+    return assembly.copies[assembly.low.objects == assembly.keys.index(part.key)]
 
 
 def plural(number: int, one: str, many: str = "") -> str:

@@ -7,7 +7,7 @@ import numpy as np
 from ..base.array_types import F64
 from ..mesh.alignment import alignment_of, axes_of, turn_of
 from ..mesh.fixes import matrix_of
-from ..mesh.surface_samples import surface_of
+from ..mesh.surface_samples import box_around, surface_of
 from .finding import Finding, Inspected, Remedy, Subject
 
 KEY = "place"
@@ -17,9 +17,14 @@ LARGER = 1.6
 
 
 def box(subjects: list[Subject]) -> F64:
-    """Lowest and highest corner of some parts together, (2, 3) float64."""
-    boxes = np.array([s.mesh.bounds for s in subjects if len(s.mesh.positions)], np.float64)
+    """Lowest and highest corner of some parts together, (2, 3) float64, copies left out."""
+    boxes = np.array([_box(s) for s in subjects if s.judged.any()], np.float64)
     return np.stack([boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)])
+
+
+def _box(subject: Subject) -> F64:
+    triangles = subject.mesh.triangles[subject.judged] if len(subject.copies) else subject.mesh.triangles
+    return np.stack(box_around(subject.mesh.positions, triangles))
 
 
 def find(piece: Inspected) -> Iterator[Finding]:
@@ -81,7 +86,7 @@ def _alignment(piece: Inspected, lows: list[Subject], highs: list[Subject]) -> t
         return None, ""
     file = files.pop()
     alignment = alignment_of(
-        *(surface_of([(s.mesh.positions, s.mesh.triangles) for s in subjects]) for subjects in (lows, highs))
+        *(surface_of([(s.mesh.positions, s.mesh.triangles[s.judged]) for s in each]) for each in (lows, highs))
     )
     if alignment is None:
         return None, ""

@@ -3,12 +3,11 @@
 import numpy as np
 
 from ..base.array_types import F64, I32, I64
-from ..base.kernels import kernel
 from ..base.on_demand import on_demand
 from ..cast.context import Context
 from ..cast.sheet_surroundings import points_of
 from ..mesh.surface_samples import spread_over
-from ..rays.closest_point import closest_on_triangle
+from ..rays.nearest_surface import closest_of
 from ..settings.mends import Mend
 from . import offered_mends
 from .flaw import Explanation, FlawRows, Spot, length
@@ -88,16 +87,5 @@ def _nearest(context: Context, places: F64, pair: I32) -> tuple[F64, I64]:
         rows = np.flatnonzero(pair == n)
         seeds, owners, _ = spread_over(points, np.flatnonzero(assembly.low_pair == n), SEEDS)
         near = cKDTree(seeds).query(places[rows], min(NEIGHBOURS, len(seeds)), workers=-1)[1].reshape(len(rows), -1)
-        distance[rows], owner[rows] = _closest(places[rows], owners[near], points)
+        distance[rows], owner[rows] = closest_of(places[rows], owners[near], points)
     return distance, owner
-
-
-@kernel
-def _closest(places: F64, candidates: I64, corners: F64) -> tuple[F64, I64]:
-    distance, owner = np.full(len(places), np.inf), np.zeros(len(places), np.int64)
-    for i in range(len(places)):
-        for t in candidates[i]:
-            square, _, _ = closest_on_triangle(places[i, 0], places[i, 1], places[i, 2], corners, t)
-            if square < distance[i]:
-                distance[i], owner[i] = square, t
-    return np.sqrt(distance), owner

@@ -16,7 +16,8 @@ from ..settings.mends_overlay import mended
 from ..settings.pairing import Paired, Part, pair_up
 from ..settings.recipe import Recipe
 from ..settings.scopes import in_force, scopes
-from .piece import Assembly, BakeMeshes, take
+from .copies import copies_of
+from .piece import Assembly, BakeMeshes, by_file, take
 from .repeated import with_repeats
 from .scene_cache import Slot, Warm
 
@@ -47,7 +48,15 @@ def assemble(recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None) -> As
     if recipe.sheet.repeat != "none":
         files = warm.once(REPEATED, f"{recipe.sheet.repeat} {key}", lambda: with_repeats(recipe, files, joined.paired))
     return Assembly(
-        recipe, files, joined.paired, joined.low, joined.low_pair, joined.keys, list(joined.cages), given=asked
+        recipe,
+        files,
+        joined.paired,
+        joined.low,
+        joined.low_pair,
+        joined.keys,
+        list(joined.cages),
+        joined.copies,
+        given=asked,
     )
 
 
@@ -61,6 +70,7 @@ class _Joined:
     low_pair: I32
     keys: tuple[str, ...]
     cages: list[Mesh | None]
+    copies: I32
 
 
 JOINED, REPEATED = Slot[_Joined](), Slot[dict[str, Mesh]]()
@@ -71,7 +81,14 @@ def _join(recipe: Recipe, files: dict[str, Mesh]) -> _Joined:
     for pair in paired.pairs:
         cage = [_cage_part(recipe, files[part.file], part, files, pair.lows) for part in pair.cages]
         cages.append(merge(cage, pair.name) if cage else None)
-    return _Joined(list(files.values()), paired, *_lows_of(recipe, files, paired), cages)
+    low, low_pair, keys = _lows_of(recipe, files, paired)
+    copies = _copies(recipe, files, paired, low, low_pair)
+    return _Joined(list(files.values()), paired, low, low_pair, keys, cages, copies)
+
+
+def _copies(recipe: Recipe, files: dict[str, Mesh], paired: Paired, low: Mesh, low_pair: I32) -> I32:
+    highs = [[take(files[file], names) for file, names in by_file(pair.giving).items()] for pair in paired.pairs]
+    return copies_of(low, low_pair, recipe.sheet.channel, highs)
 
 
 def _lows_of(recipe: Recipe, files: dict[str, Mesh], paired: Paired) -> tuple[Mesh, I32, tuple[str, ...]]:
@@ -95,7 +112,8 @@ def undivided(assembly: Assembly) -> Assembly:
         return assembly
     recipe = assembly.recipe.model_copy(update={"subdivision": Subdivision()})
     low, low_pair, keys = _lows_of(recipe, assembly.files, assembly.paired)
-    return replace(assembly, low=low, low_pair=low_pair, keys=keys, relief=None)
+    copies = _copies(recipe, assembly.files, assembly.paired, low, low_pair)
+    return replace(assembly, low=low, low_pair=low_pair, keys=keys, copies=copies, relief=None)
 
 
 def _cage_part(recipe: Recipe, mesh: Mesh, part: Part, files: dict[str, Mesh], lows: list[Part]) -> Mesh:

@@ -68,7 +68,9 @@ class Assembly:
 
     files are treated, by name; low joins every paired low with its normals as set; low_pair (T,) int32 is the pair of
     each of its triangles, keys the part of each of its objects; cages are the pair's cage meshes, None where none;
-    relief says how the low was displaced, if it was. recipe is that which was `given` with its mends laid over it.
+    copies (T,) int32 are the copies that have the UVs of another part and no sculpt at their place, -1 for what is none
+    (`piece.copies`). relief says how the low was displaced, if it was. recipe is that which was `given` with its mends
+    laid over it.
     """
 
     recipe: Recipe
@@ -78,8 +80,15 @@ class Assembly:
     low_pair: I32
     keys: tuple[str, ...]
     cages: list[Mesh | None]
+    copies: I32 = field(default_factory=lambda: np.zeros(0, np.int32))
     relief: Relief | None = None
     given: Recipe = field(default_factory=Recipe)
+
+    @property
+    def judged(self) -> Bool:
+        """Which triangles of the low (T,) can be compared with the sculpt: all but those of copies."""
+        copies = self.copies if len(self.copies) else np.full(len(self.low.triangles), -1)
+        return np.asarray(copies < 0)
 
     @property
     def sculpt_keys(self) -> tuple[str, ...]:

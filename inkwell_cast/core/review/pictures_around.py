@@ -76,10 +76,14 @@ class Around:
 
 @dataclass(frozen=True, slots=True)
 class _Scenes:
-    """What rays strike: rows (K,) int32 are the triangles of the low; record is of the kind `SCENES`."""
+    """What rays strike: rows (K,) int32 are the triangles of the low; record is of the kind `SCENES`.
+
+    together says whether it is the whole piece.
+    """
 
     rows: I32
     record: Record
+    together: bool
 
 
 KEPT = Slot[Around]()
@@ -120,11 +124,12 @@ def directions(count: int) -> F64:
 def _scenes(context: Context, pair: int | None) -> _Scenes:
     """What rays strike: the whole piece, or one pair alone."""
     low, sculpt, stopped = context.assembly.low, context.sculpt, context.warm.stopped_alone
+    judged = context.assembly.judged
     if pair is None:
-        rows = np.arange(len(low.triangles), dtype=np.int32)
+        rows = np.flatnonzero(judged).astype(np.int32)
         tracers, first = occluders_on(context, "everything").tracers[:1], 0
     else:
-        rows = np.flatnonzero(context.assembly.low_pair == pair).astype(np.int32)
+        rows = np.flatnonzero(judged & (context.assembly.low_pair == pair)).astype(np.int32)
         tracers, first = occluders_on(context, "all").tracers[pair : pair + 1], int(sculpt.first[pair])
     scene = Scene(Vertices(low.positions), low.triangles[rows], cancelled=stopped)
     record = record_of(
@@ -135,14 +140,14 @@ def _scenes(context: Context, pair: int | None) -> _Scenes:
         first=first,
         apart=APART * low.diagonal,
     )
-    return _Scenes(rows, record)
+    return _Scenes(rows, record, pair is None or len(context.assembly.paired.pairs) < 2)
 
 
-def _views(context: Context, rows: I32, count: int) -> F64:
-    """Rows of `framed` from all around, for the low and the sculpt of some triangles `rows`."""
-    low = context.assembly.low.positions[context.assembly.low.triangles[rows]].reshape(-1, 3)
+def _views(context: Context, scenes: _Scenes, count: int) -> F64:
+    """Rows of `framed` from all around, for the low and the sculpt of some scenes."""
+    low = context.assembly.low.positions[context.assembly.low.triangles[scenes.rows]].reshape(-1, 3)
     boxes = [np.stack([low.min(axis=0), low.max(axis=0)])]
-    if len(rows) == len(context.assembly.low.triangles):
+    if scenes.together:
         boxes.append(np.stack(box_of(context.sculpt, context.warm)))
     return framed(boxes, directions(count), (0.0, 0.0, 1.0))
 
@@ -167,12 +172,11 @@ def framed(boxes: list[F64] | list[F32], ways: F64, upward: Vector) -> F64:
 
 def _pixels(context: Context, scenes: _Scenes, texels: int, proof: bool) -> Pixels:
     """Look from all directions, some pictures at once."""
-    together = len(scenes.rows) == len(context.assembly.low.triangles)
     count = PROOF_VIEWS if proof else VIEWS
-    least, each = (LEAST, A_TEXEL) if together else (LEAST_ALONE, A_TEXEL_ALONE)
+    least, each = (LEAST, A_TEXEL) if scenes.together else (LEAST_ALONE, A_TEXEL_ALONE)
     side = int(np.clip(np.sqrt(each * texels / count), least, MOST))
     side = -(-side // BLOCK) * BLOCK
-    views, each = _views(context, scenes.rows, count), max(1, AT_ONCE // side**2)
+    views, each = _views(context, scenes, count), max(1, AT_ONCE // side**2)
     parts, states = [], np.zeros(4, np.int64)
     for first in range(0, count, each):
         state, low, b, normal = _look_from(context, scenes, views[first : first + each], side, first)

@@ -352,3 +352,9 @@ def test_quads_that_tie_are_told_with_how_far_the_normals_part():
     found = [f for f in check(Recipe(), BakeMeshes([mesh], [plane(2)])) if f.title == "Quads that tie"]
     assert [f.count for f in found] == [1]
     assert "up to 36.9° apart" in found[0].what
+
+
+def test_long_triangles_of_a_sculpt_make_no_low_stray():
+    """Distances are from the surface: a plane of two triangles has no vertex near the low's middle."""
+    fine, two = replace(plane(20), name="a_low"), replace(plane(1), name="a_high", uvs=())
+    assert "stray" not in {finding.check for finding in check(Recipe(), BakeMeshes([fine], [two]))}
