@@ -22,10 +22,11 @@ from ..piece.low_on_sheet import Low
 from ..piece.piece import Assembly
 from ..piece.scene_cache import Warm
 from ..piece.sculpt import Sculpt
-from ..review.judgement import Judgement, judgement
+from ..review.judgement import Judgement, judgement, small
 from ..review.likeness import Likeness, angles, figures
 from ..review.worn_pictures import Pictures
-from ..settings.recipe import Recipe
+from ..settings.recipe import PROOF_SIDE, Recipe
+from .judged_at import best_on_low, judged_at
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,14 +117,26 @@ class Bake:
         return findings_of(self.assembly, self.warm, keys=CHECKED)
 
     def judgement(self, pictures: Pictures | None = None) -> Judgement:
-        """How its written pictures of normals are seen, one a sheet, or those of its cast, unrounded."""
-        return judgement([sheet.context for sheet in self.sheets], pictures, foreign=bool(self.brought))
+        """How its written pictures of normals are seen, one a sheet, or those of its cast, unrounded.
+
+        Large sheets are judged at a smaller size (`judged_at`). Raises Cancelled where the work is no longer wanted.
+        """
+        contexts = judged_at(self.assembly, self.sculpt, self.warm, [sheet.context for sheet in self.sheets])
+        proof = small(pictures) if pictures else max(max(c.cast.covered.shape) for c in contexts) <= PROOF_SIDE
+        best = best_on_low(self.assembly, self.sculpt, self.warm, proof)
+        return judgement(contexts, best, pictures, foreign=bool(self.brought))
 
     def flaws(self, judged: Judgement | None = None) -> FlawList:
         """What a viewer sees of it that went wrong, as judged."""
-        visible = (judged or self.judgement()).visible
-        contexts = [sheet.context for sheet in self.sheets]
-        return flaws_of(contexts, visible, [] if self.brought else self.findings(), foreign=bool(self.brought))
+        judged = judged or self.judgement()
+        findings = [] if self.brought else self.findings()
+        found = flaws_of(judged.contexts, judged.visible, findings, foreign=bool(self.brought))
+        for flaw in found.flaws:
+            if flaw.texel is not None:
+                written, small = self.sheets[flaw.sheet].low.grid, judged.contexts[flaw.sheet].low.grid
+                x, y = flaw.texel
+                flaw.texel = x * written.width // small.width, y * written.height // small.height
+        return found
 
     def coverage(self) -> Coverage:
         """What the cage of this bake holds of the sculpt."""

@@ -126,6 +126,11 @@ def laid_out(assembly: Assembly, meshes: BakeMeshes, warm: Warm, tell: ShareDone
     return warm.once(slot, key, lambda: _lay_out(assembly, held, warm, tell, before))
 
 
+def laid_out_alone(assembly: Assembly, warm: Warm) -> LaidOut:
+    """The piece on its sheets beside what is kept of the last bake, which stays."""
+    return _lay_out(assembly, [], warm, lambda share: None, None)
+
+
 def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: ShareDone, before: LaidOut | None) -> LaidOut:
     recipe, low = assembly.recipe, assembly.low
     laid_by = f"{recipe.sheet.model_dump(exclude={'padding', 'adaptive'})} {recipe.sizes}"

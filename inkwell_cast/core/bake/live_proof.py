@@ -116,7 +116,7 @@ class LiveProof:
 def _only(recipe: Recipe, *keys: str | None) -> Recipe:
     """A recipe with some of its maps alone, and a displacement, which moves the low of all."""
     wanted = [key for key in recipe.output.maps if key in keys or key == "displacement"]
-    return recipe.model_copy(update={"output": recipe.output.model_copy(update={"maps": wanted})})
+    return recipe.with_maps(*wanted)
 
 
 def _drafted(proof: Recipe, coarse: bool) -> Recipe:

@@ -72,7 +72,7 @@ def refuse_too_large(recipe: Recipe, sizes: list[tuple[int, int]], memory: int, 
     smaller = sizes
     while not _fits(needed(recipe, smaller), there) and max(max(s) for s in smaller) > 16:
         smaller = [(max(width // 2, 16), max(height // 2, 16)) for width, height in smaller]
-    few = recipe.model_copy(update={"output": recipe.output.model_copy(update={"maps": recipe.output.maps[:1]})})
+    few = recipe.with_maps(*recipe.output.maps[:1])
     fits = f"{smaller[0][0]} x {smaller[0][1]} texels fit"
     if _fits(needed(few, sizes), there):
         fits += ", and so does one map at a time"

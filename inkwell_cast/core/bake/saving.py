@@ -9,6 +9,7 @@ from .. import maps
 from ..base.array_types import F32, I32, U8, U16, AnyArray
 from ..base.atomic_files import whole
 from ..cage.coverage import CoverageFacts
+from ..cast.context import Context
 from ..flaws import COARSE_MARKS, FLAW_MARKS, Flaw, FlawList, MarkedFlaw, write_marks
 from ..images import SUFFIXES, png, read_picture, write_picture
 from ..maps.ids import mask_of
@@ -49,11 +50,11 @@ def save(
         rounding = writer.rate(files)
     with timed(seconds, "likeness"):
         judged, pictures = writer.judge(files, judged)
-        written, contexts = pictures is not None, [sheet.context for sheet in bake.sheets]
+        written, contexts = pictures is not None, judged.contexts
         floor = parallax(contexts, judged.best_pictures, small(judged.best_pictures)) if written else None
-        heats = writer.heat("likeness", judged.seen.angles) if written else {}
-        floors = writer.heat("parallax", floor.angles) if floor else {}
-        sides = writer.sides(pictures, judged.seen.angles)
+        heats = writer.heat("likeness", contexts, judged.seen.angles) if written else {}
+        floors = writer.heat("parallax", contexts, floor.angles) if floor else {}
+        sides = writer.sides(pictures, judged)
     with timed(seconds, "coverage"):
         measured = None if bake.brought else CoverageFacts.of(bake.coverage())
     with timed(seconds, "flaws"):
@@ -63,7 +64,7 @@ def save(
     result = Manifest.of(bake, files, sources or [], seconds, measured)
     result.flaws, result.flaws_found, result.harmless = flaws.flaws, flaws.found, flaws.harmless
     result.mending, result.marks, (result.sides, result.from_afar) = mending, marks, sides
-    seen, best, result.to_mend = judged.seen, judged.best, judged.to_mend(contexts)
+    seen, best, result.to_mend = judged.seen, judged.best, judged.to_mend
     result.seen = SeenFacts.of(seen.whole, best.whole, seen.never_seen) if written else None
     for pair, rated, alone, best_alone in zip(result.pairs, rounding, seen.pairs, best.pairs, strict=True):
         pair.likeness, pair.seen = rated, SeenFacts.of(alone, best_alone) if written else None
@@ -184,23 +185,23 @@ class _Writer:
         pictures = Pictures(images, maps.REGISTRY[key].KEY == "normal_object")
         return judged or self.bake.judgement(pictures), pictures
 
-    def heat(self, name: str, by_sheet: list[F32]) -> dict[str, str]:
-        """Pictures of angles (H, W) beside the previews; their names by sheet."""
+    def heat(self, name: str, contexts: list[Context], by_sheet: list[F32]) -> dict[str, str]:
+        """Pictures of angles (H, W), one a context, beside the previews; their names by sheet."""
         heats: dict[str, str] = {}
-        for sheet, angles in zip(self.bake.sheets, by_sheet, strict=True):
+        for sheet, context, angles in zip(self.bake.sheets, contexts, by_sheet, strict=True):
             if self.previews is None:
                 break
             heats[sheet.name] = sheet.file_of(name, ".png", self.taken)
-            write_picture(self.previews / heats[sheet.name], "png", stored(angles, sheet.cast.covered))
+            write_picture(self.previews / heats[sheet.name], "png", stored(angles, context.cast.covered))
         return heats
 
-    def sides(self, pictures: Pictures | None, angles: list[F32]) -> tuple[dict[str, str], dict[int, float]]:
+    def sides(self, pictures: Pictures | None, judged: Judgement) -> tuple[dict[str, str], dict[int, float]]:
         """Lit pictures of the sculpt, the low and its heat beside the previews: their names, and how they differ."""
         if self.previews is None:
             return {}, {}
-        bake, contexts = self.bake, [sheet.context for sheet in self.bake.sheets]
+        bake, angles = self.bake, judged.seen.angles if pictures else None
         strips = {"sculpt": lit_sculpt(bake.assembly, bake.sculpt, bake.warm)}
-        strips |= zip(("low", "heat"), lit_low(contexts, pictures, angles if pictures else None), strict=False)
+        strips |= zip(("low", "heat"), lit_low(judged.contexts, pictures, angles), strict=False)
         for name, strip in strips.items():
             write_picture(self.previews / f"sides_{name}.png", "png", strip)
         return {name: f"sides_{name}.png" for name in strips}, differs_from_afar(strips["sculpt"], strips["low"])

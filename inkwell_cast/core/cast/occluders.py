@@ -40,7 +40,7 @@ def kept_occluders(assembly: Assembly, sculpt: Sculpt, warm: Warm, which: str) -
     if len(assembly.paired.pairs) == 1:
         which = {"everything": "all", "piece": "pair"}.get(which, which)  # the same scene
     floats = sorted(part.key for pair in assembly.paired.pairs for part in pair.floats)
-    key = f"{assembly.digest()} {sculpt.serial} {floats} {lends(assembly, sculpt)}"
+    key = f"{assembly.shape()} {sculpt.serial} {floats} {lends(assembly, sculpt)}"
     return warm.once(OCCLUDERS[which], key, lambda: occluders_of(assembly, sculpt, which, warm.stopped))
 
 

@@ -22,6 +22,7 @@ TITLE = "Winding"
 CLOSED = 0.02  # share of open edges up to which a volume means something
 LOW_POINTS, HIGH_POINTS = 20_000, 200_000  # over all pairs together,
 LOW_A_PAIR, HIGH_A_PAIR = 500, 5_000  # but no fewer than so many over each
+FIRST_LOOK = 20  # times fewer points say first whether any shell could look away
 AWAY = 0.8  # share of a shell's points that must meet a face looking the other way
 FEWEST = 12  # points
 ASKEW = np.linalg.qr(np.array([[3.0, 1.0, 2.0], [-1.0, 4.0, 1.0], [1.0, -2.0, 5.0]]))[0]
@@ -62,7 +63,12 @@ def find(piece: Inspected) -> Iterator[Finding]:
             [shell for s in given if s.pair == pair.name for shell in shells.get(s.part.key, [])]
             for given in (piece.lows, piece.highs)
         )
-        for shell in _opposed(lows, highs, told, counts):
+        few = max(counts[0] // FIRST_LOOK, LOW_A_PAIR), max(counts[1] // FIRST_LOOK, HIGH_A_PAIR)
+        met = _meet(lows, highs, few)
+        if met is None or not met.could_be_wrong():
+            continue
+        closer = met if few == counts else _meet(lows, highs, counts) or met
+        for shell in _opposed(lows, highs, told, closer):
             yield _finding(shell.subject, shell.rows, "looks away from what lies opposite, so no ray strikes it")
 
 
@@ -112,28 +118,47 @@ def _shells(subject: Subject) -> list[_Shell]:
     return sorted(shells, key=lambda one: -len(one.rows))[:MOST_SHELLS]
 
 
-def _opposed(
-    lows: list[_Shell], highs: list[_Shell], told: set[tuple[str, int]], counts: tuple[int, int]
-) -> list[_Shell]:
-    """Shells that look the other way than their partners all over; of two, the one that is more likely wrong."""
-    sides = lows, highs
-    if not sides[0] or not sides[1] or max(map(len, sides)) > MOST_SHELLS:
-        return []
-    clouds = [_cloud(shells, count) for shells, count in zip(sides, counts, strict=True)]
-    (points, normals, owner), (others, facing, partner) = clouds
+@dataclass(frozen=True, slots=True)
+class _Met:
+    """Points of lows that have a partner near by: whose they are, whose partner's, and whether that looks away, (N,)."""
+
+    owner: I64
+    partner: I64
+    away: Bool
+    shells: tuple[int, int]
+
+    def could_be_wrong(self) -> bool:
+        """Whether there is a shell that half of its points contradict, or too few points to say."""
+        for owner, count in ((self.owner, self.shells[0]), (self.partner, self.shells[1])):
+            met, bad = np.bincount(owner, minlength=count), np.bincount(owner, self.away, count)
+            if ((met < 4 * FEWEST) | (bad > AWAY / 2 * met)).any():
+                return True
+        return False
+
+
+def _meet(lows: list[_Shell], highs: list[_Shell], counts: tuple[int, int]) -> _Met | None:
+    """What lies opposite some lows, by so many points on each side; None where there is nothing to compare."""
+    if not lows or not highs or max(len(lows), len(highs)) > MOST_SHELLS:
+        return None
+    (points, normals, owner), (others, facing, partner) = _cloud(lows, counts[0]), _cloud(highs, counts[1])
     limit = NEAR * float(np.linalg.norm(np.ptp(points, axis=0)))
     tree = cKDTree(others @ ASKEW)
     distance, nearest = tree.query(points @ ASKEW, distance_upper_bound=max(limit, 1e-30), workers=-1)
     met = np.isfinite(distance)
-    away = np.zeros(len(points), np.bool_)
-    away[met] = np.einsum("nc,nc->n", normals[met], facing[nearest[met]]) < 0
-    low_wrong = _wrong(owner[met], away[met], len(sides[0]))
-    high_wrong = _wrong(partner[nearest[met]], away[met], len(sides[1]))
+    nearest = nearest[met]
+    away = np.einsum("nc,nc->n", normals[met], facing[nearest]) < 0
+    return _Met(owner[met], partner[nearest], away, (len(lows), len(highs)))
+
+
+def _opposed(lows: list[_Shell], highs: list[_Shell], told: set[tuple[str, int]], met: _Met) -> list[_Shell]:
+    """Shells that look the other way than their partners all over; of two, the one that is more likely wrong."""
+    low_wrong = _wrong(met.owner, met.away, len(lows))
+    high_wrong = _wrong(met.partner, met.away, len(highs))
     findings = []
     for n in np.flatnonzero(high_wrong).tolist():
-        shell = sides[1][n]
-        opposite = np.unique(owner[met][(partner[nearest[met]] == n) & away[met]])
-        lows_there = [sides[0][k] for k in opposite.tolist() if low_wrong[k]]
+        shell = highs[n]
+        opposite = np.unique(met.owner[(met.partner == n) & met.away])
+        lows_there = [lows[k] for k in opposite.tolist() if low_wrong[k]]
         if shell.key in told or any(low.key in told for low in lows_there):
             continue  # that one of them encloses less than nothing is why
         findings += _blamed(shell, lows_there)

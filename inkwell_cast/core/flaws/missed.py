@@ -49,7 +49,8 @@ def find(seen: TexelRows) -> FlawRows:
             return _above_others(seen, rows[chosen])
         up, down, away = above[chosen], below[chosen], turned[chosen] < UNUSED
         if away.mean() >= 0.5:
-            return _turned(seen, length(abs(float(np.median(turned[chosen][away])))), struck[chosen][away])
+            off = length(abs(float(np.median(turned[chosen][away]))))
+            return _turned(seen, rows[chosen], off, struck[chosen][away])
         away_from_reach = _out_of_reach(seen, rows[chosen], up, down)
         if away_from_reach:
             return away_from_reach
@@ -63,12 +64,21 @@ def find(seen: TexelRows) -> FlawRows:
     return FlawRows(rows, tell)
 
 
-def _turned(seen: TexelRows, off: str, struck: I64) -> Explanation:
-    """Sculpt that is wound against the low; the low is, where others strike the same sculpt as it is."""
+def _turned(seen: TexelRows, at: I64, off: str, struck: I64) -> Explanation:
+    """Sculpt that is seen from behind alone: one of both is wound inward, or the low lies where another wall ends.
+
+    The sculpt is, where nobody strikes it from its front; the low is, where most of its part strikes nothing else.
+    """
     context = seen.context
     keys = context.sculpt.keys_of(struck)
     hits = context.cast.hit_triangle[context.cast.struck > 0]
     right = keys[0] in context.sculpt.keys_of(hits[hits >= 0])
+    if right and _strikes_mostly(seen, int(_object(seen, at[:1])[0])):
+        return Explanation(
+            f"Rays strike only the back of a wall, {off} away: none of the sculpt looks toward the low here.",
+            "Fill the place in, straighten the rays, or lay the low onto what a viewer sees.",
+            lambda spot: [offered_mends.heal(spot)],
+        )
 
     def mends(spot: Spot) -> list[Mend]:
         ways = [
@@ -82,6 +92,18 @@ def _turned(seen: TexelRows, off: str, struck: I64) -> Explanation:
         return Explanation(f"{what}sculpt from its front.", "Turn the winding of the low over.", mends, *TURNED)
     what = f"The sculpt lies within reach here, {off} from the low, but its faces look inward."
     return Explanation(what, "Turn its winding over.", mends, *TURNED)
+
+
+def _strikes_mostly(seen: TexelRows, part: int) -> bool:
+    """Whether most texels of a part of the low strike the sculpt from its front."""
+    every = seen.everything or seen
+    own = _object(every, np.arange(len(every.struck))) == part
+    return bool((every.struck[own] > 0).mean() >= 0.5)
+
+
+def _object(seen: TexelRows, at: I64) -> I32:
+    """The part of the low that some rows lie on."""
+    return seen.context.assembly.low.objects[seen.context.low.triangles[seen.triangle[at]]]
 
 
 def _out_of_reach(seen: TexelRows, at: I64, up: F64, down: F64) -> Explanation | None:

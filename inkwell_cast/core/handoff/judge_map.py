@@ -22,7 +22,7 @@ from ..piece.assembly import assemble
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..review.as_seen import as_seen
-from ..review.judgement import Judgement, judgement, small
+from ..review.judgement import Judgement, small
 from ..review.worn_pictures import Pictures
 from ..settings.basis import Basis
 from ..settings.limits import beyond
@@ -112,9 +112,8 @@ def bring_in(
     if not means:
         raise InputProblem(THE_MAP, "Low and sculpt are seen nowhere together.", "Check how they stand.")
     chosen = min(means, key=means.__getitem__)
-    return Brought(
-        _as_bake(done, tried[chosen], empty, chosen), judgement(contexts, tried[chosen], foreign=True), means
-    )
+    brought = _as_bake(done, tried[chosen], empty, chosen)
+    return Brought(brought, brought.judgement(tried[chosen]), means)
 
 
 def judge(

@@ -115,7 +115,7 @@ class _Trials:
         self.done += 1
         result = bake(_with(self.recipe, mends), self.meshes, lambda stage, share: None, self.cancel, self.warm)
         judged = result.judgement()
-        contexts = [sheet.context for sheet in result.sheets]
+        contexts = judged.contexts
         seen = [seen_of(context, visible) for context, visible in zip(contexts, judged.visible, strict=True)]
         bare = [visible.bare for visible in judged.visible]
         mean = degrees_of(contexts, judged.seen.sums, judged.seen.counts, bare)

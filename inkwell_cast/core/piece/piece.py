@@ -1,11 +1,12 @@
 """A piece: its meshes, and what a recipe makes of them before anything is cast."""
 
 import hashlib
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from ..base.array_types import F32, I32, Bool
+from ..base.array_types import F32, I32, AnyArray, Bool
 from ..mesh.mesh import Mesh, subset
 from ..settings.files import Role
 from ..settings.pairing import Paired, Part
@@ -104,14 +105,17 @@ class Assembly:
     def digest(self) -> str:
         """A hash of the low's shape, normals and pairs and of the cage meshes: all that ray directions come from."""
         low = self.low
-        arrays = [low.positions, low.triangles, low.objects, self.low_pair]
-        arrays += [low.normals.values, low.normals.corners] if low.normals else []
+        arrays = [low.normals.values, low.normals.corners] if low.normals else []
         for cage in self.cages:
             arrays += [cage.positions, cage.triangles] if cage else []
-        digest = hashlib.sha256(repr((self.split.tolist(), self.recipe.creases)).encode())
-        for array in arrays:
-            digest.update(np.ascontiguousarray(array).tobytes())
-        return digest.hexdigest()
+        return _hash_of(f"{self.shape()} {self.split.tolist()} {self.recipe.creases!r}", arrays)
+
+    def shape(self) -> str:
+        """A hash of the low's shape and UVs, its objects and pairs, and of what is a copy in it."""
+        low, channel = self.low, self.recipe.sheet.channel
+        uvs = low.uvs[channel : channel + 1]
+        arrays = [low.positions, low.triangles, low.objects, self.low_pair, self.copies]
+        return _hash_of("", arrays + [of for layer in uvs for of in (layer.values, layer.corners)])
 
     @property
     def split(self) -> Bool:
@@ -121,6 +125,13 @@ class Assembly:
             pair = self.paired.pair_of(key)
             flags.append(in_force(self.recipe, scopes(pair.name if pair else "", key))["directions"].value == "split")
         return np.array(flags, bool)
+
+
+def _hash_of(said: str, arrays: Sequence[AnyArray]) -> str:
+    digest = hashlib.sha256(said.encode())
+    for array in arrays:
+        digest.update(np.ascontiguousarray(array).tobytes())
+    return digest.hexdigest()
 
 
 def by_file(parts: list[Part]) -> dict[str, tuple[str, ...]]:

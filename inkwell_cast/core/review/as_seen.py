@@ -6,7 +6,7 @@ weigh the same. So a figure here gets worse whenever a viewer sees a worse bake,
 (`review/likeness.py`) does not.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -24,6 +24,7 @@ from .worn_pictures import DressedLow, Pictures, normal_of_low, place_of_low, wo
 BINS = 18_000  # of a hundredth of a degree
 ENOUGH = 6  # pixels around a texel that none fell on by chance
 FARTHEST = 8  # texels that those are sought within
+SHIFTED = ("mean", "p95", "over_5", "over_15", "over_30")
 OFF = 90.0  # degrees: how wrong a place off all sheets looks
 
 
@@ -73,6 +74,13 @@ class SeenSheets:
     together: "Sums"
     covered: list[Bool]
 
+    def beside(self, finer: "SeenSheets", own: "SeenSheets") -> "SeenSheets":
+        """This best on a low for finer pictures, which differ from it as their `own` at this one's size do."""
+        found = [finer.whole, *finer.pairs], [own.whole, *own.pairs], [self.whole, *self.pairs]
+        whole, *pairs = (_shifted(*three) for three in zip(*found, strict=True))
+        sums = [a - (b - c) for a, b, c in zip(finer.sums, own.sums, self.sums, strict=True)]
+        return replace(self, whole=whole, pairs=pairs, sums=sums, counts=finer.counts)
+
     @cached_property
     def angles(self) -> list[F32]:
         """Means (H, W) over the directions that see a texel with all parts in place, NaN for one that none sees."""
@@ -83,6 +91,14 @@ class SeenSheets:
         """The share of the covered texels that no direction sees with all parts in place."""
         unseen = [int((on & np.isnan(angle)).sum()) for on, angle in zip(self.covered, self.angles, strict=True)]
         return sum(unseen) / max(sum(int(on.sum()) for on in self.covered), 1)
+
+
+def _shifted(finer: AsSeen | None, own: AsSeen | None, best: AsSeen | None) -> AsSeen | None:
+    """The figures of a best, shifted by what finer pictures differ from `own`; none below 0."""
+    if finer is None or own is None or best is None:
+        return best
+    shifted = {name: max(getattr(finer, name) - getattr(own, name) + getattr(best, name), 0.0) for name in SHIFTED}
+    return best.model_copy(update=shifted)
 
 
 def as_seen(contexts: list[Context], pictures: list[Pictures], proof: bool = False) -> list[SeenSheets]:

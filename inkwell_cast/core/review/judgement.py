@@ -19,8 +19,12 @@ FIRST = 0.5  # degrees by which another must look better than what comes first, 
 
 @dataclass(frozen=True, slots=True)
 class Judgement:
-    """What is seen of some pictures, of the best on this low, and what lies between, a `Visible` for each sheet."""
+    """What is seen of some pictures, of the best on this low, and what lies between, a `Visible` for each sheet.
 
+    contexts are those that texels and best pictures have the sizes of.
+    """
+
+    contexts: list[Context]
     seen: SeenSheets
     best: SeenSheets
     visible: list[Visible]
@@ -36,29 +40,39 @@ class Judgement:
         """Degrees over all pixels above the best on this low."""
         return _mean_of(self.seen) - _mean_of(self.best)
 
-    def to_mend(self, contexts: list[Context]) -> float:
+    @property
+    def to_mend(self) -> float:
         """The excess with places of the low that have no sculpt where rays missed, degrees of the mean over all."""
         total = 0.0
-        for context, seen in zip(contexts, self.visible, strict=True):
+        for context, seen in zip(self.contexts, self.visible, strict=True):
             missed = float(seen.bare[context.cast.struck == 0].sum())
             total += float(seen.excess.sum(dtype=np.float64)) + BARE * missed
         return max(total, 0.0) / max(self.visible[0].total, FEW)
 
 
-def judgement(contexts: list[Context], pictures: Pictures | None = None, foreign: bool = False) -> Judgement:
-    """Judge the written pictures of normals, one a sheet, or those of the cast as they would be written unrounded.
+@dataclass(frozen=True, slots=True)
+class Best:
+    """The best on this low: how it is seen, its pictures, and how far off the low it lies, (H, W) a sheet.
 
-    `foreign` pictures were made elsewhere: not what the contexts' casts found. Raises Cancelled where the work is no
-    longer wanted.
+    contexts are those of a cast with a plain reach, so that it belongs to low and sculpt alone: it does not move with
+    cage, reach or mends. wanted are scene units, positive outward, NaN for nothing.
+    """
+
+    contexts: list[Context]
+    seen: SeenSheets
+    pictures: Pictures
+    wanted: list[F32]
+
+
+def best_of(contexts: list[Context], proof: bool) -> Best:
+    """Choose at every texel of casts with a plain reach what looks best: their own hit, the nearest or the outermost.
+
+    `proof` looks from fewer directions. Raises Cancelled where the work is no longer wanted.
     """
     firsts = [own_of(context) for context in contexts]
     own = [first.image(context) for first, context in zip(firsts, contexts, strict=True)]
-    mine = Pictures(_padded(own, contexts))
-    given = pictures or mine
-    proof = small(given)
-    seen, *others = as_seen(contexts, [given, mine] if foreign else [given], proof)
-    looks = [others.pop() if foreign else seen]
-    tried = [_open(*each) for each in zip(looks[0].sums, seen.counts, firsts, strict=True)]
+    looks = as_seen(contexts, [Pictures(_padded(own, contexts))], proof)
+    tried = [_open(*each) for each in zip(looks[0].sums, looks[0].counts, firsts, strict=True)]
     candidates, images = [firsts], []
     for made in (nearest_of, outermost_of):
         candidates.append([made(context, texels) for context, texels in zip(contexts, tried, strict=True)])
@@ -67,19 +81,39 @@ def judgement(contexts: list[Context], pictures: Pictures | None = None, foreign
     looks += as_seen(contexts, [Pictures(_padded(each, contexts)) for each in images], proof)
     best_images, wanted = [], []
     for n, context in enumerate(contexts):
-        taken = _taken([look.sums[n] for look in looks], seen.counts[n], firsts[n])
+        taken = _taken([look.sums[n] for look in looks], looks[0].counts[n], firsts[n])
         wanted.append(np.choose(taken, [each[n].heights for each in candidates]))
         image = np.where((taken == 1)[..., None], images[0][n], own[n])
         best_images.append(padded(np.where((taken == 2)[..., None], images[1][n], image), context))
-    best_pictures = Pictures(best_images)
-    (best,) = as_seen(contexts, [best_pictures], proof)
-    bare = [np.zeros_like(count) for count in seen.counts] if foreign else bare_pixels(contexts, given, proof)
+    pictures = Pictures(best_images)
+    return Best(contexts, as_seen(contexts, [pictures], proof)[0], pictures, wanted)
+
+
+def judgement(
+    contexts: list[Context], best: Best, pictures: Pictures | None = None, foreign: bool = False
+) -> Judgement:
+    """Judge the written pictures of normals, one a sheet, or those of the cast as they would be written unrounded.
+
+    `foreign` pictures were made elsewhere: not what the contexts' casts found. Others may be larger than the contexts'
+    sheets: what they are worse by than the best on this low is found at the size of those. Raises Cancelled where the
+    work is no longer wanted.
+    """
+    shape = contexts[0].cast.covered.shape
+    finer = pictures is not None and not foreign and pictures.images[0].shape[:2] != shape
+    mine = [] if pictures and not finer else [Pictures([normals_of(context) for context in contexts])]
+    given = pictures or mine[0]
+    proof = small(given)
+    seen, *own = as_seen(best.contexts, [given, *mine] if finer else [given], proof)
+    seen_best = best.seen.beside(seen, own[0]) if finer else best.seen
+    bare = [np.zeros_like(count) for count in seen.counts] if foreign else bare_pixels(best.contexts, given, proof)
     total, outline = _pixels((*seen.counts, *bare)), _outlines(seen.pairs)
     visible = [
         Visible(one - other, one, count, without, heights, total, _mean_of(seen), outline)
-        for one, other, count, without, heights in zip(seen.sums, best.sums, seen.counts, bare, wanted, strict=True)
+        for one, other, count, without, heights in zip(
+            seen.sums, seen_best.sums, seen.counts, bare, best.wanted, strict=True
+        )
     ]
-    return Judgement(seen, best, visible, best_pictures)
+    return Judgement(contexts, seen, seen_best, visible, best.pictures)
 
 
 def small(pictures: Pictures) -> bool:

@@ -102,7 +102,7 @@ def pictures_around(contexts: list[Context], proof: bool = False) -> Around:
         pair = context.assembly.low_pair[each.low.triangles[each.cast.low_triangle[each.cast.covered > 0]]]
         texels += np.bincount(pair, minlength=pairs)
     texels = texels if pairs > 1 else np.array([sum(each.cast.texels for each in contexts)])
-    key = f"{context.assembly.digest()} {context.sculpt.serial} {texels.tolist()} {proof}"
+    key = f"{context.assembly.shape()} {context.sculpt.serial} {texels.tolist()} {proof}"
     return context.warm.once(KEPT, key, lambda: _around(context, texels.tolist(), proof))
 
 

@@ -12,7 +12,7 @@ from ..base.records import Record, record_kind, record_of, view
 from ..cast.context import Context
 from ..tangent.frame import form_of, frame, green_sign, to_object
 
-PICTURE = np.dtype([(name, np.int64) for name in ("address", "width", "height", "bytes", "first")])
+PICTURE = np.dtype([(name, np.int64) for name in ("address", "width", "height", "bytes", "first", "across", "down")])
 WORN = record_kind(
     {
         "starts": np.int64,
@@ -41,7 +41,8 @@ class Pictures:
 class DressedLow:
     """The lows with pictures of normals on: `record` of the kind `WORN`, for kernels.
 
-    images are (H, W, 3) uint8, uint16 or float32 from 0 to 1, one a sheet; texels counts all of theirs together.
+    images are (H, W, 3) uint8, uint16 or float32 from 0 to 1, one a sheet; texels counts those of the contexts' sheets
+    together, which may be fewer than the pictures have.
     """
 
     record: Record
@@ -56,20 +57,21 @@ def worn(contexts: list[Context], given: Pictures) -> DressedLow:
     order = np.argsort(triangles, kind="stable")
     starts = np.searchsorted(triangles[order], np.arange(len(low.triangles) + 1)).astype(np.int64)
     sheet = np.repeat(np.arange(len(contexts), dtype=np.int32), [len(r) for r in rows])[order]
-    grids = [context.low.grid for context in contexts]
-    corners = np.concatenate([grid.corners / float(grid.side << grid.shift) for grid in grids])
     images = [_readable(image) for image in given.images]
-    pictures, first = np.zeros(len(images), PICTURE), 0
-    for n, image in enumerate(images):
-        height, width = image.shape[:2]
-        pictures[n] = image.__array_interface__["data"][0], width, height, image.itemsize, first
-        first += height * width
+    pictures, first, corners = np.zeros(len(images), PICTURE), 0, []
+    for n, (image, context) in enumerate(zip(images, contexts, strict=True)):
+        (height, width), grid = image.shape[:2], context.low.grid
+        each = np.array([width / grid.width, height / grid.height])
+        corners.append(grid.corners / float(grid.side << grid.shift) * each)
+        address = image.__array_interface__["data"][0]
+        pictures[n] = address, width, height, image.itemsize, first, grid.width, grid.height
+        first += grid.height * grid.width
     record = record_of(
         WORN,
         starts=starts,
         sheet=sheet,
         row=order.astype(np.int32),
-        corners=np.ascontiguousarray(corners),
+        corners=np.ascontiguousarray(np.concatenate(corners)),
         normals=np.concatenate([context.low.normals for context in contexts]),
         tangents=np.concatenate([context.low.tangents for context in contexts]),
         pictures=keeping(pictures, *images),
@@ -88,7 +90,10 @@ def _readable(image: AnyArray) -> AnyArray:
 
 @kernel
 def place_of_low(t: int, b1: float, b2: float, worn: Record) -> tuple[int, float, float, Whole]:
-    """Where barycentrics b of triangle t lie: its row on a sheet, x and y there, and the texel; -1 off all sheets."""
+    """Where barycentrics b of triangle t lie: its row on a sheet, x and y in its picture, and the texel of the sheet.
+
+    -1 off all sheets.
+    """
     starts, row = view(worn, "starts"), view(worn, "row")
     sheet = view(worn, "sheet")
     corners = view(worn, "corners")
@@ -105,12 +110,13 @@ def place_of_low(t: int, b1: float, b2: float, worn: Record) -> tuple[int, float
         return -1, x, y, np.int64(-1)
     picture = pictures[sheet[chosen]]
     column, line = np.int64(np.floor(x)) % picture.width, np.int64(np.floor(y)) % picture.height
-    return chosen, x, y, picture.first + line * picture.width + column
+    column, line = column * picture.across // picture.width, line * picture.down // picture.height
+    return chosen, x, y, picture.first + line * picture.across + column
 
 
 @kernel
 def normal_of_low(t: int, b1: float, b2: float, worn: Record) -> tuple[Vector, int]:
-    """The normal that a receiver computes at barycentrics b of triangle t, and the texel; -1 off all sheets."""
+    """The normal that a receiver computes at barycentrics b of triangle t, and the sheet's texel; -1 off all sheets."""
     chosen, x, y, place = place_of_low(t, b1, b2, worn)
     if chosen < 0:
         return (0.0, 0.0, 1.0), place

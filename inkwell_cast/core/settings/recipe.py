@@ -129,17 +129,39 @@ class Recipe(SettingsGroup):
 
     def proof(self) -> "Recipe":
         """These settings for a small bake: at most 512 texels on the long side of a sheet, 4 samples and 16 rays."""
-        shrink, width, height = _shrunk(self.sheet.width, self.sheet.height)
+        few = {which: min(rays, PROOF_RAYS) for which, rays in self.rays.items()}
+        return self.at_most(PROOF_SIDE).with_rays(few)
+
+    def at_most(self, side: int) -> "Recipe":
+        """These settings on sheets of at most `side` texels on the long side, with 4 samples a texel."""
+        shrink, width, height = _shrunk(self.sheet.width, self.sheet.height, side)
         samples: Literal[1, 4] = 1 if self.sheet.samples == 1 else 4
         padding = self.sheet.padding
         if isinstance(padding, int):
             padding = round(padding * shrink)
         sheet = self.sheet.model_copy(update={"width": width, "height": height, "samples": samples, "padding": padding})
         sizes = {
-            name: Size(width=w, height=h) for name, s in self.sizes.items() for _, w, h in [_shrunk(s.width, s.height)]
+            name: Size(width=w, height=h)
+            for name, s in self.sizes.items()
+            for _, w, h in [_shrunk(s.width, s.height, side)]
         }
-        few = {which: min(rays, PROOF_RAYS) for which, rays in self.rays.items()}
-        return self.model_copy(update={"sheet": sheet, "sizes": sizes}).with_rays(few)
+        return self.model_copy(update={"sheet": sheet, "sizes": sizes})
+
+    def with_plain_rays(self, reach: float) -> "Recipe":
+        """These settings with one reach in per cent, and nothing that rays or what they found is mended by."""
+        plain = {"outward": None, "inward": None, "directions": None}
+        levels = {scope: level.model_copy(update=plain) for scope, level in self.levels.items()}
+        changed: dict[str, Any] = {
+            "reach": Reach(outward=reach, inward=reach),
+            "levels": levels,
+            "straight_picture": "",
+        }
+        changed |= {name: [] for name in ("pockets", "nudges", "omissions", "creases", "patches", "heals")}
+        return self.model_copy(update=changed)
+
+    def with_maps(self, *keys: str) -> "Recipe":
+        """These settings with other maps."""
+        return self.model_copy(update={"output": self.output.model_copy(update={"maps": list(keys)})})
 
     @property
     def rays(self) -> dict[tuple[str, str], int]:
@@ -171,8 +193,8 @@ class Recipe(SettingsGroup):
         return self.model_copy(update={"limits": Limits(words=limits)})
 
 
-def _shrunk(width: int, height: int) -> tuple[float, int, int]:
-    shrink = min(1.0, PROOF_SIDE / max(width, height))
+def _shrunk(width: int, height: int, side: int) -> tuple[float, int, int]:
+    shrink = min(1.0, side / max(width, height))
     return shrink, max(16, round(width * shrink)), max(16, round(height * shrink))
 
 

@@ -172,7 +172,8 @@ def texel(request: Request, piece_id: int, bake_id: int, x: int, y: int, sheet: 
             told["maps"][entry.key] = _value(_pixels(picture_of(request, row, sheet, entry.key))[y, x], entry)
     angle = services_of(request).bakes.picture(row.id, sheet, LIKENESS)
     if angle is not None and angle.is_file():
-        steps = _pixels(angle)[y, x, 0]
+        pixels = _pixels(angle)  # which may be smaller than the sheet
+        steps = pixels[y * pixels.shape[0] // sizes[sheet].height, x * pixels.shape[1] // sizes[sheet].width, 0]
         if steps != OFF:
             told["maps"][LIKENESS] = "not seen" if steps == MISSED else f"{degrees(steps):.2f}°"
     return JSONResponse(told | ({"probe": seen.model_dump()} if seen else {}))
@@ -238,10 +239,10 @@ def _heat(path: pathlib.Path, most: int) -> bytes:
 
 @lru_cache(maxsize=2)
 def _difference(before: pathlib.Path, now: pathlib.Path, most: int) -> bytes:
-    """Where a bake is seen better and worse than another of its sizes, in colours; as small as `_heat`."""
+    """Where a bake is seen better and worse than another, in colours; as small as `_heat`."""
     was, steps = _pixels(before)[..., 0], _pixels(now)[..., 0]
-    if was.shape != steps.shape:
-        raise HTTPException(404, "The bake before has another size.")
+    rows, columns = (np.arange(new) * old // new for new, old in zip(steps.shape, was.shape, strict=True))
+    was = was[rows[:, None], columns]
     apart = -(-max(steps.shape) // max(most, 16))
     colors = difference(*(np.ascontiguousarray(each[::apart, ::apart]) for each in (was, steps)))
     return bytes(cv2.imencode(".png", colors[..., ::-1])[1])

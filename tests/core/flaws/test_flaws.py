@@ -362,3 +362,16 @@ def test_what_is_left_out_is_so_at_the_pointer_too():
         made = baked(low, high, ["normal"], size=64, reach_of_all=own, omissions=omissions)
         sheet = made.sheets[0]
         assert probe(sheet.low, sheet.context.rays, made.sculpt, 16, 48).height == pytest.approx(height, abs=1e-4)
+
+
+def test_a_low_that_strikes_its_sculpt_elsewhere_is_not_told_to_look_inward():
+    """A quarter of the low meets only the back of a wall that belongs to the same part of the sculpt."""
+    floor = plane(20, 0.01, name="high")
+    away = (floor.positions[floor.triangles].mean(axis=1)[:, :2] < 0.5).all(axis=1)
+    triangles = np.where(away[:, None], floor.triangles[:, ::-1], floor.triangles).astype(np.int32)
+    sculpt = with_normals(replace(floor, triangles=triangles, uvs=(), normals=None))
+    flaws = [shown.flaw for shown in found(plane(4), sculpt, outward=0.05, inward=0.05)]
+    assert flaws
+    assert not any("looks inward" in flaw.what for flaw in flaws)
+    assert not any("Turn the faces of the low" in mend.words for flaw in flaws for mend in flaw.mends)
+    assert any("only the back of a wall" in flaw.what for flaw in flaws)

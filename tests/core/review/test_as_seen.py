@@ -8,7 +8,6 @@ import pytest
 from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.review.as_seen import as_seen
 from inkwell_cast.core.review.best_on_low import outermost_of
-from inkwell_cast.core.review.judgement import judgement
 from inkwell_cast.core.review.pictures_around import directions
 from inkwell_cast.core.review.worn_pictures import Pictures
 
@@ -141,7 +140,7 @@ def test_a_ruined_bake_reads_worse_and_its_excess_says_by_how_much():
     scene = contexts(good)
     seen = [s.whole.mean for s in as_seen(scene, [Pictures([r.images["normal"]]) for r in (good, ruined)])]
     assert seen[1] > seen[0] + 3
-    best = judgement(scene).best
+    best = good.judgement().best
     assert best.whole.mean == pytest.approx(seen[0], abs=0.1)  # nothing to win on a clean bake
 
 
@@ -190,10 +189,10 @@ def test_a_small_part_seen_alone_weighs_by_its_surface():
     made = baked(replace(low, name="all.ply"), replace(high, name="all_high.ply"), ["normal"], size=256)
     wrong = made.images["normal"].copy()
     wrong[:, 128:] = np.array([65535, 32768, 32768])  # 90 degrees off
-    judged = judgement(contexts(made), Pictures([wrong]))
+    judged = made.judgement(Pictures([wrong]))
     on_small = sum(float(count[:, 128:].sum()) for count in judged.seen.counts)
     assert on_small / judged.visible[0].total == pytest.approx(0.01, rel=0.25)
-    assert judged.to_mend(contexts(made)) == pytest.approx(0.9, rel=0.3)  # 90 degrees of a hundredth
+    assert judged.to_mend == pytest.approx(0.9, rel=0.3)  # 90 degrees of a hundredth
 
 
 def test_the_best_on_this_low_is_the_same_whatever_the_reach():
@@ -201,8 +200,8 @@ def test_the_best_on_this_low_is_the_same_whatever_the_reach():
     best = []
     for reach in (0.005, 0.05, 0.5):
         made = baked(low, high, ["normal"], size=128, outward=reach, inward=reach)
-        best.append(judgement(contexts(made)).best.whole.mean)
-    assert max(best) - min(best) < 0.05
+        best.append(made.judgement().best.whole.mean)
+    assert max(best) == min(best)
 
 
 def test_threads_change_nothing(perfect):
