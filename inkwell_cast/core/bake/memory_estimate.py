@@ -11,9 +11,13 @@ from ..maps import LAYERS
 from ..piece.piece import Assembly
 from ..settings.recipe import Recipe
 from ..uv.layout import lay_out_sheets
+from .judged_at import SIDE
 
 CAST_BYTES, PADDING_BYTES, HIT_BYTES, FLOAT_BYTES = 27, 8, 8, 4
-AT_WORK_BYTES = 42  # of a texel while a map is derived from its layer or read back
+AT_WORK_BYTES = 24  # of a texel while a map is derived from its layer
+FILLING_BYTES = 12  # of one more where padding fills the sheet
+READ_BYTES = 8  # of a texel that is read back from its file
+JUDGED_BYTES = 370  # of a texel that is judged, at most `judged_at.SIDE` a side
 SPARE = 0.9  # of what is free may be used
 IN_MEMORY = 3_000_000_000  # what would take more keeps its layers and pictures on disk
 
@@ -59,8 +63,11 @@ def needed(recipe: Recipe, sizes: list[tuple[int, int]]) -> Need:
     pictures = sum(n * size for n, size in zip(channels, each, strict=True))
     samples = texels * recipe.sheet.samples
     hits = samples if samples <= MOST_SAMPLES * len(sizes) else AT_ONCE
-    kept, passing = texels * (CAST_BYTES + layers + pictures), largest * AT_WORK_BYTES + hits * HIT_BYTES
-    passing += texels * PADDING_BYTES
+    kept, at_work = texels * (CAST_BYTES + layers + pictures), AT_WORK_BYTES
+    at_work += FILLING_BYTES if recipe.sheet.padding == "fill" else 0
+    judged = sum(min(width, SIDE) * min(height, SIDE) for width, height in sizes)
+    after = judged * JUDGED_BYTES + largest * READ_BYTES
+    passing = max(largest * at_work, after) + hits * HIT_BYTES + texels * PADDING_BYTES
     return Need(kept + passing, 0) if kept + passing <= IN_MEMORY else Need(passing, kept)
 
 

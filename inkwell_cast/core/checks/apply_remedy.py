@@ -24,5 +24,8 @@ def apply(recipe: Recipe, remedy: Remedy) -> Recipe:
     if remedy.kind == "align":
         turn = {"turn": remedy.turn} if remedy.turn else {}
         return set_file(recipe, remedy.file, scale=remedy.scale, move=remedy.move, **turn)
-    fixes = [*recipe.file(remedy.file).fixes, Fix(kind=remedy.kind, part=remedy.part, near=remedy.near)]
+    fixes = [
+        *recipe.file(remedy.file).fixes,
+        Fix(kind=remedy.kind, part=remedy.part, near=remedy.near, angle=remedy.angle),
+    ]
     return set_file(recipe, remedy.file, fixes=[fix.model_dump() for fix in fixes])

@@ -34,6 +34,7 @@ class Remedy:
     level: str = ""
     turn: str = ""
     near: tuple[float, float, float] | None = None
+    angle: float = 180.0  # of "smooth": edges that bend by more stay hard, degrees
     change: tuple[float, ...] = ()  # of "align": the matrix (4, 4), row by row, from where the file lies now
     files: tuple[str, ...] = ()  # of "nearer"
 

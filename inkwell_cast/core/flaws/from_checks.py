@@ -130,7 +130,8 @@ def mend_of(remedy: Remedy, name: str) -> Mend | None:
         return mend.model_copy(update={"placed": {key: Placing(pair=remedy.pair)}})
     if remedy.kind == "align" or remedy.kind == "alone" or remedy.kind == "level" or remedy.kind == "nearer":
         return None
-    return mend.model_copy(update={"fixes": {remedy.file: [Fix(kind=remedy.kind, part=remedy.part, near=remedy.near)]}})
+    fix = Fix(kind=remedy.kind, part=remedy.part, near=remedy.near, angle=remedy.angle)
+    return mend.model_copy(update={"fixes": {remedy.file: [fix]}})
 
 
 def _area(corners: F32) -> float:

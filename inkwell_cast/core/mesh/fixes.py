@@ -12,7 +12,7 @@ import numpy as np
 from ..base.array_types import F64, I64, Bool
 from ..base.on_demand import on_demand
 from ..settings.files import FileSettings
-from .adjacency import Edges, edges_of, islands_of, seams_of, shaded
+from .adjacency import Edges, bends, edges_of, islands_of, seams_of, shaded
 from .alignment import axes_of
 from .mesh import CornerValues, Mesh, subset, values_at_corners
 from .normals import smooth, weld, with_normals
@@ -40,7 +40,7 @@ def treated(mesh: Mesh, settings: FileSettings) -> Mesh:
         if fix.near is not None:
             chosen = shell_near(mesh, chosen, fix.near)
         if chosen.any():
-            mesh = REGISTRY[fix.kind](mesh, chosen)
+            mesh = smooth_shading(mesh, chosen, fix.angle) if fix.kind == "smooth" else REGISTRY[fix.kind](mesh, chosen)
     return mesh
 
 
@@ -115,9 +115,12 @@ def flip_winding(mesh: Mesh, chosen: Bool) -> Mesh:
     )
 
 
-def smooth_shading(mesh: Mesh, chosen: Bool) -> Mesh:
-    """Smooth normals in place of those of the file."""
-    return _with_corner_normals(mesh, chosen, smooth(mesh).at_corners())
+def smooth_shading(mesh: Mesh, chosen: Bool, angle: float = 180.0) -> Mesh:
+    """Smooth normals in place of those of the file; edges that bend by more than an angle, degrees, stay hard."""
+    if angle >= 180:
+        return _with_corner_normals(mesh, chosen, smooth(mesh).at_corners())
+    edges = edges_of(mesh)
+    return _with_corner_normals(mesh, chosen, shaded(mesh, edges, bends(mesh, edges) > angle, False))
 
 
 def split_at_seams(mesh: Mesh, chosen: Bool) -> Mesh:

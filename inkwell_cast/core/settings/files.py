@@ -12,12 +12,14 @@ FixKind = Literal["merge_doubles", "flip_winding", "smooth", "split_at_seams", "
 class Fix(SettingsGroup):
     """A harmless correction of one object (all of a file where `part` is empty), made on the piece's copy.
 
-    `near`, scene units, keeps it to the shell of the object that lies nearest to that place.
+    `near`, scene units, keeps it to the shell of the object that lies nearest to that place; of `smooth`, edges that
+    bend by more than `angle`, degrees, stay hard.
     """
 
     kind: FixKind
     part: str = ""
     near: tuple[float, float, float] | None = None
+    angle: float = Field(default=180.0, ge=0, le=180)
 
 
 Role = Literal["low", "high", "float", "cage", "self"]

@@ -1,5 +1,7 @@
 """The step Meshes: files, pairs, checks, and what the views draw of them."""
 
+import contextlib
+from dataclasses import replace
 from typing import Annotated, Any, get_args
 
 import numpy as np
@@ -16,6 +18,7 @@ from ...core.mesh.binary_message import pack
 from ...core.mesh.marks import Marks
 from ...core.settings import editing
 from ...core.settings.pairing import Pair, Part
+from ...core.settings.typed_numbers import number as typed_number
 from ...engine.messages import Exported
 from ...engine.ticket import JobFailed
 from ..piece_page import known_piece, page_of
@@ -183,13 +186,21 @@ def marked(shown: Marks, title: str) -> Response:
 
 
 @router.post("/checks/{number}/fix")
-def fix(request: Request, piece_id: int, number: int) -> Response:
+def fix(request: Request, piece_id: int, number: int, form: SentForm) -> Response:
+    """Do what a finding offers; one that treats as smooth with the angle of the form, degrees."""
     finding = _finding(request, piece_id, number)
     if finding.fix is None:
         raise InputProblem(finding.title, "There is no fix for this here.", finding.remedy)
-    remedy = finding.fix
+    remedy = replace(finding.fix, angle=_angle(str(form["angle"]))) if "angle" in form else finding.fix
     change(request, piece_id, remedy.words, lambda r: apply(r, remedy))
     return changed(request, piece_id, "meshes", "meshes-changed")
+
+
+def _angle(typed: str) -> float:
+    with contextlib.suppress(ValueError):
+        if 0 <= (angle := typed_number(typed)) <= 180:
+            return angle
+    raise InputProblem("Hard beyond", f"“{typed}” is no angle.", "Give degrees from 0 to 180, such as 60.")
 
 
 # what the views draw, and files that leave

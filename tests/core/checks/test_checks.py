@@ -11,7 +11,7 @@ from inkwell_cast.core.checks import REGISTRY, check, findings_of, winding
 from inkwell_cast.core.checks.apply_remedy import apply
 from inkwell_cast.core.checks.not_triangulated import tied_quads
 from inkwell_cast.core.mesh.fixes import flip_winding, treated
-from inkwell_cast.core.mesh.mesh import CornerValues, Mesh, merge, subset, values_at_corners
+from inkwell_cast.core.mesh.mesh import CornerValues, Mesh, corner_positions, merge, subset, values_at_corners
 from inkwell_cast.core.mesh.normals import face_normals, with_normals
 from inkwell_cast.core.mesh.transforms import turned_over
 from inkwell_cast.core.piece.assembly import assemble
@@ -358,3 +358,34 @@ def test_long_triangles_of_a_sculpt_make_no_low_stray():
     """Distances are from the surface: a plane of two triangles has no vertex near the low's middle."""
     fine, two = replace(plane(20), name="a_low"), replace(plane(1), name="a_high", uvs=())
     assert "stray" not in {finding.check for finding in check(Recipe(), BakeMeshes([fine], [two]))}
+
+
+def test_treating_as_smooth_keeps_what_bends_by_more_than_its_angle():
+    """A flat-shaded tube with caps: its sides become round, the rims at 90 degrees stay hard, and that is told."""
+    side = grid_mesh(24, 6, lambda u, v: (np.cos(2 * np.pi * (u % 1)), np.sin(2 * np.pi * (u % 1)), v), "high")
+    lid = grid_mesh(
+        24,
+        4,
+        lambda u, v: ((1 - v) * np.cos(2 * np.pi * (u % 1)), (1 - v) * np.sin(2 * np.pi * (u % 1)), 1 + 0 * u),
+        "lid",
+    )
+    high = flat_shaded(
+        replace(
+            merge([side, lid], "high"),
+            uvs=(),
+            object_names=("high",),
+            objects=np.zeros(336 + 144, np.int32)[: len(side.triangles) + len(lid.triangles)],
+        )
+    )
+    meshes = BakeMeshes([replace(side, name="low")], [high])
+    (finding,) = [f for f in check(Recipe(), meshes) if f.check == "faceted"]
+    assert finding.fix.angle == 60
+    assert "24 edges of it" in finding.what + finding.remedy
+    for angle, hard in ((60.0, True), (180.0, False)):
+        recipe = apply(Recipe(), replace(finding.fix, file="high", angle=angle))
+        done = treated(high, recipe.file("high"))
+        rim = np.isclose(corner_positions(done)[..., 2], 1) & (
+            np.hypot(*corner_positions(done)[..., :2].transpose(2, 0, 1)) > 0.99
+        )
+        upright = np.abs(done.normals.at_corners()[rim][:, 2])
+        assert bool(((upright < 0.01) | (upright > 0.99)).all()) == hard
