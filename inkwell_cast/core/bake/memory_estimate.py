@@ -2,7 +2,10 @@
 
 from dataclasses import dataclass
 
+import numpy as np
+
 from .. import maps
+from ..base.array_types import F64
 from ..base.disk_arrays import free_on_disk
 from ..base.errors import InputProblem
 from ..base.free_memory import free
@@ -17,7 +20,8 @@ CAST_BYTES, PADDING_BYTES, HIT_BYTES, FLOAT_BYTES = 27, 8, 8, 4
 AT_WORK_BYTES = 24  # of a texel while a map is derived from its layer
 FILLING_BYTES = 12  # of one more where padding fills the sheet
 READ_BYTES = 8  # of a texel that is read back from its file
-JUDGED_BYTES = 370  # of a texel that is judged, at most `judged_at.SIDE` a side
+JUDGED_BYTES, SEEN_BYTES = 140, 230  # of a texel that is judged, at most `judged_at.SIDE` a side, and of covered ones
+ROOM = 1.15  # times the area of its islands: whole tiles are held
 SPARE = 0.9  # of what is free may be used
 IN_MEMORY = 3_000_000_000  # what would take more keeps its layers and pictures on disk
 
@@ -45,14 +49,21 @@ def need_of(assembly: Assembly) -> Need:
     if assembly.low.uvs and len(assembly.low.triangles):
         try:
             sheets = lay_out_sheets(assembly.recipe, assembly.low).sheets
-            return needed(assembly.recipe, [(sheet.width, sheet.height) for sheet in sheets])
+            sizes = [(sheet.width, sheet.height) for sheet in sheets]
+            return needed(assembly.recipe, sizes, min(1.0, ROOM * max(_covered(sheet.uvs) for sheet in sheets)))
         except (IndexError, InputProblem):
             pass  # UVs that cannot be laid out are told by the bake
     return needed(assembly.recipe, [(assembly.recipe.sheet.width, assembly.recipe.sheet.height)])
 
 
-def needed(recipe: Recipe, sizes: list[tuple[int, int]]) -> Need:
-    """What sheets of these sizes (width, height) take."""
+def _covered(uvs: F64) -> float:
+    """The share of a sheet that triangles (T, 3, 2) cover, from 0 to 1; more where they overlap."""
+    u, v = uvs[:, 1] - uvs[:, 0], uvs[:, 2] - uvs[:, 0]
+    return float(np.abs(u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]).sum()) / 2
+
+
+def needed(recipe: Recipe, sizes: list[tuple[int, int]], covered: float = 1.0) -> Need:
+    """What sheets of these sizes (width, height) take, of which a share is covered."""
     texels = sum(width * height for width, height in sizes)
     largest = max((width * height for width, height in sizes), default=0)
     modules = [maps.REGISTRY[key] for key in recipe.output.maps]
@@ -62,12 +73,12 @@ def needed(recipe: Recipe, sizes: list[tuple[int, int]]) -> Need:
     each = [form.steps // 8 + (form.depth // 8 if form.exact else 0) for form in forms]
     pictures = sum(n * size for n, size in zip(channels, each, strict=True))
     samples = texels * recipe.sheet.samples
-    hits = samples if samples <= MOST_SAMPLES * len(sizes) else AT_ONCE
+    hits = samples * covered if samples <= MOST_SAMPLES * len(sizes) else AT_ONCE
     kept, at_work = texels * (CAST_BYTES + layers + pictures), AT_WORK_BYTES
     at_work += FILLING_BYTES if recipe.sheet.padding == "fill" else 0
     judged = sum(min(width, SIDE) * min(height, SIDE) for width, height in sizes)
-    after = judged * JUDGED_BYTES + largest * READ_BYTES
-    passing = max(largest * at_work, after) + hits * HIT_BYTES + texels * PADDING_BYTES
+    after = judged * (JUDGED_BYTES + covered * SEEN_BYTES) + largest * READ_BYTES
+    passing = int(max(largest * at_work, after) + hits * HIT_BYTES + texels * PADDING_BYTES)
     return Need(kept + passing, 0) if kept + passing <= IN_MEMORY else Need(passing, kept)
 
 
