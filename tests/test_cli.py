@@ -319,3 +319,13 @@ def test_too_little_memory_for_the_program_itself_is_told_in_words(monkeypatch, 
     monkeypatch.setattr("inkwell_cast.cli.program.run_compile", run)
     assert main(["compile"]) == 1
     assert "too little memory for the program itself" in capsys.readouterr().err
+
+
+def test_settings_are_found_by_words_of_the_trade(capsys):
+    assert main(["settings", "dilation"]) == 0
+    said = capsys.readouterr().out
+    assert "is called Padding here" in said
+    assert "sheet.padding = " in said
+    assert "reach.outward" not in said
+    assert main(["settings", "zebra"]) == 2
+    assert "None has the words “zebra”" in capsys.readouterr().err

@@ -332,6 +332,7 @@ def shortcut(command: Parser) -> None:
 
 def settings(command: Parser) -> None:
     command.set_defaults(run=does("program", "run_settings"))
+    command.add_argument("words", nargs="*", metavar="WORD", help="only settings with these words, such as dilation")
     command.add_argument("--json", action="store_true", help="with titles, ranges and all that is set by name")
 
 

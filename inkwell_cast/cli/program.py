@@ -12,25 +12,51 @@ from ..core.base.errors import InputProblem
 from ..core.base.on_demand import importing
 from ..core.handoff.piece_file import SUFFIX, read_contents
 from ..core.settings.recipe import Recipe, refused_words
+from ..core.settings.trade_words import meant_by
 from .bar import Bar
 from .input import recipe_file
 
 
 def run_settings(options: argparse.Namespace) -> int:
-    """Every setting by name, with its default, unit and reason; with --json its range and what is set by name too."""
+    """Every setting by name, with its default, unit and reason; with --json its range and what is set by name too.
+
+    With words only those that have them, or that are what other words of the trade mean.
+    """
+    wanted = " ".join(options.words)
+    meant = meant_by(wanted)
+    named = {name for one in meant for name in one.settings}
     if options.json:
-        print(json.dumps(_every_setting(), indent=2))
+        rows = [row for row in _every_setting() if not wanted or row["name"] in named or _has(wanted, *row.values())]
+        print(json.dumps(rows, indent=2))
         return 0
+    for one in meant:
+        print(f"“{one.words[0]}” is called {one.here} here; guide: {one.page}")
+    shown = len(meant)
     for group, part in Recipe.model_fields.items():
         if not (isinstance(part.annotation, type) and issubclass(part.annotation, BaseModel)):
             continue
-        named = {"reach": "in reach.unit", "margin": "in reach.margin_unit", "unit": f"in {group}.unit"}
+        units = {"reach": "in reach.unit", "margin": "in reach.margin_unit", "unit": f"in {group}.unit"}
         for name, field in part.annotation.model_fields.items():
             extra = field.json_schema_extra
             unit = str(extra.get("unit", "")) if isinstance(extra, dict) else ""
-            unit, default = named.get(unit, unit), field.get_default(call_default_factory=True)
+            unit, default = units.get(unit, unit), field.get_default(call_default_factory=True)
+            if (
+                wanted
+                and f"{group}.{name}" not in named
+                and not _has(wanted, name, group, field.title, field.description)
+            ):
+                continue
+            shown += 1
             print(f"{group}.{name} = {json.dumps(default)}{f' {unit}' if unit else ''}\n    {field.description}")
+    if not shown:
+        raise InputProblem("settings", f"None has the words “{wanted}”.", "Try another, or none for all of them.")
     return 0
+
+
+def _has(wanted: str, *texts: Any) -> bool:
+    """Whether some texts have all words that are wanted."""
+    there = " ".join(str(text) for text in texts).lower()
+    return all(word in there for word in wanted.lower().split())
 
 
 def _every_setting() -> list[dict[str, Any]]:

@@ -6,7 +6,7 @@ from urllib.parse import urljoin
 
 from inkwell_cast.core.flaws import REGISTRY
 from inkwell_cast.core.flaws.from_checks import ALWAYS, CAUSES
-from inkwell_cast.web.routes.guide import FOLDER
+from inkwell_cast.web.routes.guide import FOLDER, search
 
 PAGES = sorted(path.stem for path in FOLDER.glob("*.md"))
 TEMPLATES = FOLDER.parent / "templates"
@@ -41,3 +41,13 @@ def test_what_is_not_in_the_guide_is_said(client):
     for gone in ("none", "..%2Fapp", "pictures/none.png", "pictures/..%2Findex.md"):
         assert client.get(f"/guide/{gone}").status_code == 404
     assert pathlib.Path(FOLDER / "index.md").is_file()
+
+
+def test_the_guide_is_found_by_the_words_of_the_trade():
+    """Its own page says what each is called here; the page that is meant comes first, once."""
+    for asked, page in (("dilation", "maps"), ("OpenGL or DirectX normals", "basis"), ("max ray distance", "cage")):
+        found = search(asked)
+        assert found[0][0] == page
+        assert "Here it is called" in found[0][2]
+        assert [name for name, _, _ in found].count(page) == 1
+    assert "what-it-is-called" in [name for name, _, _ in search("dilation")]

@@ -21,6 +21,7 @@ AT_WORK_BYTES = 24  # of a texel while a map is derived from its layer
 FILLING_BYTES = 12  # of one more where padding fills the sheet
 READ_BYTES = 8  # of a texel that is read back from its file
 JUDGED_BYTES, SEEN_BYTES = 140, 230  # of a texel that is judged, at most `judged_at.SIDE` a side, and of covered ones
+LOOKING_BYTES = 25_000_000  # of pictures from all around, whatever the sheet
 ROOM = 1.15  # times the area of its islands: whole tiles are held
 SPARE = 0.9  # of what is free may be used
 IN_MEMORY = 3_000_000_000  # what would take more keeps its layers and pictures on disk
@@ -77,7 +78,7 @@ def needed(recipe: Recipe, sizes: list[tuple[int, int]], covered: float = 1.0) -
     kept, at_work = texels * (CAST_BYTES + layers + pictures), AT_WORK_BYTES
     at_work += FILLING_BYTES if recipe.sheet.padding == "fill" else 0
     judged = sum(min(width, SIDE) * min(height, SIDE) for width, height in sizes)
-    after = judged * (JUDGED_BYTES + covered * SEEN_BYTES) + largest * READ_BYTES
+    after = LOOKING_BYTES + judged * (JUDGED_BYTES + covered * SEEN_BYTES) + largest * READ_BYTES
     passing = int(max(largest * at_work, after) + hits * HIT_BYTES + texels * PADDING_BYTES)
     return Need(kept + passing, 0) if kept + passing <= IN_MEMORY else Need(passing, kept)
 

@@ -10,7 +10,11 @@ class Basis(SettingsGroup):
 
     green: Annotated[
         Literal["up", "down"],
-        setting("Green", "Which way a bright green leans: up the sheet, or down. It must match the receiving shader."),
+        setting(
+            "Green",
+            "Which way a bright green leans: up the sheet (OpenGL), or down (DirectX). It must match the receiving "
+            "shader.",
+        ),
     ] = "up"
     tangents: Annotated[
         Literal["mikktspace", "file"],

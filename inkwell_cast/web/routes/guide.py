@@ -8,6 +8,7 @@ from starlette.exceptions import HTTPException
 from starlette.responses import FileResponse, RedirectResponse, Response
 
 from ...core.base.on_demand import library
+from ...core.settings.trade_words import meant_by
 from ..templating import HERE, render, templates
 
 router = APIRouter(prefix="/guide")
@@ -83,7 +84,11 @@ def _index() -> list[tuple[str, str, str]]:
 
 
 def search(wanted: str) -> list[tuple[str, str, str]]:
-    """Pages with all the words that are wanted, those with them in the title first: name, title, a few words there."""
+    """Pages with all the words that are wanted, those with them in the title first: name, title, a few words there.
+
+    Before them come those of what other words of the trade are called here.
+    """
+    meant = {one.page: f"Here it is called {one.here}." for one in reversed(meant_by(wanted))}
     words = [word for word in re.split(r"\W+", wanted.lower()) if word]
     found = []
     for name, title, text in _index():
@@ -93,7 +98,8 @@ def search(wanted: str) -> list[tuple[str, str, str]]:
         at = max(text.lower().find(words[0]) - AROUND, 0)
         in_title = sum(word in title.lower() for word in words)
         found.append((-in_title, -sum(low.count(word) for word in words), (name, title, text[at : at + 3 * AROUND])))
-    return [page for _, _, page in sorted(found)]
+    called = [(name, _page(name)[0], words) for name, words in reversed(meant.items())]
+    return called + [page for _, _, page in sorted(found) if page[0] not in meant]
 
 
 def slug(words: str) -> str:
