@@ -21,9 +21,11 @@ from ..base.threads import in_batches
 from ..mesh.adjacency import edges_of
 from ..mesh.mesh import corner_positions
 from ..mesh.surface_samples import spread_over
+from ..piece.occluders import kept_occluders
 from ..piece.piece import Assembly
 from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
+from ..rays.buried import buried_among
 from .cage import build_cage
 from .ray_directions import directions_of
 
@@ -47,7 +49,7 @@ class Located:
     the interpolated direction, since a cage of even reach stands closer between the low's corners than at them.
     weight (N,) float64 the surface a point stands for; place (N, 3) float32; owner (N,) int32 the sculpt's object it is
     of. Points whose surface looks away from
-    their ray, or that lie on no ray, are left out: no bake can see them.
+    their ray, that lie on no ray, or are buried in another body of the sculpt, are left out: no bake can see them.
     """
 
     triangle: I32
@@ -70,7 +72,18 @@ def located_of(assembly: Assembly, warm: Warm) -> Located:
         offsets = build_cage(assembly).corners
         along = offsets / np.maximum(np.linalg.norm(offsets, axis=2, keepdims=True), 1e-30)
     key = f"{assembly.digest()} {sculpt.serial}"
-    return warm.once(LOCATED, key, lambda: locate(assembly, sculpt, along, warm.stopped))
+    return warm.once(LOCATED, key, lambda: _seen(locate(assembly, sculpt, along, warm.stopped), assembly, sculpt, warm))
+
+
+def _seen(located: Located, assembly: Assembly, sculpt: Sculpt, warm: Warm) -> Located:
+    """Those of some points that are not buried in another body of the sculpt."""
+    if not len(located.place):
+        return located
+    tracers = kept_occluders(assembly, sculpt, warm, "everything").tracers[0]
+    buried = buried_among(located.place, None, tracers, assembly.low.diagonal, sculpt.record, warm.stopped)
+    if not buried.any():
+        return located
+    return Located(*(getattr(located, name)[~buried] for name in Located.__slots__))  # type: ignore[attr-defined]
 
 
 def locate(assembly: Assembly, sculpt: Sculpt, along: F32 | None = None, cancelled: Cancel = lambda: False) -> Located:

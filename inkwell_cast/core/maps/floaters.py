@@ -6,7 +6,8 @@ from ..base.array_types import AnyArray
 from ..base.progress import Cancel, ShareDone
 from ..cast.context import Context
 from ..cast.hits import Hits
-from ..cast.occluders import Occluders, occluders_on
+from ..cast.occluders import occluders_on
+from ..piece.occluders import Occluders
 from ..settings.recipe import Recipe
 from . import occlusion
 from .value_range import Derived

@@ -22,10 +22,11 @@ from ..base.records import Record, record_kind, record_of, view
 from ..base.sampling_sequence import cosine_direction, further_point, points_of_texel, square_point
 from ..cast.context import Context
 from ..cast.hits import Hits
-from ..cast.occluders import Occluders, occluders_on
+from ..cast.occluders import occluders_on
 from ..cast.shading_normal import shading_normal
 from ..cast.texel import barycentrics_at, triangle_at
 from ..mesh.normals import face_normal
+from ..piece.occluders import Occluders
 from ..rays.embree import hit_along
 from ..uv.rasterise import tile_box
 from .carried import CarriedColors, color_at

@@ -17,10 +17,11 @@ from ..base.sampling_sequence import points_of_texel
 from ..base.setting import scene_units
 from ..cast.context import Context
 from ..cast.hits import Hits
-from ..cast.occluders import Occluders, occluders_on
+from ..cast.occluders import occluders_on
 from ..cast.shading_normal import shading_normal
 from ..cast.texel import barycentrics_at, triangle_at
 from ..mesh.normals import face_normal
+from ..piece.occluders import Occluders
 from ..rays.ray import point_on_low
 from ..settings.recipe import Recipe
 from ..uv.rasterise import tile_box

@@ -18,9 +18,9 @@ from ..base.sampling_sequence import frame_about, further_point, points_of_texel
 from ..base.setting import scene_units
 from ..cast.context import Context
 from ..cast.hits import Hits
-from ..cast.occluders import Occluders
 from ..cast.shading_normal import shading_normal
 from ..cast.texel import triangle_at
+from ..piece.occluders import Occluders
 from ..rays.embree import hit_along
 from ..settings.recipe import Recipe
 from ..uv.rasterise import tile_box

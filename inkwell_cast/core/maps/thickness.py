@@ -13,8 +13,9 @@ from ..base.sampling_sequence import points_of_texel
 from ..base.setting import scene_units
 from ..cast.context import Context
 from ..cast.hits import Hits
-from ..cast.occluders import Occluders, occluders_on
+from ..cast.occluders import occluders_on
 from ..cast.texel import triangle_at
+from ..piece.occluders import Occluders
 from ..settings.recipe import Recipe
 from ..uv.rasterise import tile_box
 from .hits_of_tile import over_tiles, point_of, samples_of, tiles_of, triangles_of

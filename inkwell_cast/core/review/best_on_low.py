@@ -1,7 +1,8 @@
 """Best on this low: what projection could give here, a crisp map whose texels each take the best that they could.
 
 Candidates of a texel are its own hit; the *nearest* of the first surfaces along both ways of the low's shading normal,
-of its averaged normal and of its face's normal (as straightened rays would find them); and the *outermost* above it,
+of its averaged normal and of its face's normal (as straightened rays would find them), what is buried in another body
+of the sculpt left out; and the *outermost* above it,
 which a viewer sees first: of its pair, looking within 90 degrees of the low's face, no farther off than the nearest
 surface of the low in that way. A texel keeps its own where neither other looks better. The figure as seen of such a map
 is *best on this low*; what a bake is worse by is its *excess*, which reach, cage and mends can cure. What is left needs
@@ -21,9 +22,11 @@ from ..base.threads import in_batches
 from ..cast.context import Context
 from ..cast.occluders import occluders_on
 from ..cast.shading_normal import shading_normal
+from ..cast.sheet_surroundings import points_of, unit_normals
 from ..maps.normal import encoded
 from ..mesh.normals import averaged
 from ..piece.scene_cache import Slot
+from ..rays.buried import buried_among, is_buried
 from ..rays.embree import blocked, hit_along
 from ..rays.packet import WIDTH
 from ..uv.padding import nearest_covered, pad
@@ -49,6 +52,7 @@ from .texel_packets import (
 STEPS = 6  # surfaces that a candidate's ray goes through, since they look away
 CLEAR = 1e-4  # of the diagonal: the low itself is no other surface of the low
 FAR = 0.25  # of the diagonal: no candidate lies farther off
+ACROSS = 4.0  # times that: what buries a surface is looked for so far
 ALIKE = 0.9999  # cosine between two ways that find the same
 PADDING = 4  # texels, for reading between them
 FILLED_FROM = Slot[tuple[AnyArray, I32]]()
@@ -101,12 +105,24 @@ def own_of(context: Context) -> Candidate:
     return Candidate(cast.normal, np.where(cast.struck > 0, cast.height, np.float32(np.nan)))
 
 
+def unburied(context: Context) -> Candidate:
+    """What the bake has, without what is buried in another body of the sculpt. Raises Cancelled."""
+    own = own_of(context)
+    rows, columns = np.nonzero(np.isfinite(own.heights))
+    tracers = occluders_on(context, "everything").tracers[0]
+    normals, far = unit_normals(context)[rows, columns], context.assembly.low.diagonal
+    places, heights = points_of(context)[rows, columns], own.heights.copy()
+    buried = buried_among(places, normals, tracers, far, context.sculpt.record, context.warm.stopped)
+    heights[rows[buried], columns[buried]] = np.nan
+    return Candidate(own.normals, heights)
+
+
 def nearest_of(context: Context, open_to: U8 | None = None) -> Candidate:
     """The nearest surface, the own hit among the others; of all texels, or of those (H, W) that are not 0.
 
     Raises Cancelled where it is no longer wanted.
     """
-    return _chosen(context, _choose_nearest, own_of(context), open_to)
+    return _chosen(context, _choose_nearest, unburied(context), open_to)
 
 
 def outermost_of(context: Context, open_to: U8 | None = None) -> Candidate:
@@ -248,7 +264,9 @@ def _choose_outermost(
 def _candidate(
     p: Vector, d: Vector, face: Vector, pair: int, most: float, hit: Hit, sculpt: Record, tried: Record
 ) -> tuple[float, Vector]:
-    """The first surface along d from p that looks as the face does: (distance, unit normal); `most` for none nearer.
+    """The first surface along d from p that looks as the face does, and is not buried in another body of the sculpt.
+
+    Gives (distance, unit normal); `most` for none nearer.
 
     `hit` is the first of all, as of `hit_along`.
     """
@@ -258,7 +276,10 @@ def _candidate(
     for _ in range(STEPS):
         gone += length
         normal = shading_normal(first + triangle, np.float64(u), np.float64(v), sculpt)
-        if dot(normal, face) > 0:
+        x, y, z = p[0] + gone * d[0], p[1] + gone * d[1], p[2] + gone * d[2]
+        if dot(normal, face) > 0 and not is_buried(
+            high[pair, 0], high[pair, 1], first, (x, y, z), normal, ACROSS * tried.far, sculpt
+        ):
             return (most if _low_between(p, d, pair, gone, tried) else gone), normal
         gone += 1e-6 * tried.far
         if gone >= most:

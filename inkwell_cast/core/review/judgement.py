@@ -11,9 +11,10 @@ from ..cast.context import Context
 from ..flaws.visible import AROUND, BARE, FEW, Visible
 from ..settings.recipe import PROOF_SIDE
 from .as_seen import AsSeen, SeenSheets, as_seen, bare_pixels
-from .best_on_low import Candidate, nearest_of, outermost_of, own_of, padded
+from .best_on_low import Candidate, nearest_of, outermost_of, own_of, padded, unburied
 from .worn_pictures import Pictures
 
+NOTHING = 0.01  # degrees by which a place without a surface looks worse than it does: any other comes before it
 FIRST = 0.5  # degrees by which another must look better than what comes first, where that is anything
 
 
@@ -69,7 +70,7 @@ def best_of(contexts: list[Context], proof: bool) -> Best:
 
     `proof` looks from fewer directions. Raises Cancelled where the work is no longer wanted.
     """
-    firsts = [own_of(context) for context in contexts]
+    firsts = [unburied(context) for context in contexts]
     own = [first.image(context) for first, context in zip(firsts, contexts, strict=True)]
     looks = as_seen(contexts, [Pictures(_padded(own, contexts))], proof)
     tried = [_open(*each) for each in zip(looks[0].sums, looks[0].counts, firsts, strict=True)]
@@ -180,7 +181,7 @@ def _find_open(sums: F32, counts: F32, first: F32, tried: U8) -> None:
                 for i in range(max(x - AROUND, 0), min(x + AROUND + 1, width)):
                     n += counts[j, i]
                     a += sums[j, i]
-            if n > 0 and (np.isnan(first[y, x]) or a > FIRST * n):
+            if np.isnan(first[y, x]) or (n > 0 and a > FIRST * n):
                 tried[y, x] = 1
 
 
@@ -197,8 +198,9 @@ def _take(one: F32, two: F32, three: F32, counts: F32, first: F32, taken: U8) ->
                     a += one[j, i]
                     b += two[j, i]
                     c += three[j, i]
-            least = 0.0 if np.isnan(first[y, x]) else FIRST
-            if n > 0 and min(b, c) < a - least * n:
+            nothing = np.isnan(first[y, x])
+            least = -NOTHING if nothing else FIRST
+            if (n > 0 and min(b, c) < a - least * n) or (n == 0 and nothing):
                 taken[y, x] = 1 if b <= c else 2
 
 

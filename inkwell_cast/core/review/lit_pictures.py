@@ -15,9 +15,9 @@ from ..base.on_demand import library
 from ..base.records import Record, record_kind, record_of, view
 from ..base.threads import in_batches
 from ..cast.context import Context
-from ..cast.occluders import kept_occluders
 from ..cast.shading_normal import shading_normal
 from ..maps.position import box_of
+from ..piece.occluders import kept_occluders
 from ..piece.piece import Assembly
 from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt

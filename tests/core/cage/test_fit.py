@@ -164,7 +164,7 @@ def test_a_fit_can_be_stopped_between_its_parts():
 
     def tell(share):
         told.append(share)
-        if len(told) == 2:
+        if share > 0:
             raise Cancelled
 
     low = merge([plane(4, name="a"), replace(plane(4, 2.0), object_names=("b",))], "low")
@@ -173,4 +173,4 @@ def test_a_fit_can_be_stopped_between_its_parts():
     )
     with pytest.raises(Cancelled):
         fit.cage_of(assembly, Warm(), tell)
-    assert told == [0.0, 0.25]
+    assert sorted(set(told)) == [0.0, 0.25]  # 0 is told again where a part takes long
