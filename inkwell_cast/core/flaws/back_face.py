@@ -17,6 +17,7 @@ from ..rays.ray import make_ray
 from ..settings.mends import Mend
 from . import offered_mends
 from .flaw import Explanation, FlawRows, Spot, length
+from .nearest_surface import nearest_surface
 from .texel_rows import TexelRows
 
 KEY, TITLE = "inside", "Struck from inside"
@@ -42,7 +43,8 @@ def find(seen: TexelRows) -> FlawRows:
         reach, passed = float(seen.outward[rows[region]].max()), float(np.median(way[region]))
 
         def mends(spot: Spot) -> list[Mend]:
-            return [offered_mends.tight_pocket(seen, spot, rows[region]), offered_mends.nearest(spot)]
+            at = rows[region]
+            return [offered_mends.tight_pocket(seen, spot, at), *nearest_surface(seen, spot, at)]
 
         return Explanation(
             f"Rays start {length(reach)} out and meet the back of a surface {length(passed)} on: they begin inside the "

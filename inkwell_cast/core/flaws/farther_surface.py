@@ -5,6 +5,7 @@ import numpy as np
 from ..base.array_types import I64
 from . import offered_mends
 from .flaw import Explanation, FlawRows, length
+from .nearest_surface import nearest_surface
 from .texel_rows import TexelRows
 
 KEY, TITLE = "farther", "A nearer surface was passed"
@@ -23,7 +24,7 @@ def find(seen: TexelRows) -> FlawRows:
             "would.",
             "Take the nearest surface here, or shorten the reach so that rays start in front of it.",
             lambda spot: [
-                offered_mends.nearest(spot),
+                *nearest_surface(seen, spot, at),
                 offered_mends.tight_pocket(seen, spot, at),
                 offered_mends.straighten(spot),
             ],

@@ -5,6 +5,7 @@ import numpy as np
 from ..base.array_types import I64
 from . import offered_mends
 from .flaw import Explanation, FlawRows, length
+from .nearest_surface import nearest_surface
 from .texel_rows import TexelRows
 
 KEY, TITLE = "leaning", "Leaning detail"
@@ -35,7 +36,7 @@ def find(seen: TexelRows) -> FlawRows:
                 offered_mends.straighten(spot),
                 offered_mends.straighten_flat(spot),
                 offered_mends.directions(spot, "split"),
-                offered_mends.nearest(spot),
+                *nearest_surface(seen, spot, at),
             ],
         )
 

@@ -11,6 +11,7 @@ from ..rays.nearest_surface import closest_of
 from ..settings.mends import Mend
 from . import offered_mends
 from .flaw import Explanation, FlawRows, Spot, length
+from .nearest_surface import nearest_surface
 from .texel_rows import TexelRows
 
 cKDTree = on_demand("scipy.spatial", "cKDTree")
@@ -75,7 +76,7 @@ def _mends(seen: TexelRows, spot: Spot, at: I64, high: int, lows: list[int]) -> 
             mends.append(offered_mends.own_pair(context.assembly, spot, [context.sculpt.keys[n] for n in lows]))
         mends.append(offered_mends.leave_out(spot, context.sculpt.keys[high]))
     mends.append(offered_mends.tight_pocket(seen, spot, at))
-    return [*mends, offered_mends.nearest(spot)]
+    return [*mends, *nearest_surface(seen, spot, at)]
 
 
 def _nearest(context: Context, places: F64, pair: I32) -> tuple[F64, I64]:

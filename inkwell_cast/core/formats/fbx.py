@@ -15,6 +15,7 @@ import numpy as np
 from ..base.array_types import F32, F64
 from ..base.errors import InputProblem
 from ..mesh.mesh import CornerValues, Mesh, merge
+from ..mesh.normals import weld
 from ..mesh.transforms import one_name_each, transformed
 from .child_process import read_in_child
 from .reading_budget import Budget
@@ -115,10 +116,11 @@ def _part(path: pathlib.Path, scene: Any, mesh: Any, name: str, matrix: F64) -> 
     material = scene.materials[mesh.material_index] if scene.materials else {}
     color = (material.get("COLOR_DIFFUSE") or [0.5, 0.5, 0.5])[:3]
     sent = (material.get("COLOR_EMISSIVE") or [0.0, 0.0, 0.0])[:3]
+    joined, rows = np.unique(weld(positions), return_inverse=True)  # the library parts them corner by corner
     piece = Mesh(
         path.name,
-        positions,
-        triangles,
+        positions[joined],
+        rows.reshape(-1).astype(np.int32)[triangles],
         normals=CornerValues(normals, triangles) if normals is not None else None,
         uvs=tuple(uvs),
         colors=CornerValues(colors[0], triangles) if colors else None,

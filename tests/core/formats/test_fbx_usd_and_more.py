@@ -196,6 +196,9 @@ def test_fbx_keeps_names_places_uvs_and_materials(tmp_path):
     corners = corner_positions(found)
     np.testing.assert_allclose(found.uvs[0].at_corners(), corners[..., :2] - [3, 0])
     np.testing.assert_allclose(found.normals.at_corners(), np.broadcast_to([0, 0, 1], (2, 3, 3)))
+    assert len(found.positions) == 4  # joined as the file has them, and so are they in what it is converted to
+    write_mesh(tmp_path / "x.obj", found)
+    assert (tmp_path / "x.obj").read_text().count("\nv ") == 4
 
 
 SETTINGS = """GlobalSettings:  {{

@@ -6,6 +6,9 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.cage.inverse_rays import located_of
+from inkwell_cast.core.flaws.flaw import Spot
+from inkwell_cast.core.flaws.nearest_surface import nearest_surface
+from inkwell_cast.core.flaws.texel_rows import seen_of
 from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.mesh.normals import with_normals
 
@@ -56,3 +59,21 @@ def test_the_best_on_a_low_is_the_bolt_and_never_the_plate_inside_it(outward):
 def test_an_open_sculpt_buries_nothing():
     made = baked(torus(24, 12), replace(torus(48, 24, small=0.72, name="high"), uvs=()), ["normal"], size=64)
     assert len(located_of(made.assembly, made.warm).place) > 0.9 * len(made.sculpt.mesh.positions)
+
+
+def test_the_nearest_surface_is_not_offered_over_a_bolt_that_runs_through_its_plate():
+    """It is where the plate itself is the nearest, and where what lies below is seen from elsewhere."""
+    made = baked(*bolted(), ["normal"], size=96, outward=0.3, inward=0.05)
+    (context,) = [sheet.context for sheet in made.sheets]
+    seen = seen_of(context, made.judgement().visible[0])
+    over = (np.abs(seen.place[:, :2] - 0.5) < 0.14).all(axis=1)
+    spot = Spot("here", "low", (0.5, 0.5, 0.0), 0.1, seen.place[over])
+    assert nearest_surface(seen, spot, np.flatnonzero(over)) == []
+    (mend,) = nearest_surface(seen, spot, np.flatnonzero(~over))
+    assert mend.patches[0].nearest
+    shelf = replace(plane(4, 0.2, name="shelf"), uvs=())
+    floor = replace(plane(4, 0.01, name="floor"), uvs=())
+    open_below = baked(plane(8), merge([shelf, floor], "high"), ["normal"], size=96, outward=0.3, inward=0.05)
+    (context,) = [sheet.context for sheet in open_below.sheets]
+    seen = seen_of(context, open_below.judgement().visible[0])
+    assert len(nearest_surface(seen, spot, np.arange(len(seen.x)))) == 1
