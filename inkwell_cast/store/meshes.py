@@ -59,13 +59,17 @@ def put(
     place: str = "",
     modified: float = 0.0,
 ) -> None:
-    """Add a file, or put new contents in the place of the one of that name."""
+    """Add a file, or put new contents in the place of the one of that name.
+
+    One that was read from a place on this machine is watched there from the start.
+    """
     db.execute(
-        "INSERT INTO mesh (piece_id, file_name, sha256, copy, size, facts, place, modified) "
-        "VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (piece_id, file_name) DO UPDATE SET sha256 = excluded.sha256, "
+        "INSERT INTO mesh (piece_id, file_name, sha256, copy, size, facts, place, modified, watched) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (piece_id, file_name) DO UPDATE SET sha256 = excluded.sha256, "
         "copy = excluded.copy, size = excluded.size, facts = excluded.facts, modified = excluded.modified, "
+        "watched = CASE WHEN place = '' THEN excluded.watched ELSE watched END, "
         "place = CASE WHEN excluded.place = '' THEN place ELSE excluded.place END",
-        (piece_id, file_name, sha256, copy, size, facts.model_dump_json(), place, modified),
+        (piece_id, file_name, sha256, copy, size, facts.model_dump_json(), place, modified, int(bool(place))),
     )
 
 

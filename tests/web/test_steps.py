@@ -247,7 +247,7 @@ def test_a_file_is_read_again_from_where_it_lies(client, services, ring_files, t
     assert "Nothing that counts" in client.post(f"{piece}/meshes/{low}/reload").text
     write_mesh(places[0], torus(30, 10))
     assert "400 triangles became 600" in client.post(f"{piece}/meshes/{low}/reload").text
-    client.post(f"{piece}/meshes/{low}/place", data={"place": str(places[0]), "watch": "on"})
+    # it is watched from the start, since it was read from a place
 
     def looks():
         return [client.get(f"{piece}/watch") for _ in range(3)]
