@@ -23,37 +23,24 @@ def is_buried(calls: int, scene: int, first: int, place: Vector, normal: Vector,
     `calls` and `scene` are of a tracer that strikes both sides, whose triangles begin at `first` in the record sculpt;
     lengths are scene units, the normal may be 0 where it is not known.
     """
-    x, y, z = place
-    nx, ny, nz = normal
-    known = nx != 0 or ny != 0 or nz != 0
-    if known and not _ends_at_a_back(calls, scene, first, x, y, z, nx, ny, nz, far, sculpt):
+    known = normal[0] != 0 or normal[1] != 0 or normal[2] != 0
+    if known and not _ends_at_a_back(calls, scene, first, place, normal, far, sculpt):
         return False
     for k in range(6):
         sign = 1.0 if k < 3 else -1.0
-        dx, dy, dz = sign * FIRST_X[k % 3], sign * FIRST_Y[k % 3], sign * FIRST_Z[k % 3]
-        if not _ends_at_a_back(calls, scene, first, x, y, z, dx, dy, dz, far, sculpt):
+        way = sign * FIRST_X[k % 3], sign * FIRST_Y[k % 3], sign * FIRST_Z[k % 3]
+        if not _ends_at_a_back(calls, scene, first, place, way, far, sculpt):
             return False
     return True
 
 
 @kernel
-def _ends_at_a_back(
-    calls: int,
-    scene: int,
-    first: int,
-    x: float,
-    y: float,
-    z: float,
-    dx: float,
-    dy: float,
-    dz: float,
-    far: float,
-    sculpt: Record,
-) -> bool:
+def _ends_at_a_back(calls: int, scene: int, first: int, at: Vector, way: Vector, far: float, sculpt: Record) -> bool:
     """Whether the first surface of the sculpt along a ray, both sides counting, is struck from behind."""
     positions, triangles = view(sculpt, "positions"), view(sculpt, "triangles")
-    clear = CLEAR * far
-    _, _, _, hit = hit_along(calls, scene, x + clear * dx, y + clear * dy, z + clear * dz, dx, dy, dz, far)
+    dx, dy, dz = way
+    x, y, z = at[0] + CLEAR * far * dx, at[1] + CLEAR * far * dy, at[2] + CLEAR * far * dz
+    _, _, _, hit = hit_along(calls, scene, x, y, z, dx, dy, dz, far)
     if hit < 0:
         return False
     row = triangles[first + hit]

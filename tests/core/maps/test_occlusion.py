@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.bake.pipeline import bake
-from inkwell_cast.core.cast import occluders as of_cast
 from inkwell_cast.core.mesh.mesh import merge
+from inkwell_cast.core.piece import occluders as of_piece
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
 from inkwell_cast.core.settings.maps import Occlusion, SheetOcclusion
@@ -284,9 +284,9 @@ def test_another_sculpt_or_role_leaves_nothing_of_the_last_behind():
 
 def test_a_scene_is_lent_to_shade_where_building_another_takes_longer_than_its_rays_gain(monkeypatch):
     made = baked(torus(20, 10), torus(60, 30), ["occlusion"], occlusion=Occlusion(rays=64, noise=0))
-    assert not of_cast.lends(made.assembly, made.sculpt)
-    assert len(made.sculpt.mesh.triangles) < of_cast.LENT * 48 * 48 * 64
-    monkeypatch.setattr(of_cast, "LENT", 0.0)
-    monkeypatch.setattr(of_cast, "Scene", None)  # none is built
+    assert not of_piece.lends(made.assembly, made.sculpt)
+    assert len(made.sculpt.mesh.triangles) < of_piece.LENT * 48 * 48 * 64
+    monkeypatch.setattr(of_piece, "LENT", 0.0)
+    monkeypatch.setattr(of_piece, "Scene", None)  # none is built
     lent = baked(torus(20, 10), torus(60, 30), ["occlusion"], occlusion=Occlusion(rays=64, noise=0))
     assert abs(values(lent, "occlusion") - values(made, "occlusion")).max() < 0.02  # a ray of one texel at most
