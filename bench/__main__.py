@@ -361,6 +361,12 @@ def looking_rows(o: dict[str, Any], big: dict[str, Any]) -> list[Row]:
             f"{o['seen_seconds']:.2f} s over {o['cast_seconds']:.2f} s of casting, 4 samples, a million triangles",
         ),
         ("The same with the best on this low", f"{o['judge_over_cast']:.2f}", "≤ 1", f"{o['judge_seconds']:.2f} s"),
+        (
+            "Judged again, as after a change of reach or cage",
+            f"{o['judge_again_over_cast']:.2f}",
+            "≤ 0.5",
+            f"{o['judge_again_seconds']:.2f} s, the best on this low known",
+        ),
         ("Flaws of it", f"{o['flaws_over_cast']:.2f}", "≤ 1", f"{o['flaws_seconds']:.2f} s, judged before"),
         (
             "Proof of it, judged, with flaws and files",

@@ -13,22 +13,24 @@ import subprocess
 import sys
 import tempfile
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 DOCS = pathlib.Path(__file__).parent.parent / "docs"
 PROGRAM = pathlib.Path(sys.executable).with_name("inkwell-cast")
+LOOKING = ("rounding", "likeness", "coverage", "flaws")
 WRONG = 10.0  # degrees above the best on this low
 WAYS = ("even 0.5 %", "even 1.5 %", "even 5 %", "even 20 %", "measured", "fitted", "mended")
-BAKED = ("--size", "1024x1024", "--samples", "4", "--depth", "16", "--maps", "normal")
+BAKED = ("--size", "1024x1024", "--samples", "4", "--depth", "8", "--maps", "normal")
 INTRODUCTION = """# Real pieces
 
-Scans of others with lows that were decimated and unwrapped by a program; `make real` bakes them at 1024², 16 bits, 4
+Scans of others with lows that were decimated and unwrapped by a program; `make real` bakes them at 1024², 8 bits, 4
 samples a texel. *As seen*, *best* and *over 30°* are the product's figures ([what they mean](guide/review.md)),
-*judge* is the mean angle that an independent program finds from ten other directions. *Looking* is the time of
-judging the bake over that of its casting, *peak* the most memory of the whole run. *Measured* is `--measure`, *fitted*
-`--measure --fit`, *mended* an even 20 % and then `--mend`. *Flaws* are those that look wrong by over 10° in the mean,
-of all that were found. Pieces are named, never shown.
+*judge* is the mean angle that an independent program finds from 64 directions, on the low as it was baked. *Looking*
+is the time of judging the bake (rounding, likeness, coverage, flaws) over that of scene and casting, each run in a
+process of its own; *peak* the most memory of the whole run. *Measured* is `--measure`, *fitted* `--measure --fit`,
+*mended* an even 20 % and then `--mend`. *Flaws* are those that look wrong by over 10° in the mean, of all that were
+found. Pieces are named, never shown.
 
 | piece | way | as seen | best | judge | over 30° | missed | flaws | looking | seconds | peak |
 | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |
@@ -73,7 +75,8 @@ def row(piece: Piece, way: str, judge: list[str]) -> str:
     """One line of the table."""
     with tempfile.TemporaryDirectory() as folder:
         started = time.monotonic()
-        command = [PROGRAM, "bake", *piece.meshes, *options_of(way), *BAKED, "--out", folder]
+        low = pathlib.Path(folder) / "low.obj"
+        command = [PROGRAM, "bake", *piece.meshes, *options_of(way), *BAKED, "--mesh", low, "--out", folder]
         with subprocess.Popen(command, stdout=subprocess.DEVNULL) as run:
             _, status, usage = os.wait4(run.pid, 0)
             run.returncode = os.waitstatus_to_exitcode(status)
@@ -81,7 +84,7 @@ def row(piece: Piece, way: str, judge: list[str]) -> str:
             return f"| {piece.name} | {way} | failed with exit code {run.returncode} |" + " |" * 8
         seconds = time.monotonic() - started
         facts = json.loads((pathlib.Path(folder) / "manifest.json").read_text())
-        other = judged(judge, piece, pathlib.Path(folder) / "normal.png") if judge else "–"
+        other = judged(judge, replace(piece, low=low), pathlib.Path(folder) / "normal.png") if judge else "–"
     return _row_of(facts, piece, way, other, seconds, usage.ru_maxrss * 1024)
 
 
@@ -98,7 +101,7 @@ def _row_of(facts: dict[str, Any], piece: Piece, way: str, other: str, seconds: 
         f"{bake['over_30']:.2%}",
         f"{facts['missed_texels'] / max(facts['texels'], 1):.2%}",
         flaws,
-        f"{spent['likeness'] / max(spent['casting rays'], 1e-9):.1f}",
+        f"{sum(spent[name] for name in LOOKING) / max(spent['scene'] + spent['casting'], 1e-9):.1f}",
         f"{seconds:.1f}",
         f"{peak / 1e9:.2f} GB",
     ]

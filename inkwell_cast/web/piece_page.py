@@ -80,6 +80,17 @@ class PiecePage:
         return [finding for finding in self.findings or [] if finding.severity == "blocking"]
 
     @property
+    def cage_meshes(self) -> list[str]:
+        """The cage meshes that say how far out rays start in all that the scope holds; none where a reach does."""
+        kind, _, of = self.scope.partition(":")
+        pairs = self.paired.pairs
+        if kind == "pair":
+            pairs = [pair for pair in pairs if pair.name.lower() == of.lower()]
+        elif kind == "object":
+            pairs = [pair for pair in pairs if any(part.key == of for part in pair.lows)]
+        return [pair.cages[0].name for pair in pairs] if pairs and all(pair.cages for pair in pairs) else []
+
+    @property
     def scale(self) -> float:
         """Scene units in one of the unit of the piece's reach."""
         return self.recipe.reach.scale(self.diagonal)
@@ -91,6 +102,7 @@ class PiecePage:
             "diagonal": self.diagonal,
             "ready": self.ready,
             "blocking": self.blocking,
+            "cage_meshes": self.cage_meshes,
             "errors_in": {name.partition(".")[0] for name in self.errors},
             "stale": stale(self.shown, self.recipe, self.meshes) if self.shown else "",
         }

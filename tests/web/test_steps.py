@@ -349,3 +349,21 @@ def test_checks_that_were_stopped_say_so_and_begin_again_only_when_asked(client,
     assert 'hx-trigger="load' not in said
     monkeypatch.undo()
     assert "Stopped" not in client.get(f"{piece}/checks").text
+
+
+def test_the_outward_reach_is_greyed_where_a_cage_mesh_takes_its_place(client, ring_files, services, tmp_path):
+    """And comes back where the cage is taken out."""
+    low = read_mesh(ring_files[0])
+    write_mesh(tmp_path / "cage_ring.obj", replace(low, positions=low.positions * np.float32(1.1), normals=None))
+    paths = [*ring_files, tmp_path / "cage_ring.obj"]
+    tokens = [client.put("/uploads/from", json={"path": str(path)}).json()["token"] for path in paths]
+    piece = client.post("/pieces", json={"name": "caged", "roles": dict.fromkeys(tokens, "")}).json()["address"]
+    panel = client.get(f"{piece}/panel/cage").text
+    assert 'name="reach.outward"' not in panel
+    assert 'name="reach.inward"' in panel
+    assert "whatever the outward reach is" in panel
+    assert "data-cage=yes" in panel
+    client.post(f"{piece}/meshes/{mesh_id_of(services, piece, 'cage_ring.obj')}/out")
+    panel = client.get(f"{piece}/panel/cage").text
+    assert 'name="reach.outward"' in panel
+    assert "data-cage" not in panel

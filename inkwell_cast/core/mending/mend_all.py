@@ -64,10 +64,9 @@ class _State:
 
     @property
     def to_mend(self) -> float:
-        """Degrees of the mean that are not the best on this low, with what only checks can tell."""
-        return sum(float(seen.looks.share.sum()) for seen in self.sheets) + sum(
-            flaw.share for flaw in self.flaws if flaw.cause not in IN_TEXELS
-        )
+        """Degrees of the mean above the best on this low, 0 below it, with what only checks can tell."""
+        above = sum(float(seen.looks.share.sum()) for seen in self.sheets)
+        return max(above, 0.0) + sum(flaw.share for flaw in self.flaws if flaw.cause not in IN_TEXELS)
 
     def left_of(self, flaw: Flaw) -> float:
         """What is seen of a flaw here: of its ball, or of its part where only a check can tell it."""

@@ -1,7 +1,7 @@
 """Names to pairs: which highs a low receives from, by suffix or by a word of its own, changed by hand."""
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Annotated, Literal, cast
 
 from pydantic import Field, field_validator
@@ -151,9 +151,27 @@ def read_name(name: str, pairing: Pairing) -> list[_Reading]:
 
 def role_by_names(file: str, parts: list[str], pairing: Pairing) -> str:
     """The role that a file's name without its suffix, or that of its first named part gives; "" for none."""
+    if _is_cage_of_lows(file, parts, pairing):
+        return "cage"
     found = [read for name in (file, *parts) if (read := _by_suffix(name, pairing))]
     found += [read for name in (file, *parts) if (read := _by_word(name, pairing))]
     return found[0][0].role if found else ""
+
+
+def _is_cage_of_lows(file: str, parts: list[str], pairing: Pairing) -> bool:
+    """Whether a file is called a cage, and its parts after the lows that they were copied from.
+
+    What is itself called a cage, such as bird_cage_low, is no cage of one.
+    """
+    if not any(read.role == "cage" for read in read_name(file, pairing)):
+        return False
+    readings = [_by_suffix(part, pairing) for part in parts]
+    lows = [read[0] for read in readings if read and read[0].role == "low"]
+    return bool(lows) and len(lows) == len(parts) and not any(_says_cage(low.stem, pairing) for low in lows)
+
+
+def _says_cage(stem: str, pairing: Pairing) -> bool:
+    return any(read.role == "cage" for read in read_name(stem, pairing))
 
 
 def _by_suffix(name: str, pairing: Pairing) -> list[_Reading]:
@@ -214,6 +232,11 @@ def pair_up(parts: list[Part], pairing: Pairing, files: dict[str, FileSettings] 
     elsewhere = [part for part in parts if _of_another_lod(part, pairing)]
     parts = [part for part in parts if part not in elsewhere]
     readings = {part: _readings(part, pairing, files.get(part.file, FileSettings())) for part in parts}
+    for file in {part.file for part in parts}:
+        own = [part for part in parts if part.file == file]
+        given = files.get(file, FileSettings()).role or any(pairing.placed.get(p.key, Placing()).role for p in own)
+        if not given and _is_cage_of_lows(file.rpartition(".")[0] or file, [part.name for part in own], pairing):
+            readings |= {part: [replace(read, role="cage") for read in readings[part]] for part in own}
     giving = {r.stem.lower() for part in parts for r in readings[part] if r.role in ("high", "float")}
     stems = {_received(readings[part], giving) for part in parts} - {None}
     pairs: dict[str, Pair] = {}

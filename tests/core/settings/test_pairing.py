@@ -3,7 +3,7 @@ from pydantic import ValidationError
 
 from inkwell_cast.core.settings import editing
 from inkwell_cast.core.settings.files import FileSettings
-from inkwell_cast.core.settings.pairing import ALL, Pairing, Part, Placing, pair_up
+from inkwell_cast.core.settings.pairing import ALL, Pairing, Part, Placing, pair_up, role_by_names
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.scopes import in_force, scopes
@@ -186,3 +186,14 @@ def test_words_within_words_and_names_of_things_are_no_roles():
     assert names(pair_up(parts("cage_bird_low", "cage_bird_high"), Pairing())) == {
         "cage_bird": (["cage_bird_low"], ["cage_bird_high"])
     }
+
+
+def test_a_cage_keeps_the_names_of_the_low_that_it_was_copied_from():
+    """The file says that it is one; a thing that is called a cage has a low all the same."""
+    given = [Part("ring_low.obj", "ring_low"), Part("ring_high.ply", "ring_high"), Part("cage_ring.obj", "ring_low")]
+    (pair,) = pair_up(given, Pairing()).pairs
+    assert [part.file for part in pair.lows + pair.cages] == ["ring_low.obj", "cage_ring.obj"]
+    assert role_by_names("cage_ring", ["ring_low"], Pairing()) == "cage"
+    bird = [Part("bird_cage.obj", "bird_cage_low"), Part("bird_cage_high.ply", "bird_cage_high")]
+    (pair,) = pair_up(bird, Pairing()).pairs
+    assert (len(pair.lows), pair.cages) == (1, [])

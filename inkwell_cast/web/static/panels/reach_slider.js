@@ -42,6 +42,11 @@ export class ReachRule {
     if (!this.held) this.draw();
   }
 
+  // Whether a fitted cage or a cage mesh, not the reach, says how far out rays start.
+  get follows() {
+    return "fitted" in this.svg.dataset || "cage" in this.svg.dataset;
+  }
+
   get span() {
     const cap = FARTHEST * Math.max(this.reach.outward, this.reach.inward) || Infinity;
     const needed = (this.rule ? this.rule.needed : [0, 0]).map((far) => Math.min(far, cap));
@@ -65,8 +70,7 @@ export class ReachRule {
         defs,
       );
     make("rect", { width: 1.6, height: 4, fill: "var(--vermilion)" }, pattern);
-    // a fitted cage follows the sculpt
-    const end = "fitted" in this.svg.dataset && this.rule ? Math.max(this.rule.needed[0], outward) : outward;
+    const end = this.follows && this.rule ? Math.max(this.rule.needed[0], outward) : outward;
     make(
       "rect",
       { x: x(-inward), y: TOP, width: Math.max(x(end) - x(-inward), 0), height: FLOOR - TOP, fill: "var(--held)" },
@@ -79,7 +83,7 @@ export class ReachRule {
         if (!s || edges[i + 1] < -below || edges[i] > above) return;
         const h = Math.max((Math.sqrt(s) / tallest) * (FLOOR - TOP - 8), 1),
           middle = (edges[i] + edges[i + 1]) / 2;
-        const lost = (middle > outward && !("fitted" in this.svg.dataset)) || middle < -inward;
+        const lost = (middle > outward && !this.follows) || middle < -inward;
         const from = Math.max(x(edges[i]), LEFT),
           to = Math.min(x(edges[i + 1]), RIGHT);
         make(
@@ -106,7 +110,7 @@ export class ReachRule {
     const apart = x(outward) - x(-inward) >= APART;
     if (apart) make("text", { x: x(0), y: FLOOR + 31, "text-anchor": "middle" }, this.svg, "0");
     this.handle("inward", x(-inward), -1, apart);
-    this.handle("outward", x(outward), 1, apart);
+    if (!("cage" in this.svg.dataset)) this.handle("outward", x(outward), 1, apart);
   }
 
   take(e) {
