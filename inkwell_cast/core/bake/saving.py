@@ -81,12 +81,16 @@ def save(
 
 @dataclass(slots=True)
 class _Writer:
-    """Writes the pictures of a bake; `taken` are the file names that are given away already, in lower case."""
+    """Writes the pictures of a bake; `taken` are the file names that are given away already, in lower case.
+
+    `read` is the picture that was read back last, by its path, so that nobody reads it twice.
+    """
 
     bake: Bake
     folder: pathlib.Path
     previews: pathlib.Path | None
     taken: set[str] = field(default_factory=set)
+    read: dict[pathlib.Path, AnyArray] = field(default_factory=dict)
 
     def pictures_of(self, sheet: BakedSheet) -> list[MapFile]:
         """Write every map of a sheet, and what lies beside an ID map."""
@@ -165,9 +169,10 @@ class _Writer:
         first, by_sheet = "", list[tuple[F32, I32]]()
         for entry in [] if bake.brought else files:
             sheet = sheets[entry.sheet]
-            angles = bake.angles_of(self.folder / entry.file, entry.key, sheet)
-            if angles is None:
+            if not holds_normals(entry.key):
                 continue
+            angles = bake.angles_in(self._picture(self.folder / entry.file), entry.key, sheet)
+            assert angles is not None  # of a map that holds normals
             entry.likeness = figures(angles[~np.isnan(angles)])
             first = first or entry.key
             if entry.key == first:
@@ -175,13 +180,20 @@ class _Writer:
                 by_sheet.append((angles, pair))
         return by_pair(by_sheet, len(bake.assembly.paired.pairs))
 
+    def _picture(self, path: pathlib.Path) -> AnyArray:
+        """A written picture, read back."""
+        if path not in self.read:
+            self.read = {path: read_picture(path)}
+        return self.read[path]
+
     def judge(self, files: list[MapFile], judged: Judgement | None) -> tuple[Judgement, Pictures | None]:
         """How the first map of normals is seen as it was written, and it; or how the cast is, where there is none."""
         key = next((entry.key for entry in files if holds_normals(entry.key)), None)
         if key is None:
             return judged or self.bake.judgement(), None
         files_of = {entry.sheet: self.folder / entry.file for entry in files if entry.key == key}
-        images = [read_picture(files_of[sheet.name]) for sheet in self.bake.sheets]
+        images = [self._picture(files_of[sheet.name]) for sheet in self.bake.sheets]
+        self.read = {}
         pictures = Pictures(images, maps.REGISTRY[key].KEY == "normal_object")
         return judged or self.bake.judgement(pictures), pictures
 
