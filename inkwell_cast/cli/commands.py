@@ -7,10 +7,12 @@ import pathlib
 from collections.abc import Callable
 from typing import TYPE_CHECKING, TypeVar
 
+from ..core.bake.expected_time import share_of_baking
 from ..core.bake.manifest import Manifest, MeshFile, SeenFacts
 from ..core.bake.measured_reach import measure, try_fit
 from ..core.bake.memory_estimate import need_of
 from ..core.base.errors import InputProblem
+from ..core.base.progress import Progress, part_of
 from ..core.checks import check
 from ..core.flaws import Flaw
 from ..core.formats import read_mesh, write_mesh
@@ -139,9 +141,17 @@ def baked(options: argparse.Namespace, bar: Bar) -> tuple[Made, list[MeshFile]]:
         bar.end()
         print(f"measured: {found.words}")
     bar.end()
-    print(f"memory: {need_of(assemble(recipe, meshes, warm)).words}")
+    assembly = assemble(recipe, meshes, warm)
+    print(f"memory: {need_of(assembly).words}")
+    baking = part_of(bar.show, 0.0, share_of_baking(assembly))
     with cluster_of(options) as cluster:
-        return make(recipe, meshes, options.mend, bar.show, warm=warm, remote=cluster), sources
+        return make(recipe, meshes, options.mend, baking, warm=warm, remote=cluster), sources
+
+
+def saving(made: Made, bar: Bar) -> Progress:
+    """What hears how far the saving of a bake is, as the part of the whole that it is."""
+    share = share_of_baking(made.bake.assembly)
+    return part_of(bar.show, share, 1 - share)
 
 
 def cluster_of(options: argparse.Namespace) -> contextlib.AbstractContextManager["Cluster | None"]:
@@ -155,7 +165,7 @@ def run_bake(options: argparse.Namespace) -> int:
     bar = Bar()
     try:
         made, sources = baked(options, bar)
-        manifest = written(lambda: made.save(options.out, sources), options.out)
+        manifest = written(lambda: made.save(options.out, sources, progress=saving(made, bar)), options.out)
         if options.mesh:
             written(lambda: write_mesh(options.mesh, low_mesh(made.bake.assembly, made.bake.warm)), options.mesh)
     finally:

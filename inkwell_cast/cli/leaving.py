@@ -20,7 +20,7 @@ from ..core.settings.handoff import Handoff
 from ..core.settings.material_library import Library
 from ..core.settings.receivers import READY, Receiver, find_receiver, schema
 from .bar import Bar
-from .commands import baked, tell
+from .commands import baked, saving, tell
 from .input import meshes_of, name_of, piece_of, receiver_of, recipe_file, recipe_of
 
 CANNOT_BE = 3  # exit code for a handoff that something stands in the way of
@@ -42,7 +42,7 @@ def run_handoff(options: argparse.Namespace) -> int:
             if options.baked is None:
                 refuse_unready(handoff, name, asked, options.out, handoff.existing)
                 made, sources = baked(options, bar)
-                manifest = made.save(place, sources, place)
+                manifest = made.save(place, sources, place, progress=saving(made, bar))
                 handoff = _asked_for(made.recipe.handoff, options)
                 finished = Finished.of_folder(name, manifest, place, place)
                 assembly, warm = made.bake.assembly, made.bake.warm

@@ -10,12 +10,14 @@ from multiprocessing.connection import Connection
 from multiprocessing.synchronize import Event
 
 from ..core.bake.cast_cache import laid_out
+from ..core.bake.expected_time import share_of_baking
 from ..core.bake.live_proof import LiveProof
 from ..core.bake.manifest import Manifest, MeshFile
 from ..core.bake.measured_reach import measure, try_fit
 from ..core.bake.refusals import refuse_empty, refuse_unpaired, refuse_unusable
 from ..core.base.array_types import U8, U16, AnyArray
 from ..core.base.errors import Cancelled, InputProblem, RayLibraryMissing
+from ..core.base.progress import part_of
 from ..core.base.system import end_with_parent, yield_to_others
 from ..core.cage.cage import lows_of
 from ..core.cage.coverage import Coverage, coverage
@@ -264,13 +266,15 @@ class _Worker:
             part.replace(folder / PEEK)
 
         remote = None if job.proof else self._cluster.connected()
+        share = share_of_baking(assemble(job.recipe, meshes, self._warm))
+        baking, saving = part_of(self._tell, 0.0, share), part_of(self._tell, share, 1 - share)
         try:
-            made = make(job.recipe, meshes, job.mend, self._tell, self._stopped, self._warm, peek, remote)
+            made = make(job.recipe, meshes, job.mend, baking, self._stopped, self._warm, peek, remote)
         finally:
             (folder / PEEK).unlink(missing_ok=True)
-        self._tell("writing", 0.95)
         files = _mesh_files(job.sources, meshes, made.bake.assembly)
-        return made.save(job.folder, files, job.folder, self._live.judgement_of(job.recipe, meshes))
+        judged = self._live.judgement_of(job.recipe, meshes)
+        return made.save(job.folder, files, job.folder, judged, saving)
 
     def _bring_in(self, job: BringIn) -> Manifest:
         meshes, images = self._read(job.sources), list[AnyArray]()

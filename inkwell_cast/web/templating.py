@@ -54,6 +54,10 @@ STAGE_WORDS = {
     "looking": "Looking from all around",
     "maps": "Deriving maps",
     "writing": "Writing files",
+    "rounding": "Reading the files back",
+    "likeness": "Looking from all around",
+    "coverage": "Measuring the cage",
+    "flaws": "Finding flaws",
 }
 
 

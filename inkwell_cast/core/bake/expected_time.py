@@ -20,11 +20,15 @@ from ..piece.piece import Assembly
 from ..settings.recipe import Recipe
 from ..uv.layout import SheetPlan
 from .baked import Bake
+from .judged_at import SIDE
 
 KEPT = 15  # bakes that each stage remembers
 LEAST = 0.01  # seconds: what took less tells nothing
 OF_TRIANGLES = ("checking", "scene", "preparing")
-OF_TEXELS = ("maps", "writing", "rounding", "likeness", "coverage", "flaws")
+OF_TEXELS = ("maps", "writing", "rounding")
+OF_JUDGED = ("likeness", "coverage", "flaws")  # of texels at the size that they are judged at
+AFTERWARDS = ("writing", "rounding", *OF_JUDGED)
+LEAST_SHARE = 0.05  # of baking, and of what comes after it
 BOOK = "pace.json"
 CASTING = "casting "  # what the stages of layers begin with
 
@@ -64,6 +68,17 @@ def expected(assembly: Assembly, sheets: list[SheetPlan]) -> float | None:
     return sum(count * paces.get(stage, unknown if stage.startswith(CASTING) else 0.0) for stage, count in of.items())
 
 
+def share_of_baking(assembly: Assembly) -> float:
+    """The share of a bake's time, 0 to 1, that is over when its maps are there and are written and judged next."""
+    place = _place()
+    paces = {stage: _middle(known) for stage, known in _read(place).stages.items() if known} if place else {}
+    texels = float(assembly.recipe.sheet.width * assembly.recipe.sheet.height)
+    of = _things(assembly.recipe, _triangles(assembly), texels, texels)
+    spent = {stage: count * paces[stage] for stage, count in of.items() if stage in paces}
+    after = sum(spent.get(stage, 0.0) for stage in AFTERWARDS)
+    return min(max(1 - after / sum(spent.values()), LEAST_SHARE), 1 - LEAST_SHARE) if after else 0.5
+
+
 def in_words(seconds: float) -> str:
     """A time that is not known well: "8 seconds", "3 minutes"."""
     unit, word = (1, "second") if seconds < 90 else (60, "minute") if seconds < 5400 else (3600, "hour")
@@ -87,7 +102,8 @@ def _things(recipe: Recipe, triangles: int, texels: float, on_low: float) -> dic
         **dict.fromkeys(OF_TRIANGLES, float(triangles)),
         f"{CASTING}rays": samples,
         **casting,
-        **{stage: texels * (len(recipe.output.maps) if stage in ("maps", "writing") else 1) for stage in OF_TEXELS},
+        **{stage: texels * (1 if stage == "rounding" else len(recipe.output.maps)) for stage in OF_TEXELS},
+        **dict.fromkeys(OF_JUDGED, min(texels, float(SIDE**2))),
     }
 
 

@@ -8,6 +8,7 @@ import numpy as np
 from .. import maps
 from ..base.array_types import F32, I32, U8, U16, AnyArray
 from ..base.atomic_files import whole
+from ..base.progress import Progress
 from ..cage.coverage import CoverageFacts
 from ..cast.context import Context
 from ..flaws import COARSE_MARKS, FLAW_MARKS, Flaw, FlawList, MarkedFlaw, write_marks
@@ -24,7 +25,7 @@ from .baked import Bake, BakedSheet, holds_normals
 from .expected_time import learn
 from .layered_files import WRITERS, layers_of
 from .manifest import Manifest, MapFile, MeshFile, SeenFacts, sha256_of
-from .stages import timed
+from .stages import SAVING, Stages
 
 
 def save(
@@ -34,40 +35,38 @@ def save(
     previews: str | pathlib.Path | None = None,
     mending: Report | None = None,
     judged: Judgement | None = None,
+    progress: Progress = lambda stage, share: None,
 ) -> Manifest:
     """Write one picture a map and sheet, and manifest.json, into a folder; likeness is computed from the files.
 
-    Each file appears whole or not at all. `sources` names the mesh files for the manifest; `previews` is a folder
-    for PNGs of maps in another format and for what views and reports show, `mending` what was mended before, `judged`
-    how the maps are seen, if that is known.
+    Each file appears whole or not at all. `sources` names the mesh files for the manifest; `previews` is a folder for
+    PNGs of other formats and for what views and reports show, `mending` what was mended before, `judged` how the maps
+    are seen, if that is known; `progress(stage, share)` hears of `stages.SAVING`. Raises Cancelled.
     """
     writer = _Writer(bake, pathlib.Path(folder), pathlib.Path(previews) if previews else None)
     writer.folder.mkdir(parents=True, exist_ok=True)
-    seconds = dict(bake.seconds)
-    with timed(seconds, "writing"):
+    stages = Stages(progress, bake.warm.stopped, dict(bake.seconds), shares=SAVING)
+    with stages.stage("writing"):
         files = [entry for sheet in bake.sheets for entry in writer.pictures_of(sheet)]
-    with timed(seconds, "rounding"):
+    with stages.stage("rounding"):
         rounding = writer.rate(files)
-    with timed(seconds, "likeness"):
+    with stages.stage("likeness"):
         judged, pictures = writer.judge(files, judged)
         written, contexts = pictures is not None, judged.contexts
         floor = parallax(contexts, judged.best_pictures, small(judged.best_pictures)) if written else None
         heats = writer.heat("likeness", contexts, judged.seen.angles) if written else {}
         floors = writer.heat("parallax", contexts, floor.angles) if floor else {}
         sides = writer.sides(pictures, judged)
-    with timed(seconds, "coverage"):
+    with stages.stage("coverage"):
         measured = None if bake.brought else CoverageFacts.of(bake.coverage())
-    with timed(seconds, "flaws"):
+    with stages.stage("flaws"):
         flaws = writer.flaws(judged)
     marks = writer.marks(flaws.flaws)
-    learn(bake, seconds)
-    result = Manifest.of(bake, files, sources or [], seconds, measured)
+    learn(bake, stages.seconds)
+    result = Manifest.of(bake, files, sources or [], stages.seconds, measured)
     result.flaws, result.flaws_found, result.harmless = flaws.flaws, flaws.found, flaws.harmless
     result.mending, result.marks, (result.sides, result.from_afar) = mending, marks, sides
-    seen, best, result.to_mend = judged.seen, judged.best, judged.to_mend
-    result.seen = SeenFacts.of(seen.whole, best.whole, seen.never_seen) if written else None
-    for pair, rated, alone, best_alone in zip(result.pairs, rounding, seen.pairs, best.pairs, strict=True):
-        pair.likeness, pair.seen = rated, SeenFacts.of(alone, best_alone) if written else None
+    _tell_seen(result, judged, rounding, written)
     for facts in result.sheets:
         facts.heat, facts.parallax = heats.get(facts.name, ""), floors.get(facts.name, "")
     if floor:
@@ -77,6 +76,14 @@ def save(
     with whole(writer.folder / "manifest.json") as partial:
         partial.write_text(result.model_dump_json(indent=2) + "\n")
     return result
+
+
+def _tell_seen(result: Manifest, judged: Judgement, rounding: list[Likeness | None], written: bool) -> None:
+    """Put how a bake is seen into its manifest, as a whole and pair by pair; what is to mend in any case."""
+    seen, best, result.to_mend = judged.seen, judged.best, judged.to_mend
+    result.seen = SeenFacts.of(seen.whole, best.whole, seen.never_seen) if written else None
+    for pair, rated, alone, best_alone in zip(result.pairs, rounding, seen.pairs, best.pairs, strict=True):
+        pair.likeness, pair.seen = rated, SeenFacts.of(alone, best_alone) if written else None
 
 
 @dataclass(slots=True)

@@ -39,9 +39,10 @@ class Made:
         sources: list[MeshFile] | None = None,
         previews: str | pathlib.Path | None = None,
         judged: Judgement | None = None,
+        progress: Progress = lambda stage, share: None,
     ) -> Manifest:
         """Write it as `core.bake.saving.save` does."""
-        return save(self.bake, folder, sources, previews, self.report, judged)
+        return save(self.bake, folder, sources, previews, self.report, judged, progress)
 
 
 def make(

@@ -8,7 +8,7 @@ import pytest
 from inkwell_cast.core.bake import preview
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.bake.saving import save
-from inkwell_cast.core.bake.stages import STAGES
+from inkwell_cast.core.bake.stages import SAVING, STAGES
 from inkwell_cast.core.base.errors import Cancelled, InputProblem
 from inkwell_cast.core.images import png
 from inkwell_cast.core.maps import REGISTRY
@@ -25,6 +25,7 @@ from inkwell_cast.core.settings.sheet import Sheet
 from inkwell_cast.core.uv.rasterise import texel_barycentrics
 
 from ...shapes import cube, grid_mesh, plane, torus, torus_normals
+from ..bakes import baked
 
 BOTH = ["normal", "normal_object"]
 
@@ -276,3 +277,14 @@ def test_what_a_bake_could_not_do_is_said():
     doubled = grid_mesh(1, 1, lambda u, v: (u, v, 0 * u + 0.2), "doubled")
     assert any("mirrored parts" in w for w in bake(small(), BakeMeshes([plane(), doubled], [plane()])).warnings)
     assert bake(small(), BakeMeshes([cube()], [cube()])).warnings == []
+
+
+def test_saving_tells_its_stages_by_name_and_how_far_it_is(tmp_path):
+    told = []
+    save(baked(plane(), plane(1, 0.02, name="high"), ["normal"]), tmp_path, progress=lambda *how: told.append(how))
+    assert [stage for stage, _ in told] == list(SAVING)
+    shares = [share for _, share in told]
+    assert shares == sorted(shares)
+    assert shares[0] >= 0
+    assert shares[-1] < 1
+    assert sum(SAVING.values()) == pytest.approx(1)

@@ -84,3 +84,20 @@ def test_a_time_is_said_as_well_as_it_is_known():
         "60 minutes",
         "2 hours",
     ]
+
+
+def test_what_comes_after_the_maps_has_its_share_by_the_book(book):
+    """Half before anything is known; a judge that takes three quarters has them."""
+    assembly = assemble(recipe_of(maps=["normal"]), MESHES)
+    assert expected_time.share_of_baking(assembly) == 0.5
+    made = bake(recipe_of(maps=["normal"]), MESHES)
+    on_low = made.cast.texels / made.cast.covered.size
+    expected_time.learn(made, {"casting rays": 1.0 * on_low, "likeness": 2.0, "flaws": 1.0})
+    assert expected_time.share_of_baking(assembly) == pytest.approx(0.25, abs=0.01)
+
+
+def test_judging_does_not_grow_with_the_sheet_beyond_the_size_that_it_is_done_at(book):
+    expected_time.learn(bake(recipe_of(maps=["normal"]), MESHES), {"casting rays": 1e-2, "likeness": 1.0})
+    small, large, huge = (told(recipe_of(size, maps=["normal"])) for size in (64, 1024, 4096))
+    assert large == pytest.approx(256 * small, rel=0.1)
+    assert huge - large == pytest.approx((64**2 - 16**2) * 1e-2, rel=0.1)  # of rays alone
