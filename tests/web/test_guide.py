@@ -45,7 +45,7 @@ def test_what_is_not_in_the_guide_is_said(client):
 
 def test_the_guide_is_found_by_the_words_of_the_trade():
     """Its own page says what each is called here; the page that is meant comes first, once."""
-    for asked, page in (("dilation", "maps"), ("OpenGL or DirectX normals", "basis"), ("max ray distance", "cage")):
+    for asked, page in (("dilation", "maps"), ("OpenGL or DirectX normals", "basis"), ("longest ray distance", "cage")):
         found = search(asked)
         assert found[0][0] == page
         assert "Here it is called" in found[0][2]

@@ -31,12 +31,12 @@ TRADE_WORDS = (
         "meshes",
     ),
     TradeWord(
-        ("max ray distance", "ray distance", "search distance", "max frontal distance", "frontal distance"),
+        ("ray distance", "search distance", "maximum distance"),
         "Reach, outward",
         ("reach.outward",),
         "cage",
     ),
-    TradeWord(("max rear distance", "rear distance", "ray depth", "inset"), "Reach, inward", ("reach.inward",), "cage"),
+    TradeWord(("ray depth", "inward distance", "inset"), "Reach, inward", ("reach.inward",), "cage"),
     TradeWord(
         ("cage offset", "cage extrusion", "push", "envelope"),
         "Reach, or a cage mesh",
@@ -51,7 +51,7 @@ TRADE_WORDS = (
         ("reach.directions",),
         "cage",
     ),
-    TradeWord(("exploded bake", "match by name", "by mesh name"), "Pairs, by names", ("pairing.low",), "meshes"),
+    TradeWord(("exploded bake", "match by name", "match names"), "Pairs, by names", ("pairing.low",), "meshes"),
     TradeWord(("AO", "ambient occlusion"), "Occlusion", ("occlusion.rays", "occlusion.distance"), "maps"),
     TradeWord(("bent normals",), "Bent", ("output.maps",), "maps"),
     TradeWord(("material ID", "colour ID", "clown map", "ID mask"), "IDs", ("ids.by",), "maps"),

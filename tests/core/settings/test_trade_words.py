@@ -16,7 +16,7 @@ GUIDE = pathlib.Path(__file__).parents[3] / "inkwell_cast" / "web" / "guide"
         ("edge padding", "Padding"),
         ("anti-aliasing", "Samples of a texel"),
         ("smoothing groups", "Normals of the low"),
-        ("max ray distance", "Reach, outward"),
+        ("longest ray distance", "Reach, outward"),
         ("backface", "Struck from inside"),
         ("Y-", "Basis, green down"),
         ("AO", "Occlusion"),
