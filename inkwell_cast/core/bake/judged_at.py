@@ -47,7 +47,15 @@ def best_on_low(assembly: Assembly, sculpt: Sculpt, warm: Warm, proof: bool) -> 
 
 
 def _cast(assembly: Assembly, recipe: Recipe, sculpt: Sculpt, warm: Warm) -> list[Context]:
-    small = replace(assembly, recipe=recipe.at_most(SIDE).with_maps("normal"))
+    """A cast on small sheets; where those are smaller than the recipe's with one sample, the same for bake and best."""
+    judged = recipe.at_most(SIDE).with_maps("normal")
+    if (judged.sheet.width, judged.sheet.height, judged.sizes) != (
+        recipe.sheet.width,
+        recipe.sheet.height,
+        recipe.sizes,
+    ):
+        judged = judged.model_copy(update={"sheet": judged.sheet.model_copy(update={"samples": 1})})
+    small = replace(assembly, recipe=judged)
     laid = laid_out_alone(small, warm)
     cast_and_gather(laid, small, sculpt, warm, lambda layer, share: None, warm.stopped)
     contexts = []

@@ -117,16 +117,16 @@ def unburied(context: Context) -> Candidate:
     return Candidate(own.normals, heights)
 
 
-def nearest_of(context: Context, open_to: U8 | None = None) -> Candidate:
+def nearest_of(context: Context, open_to: U8 | None = None, own: Candidate | None = None) -> Candidate:
     """The nearest surface, the own hit among the others; of all texels, or of those (H, W) that are not 0.
 
-    Raises Cancelled where it is no longer wanted.
+    `own` is what `unburied` gives, if that is known. Raises Cancelled where it is no longer wanted.
     """
-    return _chosen(context, _choose_nearest, unburied(context), open_to)
+    return _chosen(context, _choose_nearest, own or unburied(context), open_to)
 
 
-def outermost_of(context: Context, open_to: U8 | None = None) -> Candidate:
-    """The outermost surface along the averaged normals; of texels as in `nearest_of`. Raises Cancelled likewise."""
+def outermost_of(context: Context, open_to: U8 | None = None, own: Candidate | None = None) -> Candidate:
+    """The outermost surface along the averaged normals; of texels as in `nearest_of`."""
     shape = context.cast.covered.shape
     nothing = Candidate(np.zeros((*shape, 3), np.float32), np.full(shape, np.nan, np.float32))
     return _chosen(context, _choose_outermost, nothing, open_to)

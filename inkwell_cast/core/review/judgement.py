@@ -76,7 +76,7 @@ def best_of(contexts: list[Context], proof: bool) -> Best:
     tried = [_open(*each) for each in zip(looks[0].sums, looks[0].counts, firsts, strict=True)]
     candidates, images = [firsts], []
     for made in (nearest_of, outermost_of):
-        candidates.append([made(context, texels) for context, texels in zip(contexts, tried, strict=True)])
+        candidates.append([made(*each) for each in zip(contexts, tried, firsts, strict=True)])
         each = zip(candidates[-1], contexts, tried, own, strict=True)
         images.append([one.image(context, texels, before) for one, context, texels, before in each])
     looks += as_seen(contexts, [Pictures(_padded(each, contexts)) for each in images], proof)
