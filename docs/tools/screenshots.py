@@ -89,7 +89,7 @@ def checks(studio: Studio) -> None:
 
 def pairs(studio: Studio) -> None:
     with studio.page(f"/pieces/{INKSTAND}?step=meshes", "pairs") as page:
-        page.wait_for_selector(".findings, #checks p")
+        page.wait_for_selector(".findings, #checks .held-line")
         row = page.locator(".pair-row summary").nth(5)
         row.scroll_into_view_if_needed()
         row.click()

@@ -37,7 +37,7 @@ def find(piece: Inspected) -> Iterator[Finding]:
                 count,
                 f"{share:.0%} of the soft edges of {high.part.name} are shaded hard: its faces will show in the map.",
                 "Export the sculpt with smooth normals, or treat it as smooth: edges that bend by more than an angle stay "
-                f"hard, beyond {SHARP:.0f}° " + (f"{plural(sharp, 'edge')} of it." if sharp else "none of it."),
+                f"hard, {plural(sharp, 'edge') if sharp else 'none'} beyond {SHARP:.0f}°.",
                 Remedy("Treat as smooth", "smooth", high.part.file, high.part.name, angle=SHARP),
                 marks=high.marks(hard),
             )

@@ -380,7 +380,7 @@ def test_treating_as_smooth_keeps_what_bends_by_more_than_its_angle():
     meshes = BakeMeshes([replace(side, name="low")], [high])
     (finding,) = [f for f in check(Recipe(), meshes) if f.check == "faceted"]
     assert finding.fix.angle == 60
-    assert "24 edges of it" in finding.what + finding.remedy
+    assert "24 edges beyond 60°" in finding.what + finding.remedy
     for angle, hard in ((60.0, True), (180.0, False)):
         recipe = apply(Recipe(), replace(finding.fix, file="high", angle=angle))
         done = treated(high, recipe.file("high"))
