@@ -26,15 +26,19 @@ def copies_of(low: Mesh, low_pair: I32, channel: int, highs: list[list[Mesh]]) -
     none = np.full(len(low.triangles), -1, np.int32)
     if channel >= len(low.uvs) or not len(low.triangles):
         return none
-    first = _first_of_the_same(low.uvs[channel].at_corners().astype(np.float64), low_pair)
+    uvs = low.uvs[channel].at_corners().astype(np.float64)
+    meshes = [low, *(mesh for of_pair in highs for mesh in of_pair)]
+    if not np.isfinite(uvs).all() or not all(np.isfinite(mesh.positions).all() for mesh in meshes):
+        return none  # which checks and bakes refuse in words
+    first = _first_of_the_same(uvs, low_pair)
     doubled = first != np.arange(len(first))
     if not doubled.any():
         return none
     points = corner_positions(low).astype(np.float64)
     follows, elsewhere = np.zeros((2, len(first)), np.bool_)
-    for n, meshes in enumerate(highs):
+    for n, of_pair in enumerate(highs):
         rows = np.flatnonzero(np.isin(first, first[doubled & (low_pair == n)]))
-        parts = [(mesh.positions, mesh.triangles) for mesh in meshes if len(mesh.triangles)]
+        parts = [(mesh.positions, mesh.triangles) for mesh in of_pair if len(mesh.triangles)]
         if not len(rows) or not parts:
             continue
         surface = NearestSurface.of(parts)

@@ -85,3 +85,20 @@ def test_copies_take_no_part_in_what_judges():
     findings = {finding.check: finding for finding in check(SMALL, BakeMeshes([low], [high]))}
     assert not {"stray", "place"} & findings.keys()
     assert "3 copies in links" in findings["copies"].what
+
+
+@pytest.mark.parametrize("broken", ["low", "high", "uvs"])
+def test_numbers_that_are_none_are_left_to_the_checks(broken):
+    low, high = links()
+    if broken == "uvs":
+        values = low.uvs[0].values.copy()
+        values[5] = np.nan
+        low = replace(low, uvs=(replace(low.uvs[0], values=values),))
+    else:
+        mesh = low if broken == "low" else high
+        positions = mesh.positions.copy()
+        positions[3] = np.nan
+        low, high = (replace(one, positions=positions) if one is mesh else one for one in (low, high))
+    meshes = BakeMeshes([low], [high])
+    assert (assemble(SMALL, meshes).copies == -1).all()
+    assert check(SMALL, meshes)[0].severity == "blocking"
