@@ -45,6 +45,8 @@ def assemble(recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None) -> As
     settings = (recipe.files, recipe.pairing, recipe.normals, recipe.subdivision, recipe.levels, recipe.sheet.channel)
     key = f"{settings} {[(name, id(mesh)) for name, mesh in files.items()]}"
     joined = warm.once(JOINED, key, lambda: _join(recipe, files))
+    shapes = (recipe.files, recipe.pairing, recipe.subdivision, recipe.sheet.channel, list(map(id, files.values())))
+    copies = warm.once(COPIES, f"{shapes}", lambda: _Copies(list(files.values()), _copies(recipe, files, joined)))
     if recipe.sheet.repeat != "none":
         files = warm.once(REPEATED, f"{recipe.sheet.repeat} {key}", lambda: with_repeats(recipe, files, joined.paired))
     return Assembly(
@@ -55,7 +57,7 @@ def assemble(recipe: Recipe, meshes: BakeMeshes, warm: Warm | None = None) -> As
         joined.low_pair,
         joined.keys,
         list(joined.cages),
-        joined.copies,
+        copies.of,
         given=asked,
     )
 
@@ -70,9 +72,17 @@ class _Joined:
     low_pair: I32
     keys: tuple[str, ...]
     cages: list[Mesh | None]
-    copies: I32
 
 
+@dataclass(frozen=True, slots=True)
+class _Copies:
+    """The copies in a joined low, which neither reach nor normals move; files are held as in `_Joined`."""
+
+    files: list[Mesh]
+    of: I32
+
+
+COPIES = Slot[_Copies]()
 JOINED, REPEATED = Slot[_Joined](), Slot[dict[str, Mesh]]()
 
 
@@ -81,14 +91,12 @@ def _join(recipe: Recipe, files: dict[str, Mesh]) -> _Joined:
     for pair in paired.pairs:
         cage = [_cage_part(recipe, files[part.file], part, files, pair.lows) for part in pair.cages]
         cages.append(merge(cage, pair.name) if cage else None)
-    low, low_pair, keys = _lows_of(recipe, files, paired)
-    copies = _copies(recipe, files, paired, low, low_pair)
-    return _Joined(list(files.values()), paired, low, low_pair, keys, cages, copies)
+    return _Joined(list(files.values()), paired, *_lows_of(recipe, files, paired), cages)
 
 
-def _copies(recipe: Recipe, files: dict[str, Mesh], paired: Paired, low: Mesh, low_pair: I32) -> I32:
-    highs = [[take(files[file], names) for file, names in by_file(pair.giving).items()] for pair in paired.pairs]
-    return copies_of(low, low_pair, recipe.sheet.channel, highs)
+def _copies(recipe: Recipe, files: dict[str, Mesh], joined: "_Joined | Assembly") -> I32:
+    highs = [[take(files[file], names) for file, names in by_file(p.giving).items()] for p in joined.paired.pairs]
+    return copies_of(joined.low, joined.low_pair, recipe.sheet.channel, highs)
 
 
 def _lows_of(recipe: Recipe, files: dict[str, Mesh], paired: Paired) -> tuple[Mesh, I32, tuple[str, ...]]:
@@ -112,8 +120,8 @@ def undivided(assembly: Assembly) -> Assembly:
         return assembly
     recipe = assembly.recipe.model_copy(update={"subdivision": Subdivision()})
     low, low_pair, keys = _lows_of(recipe, assembly.files, assembly.paired)
-    copies = _copies(recipe, assembly.files, assembly.paired, low, low_pair)
-    return replace(assembly, low=low, low_pair=low_pair, keys=keys, copies=copies, relief=None)
+    plain = replace(assembly, low=low, low_pair=low_pair, keys=keys, relief=None)
+    return replace(plain, copies=_copies(recipe, assembly.files, plain))
 
 
 def _cage_part(recipe: Recipe, mesh: Mesh, part: Part, files: dict[str, Mesh], lows: list[Part]) -> Mesh:

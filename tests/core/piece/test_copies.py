@@ -8,8 +8,10 @@ import pytest
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.checks import check
 from inkwell_cast.core.mesh.mesh import CornerValues, merge
+from inkwell_cast.core.piece import assembly
 from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.piece.scene_cache import Warm
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.core.settings.sheet import Sheet
@@ -102,3 +104,12 @@ def test_numbers_that_are_none_are_left_to_the_checks(broken):
     meshes = BakeMeshes([low], [high])
     assert (assemble(SMALL, meshes).copies == -1).all()
     assert check(SMALL, meshes)[0].severity == "blocking"
+
+
+def test_a_change_of_reach_or_normals_looks_for_no_copies_anew(monkeypatch):
+    meshes, warm = BakeMeshes([links()[0]], [links()[1]]), Warm()
+    before = assemble(SMALL, meshes, warm).copies
+    monkeypatch.setattr(assembly, "copies_of", lambda *given: pytest.fail("they are known"))
+    for change in ({"levels": {"pair:everything": {"outward": 3.0}}}, {"normals": {"mode": "smooth"}}):
+        again = assemble(Recipe.model_validate(SMALL.model_dump() | change), meshes, warm)
+        assert again.copies is before
