@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 ENOUGH = 0.03  # of the whole: before that much is done nothing can be told
 LATELY, AT_LEAST = 0.3, 2.0  # of the time spent, and seconds, over which the pace is taken
 KEPT = 400
+RISES, CALM = 4 / 3, 2.0  # times the least that was told in so many seconds before: it does not jump
 
 
 @dataclass(slots=True)
@@ -19,6 +20,7 @@ class RemainingTime:
 
     began: float = field(default_factory=time.monotonic)
     points: deque[tuple[float, float]] = field(default_factory=lambda: deque(maxlen=KEPT))
+    told: deque[tuple[float, float]] = field(default_factory=lambda: deque(maxlen=KEPT))
 
     def heard(self, share: float, now: float | None = None) -> None:
         """A share of the whole (0 to 1) is done, at a time of `time.monotonic`."""
@@ -29,8 +31,21 @@ class RemainingTime:
             self.points.append((now, share))
 
     def seconds_left(self, now: float | None = None) -> float | None:
-        """Seconds until all is done; None too early, or where nothing was done lately."""
+        """Seconds until all is done; None too early, or where nothing was done lately.
+
+        What is told rises by no more than a third within `CALM` seconds, however the pace changes.
+        """
         now = time.monotonic() if now is None else now
+        left = self._at_this_pace(now)
+        if left is None:
+            return None
+        while len(self.told) > 1 and self.told[0][0] < now - CALM:
+            self.told.popleft()
+        left = min(left, RISES * min((seconds for _, seconds in self.told), default=left))
+        self.told.append((now, left))
+        return left
+
+    def _at_this_pace(self, now: float) -> float | None:
         if not self.points or self.points[-1][1] < ENOUGH:
             return None
         share, since = self.points[-1][1], now - max(AT_LEAST, LATELY * (now - self.began))

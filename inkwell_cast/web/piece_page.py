@@ -13,6 +13,7 @@ from ..core.bake.memory_estimate import needed
 from ..core.checks import Finding
 from ..core.mesh.fixes import box_of
 from ..core.settings.pairing import Paired
+from ..core.settings.reach import Reach
 from ..core.settings.recipe import Recipe
 from ..core.settings.scopes import Value, in_force, object_scope, pair_scope, scopes
 from ..store.bakes import BakeRecord, BakeRow
@@ -20,6 +21,7 @@ from ..store.meshes import MeshRow
 from ..store.pieces import StoredPiece
 from .services.pieces import AS_KNOWN, paired_of
 from .services.projects import ProjectFacts
+from .services.settings import BY_ITSELF, MEASURED
 from .templating import STEPS, bake_facts, render, services_of, stale
 
 Extension = Callable[[Request, "PiecePage"], dict[str, Any]]
@@ -91,6 +93,18 @@ class PiecePage:
         return [pair.cages[0].name for pair in pairs] if pairs and all(pair.cages for pair in pairs) else []
 
     @property
+    def unmeasured(self) -> bool:
+        """Whether the reach is what any new piece has, and was never measured."""
+        set_below = any(level.outward is not None or level.inward is not None for level in self.recipe.levels.values())
+        told = any(words.startswith(MEASURED) for _, words in self.changes)
+        return self.ready and not self.cage_meshes and self.recipe.reach == Reach() and not set_below and not told
+
+    @property
+    def measured_by_itself(self) -> bool:
+        """Whether that was the last change of the settings."""
+        return any(n == self.piece.step and words.startswith(BY_ITSELF) for n, words in self.changes)
+
+    @property
     def scale(self) -> float:
         """Scene units in one of the unit of the piece's reach."""
         return self.recipe.reach.scale(self.diagonal)
@@ -103,6 +117,7 @@ class PiecePage:
             "ready": self.ready,
             "blocking": self.blocking,
             "cage_meshes": self.cage_meshes,
+            "measured_by_itself": self.measured_by_itself,
             "errors_in": {name.partition(".")[0] for name in self.errors},
             "stale": stale(self.shown, self.recipe, self.meshes) if self.shown else "",
         }

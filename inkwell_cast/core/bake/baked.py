@@ -24,6 +24,7 @@ from ..piece.scene_cache import Warm
 from ..piece.sculpt import Sculpt
 from ..review.judgement import Judgement, judgement, small
 from ..review.likeness import Likeness, angles, figures
+from ..review.other_rays import other_rays
 from ..review.worn_pictures import Pictures
 from ..settings.recipe import PROOF_SIDE, Recipe
 from .judged_at import best_on_low, judged_at
@@ -130,7 +131,8 @@ class Bake:
         """What a viewer sees of it that went wrong, as judged."""
         judged = judged or self.judgement()
         findings = [] if self.brought else self.findings()
-        found = flaws_of(judged.contexts, judged.visible, findings, foreign=bool(self.brought))
+        trial = other_rays(judged.contexts, judged.proof)
+        found = flaws_of(judged.contexts, judged.visible, findings, trial, foreign=bool(self.brought))
         for flaw in found.flaws:
             if flaw.texel is not None:
                 written, small = self.sheets[flaw.sheet].low.grid, judged.contexts[flaw.sheet].low.grid

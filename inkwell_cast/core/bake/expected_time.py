@@ -21,6 +21,7 @@ from ..settings.recipe import Recipe
 from ..uv.layout import SheetPlan
 from .baked import Bake
 from .judged_at import SIDE
+from .stages import SAVING, STAGES
 
 KEPT = 15  # bakes that each stage remembers
 LEAST = 0.01  # seconds: what took less tells nothing
@@ -77,6 +78,28 @@ def share_of_baking(assembly: Assembly) -> float:
     spent = {stage: count * paces[stage] for stage, count in of.items() if stage in paces}
     after = sum(spent.get(stage, 0.0) for stage in AFTERWARDS)
     return min(max(1 - after / sum(spent.values()), LEAST_SHARE), 1 - LEAST_SHARE) if after else 0.5
+
+
+def shares_of_stages(assembly: Assembly) -> tuple[dict[str, float], dict[str, float]]:
+    """What each stage of a bake takes of its time, and each of what comes after it, from 0 to 1.
+
+    By the book, as far as that is known. Half is what it takes at the defaults: the bakes in the book may have been of
+    other kinds.
+    """
+    place = _place()
+    paces = {stage: _middle(known) for stage, known in _read(place).stages.items() if known} if place else {}
+    texels = float(assembly.recipe.sheet.width * assembly.recipe.sheet.height)
+    spent = dict[str, float]()
+    for stage, count in _things(assembly.recipe, _triangles(assembly), texels, texels).items():
+        name = stage.partition(" ")[0]
+        spent[name] = spent.get(name, 0.0) + count * paces.get(stage, 0.0)
+    return _weighed(STAGES, spent), _weighed(SAVING, spent)
+
+
+def _weighed(usual: dict[str, float], spent: dict[str, float]) -> dict[str, float]:
+    """Shares of stages, between the usual ones and those of the seconds that they will take, as far as known."""
+    whole, known = sum(spent.get(stage, 0.0) for stage in usual), all(spent.get(stage) for stage in usual)
+    return {stage: (share + spent[stage] / whole) / 2 if known else share for stage, share in usual.items()}
 
 
 def in_words(seconds: float) -> str:

@@ -25,6 +25,7 @@ from .baked import Bake, BakedSheet
 from .bands import RemoteBands
 from .cast_and_gather import cast_and_gather
 from .cast_cache import LaidOut, laid_out
+from .expected_time import shares_of_stages
 from .memory_estimate import needed, refuse_too_large
 from .preview import Peek, Preview
 from .refusals import refuse_unusable, warnings_after
@@ -52,6 +53,7 @@ def bake(
     with stages.stage("checking"):
         assembly = assemble(recipe, meshes, warm)
         refuse_unusable(assembly, warm)
+    stages.expect(shares_of_stages(assembly)[0])
     with stages.stage("scene"):
         sculpt = warm.sculpt(assembly, lambda share: stages.say("scene", share))
     with stages.stage("preparing"):

@@ -22,10 +22,10 @@ from ..review.parallax import Parallax, parallax
 from ..review.worn_pictures import Pictures
 from ..settings.mends_overlay import Report
 from .baked import Bake, BakedSheet, holds_normals
-from .expected_time import learn
+from .expected_time import learn, shares_of_stages
 from .layered_files import WRITERS, layers_of
 from .manifest import Manifest, MapFile, MeshFile, SeenFacts, sha256_of
-from .stages import SAVING, Stages
+from .stages import Stages
 
 
 def save(
@@ -45,7 +45,8 @@ def save(
     """
     writer = _Writer(bake, pathlib.Path(folder), pathlib.Path(previews) if previews else None)
     writer.folder.mkdir(parents=True, exist_ok=True)
-    stages = Stages(progress, bake.warm.stopped, dict(bake.seconds), shares=SAVING)
+    _, shares = shares_of_stages(bake.assembly)
+    stages = Stages(progress, bake.warm.stopped, dict(bake.seconds), shares=shares)
     with stages.stage("writing"):
         files = [entry for sheet in bake.sheets for entry in writer.pictures_of(sheet)]
     with stages.stage("rounding"):

@@ -45,6 +45,12 @@ class Stages:
             yield
         self.done += self.shares[name]
 
+    def expect(self, shares: dict[str, float]) -> None:
+        """Take other shares for the stages that follow, so that all of them still make up the whole."""
+        follow = [name for name in self.shares if name not in self.seconds]
+        left = (1 - self.done) / sum(shares[name] for name in follow)
+        self.shares = self.shares | {name: shares[name] * left for name in follow}
+
     def tell(self, words: str, share: float) -> None:
         """A share of the stage at work is done; its name comes first in `words`. Raises Cancelled."""
         if self.cancelled():

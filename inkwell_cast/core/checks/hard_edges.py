@@ -4,7 +4,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ..mesh.adjacency import differs_across
+from ..base.array_types import F32, Bool
+from ..mesh.adjacency import Edges, differs_across, seams_of
 from .finding import Finding, Inspected, Remedy, plural
 
 KEY = "hard_edges"
@@ -12,11 +13,16 @@ TITLE = "Hard edge without a seam"
 HARD = float(2 * np.sin(np.radians(2) / 2))  # normals that lean apart by two degrees
 
 
+def hard_inside_islands(normals: F32, uvs: F32, edges: Edges) -> Bool:
+    """Edges (T, 3) at which normals (T, 3, 3) part and UVs (T, 3, 2) do not."""
+    return differs_across(normals, edges, HARD) & ~seams_of(uvs, edges)
+
+
 def find(piece: Inspected) -> Iterator[Finding]:
     for low in piece.lows:
         if low.uvs is None or low.mesh.normals is None:
             continue
-        hard = differs_across(low.mesh.normals.at_corners(), low.edges, HARD) & ~low.seams
+        hard = hard_inside_islands(low.mesh.normals.at_corners(), low.uvs, low.edges)
         count = int(hard.sum()) // 2
         if count:
             yield Finding(

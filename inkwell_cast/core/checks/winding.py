@@ -1,11 +1,12 @@
 """Faces wound inside out, as a whole, shell by shell, or against their neighbours. Rays pass through faces that look away.
 
-A closed shell tells by its volume. An open one tells by what lies opposite: where the nearest surface of its partners
+A shell that encloses a volume tells by it. An open one tells by what lies opposite: where the nearest surface of its partners
 looks the other way all over, one of both is turned over.
 """
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -19,7 +20,7 @@ cKDTree = on_demand("scipy.spatial", "cKDTree")
 
 KEY = "winding"
 TITLE = "Winding"
-CLOSED = 0.02  # share of open edges up to which a volume means something
+LEAST = 1e-9  # of the cube of its mesh's diagonal: a smaller volume is none
 LOW_POINTS, HIGH_POINTS = 20_000, 200_000  # over all pairs together,
 LOW_A_PAIR, HIGH_A_PAIR = 500, 5_000  # but no fewer than so many over each
 FIRST_LOOK = 20  # times fewer points say first whether any shell could look away
@@ -53,7 +54,7 @@ def find(piece: Inspected) -> Iterator[Finding]:
             consistent.append(subject)
     told, shells = set[tuple[str, int]](), {s.part.key: _shells(s) for s in consistent}
     for shell in (shell for own in shells.values() for shell in own):
-        if shell.encloses_less_than_nothing():
+        if shell.volume < 0:
             told.add(shell.key)
             yield _finding(shell.subject, shell.rows, "looks inward, so rays pass through it")
     pairs = piece.assembly.paired.pairs
@@ -72,7 +73,7 @@ def find(piece: Inspected) -> Iterator[Finding]:
             yield _finding(shell.subject, shell.rows, "looks away from what lies opposite, so no ray strikes it")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _Shell:
     """A shell of a part: its triangles, and whether its own normals contradict its winding."""
 
@@ -89,14 +90,12 @@ class _Shell:
     def key(self) -> tuple[str, int]:
         return self.subject.part.key, self.number
 
-    @property
-    def closed(self) -> bool:
-        return bool((self.subject.edges.uses[self.rows] == 1).mean() <= CLOSED)
-
-    def encloses_less_than_nothing(self) -> bool:
-        """Whether it is (nearly) closed and encloses a negative volume."""
+    @cached_property
+    def volume(self) -> float:
+        """What it encloses, signed; 0 for nothing, as under an open sheet."""
         mesh = self.subject.mesh
-        return self.closed and volume_of(mesh.positions, self.triangles) < -1e-9 * mesh.diagonal**3
+        volume = volume_of(mesh.positions, self.triangles)
+        return volume if abs(volume) > LEAST * mesh.diagonal**3 else 0.0
 
     def contradicts_itself(self) -> bool:
         """Whether the normals of the file look away from the faces."""
@@ -167,9 +166,9 @@ def _opposed(lows: list[_Shell], highs: list[_Shell], told: set[tuple[str, int]]
 
 def _blamed(high: _Shell, lows: list[_Shell]) -> list[_Shell]:
     """Which of a high and the lows opposite is turned over: what encloses a volume or keeps to its normals is right."""
-    if high.closed:
-        return [low for low in lows if not low.closed]
-    if not lows or high.contradicts_itself() or any(low.closed for low in lows):
+    if high.volume:
+        return [low for low in lows if not low.volume]
+    if not lows or high.contradicts_itself() or any(low.volume for low in lows):
         return [high]
     odd = [low for low in lows if low.contradicts_itself()]
     return odd or [high]

@@ -21,11 +21,13 @@ from ..mesh.marks import Marks
 from . import (
     back_face,
     farther_surface,
+    hard_edge,
     leaning_detail,
     map_from_elsewhere,
     missed,
     neighbour_occlusion,
     seam_break,
+    shared_place,
     strained_gradient,
     struck_another_part,
     wavy_outline,
@@ -33,6 +35,7 @@ from . import (
 from .flaw import Flaw, FlawRows, Spot
 from .from_checks import CHECKED, flaw_of
 from .texel_rows import TexelRows, seen_of
+from .trials import Trial, Way, tried
 from .visible import FEW, Visible
 
 coo_array = on_demand("scipy.sparse", "coo_array")
@@ -48,7 +51,9 @@ __all__ = [
     "Flaw",
     "FlawList",
     "MarkedFlaw",
+    "Trial",
     "Visible",
+    "Way",
     "flaws_of",
     "marks_in",
     "write_marks",
@@ -60,9 +65,10 @@ TOGETHER = 4.0  # rows apart: what lies nearer belongs to one region
 NEIGHBOURS = 0.02  # of the low's diagonal, the same
 LARGER = 90.0  # percentile of a part's texels
 FEWEST = 6  # rows of a region
+ENOUGH = 16.0  # pixels of a region: what fewer saw is chance, since the best was chosen by them too
 SHOWS, PLAINLY = 4.0, 8.0  # degrees above the best on this low, from which on a place looks wrong, and plainly so
 MISSED = 0.5  # the same where rays missed: that may be worse in another light
-LEAST, LARGE = 0.003, 0.03  # degrees of the mean: what a region adds by plainly wrong places, or in all, to be seen
+LEAST, LARGE = 0.003, 0.012  # degrees of the mean: what a region adds by plainly wrong places, or in all, to be seen
 ABSORBS = 0.1  # of a flaw: a smaller one around its rim that only passed a nearer surface belongs to it
 MOST_ROWS, MOST_FLAWS, MOST_MARKS = 20_000, 40, 1500
 
@@ -70,17 +76,20 @@ MOST_ROWS, MOST_FLAWS, MOST_MARKS = 20_000, 40, 1500
 class Detector(Protocol):
     KEY: str
     TITLE: str  # BY_PART, if there is one, makes all regions of a part one flaw
-    # WHOLE_SHEET, if there is one, says that it is no matter of normals: it sees all rows, and says how wrong they look
+    # WHOLE_SHEET, if there is one, says that the best on this low looks no better, or that it is no matter of normals:
+    # it sees all rows, and says how wrong they look. EXPLAINS says that its rows have no other cause.
 
     def find(self, seen: TexelRows) -> FlawRows: ...
 
 
 DETECTORS: tuple[Detector, ...] = (  # type: ignore[assignment]
+    shared_place,
+    hard_edge,
+    seam_break,
     missed,
     back_face,
     struck_another_part,
     leaning_detail,
-    seam_break,
     farther_surface,
     strained_gradient,
     wavy_outline,
@@ -118,23 +127,28 @@ class FlawList:
 
 
 def flaws_of(
-    contexts: list[Context], visible: list[Visible], findings: list[Finding] | None = None, foreign: bool = False
+    contexts: list[Context],
+    visible: list[Visible],
+    findings: list[Finding] | None = None,
+    trial: Trial | None = None,
+    foreign: bool = False,
 ) -> FlawList:
     """The flaws on all sheets of a bake, the worst first, with those that checks before a bake can tell.
 
-    Of `foreign` maps, which were made elsewhere, only the places can be told: the contexts' casts explain nothing.
+    `trial` says what rays of other ways would draw (`trials`). Of `foreign` maps, which were made elsewhere, only the
+    places can be told: the contexts' casts explain nothing.
     """
-    flaws, harmless, looked = list[MarkedFlaw](), 0, list[TexelRows]()
-    for number, context in enumerate(contexts):
-        seen = seen_of(context, visible[number])
-        looked.append(seen)
-        least = np.where((seen.struck == 0) & ~np.bool_(foreign), MISSED, SHOWS)
-        wrong = seen.at(np.flatnonzero(seen.looks.excess > least))
-        free = np.ones(len(wrong.x), bool)
+    flaws, harmless = list[MarkedFlaw](), 0
+    looked = [seen_of(*each) for each in zip(contexts, visible, strict=True)]
+    every = [_wrong(seen, foreign) for seen in looked]
+    looked = tried(looked, every, trial) if trial and not foreign else looked
+    for number, (seen, rows) in enumerate(zip(looked, every, strict=True)):
+        wrong, free = seen.at(rows), np.ones(len(seen.x), bool)
         for detector in (map_from_elsewhere,) if foreign else DETECTORS:
-            subject = seen if getattr(detector, "WHOLE_SHEET", False) else wrong
-            if len(subject.x):
-                told, less = _regions(subject, detector, free)
+            whole = getattr(detector, "WHOLE_SHEET", False)
+            if len(seen.x) and (whole or len(rows)):
+                subject, numbers = (seen, np.arange(len(seen.x))) if whole else (wrong, rows)
+                told, less = _regions(subject, detector, free, numbers)
                 for shown in told:
                     shown.flaw.sheet = number
                 flaws, harmless = flaws + told, harmless + less
@@ -152,6 +166,11 @@ def flaws_of(
         flaws.append(MarkedFlaw(flaw, finding.marks.corners, finding.marks.uvs, finding.marks.on_low))
     worst = _without_rims(sorted(flaws, key=lambda shown: -shown.flaw.share))
     return FlawList(worst[:MOST_FLAWS], len(worst), harmless)
+
+
+def _wrong(seen: TexelRows, foreign: bool) -> I64:
+    """The rows that look worse than the best on this low, or than a sculpt where rays missed it."""
+    return np.flatnonzero(seen.looks.excess > np.where((seen.struck == 0) & ~np.bool_(foreign), MISSED, SHOWS))
 
 
 def _without_rims(flaws: list[MarkedFlaw]) -> list[MarkedFlaw]:
@@ -173,12 +192,16 @@ def _changes(flaw: Flaw) -> list[dict[str, Any]]:
     return [mend.model_dump(exclude={"name", "words", "cause", "on"}) for mend in flaw.mends]
 
 
-def _regions(seen: TexelRows, detector: Detector, free: Bool) -> tuple[list[MarkedFlaw], int]:
+def _regions(seen: TexelRows, detector: Detector, free: Bool, numbers: I64) -> tuple[list[MarkedFlaw], int]:
     """The flaws that a detector finds, part by part, and how many places show too little.
 
-    What lies together on a part, across UV seams, is one. `free` (N,) loses the rows that are explained by it.
+    What lies together on a part, across UV seams, is one. `free` is of all rows, and loses those that are explained by
+    it; `numbers` (N,) are those of the rows that are seen.
     """
-    detected = _unexplained(detector.find(seen), free)
+    found = detector.find(seen)
+    if getattr(detector, "EXPLAINS", False):
+        free[numbers[found.rows]] = False
+    detected = _unexplained(found, free, numbers)
     if not len(detected.rows):
         return [], 0
     thinned = max(1, -(-len(detected.rows) // MOST_ROWS))
@@ -203,18 +226,20 @@ def _is_seen(seen: TexelRows, detected: FlawRows, region: I64, flaw: Flaw, thinn
     if detected.error is not None:
         return flaw.share >= LEAST
     rows = detected.rows[region]
+    if float(seen.looks.pixels[rows].sum()) * thinned < ENOUGH:
+        return False
     plain = float(seen.looks.share[rows][seen.looks.excess[rows] > PLAINLY].sum()) * thinned
     least = MISSED if (seen.struck[rows] == 0).mean() > 0.5 else SHOWS
     return plain >= LEAST or (flaw.share >= LARGE and flaw.error > least)
 
 
-def _unexplained(found: FlawRows, free: Bool) -> FlawRows:
+def _unexplained(found: FlawRows, free: Bool, numbers: I64) -> FlawRows:
     """Of what a detector found the rows that nothing else explains; they are free no more."""
     if found.error is not None:
         return found
-    places = np.flatnonzero(free[found.rows])
+    places = np.flatnonzero(free[numbers[found.rows]])
     rows = found.rows[places]
-    free[rows] = False
+    free[numbers[rows]] = False
     return FlawRows(rows, lambda region: found.tell(places[region]))
 
 

@@ -10,11 +10,14 @@ from .texel_rows import TexelRows
 
 KEY, TITLE = "farther", "A nearer surface was passed"
 OFF = 0.5  # texels from the low
+PASSED = 2.0  # texels between what a row struck and the nearest surface: within that they are one
 
 
 def find(seen: TexelRows) -> FlawRows:
-    """All texels that struck off the low: those that no other cause explains are left for this one."""
-    rows = np.flatnonzero((seen.struck > 0) & (np.abs(seen.height) > OFF * seen.size / seen.step))
+    """All texels that struck off the low, and past another surface: those that no other cause explains are left."""
+    texel = seen.size / seen.step
+    passed = np.abs(seen.height - seen.wanted) > PASSED * texel
+    rows = np.flatnonzero((seen.struck > 0) & (np.abs(seen.height) > OFF * texel) & passed)
 
     def tell(region: I64) -> Explanation:
         at = rows[region]

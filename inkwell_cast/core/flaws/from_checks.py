@@ -18,14 +18,12 @@ cKDTree = on_demand("scipy.spatial", "cKDTree")
 # by check: the cause, and how wrong its place looks at least before it is told, in degrees
 CAUSES = {
     "winding": ("back", 5.0),
-    "overlaps": ("overlap", 2.5),
     "uv_area": ("folded", 8.0),
     "doubles": ("cracked", 5.0),
-    "hard_edges": ("hard_edge", 3.0),
 }
 ALWAYS = {"pairs": ("alone", 45.0), "faceted": ("faceted", 6.0)}  # and how wrong that looks; no map shows it
 CHECKED = frozenset(CAUSES | ALWAYS)
-OF_LOW = {"overlaps", "uv_area", "hard_edges"}  # the best on this low suffers from these too
+OF_LOW = {"uv_area"}  # the best on this low suffers from these too
 TITLES = {"winding": "Struck a back face"}
 NEAR = 0.02  # of the low's diagonal: what of the low a mark on the sculpt stands for
 

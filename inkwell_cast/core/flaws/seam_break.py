@@ -1,54 +1,82 @@
-"""Seam break: at a UV seam the rays of both sides strike different places of the sculpt, so a line shows."""
+"""Seam break: at a UV seam the rays of both sides strike different places of the sculpt, so a line shows.
+
+Or what is round there is drawn twice or not at all, which rays averaged over the edge would draw right.
+"""
 
 import numpy as np
 
 from ..base.array_types import F64, I64
 from ..base.kernels import kernel
-from ..base.on_demand import on_demand
 from ..base.records import Record, view
 from ..cage.cage import rays_of
 from ..cage.fit import cage_of
 from ..cast.shading_normal import shading_normal
 from ..mesh.adjacency import edges_of, seams_of
-from ..mesh.mesh import corner_positions
 from ..rays.embree import hit_along
 from ..rays.ray import make_ray
 from . import offered_mends
 from .flaw import Explanation, FlawRows, length
+from .places_on_edges import places_on_edges, texel_of
 from .texel_rows import TexelRows
-
-cKDTree = on_demand("scipy.spatial", "cKDTree")
+from .trials import CURES
 
 KEY, TITLE = "seam", "Seam break"
 ANGLE = 10.0  # degrees between the normals of both sides
 APART = 1.5  # texels between the places that both sides strike
-MOST_PLACES = 200_000
-NEAR = 2.0  # texels: how far from the seam a row stands for it
 
 
 def find(seen: TexelRows) -> FlawRows:
-    """Texels along seams where the sculpt's normals, as both sides strike them, differ and lie apart."""
+    """Texels along seams where the sculpt's normals, as both sides strike them, differ and lie apart.
+
+    And those that averaged rays cure.
+    """
+    rows, angle, apart = _beside_seams(seen)
+    cured = np.setdiff1d(np.flatnonzero(seen.averaged < CURES * seen.looks.excess), rows)
+    every = np.concatenate([rows, cured])
+
+    def tell(region: I64) -> Explanation:
+        at = every[region]
+        beside = region[region < len(rows)]
+        if len(beside) < len(region) / 2:
+            now = float(np.median(seen.looks.excess[at]))
+            left = max(float(np.nanmedian(seen.averaged[at])), 0.0)
+            what = (
+                f"Rays part at hard edges here, and what is round beside them is drawn {now:.0f}° worse than the best; "
+            )
+            what += f"averaged rays would draw it {left:.0f}° worse."
+        else:
+            gap, bend = length(float(np.median(apart[beside]))), float(np.median(angle[beside]))
+            what = (
+                f"Both sides of the seam strike places {gap} apart, where the sculpt has turned by {bend:.0f}°; what "
+            )
+            what += "lies between is on neither."
+        return Explanation(
+            what,
+            "Average the rays at these edges, or those of the whole part.",
+            lambda spot: [offered_mends.average_edges(spot), offered_mends.directions(spot, "averaged")],
+        )
+
+    return FlawRows(every, tell)
+
+
+def _beside_seams(seen: TexelRows) -> tuple[I64, F64, F64]:
+    """Rows beside seams that break, by how many degrees, and how far apart both sides strike."""
     context, low = seen.context, seen.context.assembly.low
     edges = edges_of(low)
     seams = seams_of(low.uvs[context.recipe.sheet.channel].at_corners(), edges) & (edges.across >= 0)
     seams &= np.isin(np.arange(len(low.triangles)), context.low.triangles)[:, None]
-    t, k = np.nonzero(seams)
-    nothing = FlawRows(np.zeros(0, np.int64), lambda region: Explanation("", ""))
-    if not len(t) or not len(seen.x):
+    nothing = np.zeros(0, np.int64), np.zeros(0), np.zeros(0)
+    if not seams.any() or not len(seen.x):
         return nothing
-    points, texel = corner_positions(low).astype(np.float64), float(np.median(seen.size)) / seen.step
-    long = np.linalg.norm(points[t, (k + 1) % 3] - points[t, k], axis=1)
-    each = np.ceil(long / max(texel, long.sum() / MOST_PLACES)).astype(np.int64)
-    edge = np.repeat(np.arange(len(t)), each)
-    share = (np.arange(len(edge)) - np.repeat(np.cumsum(each) - each, each) + 0.5) / each[edge]
-    one = _along(k[edge].astype(np.int64), share)
-    other = _along(edges.side[t, k][edge].astype(np.int64), 1 - share)
+    along, texel = places_on_edges(seen, seams), texel_of(seen)
+    t, k = along.triangle, along.side
+    one, other = _along(k, along.share), _along(edges.side[t, k].astype(np.int64), 1 - along.share)
     across = edges.across[t, k].astype(np.int64)
     rays, sculpt = rays_of(context.assembly, cage_of(context.assembly, context.warm)), context.sculpt
     angle, apart = _compare(
-        t[edge],
+        t,
         one,
-        across[edge],
+        across,
         other,
         rays.record,
         sculpt.record,
@@ -56,21 +84,8 @@ def find(seen: TexelRows) -> FlawRows:
     broken = (angle > ANGLE) & (apart > APART * texel)
     if not broken.any():
         return nothing
-    places = np.einsum("nk,nkc->nc", one[broken], points[t[edge[broken]]])
-    distance, near = cKDTree(places).query(seen.place, distance_upper_bound=NEAR * texel * seen.step)
-    rows = np.flatnonzero(np.isfinite(distance))
-    angle, apart = angle[broken][near[rows]], apart[broken][near[rows]]
-
-    def tell(region: I64) -> Explanation:
-        gap, bend = length(float(np.median(apart[region]))), float(np.median(angle[region]))
-        return Explanation(
-            f"Both sides of the seam strike places {gap} apart, where the sculpt has turned by {bend:.0f}°; what lies "
-            "between is on neither.",
-            "Average the rays at these edges, or those of the whole part.",
-            lambda spot: [offered_mends.average_edges(spot), offered_mends.directions(spot, "averaged")],
-        )
-
-    return FlawRows(rows, tell)
+    rows, near = along.at(broken).rows_beside(seen)
+    return rows, angle[broken][near], apart[broken][near]
 
 
 def _along(side: I64, share: F64) -> F64:

@@ -26,7 +26,8 @@ class TexelRows:
     size (N,) the side of the square of surface that a row stands for; outward and inward (N,) the reach in force;
     struck (N,) samples that struck; height (N,) of the sculpt. `step` texels lie between two rows. looks says what a
     viewer sees of them, visible of all texels; wanted (N,) is the height of what the best on this low takes, NaN for
-    nothing. everything holds all rows of the sheet, where these are some of them.
+    nothing. everything holds all rows of the sheet, where these are some of them. straight and averaged (N,) are
+    by how much a row would look worse than the best with rays of those ways, NaN where that was not tried (`trials`).
     """
 
     context: Context
@@ -47,6 +48,8 @@ class TexelRows:
     wanted: F32
     looks: RowsSeen
     visible: Visible
+    straight: F64
+    averaged: F64
     everything: "TexelRows | None" = None
 
     def at(self, rows: I64) -> "TexelRows":
@@ -65,7 +68,7 @@ def _rows(values: AnyArray, rows: I64) -> AnyArray:
 
 def seen_of(context: Context, visible: Visible) -> TexelRows:
     """At most about `MOST_TEXELS` texels."""
-    cast, low, grid = context.cast, context.low, context.low.grid
+    cast, low = context.cast, context.low
     step = max(1, int(np.ceil(np.sqrt(cast.texels / MOST_TEXELS))))
     y, x = (axis.astype(np.int32) * step for axis in np.nonzero(cast.covered[::step, ::step]))
     count = len(x)
@@ -73,12 +76,7 @@ def seen_of(context: Context, visible: Visible) -> TexelRows:
     b, place, normal = np.empty((count, 3)), np.empty((count, 3)), np.empty((count, 3))
     angles, reach = np.empty((count, 2), np.float32), np.empty((count, 2), np.float32)
     _look(x, y, low.record, cast.record, context.rays.record, b, place, normal, angles, reach)
-    corners = context.rays.points.astype(np.float64)
-    surface = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
-    flat = grid.corners.astype(np.float64) / (grid.side << grid.shift)  # texels
-    u, v = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
-    texels = np.abs(u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0])
-    size = np.sqrt(surface / np.maximum(texels, 1e-12))[triangle] * step
+    size = low.texel_sides(context.rays.points.astype(np.float64))[triangle] * step
     return TexelRows(
         context,
         step,
@@ -98,6 +96,8 @@ def seen_of(context: Context, visible: Visible) -> TexelRows:
         visible.wanted[y, x],
         rows_seen(visible, x, y, step, cast.struck[y, x] == 0),
         visible,
+        np.full(count, np.nan),
+        np.full(count, np.nan),
     )
 
 

@@ -13,13 +13,26 @@ AROUND = 2  # texels: what is seen of a row, so that chance evens out
 
 
 @dataclass(frozen=True, slots=True)
+class SharedTexels:
+    """Of one sheet, (H, W): degrees and pixels, as they weigh, that fell on texels baked for another place of the low.
+
+    other (H, W) int32 is the last face of the low that read the texel from there, -1 for none.
+    """
+
+    angle: F32
+    pixels: F32
+    other: I32
+
+
+@dataclass(frozen=True, slots=True)
 class Visible:
     """Of one sheet, (H, W): degrees of excess and of angle summed over pixels, and how many those are, as they weigh.
 
     bare (H, W) float32 counts pixels that saw the low where no front of the sculpt is. wanted (H, W) float32 is how far
-    off the low what the best on this low takes lies, scene units, positive outward, NaN for nothing. total are the
-    pixels of both kinds on all sheets, mean the angle over the first; outline (P,) is the share of outline pixels of
-    each pair alone.
+    off the low what the best on this low takes lies, scene units, positive outward, NaN for nothing. shared is what
+    was seen from elsewhere; faces (T, 2) are degrees and pixels of the triangles of the low. total are the pixels of
+    both kinds on all sheets, mean the angle over the first; outline (P,) is the share of outline pixels of each pair
+    alone.
     """
 
     excess: F32
@@ -27,6 +40,8 @@ class Visible:
     pixels: F32
     bare: F32
     wanted: F32
+    shared: SharedTexels
+    faces: F64
     total: float
     mean: float
     outline: F64
@@ -48,10 +63,8 @@ class RowsSeen:
 
 def rows_seen(visible: Visible, x: I32, y: I32, step: int, missed: Bool) -> RowsSeen:
     """What is seen of texels x, y (N,), each standing for `step` x `step`; `missed` (N,) are those without a hit."""
-    own, around = np.zeros((len(x), 4)), np.zeros((len(x), 4))
     arrays = visible.excess, visible.angle, visible.pixels, visible.bare
-    _gather(x, y, step, 0, *arrays, own)
-    _gather(x, y, step, AROUND, *arrays, around)
+    own, around = sums_around(x, y, step, arrays, 0), sums_around(x, y, step, arrays)
     for sums in (own, around):
         sums[:, 3] *= missed
         sums[:, 0] += BARE * sums[:, 3]
@@ -62,6 +75,13 @@ def rows_seen(visible: Visible, x: I32, y: I32, step: int, missed: Bool) -> Rows
         own[:, 0] / max(visible.total, FEW),
         own[:, 2] + own[:, 3],
     )
+
+
+def sums_around(x: I32, y: I32, step: int, arrays: tuple[F32, F32, F32, F32], around: int = AROUND) -> F64:
+    """Sums (N, 4) of four arrays (H, W) over the texels that rows stand for, and `around` more on each side."""
+    sums = np.zeros((len(x), 4))
+    _gather(x, y, step, around, *arrays, sums)
+    return sums
 
 
 @kernel

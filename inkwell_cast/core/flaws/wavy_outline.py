@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..base.array_types import F64, I64
+from ..base.array_types import F64, I32, I64
 from ..cast.sheet_surroundings import unit_normals
 from .flaw import Explanation, FlawRows, length
 from .texel_rows import TexelRows
@@ -13,7 +13,7 @@ CORNER = 15.0  # degrees between shading and face beside an edge: half of what t
 ROUND = 0.5  # of that: how closely the sculpt must follow the shading, to be round and not flat with a hard edge
 MOSTLY = 0.6  # of such texels of a part follow, or it is no round form
 MUCH = 0.005  # of a part's texels: a form is round over more than a few corners
-DEEP = 0.004  # of the low's diagonal: how far the sculpt stands off the faces there
+DEEP = 0.004  # of the part's diagonal: how far the sculpt stands off the faces there
 MOST_OF = 95.0  # percentile of the bend over the faces
 SOFT = 6.0  # degrees: beside which corners no longer show
 SHOWS = 0.25  # of the angle: a map hides it everywhere but on the outline
@@ -26,7 +26,8 @@ def find(seen: TexelRows) -> FlawRows:
     normal = unit_normals(context)[seen.y, seen.x].astype(np.float64)
     shading = np.einsum("nk,nkc->nc", seen.b, context.low.normals[seen.triangle])
     shading /= np.maximum(np.linalg.norm(shading, axis=1, keepdims=True), 1e-30)
-    deep = np.abs(seen.height) > DEEP * context.assembly.low.diagonal
+    parts = context.low.mesh.objects[context.low.triangles[seen.triangle]]
+    deep = np.abs(seen.height) > DEEP * _diagonals(seen.place, parts)[parts]
     apart = seen.visible.outline[context.rays.pair[seen.triangle]] > OUTLINE
     bent = (seen.struck > 0) & (seen.strain > CORNER) & apart
     corner = seen.triangle.astype(np.int64) * 3 + np.argmax(seen.b, axis=1)
@@ -34,7 +35,6 @@ def find(seen: TexelRows) -> FlawRows:
     bend = np.bincount(corner, bent * _bend(normal, seen.normal, shading)) / many  # detail to and fro counts nothing
     strain = np.bincount(corner, bent * seen.strain) / many
     follows = (np.abs(bend - strain) < ROUND * strain)[corner]
-    parts = context.low.mesh.objects[context.low.triangles[seen.triangle]]
     round_share = np.bincount(parts, bent & follows) / np.maximum(np.bincount(parts, bent), 1)
     shown = bent & follows & deep & (round_share >= MOSTLY)[parts]
     much = np.bincount(parts, shown) >= MUCH * np.maximum(np.bincount(parts), 1)
@@ -52,6 +52,15 @@ def find(seen: TexelRows) -> FlawRows:
         )
 
     return FlawRows(rows, tell, SHOWS * seen.strain[rows].astype(np.float64))
+
+
+def _diagonals(places: F64, parts: I32) -> F64:
+    """How large the parts are that places (N, 3) lie on: those of the boxes around them, by part."""
+    count = int(parts.max(initial=-1)) + 1
+    low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
+    np.minimum.at(low, parts, places)
+    np.maximum.at(high, parts, places)
+    return np.asarray(np.linalg.norm(np.where(high > low, high - low, 0), axis=1))
 
 
 def _bend(normal: F64, face: F64, shading: F64) -> F64:

@@ -37,8 +37,13 @@ def place_in(corners: F64) -> Vector:
 
 @kernel
 def volume_of(positions: F32, triangles: I32) -> float:
-    """Signed volume under triangles (N, 3) of positions (V, 3): positive where a closed shell looks outward."""
-    middle, sums, p = np.zeros(3), 0.0, np.empty((3, 3))
+    """Signed volume that triangles (N, 3) of positions (V, 3) enclose: positive where they look outward.
+
+    0 where an open border leaves it undecided: where the volume under them, from any point among them to any other,
+    could change its sign. It changes by a third of what that point moves along the sum of the areas, which closed
+    shells have none of.
+    """
+    middle, areas, p, sums, most = np.zeros(3), np.zeros(3), np.empty((3, 3)), 0.0, 0.0
     for t in range(len(triangles)):
         for i in range(3):
             for k in range(3):
@@ -48,7 +53,12 @@ def volume_of(positions: F32, triangles: I32) -> float:
         for i in range(3):
             for k in range(3):
                 p[i, k] = positions[triangles[t, i], k] - middle[k]
+            most = max(most, p[i, 0] ** 2 + p[i, 1] ** 2 + p[i, 2] ** 2)
         sums += p[0, 0] * (p[1, 1] * p[2, 2] - p[1, 2] * p[2, 1])
         sums += p[0, 1] * (p[1, 2] * p[2, 0] - p[1, 0] * p[2, 2])
         sums += p[0, 2] * (p[1, 0] * p[2, 1] - p[1, 1] * p[2, 0])
-    return sums / 6
+        for k in range(3):
+            a, b = (k + 1) % 3, (k + 2) % 3
+            areas[k] += (p[1, a] - p[0, a]) * (p[2, b] - p[0, b]) - (p[1, b] - p[0, b]) * (p[2, a] - p[0, a])
+    moves = np.sqrt(most * (areas[0] ** 2 + areas[1] ** 2 + areas[2] ** 2))
+    return sums / 6 if abs(sums) > moves else 0.0

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..base.array_types import F32, I32
+from ..base.array_types import F32, F64, I32
 from ..base.records import Record, record_kind, record_of
 from ..mesh.mesh import Mesh
 from ..tangent.mikktspace import mikktspace
@@ -32,6 +32,14 @@ class Low:
     def record(self) -> Record:
         """Of the kind `LOW`, for kernels."""
         return record_of(LOW, grid=self.grid.record, normals=self.normals, tangents=self.tangents)
+
+    def texel_sides(self, corners: F64) -> F64:
+        """The side of the square of surface under a texel of each of the triangles, (P,); corners are (P, 3, 3)."""
+        surface = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+        flat = self.grid.corners.astype(np.float64) / (self.grid.side << self.grid.shift)
+        u, v = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
+        texels = np.abs(u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0])
+        return np.asarray(np.sqrt(surface / np.maximum(texels, 1e-12)))
 
 
 def prepare_lows(mesh: Mesh, sheets: list[SheetPlan], channel: int, samples: int) -> list[Low]:

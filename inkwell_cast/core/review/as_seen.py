@@ -19,6 +19,7 @@ from ..base.records import Record
 from ..base.threads import in_batches
 from ..cast.context import Context
 from .pictures_around import Pixels, pictures_around
+from .shared_texels import FaceSums
 from .worn_pictures import DressedLow, Pictures, normal_of_low, place_of_low, worn
 
 BINS = 18_000  # of a hundredth of a degree
@@ -101,10 +102,13 @@ def _shifted(finer: AsSeen | None, own: AsSeen | None, best: AsSeen | None) -> A
     return best.model_copy(update=shifted)
 
 
-def as_seen(contexts: list[Context], pictures: list[Pictures], proof: bool = False) -> list[SeenSheets]:
+def as_seen(
+    contexts: list[Context], pictures: list[Pictures], proof: bool = False, faces: FaceSums | None = None
+) -> list[SeenSheets]:
     """How the sheets of a piece, one context each, look with some sets of pictures, all judged by the same pixels.
 
-    `proof` looks from fewer directions at smaller pictures. Raises Cancelled where the work is no longer wanted.
+    `proof` looks from fewer directions at smaller pictures; `faces` hear what is seen of the first pictures. Raises
+    Cancelled where the work is no longer wanted.
     """
     around, found = pictures_around(contexts, proof), []
     covered = [c.cast.covered > 0 for c in contexts]
@@ -113,7 +117,8 @@ def as_seen(contexts: list[Context], pictures: list[Pictures], proof: bool = Fal
         sums, together = Sums(*np.zeros((2, dressed.texels), np.float32)), None
         figures_of = dict[int, AsSeen | None]()
         for pixels, weight in around.each():
-            figures_of[id(pixels)] = _judged(contexts[0], pixels, dressed, sums, weight)
+            heard = faces if each is pictures[0] else None
+            figures_of[id(pixels)] = _judged(contexts[0], pixels, dressed, sums, weight, heard)
             together = together or (sums if len(around.pairs) < 2 else Sums(sums.angle.copy(), sums.count.copy()))
         assert together is not None
         alone = [figures_of[id(pixels)] for pixels in around.pairs]
@@ -165,7 +170,9 @@ class Sums:
         return means
 
 
-def _judged(context: Context, pixels: Pixels, dressed: DressedLow, sums: Sums, weight: float) -> AsSeen | None:
+def _judged(
+    context: Context, pixels: Pixels, dressed: DressedLow, sums: Sums, weight: float, faces: FaceSums | None
+) -> AsSeen | None:
     """The figures of some pixels with pictures on the low, None for no pixels; adds to `sums` with their weight."""
     angle, texel = np.empty(len(pixels.low), np.float32), np.empty(len(pixels.low), np.int64)
 
@@ -176,6 +183,8 @@ def _judged(context: Context, pixels: Pixels, dressed: DressedLow, sums: Sums, w
     bins = np.zeros(BINS + 1, np.int64)
     total = _tally(angle, bins)
     _add(angle, texel, np.float32(weight), sums.angle, sums.count)
+    if faces:
+        faces.add(pixels, angle, texel, weight)
     return _figures(pixels, bins, total) if len(angle) else None
 
 

@@ -254,7 +254,9 @@ def _choose_outermost(
             for n in range(WIDTH):
                 if struck[n] >= 0:
                     normal = shading_normal(firsts[at[PAIR, n]] + struck[n], found[1, n], found[2, n], sculpt)
-                    if dot(normal, vector(vectors, FACE, n)) > 0:
+                    height, beneath = out[n] - found[0, n], found[0, n]
+                    theirs = out[n] < tried.far and beneath < height  # nearer to the face of the low that is above it
+                    if dot(normal, vector(vectors, FACE, n)) > 0 and not theirs:
                         heights[at[Y, n], at[X, n]] = out[n] - found[0, n]
                         for c in range(3):
                             normals[at[Y, n], at[X, n], c] = normal[c]

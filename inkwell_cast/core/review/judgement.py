@@ -12,6 +12,7 @@ from ..flaws.visible import AROUND, BARE, FEW, Visible
 from ..settings.recipe import PROOF_SIDE
 from .as_seen import AsSeen, SeenSheets, as_seen, bare_pixels
 from .best_on_low import Candidate, nearest_of, outermost_of, own_of, padded, unburied
+from .shared_texels import FaceSums
 from .worn_pictures import Pictures
 
 NOTHING = 0.01  # degrees by which a place without a surface looks worse than it does: any other comes before it
@@ -22,10 +23,11 @@ FIRST = 0.5  # degrees by which another must look better than what comes first, 
 class Judgement:
     """What is seen of some pictures, of the best on this low, and what lies between, a `Visible` for each sheet.
 
-    contexts are those that texels and best pictures have the sizes of.
+    contexts are those that texels and best pictures have the sizes of; proof says whether fewer directions looked.
     """
 
     contexts: list[Context]
+    proof: bool
     seen: SeenSheets
     best: SeenSheets
     visible: list[Visible]
@@ -104,17 +106,18 @@ def judgement(
     mine = [] if pictures and not finer else [Pictures([normals_of(context) for context in contexts])]
     given = pictures or mine[0]
     proof = small(given)
-    seen, *own = as_seen(best.contexts, [given, *mine] if finer else [given], proof)
+    faces = FaceSums.of(best.contexts)
+    seen, *own = as_seen(best.contexts, [given, *mine] if finer else [given], proof, faces)
     seen_best = best.seen.beside(seen, own[0]) if finer else best.seen
     bare = [np.zeros_like(count) for count in seen.counts] if foreign else bare_pixels(best.contexts, given, proof)
     total, outline = _pixels((*seen.counts, *bare)), _outlines(seen.pairs)
     visible = [
-        Visible(one - other, one, count, without, heights, total, _mean_of(seen), outline)
-        for one, other, count, without, heights in zip(
-            seen.sums, seen_best.sums, seen.counts, bare, best.wanted, strict=True
+        Visible(one - other, one, count, without, heights, shared, faces.by_face, total, _mean_of(seen), outline)
+        for one, other, count, without, heights, shared in zip(
+            seen.sums, seen_best.sums, seen.counts, bare, best.wanted, faces.by_sheet(), strict=True
         )
     ]
-    return Judgement(contexts, seen, seen_best, visible, best.pictures)
+    return Judgement(contexts, proof, seen, seen_best, visible, best.pictures)
 
 
 def small(pictures: Pictures) -> bool:

@@ -21,6 +21,7 @@ from ...core.settings.item_keys import item_keys
 from ...core.settings.recipe import Recipe, refusals
 from ...core.settings.regions import Pocket, Stroke
 from ..piece_page import PiecePage, extend, known_piece, page_of
+from ..services.settings import BY_ITSELF
 from ..templating import SentForm, services_of
 from .meshes import marked
 from .piece import change, changed
@@ -296,6 +297,21 @@ def measure(request: Request, piece_id: int) -> Response:
     found = services_of(request).measures.measure(piece_id, scope)
     change(request, piece_id, "Measure", lambda r: found.set_in(r, page.diagonal, scope))
     return changed(request, piece_id, "cage", "cage-changed", said=[found.words])
+
+
+@router.post("/measure/new")
+def measure_new(request: Request, piece_id: int) -> Response:
+    """Set the reach of a new piece to what looks best, where nobody set it yet; 204 where it stays."""
+    page = page_of(request, piece_id, "cage")
+    if not page.unmeasured:
+        return Response(status_code=204)
+    found = services_of(request).measures.measure(piece_id, "piece")
+
+    def edit(recipe: Recipe) -> Recipe:
+        return found.set_in(recipe, page.diagonal) if recipe.reach == page.recipe.reach else recipe
+
+    change(request, piece_id, BY_ITSELF, edit)
+    return changed(request, piece_id, "cage", "cage-changed")
 
 
 @router.post("/fit")

@@ -16,7 +16,8 @@ if TYPE_CHECKING:
 KEPT_MAKERS = 5000
 SHOWN_STEPS = 40
 FORMS = ("Meshes", "Cage", "Basis", "Maps", "Review", "Handoff")  # words of changes that were made in a form of a step
-MEASURED = ("Measure", "Fit")
+BY_ITSELF = "Measured by itself"
+MEASURED = ("Measure", "Fit", BY_ITSELF)
 
 
 @dataclass(frozen=True, slots=True)

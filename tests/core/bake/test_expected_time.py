@@ -101,3 +101,22 @@ def test_judging_does_not_grow_with_the_sheet_beyond_the_size_that_it_is_done_at
     small, large, huge = (told(recipe_of(size, maps=["normal"])) for size in (64, 1024, 4096))
     assert large == pytest.approx(256 * small, rel=0.1)
     assert huge - large == pytest.approx((64**2 - 16**2) * 1e-2, rel=0.1)  # of rays alone
+
+
+def test_shares_of_stages_follow_the_book_and_make_up_the_whole(book):
+    """A scene that takes nearly all of a bake has most of its share, whatever the defaults say."""
+    assembly = assemble(recipe_of(maps=["normal"]), MESHES)
+    usual, after = expected_time.shares_of_stages(assembly)
+    assert (usual, after) == (expected_time.STAGES, expected_time.SAVING)  # nothing is known yet
+    made = bake(recipe_of(maps=["normal"]), MESHES)
+    took = {"checking": 0.1, "scene": 98.0, "preparing": 0.1, "casting rays": 1.0, "maps": 0.8}
+    expected_time.learn(made, took)
+    shares, _ = expected_time.shares_of_stages(assembly)
+    assert shares["scene"] == pytest.approx((0.98 + usual["scene"]) / 2, abs=0.03)
+    assert sum(shares.values()) == pytest.approx(1)
+    told = []
+    bake(recipe_of(maps=["normal"]), MESHES, progress=lambda stage, share: told.append((stage, share)))
+    ended = dict(told)
+    assert [share for _, share in told] == sorted(share for _, share in told)
+    assert ended["preparing"] > 0.55
+    assert ended["maps"] == pytest.approx(1)

@@ -8,7 +8,7 @@ import pytest
 from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.review.as_seen import as_seen
 from inkwell_cast.core.review.best_on_low import outermost_of
-from inkwell_cast.core.review.pictures_around import directions
+from inkwell_cast.core.review.pictures_around import APART, directions
 from inkwell_cast.core.review.worn_pictures import Pictures
 
 from ...shapes import grid_mesh, plane, torus
@@ -114,7 +114,7 @@ def test_detail_that_floats_above_the_low_reads_its_parallax():
     made = baked(plane(2), floating, ["normal"], size=256, outward=0.05, inward=0.01)
     seen = look(made, made.images["normal"]).whole
     toward = directions(32)
-    toward = toward[toward[:, 2] > h / (0.03 * 2**0.5)]  # flatter ones see the two too far apart to compare
+    toward = toward[toward[:, 2] > h / (APART * 2**0.5)]  # flatter ones see the two too far apart to compare
     right = np.cross(toward, np.where(np.abs(toward[:, 2:]) < 0.9, [[0.0, 0, 1]], [[1.0, 0, 0]]))
     right /= np.linalg.norm(right, axis=1, keepdims=True)
     corner = np.array([0.5, 0.5, h / 2])

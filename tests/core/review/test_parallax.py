@@ -90,5 +90,6 @@ def test_a_coarse_low_needs_triangles_where_the_sculpt_stands_off():
     assert place.cause == "triangles"
     assert place.error > 8
     assert "show other places of the sculpt" in place.what
-    assert found.mean < made.judgement().seen.whole.mean  # a floor
+    # about a floor: of all directions the mean one is nearest by squares, not by angles
+    assert found.mean < 1.06 * made.judgement().seen.whole.mean
     assert place.share == pytest.approx(found.mean, rel=0.05)

@@ -3,7 +3,7 @@
 import { $, request, sending, stepAddress } from "../common/requests.js";
 import { parseMesh } from "../views/mesh_message.js";
 import { showBake } from "./bake_shown.js";
-import { ask, base, model, sheet, state, toast } from "./page.js";
+import { ask, base, change, model, sheet, state, toast } from "./page.js";
 
 const SLOW = 3000; // milliseconds of a picture, twice in a row, from which on a piece is too large for this machine
 const RENEWED = "renewed=yes",
@@ -85,7 +85,7 @@ async function renew() {
       await wear(found, mine);
       tooSlow(performance.now() - began);
     }
-    if (!found || !on) return;
+    if (!found || !on || (await measured()) || mine !== turn) return;
     say("seen");
     found = await message("judged");
     if (!found || mine !== turn) return;
@@ -98,6 +98,17 @@ async function renew() {
   } catch (error) {
     if (mine === turn) refused(error);
   }
+}
+
+// A piece that was just made has its reach measured once its first picture stands. Whether that changed it.
+let fresh = new URLSearchParams(location.search).has("new");
+async function measured() {
+  if (!fresh) return false;
+  fresh = false;
+  history.replaceState(null, "", location.pathname + location.hash);
+  const done = await change("measure/new", {});
+  if (done) await ask("GET", stepAddress(), { target: "#panel" });
+  return done;
 }
 
 function refused(error) {

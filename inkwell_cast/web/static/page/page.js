@@ -42,12 +42,14 @@ export function ask(verb, address, options) {
 }
 
 // Sends a change of the piece that a tool made, as values in JSON. What the answer tells of (such as changed settings)
-// is heard as if htmx had asked. Raises an Error in the server's words.
+// is heard as if htmx had asked. Gives whether anything was changed; raises an Error in the server's words.
 export async function change(address, values) {
   const options = sending(values);
   Object.assign(options.headers, shownHere());
-  const told = (await request(`${base}/${address}`, options)).headers.get("HX-Trigger");
+  const response = await request(`${base}/${address}`, options),
+    told = response.headers.get("HX-Trigger");
   for (const [name, detail] of Object.entries(told ? JSON.parse(told) : {})) htmx.trigger(document.body, name, detail);
+  return response.status !== 204;
 }
 
 // Every change says which state of the settings this page shows, so that one made elsewhere meanwhile is not lost.
