@@ -291,7 +291,7 @@ def floater_beyond(rng: Rng, wrong: bool) -> Unit:
 def shell_beyond(rng: Rng, wrong: bool) -> Unit:
     """A coat over a body: what one sees lies beyond the reach, what the rays find is under it."""
     form = form_of(rng, plate, tube, ring, ball)
-    off = rng.uniform(0.04, 0.07)
+    off = rng.uniform(0.02, 0.03)  # what lies farther off than 3 % of the low is not the same place to the judge
     coat = form.high(added(even(off), waves(rng, 0.012)))
     body = form.high(waves(rng, 0.006))
     return plain(form, merge([body, coat], "high"), 0.5 * off if wrong else 1.6 * off)

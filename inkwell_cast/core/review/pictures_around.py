@@ -32,7 +32,7 @@ LEAST_ALONE = 48  # of a pair alone, which has few texels where there are many p
 A_TEXEL, A_TEXEL_ALONE = 2, 1  # pixels
 BLOCK = 4  # pixels on a side of what one packet of rays takes
 AT_ONCE = 1 << 20  # pixels held whole
-APART = 0.06  # of the low's diagonal: surfaces farther apart along a ray are two places, not one
+APART = 0.03  # of the low's diagonal: surfaces farther apart along a ray are two places, not one
 NEITHER, BOTH, OUTLINE, INSIDE = 0, 1, 2, 3
 SCENES = record_kind(
     {"low": (np.uint64, 2), "rows": np.int32, "sculpt": (np.uint64, 2)}, first=np.int64, apart=np.float64
