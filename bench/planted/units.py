@@ -294,7 +294,7 @@ def shell_beyond(rng: Rng, wrong: bool) -> Unit:
     off = rng.uniform(0.02, 0.03)  # what lies farther off than 3 % of the low is not the same place to the judge
     coat = form.high(added(even(off), waves(rng, 0.012)))
     body = form.high(waves(rng, 0.006))
-    return plain(form, merge([body, coat], "high"), 0.5 * off if wrong else 1.6 * off)
+    return plain(form, merge([body, coat], "high"), 0.5 * off if wrong else off + 0.03)
 
 
 def reach_too_large(rng: Rng, wrong: bool) -> Unit:

@@ -2,7 +2,7 @@
 
 import sqlite3
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from ..core.settings.recipe import Recipe
 from .undo import recipe_in, write
@@ -13,7 +13,8 @@ class StoredPiece:
     """A piece as it stands; `undo` and `redo` say in words what one step back or forth would change, "" for nothing.
 
     `step` numbers the state of its settings. Where this version does not know them all, or some are out of range,
-    `recipe` are those that it can use, and `problem` says what it cannot.
+    `recipe` are those that it can use, and `problem` says what it cannot. `read` says when it was read, microseconds of
+    a clock that never goes back: of two states of a piece the one with the larger is the newer, undone or not.
     """
 
     id: int
@@ -24,6 +25,7 @@ class StoredPiece:
     redo: str = ""
     step: int = 0
     problem: str = ""
+    read: int = field(default_factory=lambda: time.monotonic_ns() // 1000)
 
 
 _SELECT = """

@@ -187,8 +187,8 @@ def page_of(request: Request, piece_id: int, step: str, bake_id: int | None = No
 
 
 def facts_of(request: Request, row: BakeRecord, piece: StoredPiece, rows: list[MeshRow]) -> dict[str, Any]:
-    """What the views need to know of a finished bake, with the state of the settings that `stale` was found in."""
-    return bake_facts(row, piece.recipe, rows, services_of(request).bakes.before(row)) | {"step": piece.step}
+    """What the views need to know of a finished bake, and when the settings were read that `stale` was found by."""
+    return bake_facts(row, piece.recipe, rows, services_of(request).bakes.before(row)) | {"read": piece.read}
 
 
 def sheet_sizes(recipe: Recipe, shown: BakeRecord | None) -> list[tuple[int, int]]:

@@ -59,6 +59,19 @@ def test_the_map_follows_every_change_and_says_what_is_of_an_older_state(alive: 
     np.testing.assert_array_equal(picture, expected)
 
 
+def test_undo_and_redo_renew_the_proof_as_any_change_does(alive: Page, services, ring):
+    page = alive
+    open_ring(page, ring)
+    renewed(page, 1)
+    type_reach(page, "5.5")
+    renewed(page, 2)
+    for times, (keys, reach) in enumerate((("Control+z", 1.5), ("Control+Shift+z", 5.5)), 3):
+        page.locator("h1").first.click()  # out of the field
+        page.keyboard.press(keys)
+        renewed(page, times)
+        assert services.bakes.get(services.bakes.newest(1)[0].id).recipe.reach.outward == reach
+
+
 @pytest.mark.deep
 def test_a_newer_change_ends_what_an_older_one_began(alive: Page, services, ring):
     page = alive
@@ -388,3 +401,35 @@ def test_little_that_lies_far_off_does_not_squeeze_the_reach_rule(alive: Page, r
     assert all(left >= -1 and right <= drawn["width"] + 1 for left, right in drawn["bars"] + drawn["numbers"])
     assert [words[:2] for words in drawn["words"][:2]] == ["‹ ", "to"]
     assert "0" not in drawn["words"]
+
+
+def test_a_new_piece_is_measured_by_itself_once_and_goes_back_with_one_click(
+    alive: Page, client, services, ring_files, server
+):
+    page = alive
+    roles = {
+        client.put("/uploads", params={"name": f.name}, content=f.read_bytes()).json()["token"]: "" for f in ring_files
+    }
+    address = client.post("/pieces", json={"name": "Fresh", "roles": roles}).json()["address"]
+    piece_id = int(address.rpartition("/")[2])
+    page.goto(f"{server}{address}?new=yes")
+    expect(page.locator("#by-itself")).to_contain_text("measured by itself", timeout=SLOW)
+    renewed(page, 1)  # of the measured reach: that of the default is given up
+    expect(page.locator("#by-itself")).to_be_visible()  # through the panels that the proof renews
+    reach = services.pieces.get(piece_id)[0].recipe.reach
+    assert (reach.outward, reach.inward) != (1.5, 1.5)
+    assert services.bakes.get(services.bakes.newest(piece_id)[0].id).recipe.reach == reach
+    page.get_by_role("button", name="Back to the default").click()
+    renewed(page, 2)
+    reach = services.pieces.get(piece_id)[0].recipe.reach
+    assert (reach.outward, reach.inward) == (1.5, 1.5)
+    page.goto(f"{server}{address}?new=yes")
+    expect(page.locator("body")).to_have_attribute("data-live", "current", timeout=SLOW)
+    assert client.post(f"{address}/measure/new").status_code == 204
+    assert services.pieces.get(piece_id)[0].recipe.reach == reach  # who went back is not measured again
+
+
+def test_a_reach_that_was_set_is_not_measured_over(client, piece):
+    assert client.post(f"{piece}/measure/new").status_code in (200, 204)
+    client.post(f"{piece}/settings/cage", data={"reach.outward": "4"})
+    assert client.post(f"{piece}/measure/new").status_code == 204

@@ -103,7 +103,7 @@ def make(request: Request, piece: PieceOfUploads) -> Response:
         first = pieces.make_lods(piece.name, piece.roles, piece.alone)[0]
     else:
         first = pieces.make(piece.name, piece.roles, alone=piece.alone)
-    return JSONResponse({"address": f"/pieces/{first}?new=yes"})
+    return JSONResponse({"address": f"/pieces/{first}"})
 
 
 @router.get("/pieces/{piece_id}/lit.png")

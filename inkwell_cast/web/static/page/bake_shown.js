@@ -16,10 +16,10 @@ function usual({ maps }) {
   return maps.includes("normal") && maps.includes("occlusion") ? TOGETHER : maps[0];
 }
 
-// What was found in an older state of the settings does not say that a bake is fresh where a newer one said it is not.
+// What was found by settings that were read earlier does not say that a bake is fresh where later ones said it is not.
 let newest = null;
 function asOfNow(facts) {
-  if (!newest || facts.step >= newest.step) newest = facts;
+  if (!newest || facts.read >= newest.read) newest = facts;
   else if (newest.id === facts.id) facts.stale = newest.stale;
   return facts;
 }

@@ -134,7 +134,7 @@ $("make").onclick = async () => {
   const name = $("name").value.trim() || $("name").placeholder;
   try {
     const wanted = { name, roles: roles(), alone: $("alone").checked, each_level: eachLevel() };
-    location.href = (await json("/pieces", sending(wanted))).address;
+    location.href = `${(await json("/pieces", sending(wanted))).address}?new=yes`;
   } catch (error) {
     $("problem").textContent = error.message;
     $("problem").hidden = false;
