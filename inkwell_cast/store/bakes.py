@@ -45,7 +45,7 @@ class BakeSummary(BaseModel):
             first_map=first.key if first else "",
             first_sheet=first.sheet if first else "",
             likeness=manifest.seen.bake.mean if manifest.seen else None,
-            flaws=None if manifest.flaws is None else len(manifest.flaws),
+            flaws=None if manifest.flaws is None else manifest.number_of_flaws,
             missed_texels=manifest.missed_texels,
             beyond=len(manifest.beyond),
             brought=bool(manifest.brought),

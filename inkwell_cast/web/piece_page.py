@@ -9,7 +9,7 @@ from fastapi import Request
 from starlette.exceptions import HTTPException
 from starlette.responses import Response
 
-from ..core.bake.memory_estimate import needed
+from ..core.bake.memory_estimate import ROOM, needed
 from ..core.checks import Finding
 from ..core.mesh.fixes import box_of
 from ..core.settings.pairing import Paired
@@ -172,7 +172,7 @@ def page_of(request: Request, piece_id: int, step: str, bake_id: int | None = No
         findings=services.measures.checked(piece, meshes),
         changes=services.settings.steps(piece_id),
         project=services.projects.of(piece, meshes),
-        need=needed(piece.recipe, sheet_sizes(piece.recipe, shown)).words,
+        need=needed(piece.recipe, sheet_sizes(piece.recipe, shown), _covered(shown)).words,
         disk_use=services.bakes.disk_use,
         peek=services.bakes.peek_at(at_work.id) if at_work else "",
         left=services.bakes.seconds_left(at_work.id) if at_work else None,
@@ -195,6 +195,12 @@ def sheet_sizes(recipe: Recipe, shown: BakeRecord | None) -> list[tuple[int, int
     """Widths and heights of a piece's sheets, by the names that the last bake had where there are several."""
     names = [sheet.name for sheet in shown.manifest.sheets] if shown and shown.manifest else []
     return [recipe.size_of(name) for name in names] if len(names) > 1 else [recipe.size_of("")]
+
+
+def _covered(shown: BakeRecord | None) -> float:
+    """The largest share that is covered of a sheet, with room for more; 1 where none was baked."""
+    sheets = shown.manifest.sheets if shown and shown.manifest else []
+    return min(1.0, ROOM * max((sheet.coverage for sheet in sheets), default=1.0))
 
 
 def boxes(recipe: Recipe, paired: Paired, meshes: list[MeshRow]) -> dict[str, dict[str, list[float]]]:

@@ -61,8 +61,8 @@ class SeenFacts(BaseModel):
 
     @property
     def excess(self) -> float:
-        """Degrees that settings can cure."""
-        return max(self.bake.mean - self.best.mean, 0.0)
+        """Degrees that settings can cure: the difference of the two as they are told, in hundredths."""
+        return max(round(round(self.bake.mean, 2) - round(self.best.mean, 2), 2), 0.0)
 
 
 class SheetFacts(BaseModel):
@@ -139,6 +139,11 @@ class Manifest(BaseModel):
     warnings: list[str]
     notes: list[str] = []  # what the numbers of this bake cannot say, such as values beyond a range
     seconds: dict[str, float]
+
+    @property
+    def number_of_flaws(self) -> int:
+        """How many were found, of which `flaws` are those that show most."""
+        return max(self.flaws_found or 0, len(self.flaws or []))
 
     @classmethod
     def of(

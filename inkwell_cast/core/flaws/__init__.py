@@ -216,21 +216,23 @@ def _regions(seen: TexelRows, detector: Detector, free: Bool, numbers: I64) -> t
             else _joined(detected, _together(seen, detected.rows, region, thinned))
         )
     large = [region for region in regions if len(region) * thinned >= FEWEST]
-    shown = [(_shown(seen, detector, detected, region, thinned), region) for region in large]
-    told = [one for one, region in shown if _is_seen(seen, detected, region, one.flaw, thinned)]
+    noticed = [region for region in large if _is_seen(seen, detected, region, thinned)]
+    told = [_shown(seen, detector, detected, region, thinned) for region in noticed]
     return told, len(regions) - len(told)
 
 
-def _is_seen(seen: TexelRows, detected: FlawRows, region: I64, flaw: Flaw, thinned: int) -> bool:
+def _is_seen(seen: TexelRows, detected: FlawRows, region: I64, thinned: int) -> bool:
     """Whether a viewer sees it: some plainly wrong, or much that is somewhat wrong."""
+    error, share = _look_of(seen, detected, region)
+    share *= thinned
     if detected.error is not None:
-        return flaw.share >= LEAST
+        return share >= LEAST
     rows = detected.rows[region]
     if float(seen.looks.pixels[rows].sum()) * thinned < ENOUGH:
         return False
     plain = float(seen.looks.share[rows][seen.looks.excess[rows] > PLAINLY].sum()) * thinned
     least = MISSED if (seen.struck[rows] == 0).mean() > 0.5 else SHOWS
-    return plain >= LEAST or (flaw.share >= LARGE and flaw.error > least)
+    return plain >= LEAST or (share >= LARGE and error > least)
 
 
 def _unexplained(found: FlawRows, free: Bool, numbers: I64) -> FlawRows:

@@ -1,5 +1,7 @@
 """Struck another part: a ray goes past its own surface and strikes what lies close to the low somewhere else."""
 
+from typing import Any
+
 import numpy as np
 
 from ..base.array_types import F64, I32, I64
@@ -7,6 +9,7 @@ from ..base.on_demand import on_demand
 from ..cast.context import Context
 from ..cast.sheet_surroundings import points_of
 from ..mesh.surface_samples import spread_over
+from ..piece.scene_cache import Slot
 from ..rays.nearest_surface import closest_of
 from ..settings.mends import Mend
 from . import offered_mends
@@ -21,6 +24,7 @@ FAR, SHARE = 4.0, 0.35  # texels from the low to the hit; and how much closer th
 LOOKED_AT = 0.002  # of the low's diagonal: hits nearer than that are of the own place
 SEEDS, NEIGHBOURS = 60_000, 8
 MOST_ROWS = 200_000
+SEEDS_OF = Slot[dict[int, tuple[Any, I64]]]()  # trees of places on the low, and the triangles those lie on, by pair
 
 
 def find(seen: TexelRows) -> FlawRows:
@@ -84,9 +88,13 @@ def _nearest(context: Context, places: F64, pair: I32) -> tuple[F64, I64]:
     assembly = context.assembly
     points = assembly.low.positions[assembly.low.triangles].astype(np.float64)
     distance, owner = np.full(len(places), np.inf), np.zeros(len(places), np.int64)
-    for n in np.unique(pair):
+    by_pair = context.warm.once(SEEDS_OF, assembly.shape(), dict[int, tuple[Any, I64]])
+    for n in np.unique(pair).tolist():
         rows = np.flatnonzero(pair == n)
-        seeds, owners, _ = spread_over(points, np.flatnonzero(assembly.low_pair == n), SEEDS)
-        near = cKDTree(seeds).query(places[rows], min(NEIGHBOURS, len(seeds)), workers=-1)[1].reshape(len(rows), -1)
+        if n not in by_pair:
+            seeds, owners, _ = spread_over(points, np.flatnonzero(assembly.low_pair == n), SEEDS)
+            by_pair[n] = cKDTree(seeds), owners
+        tree, owners = by_pair[n]
+        near = tree.query(places[rows], min(NEIGHBOURS, tree.n), workers=-1)[1].reshape(len(rows), -1)
         distance[rows], owner[rows] = closest_of(places[rows], owners[near], points)
     return distance, owner

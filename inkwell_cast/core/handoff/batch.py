@@ -106,7 +106,7 @@ class Outcome(BaseModel):
             excess=manifest.seen.excess if manifest.seen else None,
             report=str(pathlib.PurePosixPath(folder, page)) if named else "",
             picture=thumbnail(finished),
-            flaws=None if manifest.flaws is None else len(manifest.flaws),
+            flaws=None if manifest.flaws is None else manifest.number_of_flaws,
             beyond=manifest.beyond,
         )
 
