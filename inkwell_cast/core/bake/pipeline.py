@@ -9,6 +9,7 @@ from .. import maps
 from ..base.array_types import F32, I32, AnyArray
 from ..base.disk_arrays import free_on_disk, room
 from ..base.free_memory import free
+from ..base.on_demand import fetch
 from ..base.progress import Cancel, Progress
 from ..cast.context import Context
 from ..images import png
@@ -30,6 +31,8 @@ from .memory_estimate import needed, refuse_too_large
 from .preview import Peek, Preview
 from .refusals import refuse_unusable, warnings_after
 from .stages import Stages
+
+JUDGING = ("scipy.spatial", "scipy.sparse.csgraph")  # what judging needs is imported while rays are cast
 
 
 def bake(
@@ -60,6 +63,7 @@ def bake(
         assembly = displaced(assembly, warm, stages.part_of("preparing", 0.0, 0.5))
         laid = laid_out(assembly, meshes, warm, stages.part_of("preparing", 0.5, 0.5))
         on_disk = _lies_on_disk(recipe, laid)
+    fetch(*JUDGING)
     others = partial(remote.find, recipe, meshes, cancelled=cancel) if remote else None
     with stages.stage("casting"):
         cast_and_gather(

@@ -4,6 +4,7 @@ import contextlib
 import gc
 import importlib
 import sys
+import threading
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -32,6 +33,13 @@ def imported(name: str) -> Any:
     """A module by its name, imported so if it was not yet."""
     with contextlib.nullcontext() if name in sys.modules else importing():
         return importlib.import_module(name)
+
+
+def fetch(*names: str) -> None:
+    """Import modules beside other work, which waits for them only where it needs them before they are there."""
+    missing = [name for name in names if name not in sys.modules]
+    if missing:
+        threading.Thread(target=lambda: [imported(name) for name in missing], name="imports", daemon=True).start()
 
 
 def on_demand(module: str, name: str) -> Callable[..., Any]:
