@@ -23,7 +23,7 @@ from ..core.review.from_afar import DISTANCES
 from ..core.review.likeness import BETTER, SCALE, WORSE
 from ..core.settings.item_keys import item_keys
 from ..core.settings.map_names import IN_TANGENT_BASIS
-from ..core.settings.mends_overlay import add_mend
+from ..core.settings.mends_overlay import BUDGET, WORTH, add_mend
 from ..core.settings.output import DEPTHS
 from ..core.settings.reach_unit import in_other_unit
 from ..core.settings.recipe import Recipe
@@ -172,6 +172,8 @@ templates.env.globals |= {
     "IN_TANGENT_BASIS": IN_TANGENT_BASIS,
     "SCALE": SCALE,
     "BETTER": BETTER,
+    "MENDING_BAKES": BUDGET + 1,
+    "WORTH": WORTH,
     "WORSE": WORSE,
     "FIX_WORDS": WORDS,
     "fields_of": fields_of,

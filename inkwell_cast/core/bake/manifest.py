@@ -141,6 +141,11 @@ class Manifest(BaseModel):
     seconds: dict[str, float]
 
     @property
+    def can_be_won(self) -> float:
+        """Degrees of the mean that mends could win at most: what flaws with mends add to it."""
+        return sum(flaw.share for flaw in self.flaws or [] if flaw.mends)
+
+    @property
     def number_of_flaws(self) -> int:
         """How many were found, of which `flaws` are those that show most."""
         return max(self.flaws_found or 0, len(self.flaws or []))

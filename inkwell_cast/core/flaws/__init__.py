@@ -61,6 +61,11 @@ __all__ = [
 
 FLAW_MARKS, COARSE_MARKS = "flaws.marks", "coarse.marks"  # files of what views hatch
 
+AROUND_SPOT, BETWEEN_SPOTS = (
+    0.03,
+    0.1,
+)  # of the low's diagonal: what a spot of a flaw stands for, and how far the next one lies off
+MOST_SPOTS, LEAST_SPOT, MOST_SPOTTED = 9, 0.2, 3000  # spots, how bad one is beside the worst, rows that they are among
 TOGETHER = 4.0  # rows apart: what lies nearer belongs to one region
 NEIGHBOURS = 0.02  # of the low's diagonal, the same
 LARGER = 90.0  # percentile of a part's texels
@@ -275,8 +280,7 @@ def _shown(seen: TexelRows, detector: Detector, detected: FlawRows, region: I64,
     cause, title = told.cause or detector.KEY, told.title or detector.TITLE
     spot = Spot(title, part, (x, y, z), float(np.linalg.norm(high - low) / 2), seen.place[rows])
     error, share = _look_of(seen, detected, region)
-    nearest = rows[int(np.argmin(np.linalg.norm(seen.place[rows] - np.array(spot.middle), axis=1)))]
-    px, py, pz = seen.place[nearest].tolist()
+    worst = rows[_worst(seen, rows)]
     flaw = Flaw(
         cause=cause,
         title=title,
@@ -288,11 +292,28 @@ def _shown(seen: TexelRows, detector: Detector, detected: FlawRows, region: I64,
         area=float(area.sum()) * thinned,
         error=error,
         share=share * thinned,
-        spot=(px, py, pz),
-        texel=(int(seen.x[nearest]), int(seen.y[nearest])),
+        spots=[(x, y, z) for x, y, z in seen.place[worst].tolist()],
+        texel=(int(seen.x[worst[0]]), int(seen.y[worst[0]])),
         mends=[mend.model_copy(update={"cause": cause}) for mend in told.mends(spot)],
     )
     return MarkedFlaw(flaw, *_squares(seen, rows))
+
+
+def _worst(seen: TexelRows, rows: I64) -> I64:
+    """Of some rows those in whose surroundings most is seen to be wrong, the worst first, apart from each other."""
+    near, apart = (share * seen.context.assembly.low.diagonal for share in (AROUND_SPOT, BETWEEN_SPOTS))
+    some = np.unique(np.linspace(0, len(rows) - 1, min(len(rows), MOST_SPOTTED)).astype(np.int64))
+    places, weight = seen.place[rows[some]], np.maximum(seen.looks.share[rows[some]], 0)
+    tree = cKDTree(places)
+    around = np.array([weight[each].sum() for each in tree.query_ball_point(places, near)])
+    chosen, free = list[int](), np.ones(len(some), bool)
+    while len(chosen) < MOST_SPOTS and free.any():
+        best = int(np.where(free, around, -1.0).argmax())
+        if chosen and around[best] < LEAST_SPOT * around[chosen[0]]:
+            break
+        chosen.append(best)
+        free &= np.linalg.norm(places - places[best], axis=1) > apart
+    return some[chosen]
 
 
 def _look_of(seen: TexelRows, detected: FlawRows, region: I64) -> tuple[float, float]:

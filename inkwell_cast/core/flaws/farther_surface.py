@@ -29,7 +29,7 @@ def find(seen: TexelRows) -> FlawRows:
             lambda spot: [
                 *nearest_surface(seen, spot, at),
                 offered_mends.tight_pocket(seen, spot, at),
-                offered_mends.straighten(spot),
+                offered_mends.straighten(seen, spot),
             ],
         )
 

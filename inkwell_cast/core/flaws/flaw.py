@@ -2,8 +2,9 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any
 
-from pydantic import BaseModel
+from pydantic import BaseModel, model_validator
 
 from ..base.array_types import F64, I64
 from ..settings.mends import Mend
@@ -62,8 +63,9 @@ class Flaw(BaseModel):
     """A region where the projection went wrong; middle, radius and area in scene units.
 
     error is how wrong it looks, above the best on this low, and share what that adds to the mean of the whole; degrees.
-    mends are what would cure it, the best first; none where it takes the modelling program. spot is a point of the low
-    in it and texel that of the sheet with this number, None for what has no place there.
+    mends are what would cure it, the best first; none where it takes the modelling program. spots are points of the low
+    in it where it looks worst, the worst first, and texel is the first one's on the sheet with this number; none for
+    what has no place there. Flaws of earlier versions have one `spot`.
     """
 
     cause: str
@@ -77,9 +79,21 @@ class Flaw(BaseModel):
     error: float
     share: float = 0.0
     mends: list[Mend] = []
-    spot: tuple[float, float, float] | None = None
+    spots: list[tuple[float, float, float]] = []
     sheet: int = 0
     texel: tuple[int, int] | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _of_one_spot(cls, given: Any) -> Any:
+        if isinstance(given, dict) and given.get("spot") and not given.get("spots"):
+            return {name: value for name, value in given.items() if name != "spot"} | {"spots": [given["spot"]]}
+        return given
+
+    @property
+    def spot(self) -> tuple[float, float, float] | None:
+        """Where it looks worst."""
+        return self.spots[0] if self.spots else None
 
 
 def length(value: float) -> str:

@@ -54,7 +54,7 @@ def flaw_of(finding: Finding, looked: list[TexelRows]) -> Flaw | None:
         title=TITLES.get(finding.check, finding.title),
         part=finding.part,
         what=finding.what,
-        spot=spot,
+        spots=[spot],
         sheet=sheet,
         texel=texel,
         remedy=finding.remedy,

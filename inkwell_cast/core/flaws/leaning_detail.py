@@ -26,7 +26,7 @@ def find(seen: TexelRows) -> FlawRows:
             f"{aside} to the side. Straight rays would look {max(left, 0):.0f}° worse than the best, these {now:.0f}°.",
             "Straighten the rays here, split them at hard edges, or give the low a loop of edges there.",
             lambda spot: [
-                offered_mends.straighten(spot),
+                offered_mends.straighten(seen, spot),
                 offered_mends.straighten_flat(spot),
                 offered_mends.directions(spot, "split"),
                 *nearest_surface(seen, spot, at),

@@ -17,6 +17,7 @@ RIM = 0.25  # of a pocket
 ROOM = 1.05  # a mend reaches a little past the flaw
 WIDER, CLEAR = 1.1, 0.002  # than what a pocket should hold; and of the low's diagonal beyond that
 DABS = 24  # of a brush, at most, that cover a region
+MUCH = 0.25  # of a part: more is said, since "here" is not what one thinks of then
 
 
 def pocket(assembly: Assembly, spot: Spot, reach: tuple[float, float]) -> Mend:
@@ -41,14 +42,28 @@ def tight_pocket(seen: TexelRows, spot: Spot, at: I64) -> Mend:
     return pocket(seen.context.assembly, spot, (outward, inward))
 
 
-def straighten(spot: Spot) -> Mend:
-    """Rays that leave the faces under the flaw at right angles."""
+def straighten(seen: TexelRows, spot: Spot) -> Mend:
+    """Rays that leave the faces under the flaw at right angles; the words say how much of the part that is, if much."""
     centres, radius = _dabs(spot.places)
+    share = _share_in(seen, spot.part, centres, radius)
+    words = "Straighten the rays here" + (f", {share:.0%} of the part" if share > MUCH else "")
     strokes = [
         Stroke(kind="straighten", points=[(x, y, z)], radius=max(radius, 1e-9), amount=1.0, falloff=0.3)
         for x, y, z in centres.tolist()
     ]
-    return Mend(name=spot.name, words="Straighten the rays here", nudges=strokes)
+    return Mend(name=spot.name, words=words, nudges=strokes)
+
+
+def _share_in(seen: TexelRows, part: str, centres: F64, radius: float) -> float:
+    """The share of a part's surface, FILE/OBJECT, within some balls."""
+    every, context = seen.everything or seen, seen.context
+    number = context.assembly.keys.index(part)
+    own = context.assembly.low.objects[context.low.triangles[every.triangle]] == number
+    places, area = every.place[own], every.size[own].astype(np.float64) ** 2
+    inside = np.zeros(len(places), bool)
+    for centre in centres:
+        inside |= np.linalg.norm(places - centre, axis=1) <= radius
+    return float(area[inside].sum() / max(area.sum(), 1e-300))
 
 
 def straighten_flat(spot: Spot) -> Mend:

@@ -5,7 +5,8 @@ Where the reach is wrong in several places, the measured one is tried first: poc
 Small bakes of the normals alone are judged beside the best on this low, always by the same pixels. In rounds the next
 mend of every flaw is tried, those that do not touch together. One is kept if what is seen of its own flaw falls to
 `BETTER` of it or less and nothing around the mends gets worse; where something does, each is tried by itself. In the
-end all that was kept must look better together than nothing did. The trials cost at most `BUDGET` bakes.
+end all that was kept must look better together than nothing did. The trials cost at most `BUDGET` bakes, and end
+where what is left to try could win less than `WORTH`.
 """
 
 from dataclasses import dataclass, field
@@ -26,7 +27,7 @@ from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..review.judgement import degrees_of
 from ..settings.mends import Mend
-from ..settings.mends_overlay import Report, TriedMend, add_mend
+from ..settings.mends_overlay import BUDGET, WORTH, Report, TriedMend, add_mend
 from ..settings.recipe import Recipe
 from ..settings.scope_settings import ScopeSettings
 from ..settings.scopes import pair_scope
@@ -35,7 +36,6 @@ from ..settings.sheet import Size
 BETTER = 0.7  # of what is seen of a flaw may be left
 WORSE, BY = 0.002, 5.0  # of the pixels may look worse elsewhere by so many degrees
 HARM = 0.0005  # degrees by which the whole may seem worse and still be the same
-BUDGET = 2.0  # bakes of the recipe's own size
 FEWEST = 8  # trials
 LARGEST = 512  # texels on the longest side of a trial
 ROUNDS = 6
@@ -147,9 +147,9 @@ class _Search:
     seen: set[str] = field(default_factory=set)
 
     def round(self) -> bool:
-        """Try the next mends; False where nothing is left to try."""
+        """Try the next mends; False where nothing is left to try that is worth it."""
         attempts = self._next()
-        if not attempts or self.trials.left < 1:
+        if not attempts or self.trials.left < 1 or sum(one.before for one in attempts) < WORTH:
             return False
         together = self.trials.state([*self.now.mends, *(one.mend for one in attempts)])
         for one in attempts:

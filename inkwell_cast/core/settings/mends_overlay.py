@@ -11,6 +11,9 @@ from .mends import Mend
 from .pairing import Placing
 from .recipe import Recipe
 
+BUDGET = 2.0  # bakes of the recipe's own size that trials of mends may cost
+WORTH = 0.05  # degrees of the mean: where what was not tried yet could win less, nobody would see it
+
 
 class TriedMend(BaseModel):
     """A flaw, the mend that was tried, what a viewer would see of it before and after, and whether it was kept."""

@@ -10,7 +10,7 @@ from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.cage.ray_directions import directions_of
 from inkwell_cast.core.cast.sheet_surroundings import points_of
 from inkwell_cast.core.flaws import REGISTRY, marks_in, write_marks
-from inkwell_cast.core.flaws.flaw import Spot
+from inkwell_cast.core.flaws.flaw import Flaw, Spot
 from inkwell_cast.core.flaws.texel_rows import seen_of
 from inkwell_cast.core.mesh.mesh import CornerValues, corner_positions, merge, values_at_corners
 from inkwell_cast.core.mesh.normals import with_normals
@@ -129,6 +129,23 @@ def test_detail_drawn_aside_by_leaning_rays_is_found_and_split_rays_draw_none_bu
         reach = Reach(unit="scene", outward=0.2, inward=0.2, directions=directions)
         result = baked(hard_cube(1.0), around_cube(0.03), ["normal"], size=96, reach_of_all=reach)
         assert {shown.flaw.cause for shown in result.flaws().shown} == causes
+
+
+def test_a_flaw_on_all_sides_says_where_it_shows_most_on_each():
+    """Six faces lean alike: its spots lie apart, on more than one face, and the first is what the sheet's texel is of."""
+    reach = Reach(unit="scene", outward=0.2, inward=0.2)
+    (flaw,) = baked(hard_cube(1.0), around_cube(0.03), ["normal"], size=96, reach_of_all=reach).flaws().flaws
+    spots = np.array(flaw.spots)
+    assert 4 <= len(spots) <= 9
+    away = np.linalg.norm(spots[:, None] - spots[None], axis=2)[np.triu_indices(len(spots), 1)]
+    assert away.min() > 0.09 * 3**0.5
+    np.testing.assert_allclose(np.abs(spots).max(axis=1), 0.5, atol=1e-3)  # on the cube
+    assert len({(int(np.abs(spot).argmax()), bool(spot[np.abs(spot).argmax()] > 0)) for spot in spots}) >= 3
+    assert flaw.spot == flaw.spots[0]
+    assert re.fullmatch(r"Straighten the rays here, \d+% of the part", flaw.mends[0].words)  # it is no "here" any more
+    assert Flaw.model_validate(flaw.model_dump(exclude={"spots"}) | {"spot": (1, 2, 3)}).spots == [
+        (1, 2, 3)
+    ]  # of before
 
 
 def test_skew_is_found_on_soft_shading_too():

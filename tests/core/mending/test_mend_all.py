@@ -67,6 +67,12 @@ def test_a_mend_that_helps_is_kept_and_told_of(meshes):
     assert told[-1] == 1
 
 
+def test_nothing_is_tried_for_what_nobody_would_see(meshes, monkeypatch):
+    (tried,) = mend_all(RECIPE, meshes).report.tried
+    monkeypatch.setattr(module, "WORTH", tried.before * 1.01)
+    assert mend_all(RECIPE, meshes).report.tried == []
+
+
 @pytest.mark.parametrize("first", [NOTHING, BLIND])
 def test_one_that_does_no_good_or_harm_is_taken_back_and_the_next_is_tried(meshes, monkeypatch, first):
     offering(monkeypatch, first)

@@ -3,7 +3,8 @@ import { $ } from "../common/requests.js";
 import { model, sheet, state } from "./page.js";
 
 const REST = 150,
-  MOST_TRIANGLES = 60_000; // milliseconds until what hides a number is looked for, in lows not larger
+  MOST_TRIANGLES = 60_000, // milliseconds until what hides a number is looked for, in lows not larger
+  PATIENCE = 60; // milliseconds for that
 let flaws = [],
   waiting = 0;
 
@@ -30,15 +31,18 @@ function numberOf(summary, n) {
   return button;
 }
 
+const inThrees = (list) => Array.from({ length: list.length / 3 }, (_, n) => list.slice(3 * n, 3 * n + 3));
+
 export function gather() {
   for (const layer of Object.values(layers)) layer.replaceChildren();
   const numbers = (text) => text.split(" ").map(Number);
   flaws = [...document.querySelectorAll(".flaws summary")]
     .map(
       (summary, n) =>
-        summary.dataset.spot && {
+        summary.dataset.spots && {
           summary,
-          place: numbers(summary.dataset.spot),
+          places: inThrees(numbers(summary.dataset.spots)),
+          at: 0, // the place that its number stands at
           texel: numbers(summary.dataset.texel),
           sheet: summary.dataset.sheet,
           onModel: numberOf(summary, n),
@@ -58,15 +62,33 @@ function put(button, [x, y], view, shown) {
 }
 
 function placeOnModel() {
-  for (const { onModel, place, summary } of flaws) {
-    put(onModel, model.screenOf(place), $("model"), model.low && model.show !== "sculpt" && !model.spread);
-    onModel.classList.toggle("open", summary.parentElement.open);
+  for (const flaw of flaws) {
+    stand(flaw);
+    flaw.onModel.classList.toggle("open", flaw.summary.parentElement.open);
   }
   clearTimeout(waiting);
-  waiting = setTimeout(() => {
-    if (!model.low || model.low.header.triangles > MOST_TRIANGLES) return;
-    for (const { onModel, place } of flaws) if (!onModel.hidden) onModel.classList.toggle("behind", model.hides(place));
-  }, REST);
+  waiting = setTimeout(turnToCamera, REST);
+}
+
+function stand({ onModel, places, at }) {
+  put(onModel, model.screenOf(places[at]), $("model"), model.low && model.show !== "sculpt" && !model.spread);
+}
+
+// A number goes to the worst place of its flaw that can be seen from here.
+function turnToCamera() {
+  if (!model.low || model.low.header.triangles > MOST_TRIANGLES) return;
+  const began = performance.now(),
+    view = $("model");
+  const inView = ([x, y]) => x >= 0 && y >= 0 && x <= view.clientWidth && y <= view.clientHeight;
+  for (const flaw of flaws) {
+    const seen = flaw.places.findIndex(
+      (place, n) =>
+        inView(model.screenOf(place)) && (n === 0 || performance.now() - began < PATIENCE) && !model.hides(place),
+    );
+    flaw.at = Math.max(seen, 0);
+    stand(flaw);
+    flaw.onModel.classList.toggle("behind", seen < 0);
+  }
 }
 
 function placeOnSheet() {
