@@ -517,7 +517,7 @@ MISTAKES = (
     mistake("folded UVs", folded_uvs, "folded", False),
     mistake("detail leans", leaning, "leaning", True),
     mistake("hard edge without a seam", hard_without_seam, "hard_edge", True),
-    mistake("seam breaks", seam_breaks, "seam farther missed", True),
+    mistake("seam breaks", seam_breaks, "parting seam", True),
     mistake("hole in the sculpt", hole, "missed", False),
     mistake("sculpt ends early", ends_early, "missed", False),
     mistake("sculpt inside out", sculpt_inside_out, "back", True),

@@ -1,7 +1,4 @@
-"""Seam break: at a UV seam the rays of both sides strike different places of the sculpt, so a line shows.
-
-Or what is round there is drawn twice or not at all, which rays averaged over the edge would draw right.
-"""
+"""Seam break: at a UV seam the rays of both sides strike different places of the sculpt, so a line shows."""
 
 import numpy as np
 
@@ -18,7 +15,6 @@ from . import offered_mends
 from .flaw import Explanation, FlawRows, length
 from .places_on_edges import places_on_edges, texel_of
 from .texel_rows import TexelRows
-from .trials import CURES
 
 KEY, TITLE = "seam", "Seam break"
 ANGLE = 10.0  # degrees between the normals of both sides
@@ -26,37 +22,19 @@ APART = 1.5  # texels between the places that both sides strike
 
 
 def find(seen: TexelRows) -> FlawRows:
-    """Texels along seams where the sculpt's normals, as both sides strike them, differ and lie apart.
-
-    And those that averaged rays cure.
-    """
+    """Texels along seams where the sculpt's normals, as both sides strike them, differ and lie apart."""
     rows, angle, apart = _beside_seams(seen)
-    cured = np.setdiff1d(np.flatnonzero(seen.averaged < CURES * seen.looks.excess), rows)
-    every = np.concatenate([rows, cured])
 
     def tell(region: I64) -> Explanation:
-        at = every[region]
-        beside = region[region < len(rows)]
-        if len(beside) < len(region) / 2:
-            now = float(np.median(seen.looks.excess[at]))
-            left = max(float(np.nanmedian(seen.averaged[at])), 0.0)
-            what = (
-                f"Rays part at hard edges here, and what is round beside them is drawn {now:.0f}° worse than the best; "
-            )
-            what += f"averaged rays would draw it {left:.0f}° worse."
-        else:
-            gap, bend = length(float(np.median(apart[beside]))), float(np.median(angle[beside]))
-            what = (
-                f"Both sides of the seam strike places {gap} apart, where the sculpt has turned by {bend:.0f}°; what "
-            )
-            what += "lies between is on neither."
+        gap, bend = length(float(np.median(apart[region]))), float(np.median(angle[region]))
         return Explanation(
-            what,
+            f"Both sides of the seam strike places {gap} apart, where the sculpt has turned by {bend:.0f}°; what lies "
+            "between is on neither.",
             "Average the rays at these edges, or those of the whole part.",
             lambda spot: [offered_mends.average_edges(spot), offered_mends.directions(spot, "averaged")],
         )
 
-    return FlawRows(every, tell)
+    return FlawRows(rows, tell)
 
 
 def _beside_seams(seen: TexelRows) -> tuple[I64, F64, F64]:
