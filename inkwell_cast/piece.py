@@ -217,6 +217,8 @@ class Baked:
     @property
     def seen(self) -> SeenFacts:
         """How its normals are seen, and the best on this low, in degrees. Raises InputProblem where there are none."""
+        if self.piece.recipe.limits.judge == "none":
+            raise InputProblem(self.piece.name, "This bake is not judged.", "Set limits.judge to proof or full.")
         if self.manifest.seen is None:
             raise InputProblem(self.piece.name, "This bake has no normals to be seen.", "Bake the normal map too.")
         return self.manifest.seen

@@ -292,6 +292,15 @@ def test_a_bake_is_held_to_limits(files, capsys):
     assert "“men 5” is no limit" in capsys.readouterr().err
 
 
+def test_a_bake_that_is_not_judged_says_so_and_takes_no_limits(files, capsys):
+    assert bake(files, "--size", "64x64", "--judge", "none") == 0
+    told = capsys.readouterr().out
+    assert "not judged" in told
+    assert "as seen" not in told
+    assert bake(files, "--size", "64x64", "--judge", "none", "--limit", "mean 5") == 2
+    assert "not to be judged" in capsys.readouterr().err
+
+
 def test_a_map_made_elsewhere_is_judged_and_held_to_limits(files, capsys):
     bake(files, "--size", "64x64", "--green", "down")
     capsys.readouterr()

@@ -12,6 +12,7 @@ from typing import get_args
 from ..core.base.on_demand import importing
 from ..core.settings.basis import Basis
 from ..core.settings.handoff import Handoff
+from ..core.settings.limits import Judging, Limits
 from ..core.settings.low_normals import NormalMode, Normals
 from ..core.settings.map_names import MAPS
 from ..core.settings.output import DEPTHS, Output
@@ -108,6 +109,12 @@ def _add_batch(command: Parser) -> None:
     add("--again", action="store_true", help="bake also what is done and did not change")
     add("--mend", action="store_true", help="try the best mend of every flaw, and keep what does good")
     add("--limit", metavar="WORDS", help=f"{LIMIT}; exit code 3 where a piece is beyond it")
+    add_judge(command)
+
+
+def add_judge(command: Parser) -> None:
+    """How bakes are judged."""
+    command.add_argument("--judge", choices=get_args(Judging), help=reason(Limits, "judge"))
 
 
 def _count(text: str) -> int:
@@ -234,6 +241,7 @@ def _add_bake(command: Parser) -> None:
     add("--format", choices=tuple(DEPTHS), help=reason(Output, "format"))
     add("--green", choices=("up", "down"), help=reason(Basis, "green"))
     add("--padding", metavar="N|auto|fill", help=reason(Sheet, "padding"))
+    add_judge(command)
 
 
 def cage(command: Parser) -> None:

@@ -23,6 +23,7 @@ from ..core.mending.bake_with_mends import Made, make
 from ..core.piece.assembly import assemble
 from ..core.piece.scene_cache import Warm
 from ..core.settings.basis import Basis
+from ..core.settings.limits import HeldTo
 from ..core.settings.mends_overlay import Report
 from ..engine.cluster import cluster_at
 from .bar import Bar
@@ -133,7 +134,7 @@ def basis_of(option: str, text: str) -> Basis | None:
 def baked(options: argparse.Namespace, bar: Bar) -> tuple[Made, list[MeshFile]]:
     """The bake that a command line asks for, and the files it was made of."""
     meshes, sources = meshes_of(options, bar)
-    recipe, warm = recipe_of(options, meshes).held_to(options.limit), Warm()
+    recipe, warm = recipe_of(options, meshes).held_to(HeldTo(options.limit)), Warm()
     if options.measure:
         look = try_fit if recipe.reach.shape == "fitted" else measure
         found = look(recipe, meshes, progress=lambda share: bar.show("trying on small bakes", share), warm=warm)
@@ -201,6 +202,8 @@ def tell(manifest: Manifest) -> None:
     if manifest.straightened:
         turned = manifest.straightened
         print(f"straightened: rays on {turned.share:.1%} of the low, by up to {turned.most:.0f}°")
+    if manifest.recipe.limits.judge == "none":
+        print("not judged: its maps alone were wanted")
     if manifest.seen:
         print(f"as seen: {seen_words(manifest.seen)}")
     rated = [(pair.name, pair.seen) for pair in manifest.pairs if pair.seen]

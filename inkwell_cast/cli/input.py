@@ -31,6 +31,7 @@ ONE_TO_ONE = (  # settings by group and name, and the options that give them as 
     ("output", "depth", "depth"),
     ("output", "format", "format"),
     ("basis", "green", "green"),
+    ("limits", "judge", "judge"),
     ("normals", "mode", "normals"),
 )
 

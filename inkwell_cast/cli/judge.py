@@ -7,6 +7,7 @@ from ..core.base.errors import InputProblem
 from ..core.handoff.judge_map import ANY, THE_MAP, Judged, bring_in
 from ..core.images import read_picture
 from ..core.piece.piece import BakeMeshes
+from ..core.settings.limits import HeldTo
 from ..core.settings.pairing import read_name
 from ..core.settings.recipe import Recipe
 from .bar import Bar
@@ -20,7 +21,7 @@ def run_judge(options: argparse.Namespace) -> int:
     images = [read_picture(path) for path in options.map]
     try:
         meshes, sources = meshes_of(options, bar)
-        recipe = taken(recipe_file(options), meshes).held_to(options.limit)
+        recipe = taken(recipe_file(options), meshes).held_to(HeldTo(options.limit))
         with cluster_of(options) as cluster:
             brought = bring_in(recipe, _low_first(meshes, recipe), images, reading, bar.show, remote=cluster)
         judged = brought.judged

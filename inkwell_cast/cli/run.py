@@ -22,7 +22,7 @@ from ..core.handoff.batch import (
     still_good,
     write_summary,
 )
-from ..core.settings.limits import limits_of
+from ..core.settings.limits import HeldTo, Limits
 from ..core.settings.receivers import Receiver
 from ..core.settings.recipe import Recipe
 from ..engine.cluster import cluster_at
@@ -65,8 +65,8 @@ class Batch:
     def __init__(self, options: argparse.Namespace, receiver: Receiver | None, recipe: Recipe) -> None:
         self.out = pathlib.Path()
         self.receiver, self.recipe, self.mend, self.again = receiver, recipe, options.mend, options.again
-        self.limits: str | None = options.limit
-        limits_of(self.limits or "")
+        self.held = HeldTo(options.limit, options.judge)
+        self.held.over(Limits())
         self._cluster = cluster_at(options.cluster) if options.cluster else None
         self._jobs: int = options.jobs or (self._cluster.workers if self._cluster else 1)
         self._engines = [] if self._cluster else [Engine() for _ in range(self._jobs)]
@@ -102,13 +102,13 @@ class Batch:
                 raise
         self._bar.end()
         print(self._summary.table(), end="")
-        over = f", {self._summary.beyond} beyond a limit" if self._summary.beyond or self.limits else ""
+        over = f", {self._summary.beyond} beyond a limit" if self._summary.beyond or self.held.words else ""
         print(f"{len(items)} pieces, {self._summary.failed} failed{over}; summary in {self.out}", flush=True)
         return self._summary
 
     def _one(self, item: Item) -> None:
         try:
-            inputs = inputs_of(item, self.recipe, self.receiver, self.mend, self.limits)
+            inputs = inputs_of(item, self.recipe, self.receiver, self.mend, self.held)
         except InputProblem as problem:
             self._keep(Outcome(piece=item.name, state="failed", message=str(problem)))
             return
@@ -134,7 +134,7 @@ class Batch:
         """Bake a piece in an engine of this machine. Raises JobFailed."""
         with self._lock:
             engine = self._free.pop()
-        job = RunItem(item, self.recipe, self.receiver, str(self.out), self.mend, self.limits)
+        job = RunItem(item, self.recipe, self.receiver, str(self.out), self.mend, self.held)
         try:
             done: Outcome = engine.submit(job, self._hears(item)).future.result()
             return done
@@ -152,7 +152,7 @@ class Batch:
             self.mend,
             self._hears(item),
             lambda: self._stopping,
-            self.limits,
+            self.held,
         )
 
     def _hears(self, item: Item) -> Progress:

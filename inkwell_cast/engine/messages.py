@@ -15,6 +15,7 @@ from ..core.review.probe import Probe
 from ..core.review.section import Along, Section
 from ..core.settings.basis import Basis
 from ..core.settings.handoff import Handoff
+from ..core.settings.limits import AS_THEY_ARE, HeldTo
 from ..core.settings.receivers import Receiver
 from ..core.settings.recipe import Recipe
 
@@ -315,7 +316,7 @@ class RunItem(AnyJob):
     receiver: Receiver | None
     out: str
     mend: bool = False
-    limits: str | None = None
+    held: HeldTo = AS_THEY_ARE
 
 
 Job = (

@@ -237,7 +237,7 @@ class _Worker:
             self._tell,
             self._stopped,
             self._warm,
-            job.limits,
+            job.held,
         )
 
     def _hand_off(self, job: HandOff) -> Handed:

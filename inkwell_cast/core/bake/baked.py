@@ -22,7 +22,7 @@ from ..piece.low_on_sheet import Low
 from ..piece.piece import Assembly
 from ..piece.scene_cache import Warm
 from ..piece.sculpt import Sculpt
-from ..review.judgement import Judgement, judgement, small
+from ..review.judgement import Judgement, judgement
 from ..review.likeness import Likeness, angles, figures
 from ..review.other_rays import other_rays
 from ..review.worn_pictures import Pictures
@@ -123,7 +123,7 @@ class Bake:
         Large sheets are judged at a smaller size (`judged_at`). Raises Cancelled where the work is no longer wanted.
         """
         contexts = judged_at(self.assembly, self.sculpt, self.warm, [sheet.context for sheet in self.sheets])
-        proof = small(pictures) if pictures else max(max(c.cast.covered.shape) for c in contexts) <= PROOF_SIDE
+        proof = max(max(context.cast.covered.shape) for context in contexts) <= PROOF_SIDE
         best = best_on_low(self.assembly, self.sculpt, self.warm, proof)
         return judgement(contexts, best, pictures, foreign=bool(self.brought))
 

@@ -13,7 +13,7 @@ from ..piece.piece import Assembly
 from ..piece.scene_cache import Slot, Warm
 from ..piece.sculpt import Sculpt
 from ..review.judgement import Best, best_of
-from ..settings.recipe import Recipe
+from ..settings.recipe import PROOF_SIDE, Recipe
 from .cast_and_gather import cast_and_gather
 from .cast_cache import laid_out_alone
 
@@ -22,12 +22,17 @@ PLAIN = 5.0  # per cent of the low's diagonal: with 1.5 to 10 the best differed 
 OF_FULL, OF_PROOF = Slot[Best](), Slot[Best]()
 
 
+def side_of(recipe: Recipe) -> int:
+    """The largest side of the sheets that a bake is judged on, in texels."""
+    return PROOF_SIDE if recipe.limits.judge == "proof" else SIDE
+
+
 def judged_at(assembly: Assembly, sculpt: Sculpt, warm: Warm, contexts: list[Context]) -> list[Context]:
-    """Contexts to judge those of a bake by, one a sheet: the same, or smaller ones where a sheet is larger than `SIDE`.
+    """Contexts to judge those of a bake by, one a sheet: the same, or smaller ones where a sheet is larger than that.
 
     Raises Cancelled where the work is no longer wanted.
     """
-    if max(max(context.cast.covered.shape) for context in contexts) <= SIDE:
+    if max(max(context.cast.covered.shape) for context in contexts) <= side_of(assembly.recipe):
         return contexts
     return _cast(assembly, assembly.recipe, sculpt, warm)
 
@@ -38,7 +43,7 @@ def best_on_low(assembly: Assembly, sculpt: Sculpt, warm: Warm, proof: bool) -> 
     Raises Cancelled where the work is no longer wanted.
     """
     plain = replace(assembly, recipe=assembly.recipe.with_plain_rays(PLAIN), cages=[None] * len(assembly.cages))
-    recipe = plain.recipe.at_most(SIDE)
+    recipe = plain.recipe.at_most(side_of(plain.recipe))
     members = [(pair.name, role, part.key) for pair in plain.paired.pairs for role, part in pair.members]
     settings = [recipe.sheet, recipe.sizes, recipe.basis, recipe.decals, recipe.normals]
     key = f"{plain.digest()} {sculpt.serial} {members} {settings}"
@@ -48,7 +53,7 @@ def best_on_low(assembly: Assembly, sculpt: Sculpt, warm: Warm, proof: bool) -> 
 
 def _cast(assembly: Assembly, recipe: Recipe, sculpt: Sculpt, warm: Warm) -> list[Context]:
     """A cast on small sheets; where those are smaller than the recipe's with one sample, the same for bake and best."""
-    judged = recipe.at_most(SIDE).with_maps("normal")
+    judged = recipe.at_most(side_of(recipe)).with_maps("normal")
     if (judged.sheet.width, judged.sheet.height, judged.sizes) != (
         recipe.sheet.width,
         recipe.sheet.height,

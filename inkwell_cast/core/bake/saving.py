@@ -15,7 +15,7 @@ from ..flaws import COARSE_MARKS, FLAW_MARKS, Flaw, FlawList, MarkedFlaw, write_
 from ..images import SUFFIXES, png, read_picture, write_picture
 from ..maps.ids import mask_of
 from ..review.from_afar import differs_from_afar
-from ..review.judgement import Judgement, small
+from ..review.judgement import Judgement
 from ..review.likeness import Likeness, by_pair, figures, stored
 from ..review.lit_pictures import lit_low, lit_sculpt, seen_at
 from ..review.parallax import Parallax, parallax
@@ -49,34 +49,42 @@ def save(
     stages = Stages(progress, bake.warm.stopped, dict(bake.seconds), shares=shares)
     with stages.stage("writing"):
         files = [entry for sheet in bake.sheets for entry in writer.pictures_of(sheet)]
+    result = Manifest.of(bake, files, sources or [], stages.seconds, None)
+    result.mending, result.brought = mending, bake.brought
+    if bake.recipe.limits.judge != "none" or judged or bake.brought:
+        _judge(writer, files, result, stages, judged)
+    result.seconds = stages.seconds
+    learn(bake, stages.seconds)
+    with whole(writer.folder / "manifest.json") as partial:
+        partial.write_text(result.model_dump_json(indent=2) + "\n")
+    return result
+
+
+def _judge(writer: "_Writer", files: list[MapFile], result: Manifest, stages: Stages, judged: Judgement | None) -> None:
+    """Put into a manifest what is seen of its maps, and write the pictures that show it."""
+    bake = writer.bake
     with stages.stage("rounding"):
         rounding = writer.rate(files)
     with stages.stage("likeness"):
         judged, pictures = writer.judge(files, judged)
         written, contexts = pictures is not None, judged.contexts
-        floor = parallax(contexts, judged.best_pictures, small(judged.best_pictures)) if written else None
+        floor = parallax(contexts, judged.best_pictures, judged.proof) if written else None
         heats = writer.heat("likeness", contexts, judged.seen.angles) if written else {}
         floors = writer.heat("parallax", contexts, floor.angles) if floor else {}
-        sides = writer.sides(pictures, judged)
+        result.sides, result.from_afar = writer.sides(pictures, judged)
     with stages.stage("coverage"):
-        measured = None if bake.brought else CoverageFacts.of(bake.coverage())
+        result.coverage_of_sculpt = None if bake.brought else CoverageFacts.of(bake.coverage())
     with stages.stage("flaws"):
         flaws = writer.flaws(judged)
-    marks = writer.marks(flaws.flaws)
-    learn(bake, stages.seconds)
-    result = Manifest.of(bake, files, sources or [], stages.seconds, measured)
+    result.marks = writer.marks(flaws.flaws)
     result.flaws, result.flaws_found, result.harmless = flaws.flaws, flaws.found, flaws.harmless
-    result.mending, result.marks, (result.sides, result.from_afar) = mending, marks, sides
     _tell_seen(result, judged, rounding, written)
     for facts in result.sheets:
         facts.heat, facts.parallax = heats.get(facts.name, ""), floors.get(facts.name, "")
     if floor:
         result.parallax, result.coarse = floor.mean, floor.places
         writer.mark_coarse(floor)
-    result.brought, result.beyond = bake.brought, result.beyond_of(result.recipe.limits.by_name)
-    with whole(writer.folder / "manifest.json") as partial:
-        partial.write_text(result.model_dump_json(indent=2) + "\n")
-    return result
+    result.beyond = result.beyond_of(result.recipe.limits.by_name)
 
 
 def _tell_seen(result: Manifest, judged: Judgement, rounding: list[Likeness | None], written: bool) -> None:

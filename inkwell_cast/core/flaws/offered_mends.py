@@ -17,7 +17,7 @@ RIM = 0.25  # of a pocket
 ROOM = 1.05  # a mend reaches a little past the flaw
 WIDER, CLEAR = 1.1, 0.002  # than what a pocket should hold; and of the low's diagonal beyond that
 DABS = 24  # of a brush, at most, that cover a region
-MUCH = 0.25  # of a part: more is said, since "here" is not what one thinks of then
+MUCH, NEARLY_ALL = 0.25, 0.95  # of a part: that is said, since "here" is not what one thinks of then
 
 
 def pocket(assembly: Assembly, spot: Spot, reach: tuple[float, float]) -> Mend:
@@ -46,7 +46,8 @@ def straighten(seen: TexelRows, spot: Spot) -> Mend:
     """Rays that leave the faces under the flaw at right angles; the words say how much of the part that is, if much."""
     centres, radius = _dabs(spot.places)
     share = _share_in(seen, spot.part, centres, radius)
-    words = "Straighten the rays here" + (f", {share:.0%} of the part" if share > MUCH else "")
+    words = "Straighten the rays here" if share < MUCH else f"Straighten here, {share:.0%} of the part"
+    words = "Straighten the whole part" if share > NEARLY_ALL else words
     strokes = [
         Stroke(kind="straighten", points=[(x, y, z)], radius=max(radius, 1e-9), amount=1.0, falloff=0.3)
         for x, y, z in centres.tolist()

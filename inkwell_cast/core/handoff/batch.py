@@ -24,6 +24,7 @@ from ..piece.guessed_roles import as_given
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
 from ..settings.handoff import Handoff
+from ..settings.limits import AS_THEY_ARE, HeldTo
 from ..settings.mends_overlay import mended
 from ..settings.pairing import Pairing, read_name
 from ..settings.receivers import Receiver
@@ -218,7 +219,7 @@ def grouped(files: list[pathlib.Path], pairing: Pairing) -> list[Item]:
     return items + [Item(members[0][0], tuple(file for _, file in members)) for members in groups.values()]
 
 
-def inputs_of(item: Item, recipe: Recipe, receiver: Receiver | None, mend: bool, limits: str | None = None) -> str:
+def inputs_of(item: Item, recipe: Recipe, receiver: Receiver | None, mend: bool, held: HeldTo = AS_THEY_ARE) -> str:
     """A hash of all that the result of a piece follows, this program's version among it.
 
     Raises InputProblem for a file that cannot be read.
@@ -234,7 +235,7 @@ def inputs_of(item: Item, recipe: Recipe, receiver: Receiver | None, mend: bool,
         recipe.model_dump_json(),
         receiver.model_dump_json() if receiver else "",
         mend,
-        limits,
+        held.words if held.judge is None else [held.words, held.judge],
     ]
     return hashlib.sha256(json.dumps(told).encode()).hexdigest()
 
@@ -266,11 +267,11 @@ def run_item(
     progress: Progress = lambda stage, share: None,
     cancel: Cancel = lambda: False,
     warm: Warm | None = None,
-    limits: str | None = None,
+    held: HeldTo = AS_THEY_ARE,
 ) -> Outcome:
     """Bake a piece and hand it off into a folder of its name in `out`, in place of an earlier handoff.
 
-    `limits` in words (`settings.limits`) take the place of the piece's own: one beyond them is done, and said to be so.
+    `held` takes the place of the piece's own limits: one beyond them is done, and said to be so.
 
     Raises InputProblem and Cancelled.
     """
@@ -278,7 +279,7 @@ def run_item(
     progress("reading", 0.0)
     name, settings, meshes, sources = loaded(item, recipe)
     wanted = receiver.laid_over(settings) if receiver else settings
-    wanted = wanted.held_to(limits)
+    wanted = wanted.held_to(held)
     handoff, target = in_batch(wanted.handoff, item.name, out)
     refuse_unready(handoff, name, mended(wanted), target, handoff.existing)
 

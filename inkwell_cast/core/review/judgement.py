@@ -105,7 +105,7 @@ def judgement(
     finer = pictures is not None and not foreign and pictures.images[0].shape[:2] != shape
     mine = [] if pictures and not finer else [Pictures([normals_of(context) for context in contexts])]
     given = pictures or mine[0]
-    proof = small(given)
+    proof = max(shape) <= PROOF_SIDE
     faces = FaceSums.of(best.contexts)
     seen, *own = as_seen(best.contexts, [given, *mine] if finer else [given], proof, faces)
     seen_best = best.seen.beside(seen, own[0]) if finer else best.seen

@@ -1,9 +1,10 @@
 """Limits on how a bake may be seen: read from words, such as “mean 5, over30 1 %, missed 0”, and compared."""
 
 import re
-from typing import Annotated
+from dataclasses import dataclass
+from typing import Annotated, Literal
 
-from pydantic import field_validator
+from pydantic import field_validator, model_validator
 
 from ..base.errors import InputProblem
 from ..base.setting import SettingsGroup, setting
@@ -11,6 +12,9 @@ from ..base.setting import SettingsGroup, setting
 SHARES = ("over5", "over15", "over30", "outline", "inside", "missed")  # in words in percent
 DEGREES = ("mean", "p95", "excess")
 _LIMIT = re.compile(r"(\w+)\s+(\d+(?:\.\d+)?)\s*([%°]?)")
+
+
+Judging = Literal["full", "proof", "none"]
 
 
 class Limits(SettingsGroup):
@@ -24,6 +28,20 @@ class Limits(SettingsGroup):
             "page, in the report and in batches. None by default.",
         ),
     ] = ""
+    judge: Annotated[
+        Judging,
+        setting(
+            "Judged",
+            "Full: by what is seen from 32 directions, at up to 1024 texels. Proof: from 16, at up to 512, sooner. "
+            "None: the maps alone, without figures and flaws; limits need one of the others.",
+        ),
+    ] = "full"
+
+    @model_validator(mode="after")
+    def _judged(self) -> "Limits":
+        if self.judge == "none" and self.words:
+            raise ValueError("limits need a bake that is judged: choose proof or full, or take the limits out")
+        return self
 
     @field_validator("words")
     @classmethod
@@ -38,6 +56,26 @@ class Limits(SettingsGroup):
     def by_name(self) -> dict[str, float]:
         """Limits by name, degrees or shares from 0 to 1."""
         return limits_of(self.words)
+
+
+@dataclass(frozen=True, slots=True)
+class HeldTo:
+    """What a batch holds its pieces to in place of their own settings: limits in words, and how they are judged."""
+
+    words: str | None = None
+    judge: Judging | None = None
+
+    def over(self, own: Limits) -> Limits:
+        """A piece's own limits with these in their place. Raises InputProblem where they need a judge and have none."""
+        words = own.words if self.words is None else self.words
+        judge = own.judge if self.judge is None else self.judge
+        limits_of(words)
+        if words.strip() and judge == "none":
+            raise InputProblem("--limit", "The bake is not to be judged.", "Let it be judged as a proof, or in full.")
+        return Limits(words=words, judge=judge)
+
+
+AS_THEY_ARE = HeldTo()
 
 
 def limits_of(words: str, given_by: str = "--limit") -> dict[str, float]:

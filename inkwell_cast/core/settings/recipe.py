@@ -8,7 +8,7 @@ from ..base.setting import COUNTS_RAYS, SettingsGroup
 from .basis import Basis
 from .files import FileSettings
 from .handoff import Handoff
-from .limits import Limits, limits_of
+from .limits import HeldTo, Limits
 from .low_normals import Normals
 from .maps import (
     Cavity,
@@ -130,7 +130,8 @@ class Recipe(SettingsGroup):
     def proof(self) -> "Recipe":
         """These settings for a small bake: at most 512 texels on the long side of a sheet, 4 samples and 16 rays."""
         few = {which: min(rays, PROOF_RAYS) for which, rays in self.rays.items()}
-        return self.at_most(PROOF_SIDE).with_rays(few)
+        judged = self.limits.model_copy(update={"judge": "full"})  # it is there to be judged
+        return self.at_most(PROOF_SIDE).with_rays(few).model_copy(update={"limits": judged})
 
     def at_most(self, side: int) -> "Recipe":
         """These settings on sheets of at most `side` texels on the long side, with 4 samples a texel."""
@@ -185,12 +186,9 @@ class Recipe(SettingsGroup):
         sizes = {"sheet": other.sheet, "sizes": other.sizes}
         return self.model_copy(update=sizes).with_rays(other.rays)
 
-    def held_to(self, limits: str | None) -> "Recipe":
-        """These settings with limits in words in place of their own, if some are given. Raises InputProblem."""
-        if limits is None:
-            return self
-        limits_of(limits)
-        return self.model_copy(update={"limits": Limits(words=limits)})
+    def held_to(self, held: HeldTo) -> "Recipe":
+        """These settings with what a batch holds its pieces to. Raises InputProblem."""
+        return self.model_copy(update={"limits": held.over(self.limits)})
 
 
 def _shrunk(width: int, height: int, side: int) -> tuple[float, int, int]:

@@ -25,6 +25,7 @@ from ...core.handoff.cluster_results import packed_up, put_results
 from ...core.maps.panorama import with_panorama
 from ...core.mesh.mesh import Mesh
 from ...core.piece.piece import BakeMeshes
+from ...core.settings.limits import AS_THEY_ARE, HeldTo
 from ...core.settings.receivers import Receiver
 from ...core.settings.recipe import Recipe
 from . import on_worker
@@ -127,7 +128,7 @@ class Cluster:
         mend: bool = False,
         progress: Progress = lambda stage, share: None,
         cancelled: Cancel = lambda: False,
-        limits: str | None = None,
+        held: HeldTo = AS_THEY_ARE,
     ) -> Outcome:
         """`core.handoff.batch.run_item` on a worker; what that made is put into `out` here."""
         files, stop = packed_up(item), _new_stop()
@@ -138,7 +139,7 @@ class Cluster:
             with_panorama(recipe).model_dump_json(),
             receiver,
             mend,
-            limits,
+            held,
             stop,
         )
         places = {digest: path for path, digest in files.values()}

@@ -18,6 +18,7 @@ from ...core.base.progress import Cancel, Progress
 from ...core.handoff.batch import Item, Outcome, run_item
 from ...core.piece.piece import BakeMeshes
 from ...core.piece.scene_cache import Warm
+from ...core.settings.limits import HeldTo
 from ...core.settings.receivers import Receiver
 from ...core.settings.recipe import Recipe
 from .connection import THREADS_IN_ENVIRONMENT
@@ -62,7 +63,7 @@ class BakePiece:
     recipe: str
     receiver: Receiver | None
     mend: bool
-    limits: str | None
+    held: HeldTo
     stop: str
 
 
@@ -140,7 +141,7 @@ def bake_piece(asked: BakePiece, data: dict[str, bytes]) -> tuple[Outcome, dict[
             _told(asked.stop),
             stopped,
             _kept.warm,
-            asked.limits,
+            asked.held,
         )
         made = out / outcome.folder
         return outcome, {file.name: file.read_bytes() for file in sorted(made.iterdir()) if file.is_file()}

@@ -18,6 +18,7 @@ from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
 from inkwell_cast.core.review import likeness
 from inkwell_cast.core.settings.basis import Basis
+from inkwell_cast.core.settings.limits import HeldTo, Limits
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
@@ -242,6 +243,34 @@ def test_saving_writes_pictures_and_a_manifest(tmp_path):
     assert set(manifest["seconds"]) == {*STAGES, "casting rays", "writing", "rounding", "likeness", "coverage", "flaws"}
     assert Recipe.model_validate(manifest["recipe"]) == result.recipe
     np.testing.assert_array_equal(png.read(tmp_path / "out" / "normal.png"), result.images["normal"])
+
+
+def test_maps_are_saved_without_being_judged_or_as_a_proof_where_that_is_asked_for(tmp_path):
+    high, kept = torus(160, 80, small=0.72, name="high"), {}
+    for judge in ("full", "proof", "none"):
+        recipe = small(600, maps=["normal"]).model_copy(update={"limits": Limits(judge=judge)})
+        save(bake(recipe, BakeMeshes([torus(48, 24)], [high])), tmp_path / judge)
+        kept[judge] = json.loads((tmp_path / judge / "manifest.json").read_text())
+        assert kept[judge]["recipe"]["limits"]["judge"] == judge
+    assert len({(tmp_path / judge / "normal.png").read_bytes() for judge in kept}) == 1  # the maps are the same
+    full, proof = (kept[judge]["seen"]["bake"] for judge in ("full", "proof"))
+    assert proof["pixels"] < 0.8 * full["pixels"]
+    assert proof["mean"] == pytest.approx(full["mean"], rel=0.1)
+    none = kept["none"]
+    assert [none[name] for name in ("seen", "flaws", "to_mend", "coverage_of_sculpt")] == [None] * 4
+    assert not set(none["seconds"]) & {"rounding", "likeness", "coverage", "flaws"}
+    assert none["missed_texels"] == kept["full"]["missed_texels"]
+
+
+def test_limits_need_a_bake_that_is_judged():
+    with pytest.raises(ValueError, match="choose proof or full"):
+        Limits(words="mean 5", judge="none")
+    alone = Recipe(limits=Limits(judge="none"))
+    with pytest.raises(InputProblem, match="not to be judged"):
+        alone.held_to(HeldTo("mean 5"))
+    assert alone.held_to(HeldTo()) == alone
+    assert Recipe(limits=Limits(words="mean 5")).held_to(HeldTo(judge="proof")).limits.words == "mean 5"
+    assert alone.proof().limits.judge == "full"  # a proof is there to be judged
 
 
 def test_a_failed_write_leaves_nothing_half_done(tmp_path, monkeypatch):
