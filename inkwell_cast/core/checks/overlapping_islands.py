@@ -29,6 +29,7 @@ def find(piece: Inspected) -> Iterator[Finding]:
     if not lows or any(low.uvs is None for low in lows):
         return
     island, owner = _islands(lows)
+    copied = np.bincount(island, np.concatenate([~low.judged for low in lows])) > 0  # told as copies
     boxes = _boxes(lows, island)
     shared = 0
     wrong: Counter[tuple[int, int]] = Counter()
@@ -37,7 +38,7 @@ def find(piece: Inspected) -> Iterator[Finding]:
         if texels < FEWEST_TEXELS:
             continue
         if a != b and _coincide(boxes[a], boxes[b]) and _alike(lows, island, a, b):
-            shared += 1
+            shared += not (copied[a] or copied[b])
             continue
         key = int(min(owner[a], owner[b])), int(max(owner[a], owner[b]))
         wrong[key] += texels

@@ -22,6 +22,7 @@ def find(piece: Inspected) -> Iterator[Finding]:
         outside = np.asarray((low.uvs < -TOLERANCE).any(axis=(1, 2)))
         outside |= (low.uvs[..., 0] > columns + TOLERANCE).any(axis=1)
         outside |= (low.uvs[..., 1] > rows + TOLERANCE).any(axis=1)
+        outside &= low.judged  # a copy was moved aside on purpose, and is told as one
         if not outside.any():
             continue
         count = int(outside.sum())

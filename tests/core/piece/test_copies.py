@@ -67,6 +67,13 @@ def test_a_mirrored_half_is_a_copy_only_where_its_sculpt_is_missing():
     assert (assemble(SMALL, BakeMeshes([low], [high])).copies >= 0).tolist() == [False] * 400 + [True] * 400
 
 
+def test_copies_are_told_once_and_not_as_shared_or_outside_the_tile_too():
+    low, high = links()
+    told = [finding.check for finding in check(SMALL, BakeMeshes([low], [high]))]
+    assert told.count("copies") == 1
+    assert not {"overlaps", "tiles"} & set(told)
+
+
 def test_what_merely_strays_and_what_merely_overlaps_is_no_copy():
     low, high = links()
     alone = replace(low, uvs=(CornerValues(low.uvs[0].values / 5, low.uvs[0].corners),))  # places of their own
