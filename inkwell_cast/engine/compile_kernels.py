@@ -41,6 +41,7 @@ from ..core.rays.modifiers.modifiers import no_modifiers
 from ..core.rays.ray import rays_through
 from ..core.review import display_meshes
 from ..core.review.likeness import likeness
+from ..core.review.other_rays import other_rays
 from ..core.review.probe import probe
 from ..core.review.section import section
 from ..core.settings.map_names import MAPS
@@ -239,7 +240,10 @@ def compile_troubles() -> None:
     """What looks at a piece that is wrong: rays that miss or strike another part, shared texels, a high inside out."""
     low, high = (_with_a_lid(patch(4, name=f"warm-up {role}")) for role in ("low", "high"))
     with tempfile.TemporaryDirectory() as folder:
-        save(bake(FAULTY, BakeMeshes([low], [high])), folder, previews=folder)
+        made = bake(FAULTY, BakeMeshes([low], [high]))
+        save(made, folder, previews=folder)
+    contexts = [sheet.context for sheet in made.sheets]
+    other_rays(contexts, True)("straight", [context.cast.covered for context in contexts])
     inside_out = np.array([[0, 1, 2], [0, 3, 1], [0, 2, 3], [1, 3, 2]], np.int32)
     corners: F32 = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1]], np.float32)
     check(FAULTY, BakeMeshes([low], [Mesh("warm-up high", corners, inside_out)]))

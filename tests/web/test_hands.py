@@ -248,7 +248,7 @@ def test_a_change_whose_field_is_gone_when_it_is_answered_is_heard_all_the_same(
         """async () => {
           const facts = await (await fetch(`${location.pathname}/bakes/1/facts`)).json();
           document.body.dispatchEvent(
-            new CustomEvent("show-bake", { detail: { facts: { ...facts, stale: "", step: 0, seconds: "late" } } }));
+            new CustomEvent("show-bake", { detail: { facts: { ...facts, stale: "", read: 0, seconds: "late" } } }));
         }"""
     )
     expect(page.locator("#sheet-fact")).to_have_text(re.compile("late.*changed since"))

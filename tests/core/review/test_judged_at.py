@@ -33,15 +33,14 @@ def test_a_large_sheet_is_seen_as_it_was_written_and_judged_at_a_smaller_size(ri
 
 
 def test_flaws_of_a_large_sheet_name_its_own_texels(monkeypatch):
-    """A rib that the reach leaves out lies where it lies, whatever size it was found at."""
+    """A rib that the reach leaves out: the texel that is named lies where the spot does, whatever size it was found at."""
     high = ribbed("high", 0.2)
-    spots = []
     for side in (1024, 64):
         monkeypatch.setattr(judged_at, "SIDE", side)
         made = baked(plane(4), high, ["normal"], size=256, outward=0.05, inward=0.05)
         (shown,) = made.flaws().shown
-        spots.append(np.array(shown.flaw.texel) / 256)
-    assert np.abs(spots[0] - spots[1]).max() < 0.1
+        x, y = np.array(shown.flaw.texel) / 256
+        assert (x, 1 - y) == pytest.approx(shown.flaw.spot[:2], abs=2 / 64)
 
 
 def test_the_best_on_this_low_does_not_move_with_reach_or_mends(ring):
