@@ -13,8 +13,8 @@ from collections.abc import Iterator
 from concurrent.futures import ProcessPoolExecutor
 from multiprocessing import get_context
 
+from .mistakes import MISTAKES
 from .outcome import Outcome, outcome
-from .units import MISTAKES
 
 DOCS = pathlib.Path(__file__).parent.parent.parent / "docs"
 ASSETS = 200

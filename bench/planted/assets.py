@@ -16,7 +16,9 @@ from inkwell_cast.core.settings.scopes import pair_scope
 from inkwell_cast.core.settings.sheet import Sheet
 
 from .forms import Rng, any_turn, laid, named, placed
-from .units import HEALTHY, MISTAKES, Mistake, Unit
+from .healthy import HEALTHY
+from .mistakes import MISTAKES
+from .units import Mistake, Unit
 
 LOW, HIGH = "game.ply", "sculpt.ply"
 SIDE = 192  # texels for each unit along a side

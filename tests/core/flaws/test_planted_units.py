@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from bench.planted import units
+from bench.planted import healthy, mistakes
 from bench.planted.assets import together
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.checks import check
@@ -25,11 +25,11 @@ def flaws_of(make, *wrong, seed=SEED):
 @pytest.mark.parametrize(
     ("make", "cause", "title"),
     [
-        (units.islands_overlap, "overlap", "Overlapping islands"),
-        (units.mirrored_halves, "overlap", "Shared place, unlike sculpts"),
-        (units.folded_uvs, "folded", "Folded UVs"),
-        (units.hard_without_seam, "hard_edge", "Hard edge without a seam"),
-        (units.shell_beyond, "outside", "Sculpt outside the cage"),
+        (mistakes.islands_overlap, "overlap", "Overlapping islands"),
+        (healthy.mirrored_halves, "overlap", "Shared place, unlike sculpts"),
+        (mistakes.folded_uvs, "folded", "Folded UVs"),
+        (mistakes.hard_without_seam, "hard_edge", "Hard edge without a seam"),
+        (mistakes.shell_beyond, "outside", "Sculpt outside the cage"),
     ],
 )
 def test_a_mistake_is_told_by_its_cause_alone_and_its_twin_is_silent(make, cause, title):
@@ -39,7 +39,7 @@ def test_a_mistake_is_told_by_its_cause_alone_and_its_twin_is_silent(make, cause
 
 
 def test_leaning_is_told_where_straight_rays_look_better_and_its_first_mend_makes_them_so():
-    one = asset_of(units.leaning, True)
+    one = asset_of(mistakes.leaning, True)
     made = bake(one.recipe, one.meshes)
     before = made.judgement()
     (flaw,) = made.flaws(before).flaws
@@ -49,7 +49,7 @@ def test_leaning_is_told_where_straight_rays_look_better_and_its_first_mend_make
     assert after.to_mend < 0.3 * before.to_mend
 
 
-@pytest.mark.parametrize("make", [units.bolts_through, units.hand, units.lid_over_hollow, units.slanted_bevels])
+@pytest.mark.parametrize("make", [healthy.bolts_through, healthy.hand, healthy.lid_over_hollow, healthy.slanted_bevels])
 def test_what_is_healthy_in_the_field_is_silent(make):
     for seed in (SEED, SEED + 1):
         assert flaws_of(make, seed=seed) == []
@@ -57,8 +57,8 @@ def test_what_is_healthy_in_the_field_is_silent(make):
 
 def test_an_open_sheet_has_no_volume_that_could_be_turned_over():
     """Of two that mirror each other one encloses less than nothing from any one point; from another it does not."""
-    for make in (units.mirrored_halves, units.lid_over_hollow):
+    for make in (healthy.mirrored_halves, healthy.lid_over_hollow):
         one = asset_of(make)
         assert not [finding for finding in check(one.recipe, one.meshes) if finding.check == "winding"]
-    one = asset_of(units.sculpt_inside_out, True)
+    one = asset_of(mistakes.sculpt_inside_out, True)
     assert [finding for finding in check(one.recipe, one.meshes) if finding.check == "winding"]
