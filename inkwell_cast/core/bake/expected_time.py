@@ -58,8 +58,7 @@ def learn(bake: Bake, seconds: dict[str, float]) -> None:
 
 def expected(assembly: Assembly, sheets: list[SheetPlan]) -> float | None:
     """Seconds that a cold bake of a piece will take about; None before any bake of its kind was made here."""
-    place = _place()
-    paces = {stage: _middle(known) for stage, known in _read(place).stages.items() if known} if place else {}
+    paces = _paces()
     texels = sum(sheet.width * sheet.height for sheet in sheets)
     on_low = sum(sheet.width * sheet.height * _share(sheet) for sheet in sheets)
     of = _things(assembly.recipe, _triangles(assembly), texels, on_low)
@@ -71,8 +70,7 @@ def expected(assembly: Assembly, sheets: list[SheetPlan]) -> float | None:
 
 def share_of_baking(assembly: Assembly) -> float:
     """The share of a bake's time, 0 to 1, that is over when its maps are there and are written and judged next."""
-    place = _place()
-    paces = {stage: _middle(known) for stage, known in _read(place).stages.items() if known} if place else {}
+    paces = _paces()
     texels = float(assembly.recipe.sheet.width * assembly.recipe.sheet.height)
     of = _things(assembly.recipe, _triangles(assembly), texels, texels)
     spent = {stage: count * paces[stage] for stage, count in of.items() if stage in paces}
@@ -86,8 +84,7 @@ def shares_of_stages(assembly: Assembly) -> tuple[dict[str, float], dict[str, fl
     By the book, as far as that is known. Half is what it takes at the defaults: the bakes in the book may have been of
     other kinds.
     """
-    place = _place()
-    paces = {stage: _middle(known) for stage, known in _read(place).stages.items() if known} if place else {}
+    paces = _paces()
     texels = float(assembly.recipe.sheet.width * assembly.recipe.sheet.height)
     spent = dict[str, float]()
     for stage, count in _things(assembly.recipe, _triangles(assembly), texels, texels).items():
@@ -107,6 +104,12 @@ def in_words(seconds: float) -> str:
     unit, word = (1, "second") if seconds < 90 else (60, "minute") if seconds < 5400 else (3600, "hour")
     count = max(round(seconds / unit), 1)
     return f"{count} {word}{'s' if count > 1 else ''}"
+
+
+def _paces() -> dict[str, float]:
+    """Seconds for one thing of each stage that the book knows."""
+    place = _place()
+    return {stage: _middle(known) for stage, known in _read(place).stages.items() if known} if place else {}
 
 
 def _middle(known: list[tuple[float, float]]) -> float:

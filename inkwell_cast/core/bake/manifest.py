@@ -157,8 +157,8 @@ class Manifest(BaseModel):
         files: list[MapFile],
         meshes: list[MeshFile],
         seconds: dict[str, float],
-        coverage: CoverageFacts | None,
     ) -> "Manifest":
+        """What is known before anything is judged."""
         diagonal = bake.low.mesh.diagonal
         outward, inward = bake.recipe.reach.in_scene_units(diagonal)
         sheets = _sheets_of(bake)
@@ -181,7 +181,6 @@ class Manifest(BaseModel):
                 for n, p in enumerate(paired.pairs)
             ],
             alone=[f"{a.part.key}: {a.reason}" for a in paired.alone],
-            coverage_of_sculpt=coverage,
             low_triangles=len(bake.assembly.low.triangles),
             diagonal=diagonal,
             outward_reach=outward,

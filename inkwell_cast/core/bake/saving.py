@@ -49,7 +49,7 @@ def save(
     stages = Stages(progress, bake.warm.stopped, dict(bake.seconds), shares=shares)
     with stages.stage("writing"):
         files = [entry for sheet in bake.sheets for entry in writer.pictures_of(sheet)]
-    result = Manifest.of(bake, files, sources or [], stages.seconds, None)
+    result = Manifest.of(bake, files, sources or [], stages.seconds)
     result.mending, result.brought = mending, bake.brought
     if bake.recipe.limits.judge != "none" or judged or bake.brought:
         _judge(writer, files, result, stages, judged)

@@ -62,10 +62,7 @@ __all__ = [
 
 FLAW_MARKS, COARSE_MARKS = "flaws.marks", "coarse.marks"  # files of what views hatch
 
-AROUND_SPOT, BETWEEN_SPOTS = (
-    0.03,
-    0.1,
-)  # of the low's diagonal: what a spot of a flaw stands for, and how far the next one lies off
+AROUND_SPOT, BETWEEN_SPOTS = 0.03, 0.1  # of the low's diagonal: what a spot stands for, and how far off the next lies
 MOST_SPOTS, LEAST_SPOT, MOST_SPOTTED = 9, 0.2, 3000  # spots, how bad one is beside the worst, rows that they are among
 TOGETHER = 4.0  # rows apart: what lies nearer belongs to one region
 NEIGHBOURS = 0.02  # of the low's diagonal, the same

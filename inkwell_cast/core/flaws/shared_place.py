@@ -25,6 +25,8 @@ def find(seen: TexelRows) -> FlawRows:
     """Rows that are read from elsewhere too, where that looks worse than from the place that they were baked for."""
     visible = seen.visible
     shared = visible.shared
+    if not shared.pixels.any():
+        return FlawRows(np.zeros(0, np.int64), lambda region: Explanation("", ""), np.zeros(0))
     arrays = shared.angle, shared.pixels, visible.angle, visible.pixels
     sums = sums_around(seen.x, seen.y, seen.step, arrays, WIDE)
     there, apart, angle, pixels = sums.T
