@@ -35,9 +35,10 @@ from . import (
 )
 from .flaw import Flaw, FlawRows, Spot
 from .from_checks import CHECKED, flaw_of
+from .places import parted, with_near_by, worst_places
 from .texel_rows import TexelRows, seen_of
 from .trials import Trial, Way, tried
-from .visible import FEW, Visible
+from .visible import FEW, Visible, contrast
 
 coo_array = on_demand("scipy.sparse", "coo_array")
 connected_components = on_demand("scipy.sparse.csgraph", "connected_components")
@@ -62,8 +63,6 @@ __all__ = [
 
 FLAW_MARKS, COARSE_MARKS = "flaws.marks", "coarse.marks"  # files of what views hatch
 
-AROUND_SPOT, BETWEEN_SPOTS = 0.03, 0.1  # of the low's diagonal: what a spot stands for, and how far off the next lies
-MOST_SPOTS, LEAST_SPOT, MOST_SPOTTED = 9, 0.2, 3000  # spots, how bad one is beside the worst, rows that they are among
 TOGETHER = 4.0  # rows apart: what lies nearer belongs to one region
 NEIGHBOURS = 0.02  # of the low's diagonal, the same
 LARGER = 90.0  # percentile of a part's texels
@@ -72,13 +71,14 @@ ENOUGH = 16.0  # pixels of a region: what fewer saw is chance, since the best wa
 SHOWS, PLAINLY = 4.0, 8.0  # degrees above the best on this low, from which on a place looks wrong, and plainly so
 MISSED = 0.5  # the same where rays missed: that may be worse in another light
 LEAST, LARGE = 0.003, 0.012  # degrees of the mean: what a region adds by plainly wrong places, or in all, to be seen
+DARK, VISIBLE = 0.2, 1.5e-4  # of the light, and of the piece's pixels: what turns so much so dark is never harmless
 ABSORBS = 0.1  # of a flaw: a smaller one around its rim that only passed a nearer surface belongs to it
 MOST_ROWS, MOST_FLAWS, MOST_MARKS = 20_000, 40, 1500
 
 
 class Detector(Protocol):
     KEY: str
-    TITLE: str  # BY_PART, if there is one, makes all regions of a part one flaw
+    TITLE: str  # BY_PART, if there is one, makes all regions of a part one flaw; with IN_PLACES it parts again
     # WHOLE_SHEET, if there is one, says that the best on this low looks no better, or that it is no matter of normals:
     # it sees all rows, and says how wrong they look. EXPLAINS says that its rows have no other cause.
 
@@ -109,12 +109,21 @@ IN_TEXELS = {  # causes whose texels look worse than the best on this low
 
 @dataclass(frozen=True, slots=True)
 class MarkedFlaw:
-    """A flaw with the triangles to hatch: corners (M, 3, 3) on the low or sculpt and uvs (M, 3, 2) on the sheet."""
+    """A flaw with the triangles to hatch: corners (M, 3, 3) on the low or sculpt and uvs (M, 3, 2) on the sheet.
+
+    lit is the share of the light that it turns darker or brighter, by which flaws of a like share are ranked.
+    """
 
     flaw: Flaw
     corners: F32
     uvs: F32
     on_low: bool = True
+    lit: float = 1.0
+
+    @property
+    def noticed(self) -> float:
+        """How soon a viewer notices it: what it adds to the mean, more where it turns light dark."""
+        return self.flaw.share * self.lit
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,7 +177,7 @@ def flaws_of(
             continue  # told by its texels
         mends += cure
         flaws.append(MarkedFlaw(flaw, finding.marks.corners, finding.marks.uvs, finding.marks.on_low))
-    worst = _without_rims(sorted(flaws, key=lambda shown: -shown.flaw.share))
+    worst = _without_rims(sorted(flaws, key=lambda shown: -shown.noticed))
     return FlawList(worst[:MOST_FLAWS], len(worst), harmless)
 
 
@@ -221,8 +230,19 @@ def _regions(seen: TexelRows, detector: Detector, free: Bool, numbers: I64) -> t
         )
     large = [region for region in regions if len(region) * thinned >= FEWEST]
     noticed = [region for region in large if _is_seen(seen, detected, region, thinned)]
-    told = [_shown(seen, detector, detected, region, thinned) for region in noticed]
-    return told, len(regions) - len(told)
+    whole = getattr(detector, "BY_PART", False) and not getattr(detector, "IN_PLACES", False)
+    places = [each for region in noticed for each in ([region] if whole else _places(seen, detected, region, thinned))]
+    return [_shown(seen, detector, detected, place, thinned) for place in places], len(regions) - len(noticed)
+
+
+def _places(seen: TexelRows, detected: FlawRows, region: I64, thinned: int) -> list[I64]:
+    """A region that is noticed as places that one looks at together; it stays whole where none is noticed alone."""
+    if detected.tell(region).by_part:
+        return [region]
+    places = [region[each] for each in parted(seen, detected.rows[region])]
+    noticed = [len(place) * thinned >= FEWEST and _is_seen(seen, detected, place, thinned) for place in places]
+    told = [place for place, is_seen in zip(places, noticed, strict=True) if is_seen]
+    return with_near_by(seen, detected.rows, told, [p for p in places if not any(p is one for one in told)]) or [region]
 
 
 def _is_seen(seen: TexelRows, detected: FlawRows, region: I64, thinned: int) -> bool:
@@ -234,6 +254,9 @@ def _is_seen(seen: TexelRows, detected: FlawRows, region: I64, thinned: int) -> 
     rows = detected.rows[region]
     if float(seen.looks.pixels[rows].sum()) * thinned < ENOUGH:
         return False
+    lit = seen.looks.pixels[rows][contrast(seen.looks.excess[rows]) >= DARK]
+    if float(lit.sum()) * thinned >= VISIBLE * seen.visible.total:
+        return True
     plain = float(seen.looks.share[rows][seen.looks.excess[rows] > PLAINLY].sum()) * thinned
     least = MISSED if (seen.struck[rows] == 0).mean() > 0.5 else SHOWS
     return plain >= LEAST or (share >= LARGE and error > least)
@@ -279,7 +302,7 @@ def _shown(seen: TexelRows, detector: Detector, detected: FlawRows, region: I64,
     cause, title = told.cause or detector.KEY, told.title or detector.TITLE
     spot = Spot(title, part, (x, y, z), float(np.linalg.norm(high - low) / 2), seen.place[rows])
     error, share = _look_of(seen, detected, region)
-    worst = rows[_worst(seen, rows)]
+    worst = rows[worst_places(seen, rows)]
     flaw = Flaw(
         cause=cause,
         title=title,
@@ -295,24 +318,7 @@ def _shown(seen: TexelRows, detector: Detector, detected: FlawRows, region: I64,
         texel=(int(seen.x[worst[0]]), int(seen.y[worst[0]])),
         mends=[mend.model_copy(update={"cause": cause}) for mend in told.mends(spot)],
     )
-    return MarkedFlaw(flaw, *_squares(seen, rows))
-
-
-def _worst(seen: TexelRows, rows: I64) -> I64:
-    """Of some rows those in whose surroundings most is seen to be wrong, the worst first, apart from each other."""
-    near, apart = (share * seen.context.assembly.low.diagonal for share in (AROUND_SPOT, BETWEEN_SPOTS))
-    some = np.unique(np.linspace(0, len(rows) - 1, min(len(rows), MOST_SPOTTED)).astype(np.int64))
-    places, weight = seen.place[rows[some]], np.maximum(seen.looks.share[rows[some]], 0)
-    tree = cKDTree(places)
-    around = np.array([weight[each].sum() for each in tree.query_ball_point(places, near)])
-    chosen, free = list[int](), np.ones(len(some), bool)
-    while len(chosen) < MOST_SPOTS and free.any():
-        best = int(np.where(free, around, -1.0).argmax())
-        if chosen and around[best] < LEAST_SPOT * around[chosen[0]]:
-            break
-        chosen.append(best)
-        free &= np.linalg.norm(places - places[best], axis=1) > apart
-    return some[chosen]
+    return MarkedFlaw(flaw, *_squares(seen, rows), lit=float(contrast(np.array([error]))[0]))
 
 
 def _look_of(seen: TexelRows, detected: FlawRows, region: I64) -> tuple[float, float]:

@@ -91,6 +91,11 @@ class Flaw(BaseModel):
         return given
 
     @property
+    def kind(self) -> tuple[str, str]:
+        """What flaws have in common that have one cause and one title."""
+        return self.cause, self.title
+
+    @property
     def spot(self) -> tuple[float, float, float] | None:
         """Where it looks worst."""
         return self.spots[0] if self.spots else None

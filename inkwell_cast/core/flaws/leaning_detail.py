@@ -10,7 +10,7 @@ from .texel_rows import TexelRows
 from .trials import CURES, shift_of
 
 KEY, TITLE = "leaning", "Leaning detail"
-BY_PART = True  # one setting straightens all of it
+BY_PART = IN_PLACES = True  # a little everywhere is noticed, but looked at and straightened where it shows most
 
 
 def find(seen: TexelRows) -> FlawRows:

@@ -61,6 +61,14 @@ class RowsSeen:
     pixels: F64
 
 
+def contrast(angle: F64) -> F64:
+    """The share by which light that falls at 45° changes where a normal is turned by an angle; degrees, (N,).
+
+    Turned toward it cos(45° - a) / cos 45° = cos a + sin a, turned away cos a - sin a: sin a in the mean of both.
+    """
+    return np.sin(np.radians(np.clip(angle, 0.0, 90.0)))
+
+
 def rows_seen(visible: Visible, x: I32, y: I32, step: int, missed: Bool) -> RowsSeen:
     """What is seen of texels x, y (N,), each standing for `step` x `step`; `missed` (N,) are those without a hit."""
     arrays = visible.excess, visible.angle, visible.pixels, visible.bare

@@ -193,17 +193,16 @@ class _Search:
             self.now = state
 
     def _next(self) -> list[_Attempt]:
-        """The next mend of every flaw, what wins most first, as far as they do not touch."""
+        """The next mend of every flaw, what wins most first, as far as they do not touch.
+
+        Places of one kind that lie beside each other are mended together, each in its own place.
+        """
         chosen: list[_Attempt] = []
         for flaw in self.now.flaws:
-            if any(_touch(flaw, one.flaw) for one in chosen):
-                continue
-            for mend in flaw.mends:
-                change = mend.model_dump_json(exclude={"name", "words", "cause", "on"})
-                if change not in self.seen:
-                    self.seen.add(change)
-                    chosen.append(_Attempt(flaw, mend, self.now.left_of(flaw)))
-                    break
+            mend = next((mend for mend in flaw.mends if _change(mend) not in self.seen), None)
+            if mend and all(_beside(flaw, mend, one) or not _touch(flaw, one.flaw) for one in chosen):
+                self.seen.add(_change(mend))
+                chosen.append(_Attempt(flaw, mend, self.now.left_of(flaw)))
         return chosen
 
     def _one_by_one(self, attempts: list[_Attempt]) -> None:
@@ -214,6 +213,17 @@ class _Search:
                 state = self.trials.state([*self.now.mends, one.mend])
                 one.judge(state)
                 one.kept = one.kept and not state.harmed_since(self.now, [one.flaw])
+
+
+def _change(mend: Mend) -> str:
+    """What a mend changes, without its words."""
+    return mend.model_dump_json(exclude={"name", "words", "cause", "on"})
+
+
+def _beside(flaw: Flaw, mend: Mend, other: _Attempt) -> bool:
+    """Whether two mends of one kind each change their own place alone."""
+    same = (flaw.kind, flaw.part) == (other.flaw.kind, other.flaw.part)
+    return same and mend.of_a_place and other.mend.of_a_place
 
 
 def _touch(one: Flaw, other: Flaw) -> bool:

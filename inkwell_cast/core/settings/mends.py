@@ -30,3 +30,9 @@ class Mend(SettingsGroup):
     occluders: Literal["", "pair", "pair x low"] = ""
     together: bool = False
     straighten: bool = False
+
+    @property
+    def of_a_place(self) -> bool:
+        """Whether it changes a place alone, and no whole part."""
+        whole = self.fixes or self.placed or self.levels or self.occluders or self.together or self.straighten
+        return not whole

@@ -2,6 +2,7 @@
 
 import json
 from collections.abc import Callable
+from functools import reduce
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Form, Request
@@ -62,6 +63,18 @@ def mend(request: Request, piece_id: int, bake_id: int, number: int, choice: int
     flaw, wanted = _mend(bake_of(request, piece_id, bake_id), number, choice)
     words = f"{wanted.words}, for {flaw.part.rpartition('/')[2]}: kept among the mends. The next proof shows it."
     return _change(request, piece_id, wanted.words, lambda recipe: add_mend(recipe, wanted), words)
+
+
+@router.post("/bakes/{bake_id}/flaws/{number}/mend-kind")
+def mend_kind(request: Request, piece_id: int, bake_id: int, number: int) -> Response:
+    """Keep the first mend of every flaw of one kind, as one change of the settings."""
+    row = bake_of(request, piece_id, bake_id)
+    flaw = _flaw(row, number)
+    flaws = row.manifest.flaws or [] if row.manifest else []
+    taken = list({_changes(one.mends[0]): one.mends[0] for one in flaws if one.kind == flaw.kind and one.mends}.values())
+    words = f"Mend {len(taken)} of the kind {flaw.title}"
+    said = f"{words}: kept among the mends. The next proof shows it."
+    return _change(request, piece_id, words, lambda recipe: reduce(add_mend, taken, recipe), said)
 
 
 @router.post("/bakes/{bake_id}/flaws/{number}/try")
@@ -228,6 +241,11 @@ def _mend(row: BakeRecord, number: int, choice: int) -> tuple[Flaw, Mend]:
     if not 0 <= choice < len(flaw.mends):
         raise HTTPException(404, "This flaw has no such mend.")
     return flaw, flaw.mends[choice]
+
+
+def _changes(mend: Mend) -> str:
+    """What a mend changes, whatever it is called: one for a whole part is offered at each of its places."""
+    return mend.model_dump_json(exclude={"name", "words", "cause", "on"})
 
 
 def _own(request: Request, piece_id: int, key: str) -> Mend:

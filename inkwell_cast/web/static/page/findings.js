@@ -62,11 +62,18 @@ document.body.addEventListener(
   true,
 );
 
-export function stepFinding(by) {
-  const all = [...document.querySelectorAll(".findings:not(.coarse) > .finding > details")];
+// The next or previous finding, or flaw of the kind that is open.
+export function stepFinding(by, kind) {
+  const all = [...document.querySelectorAll(".findings:not(.coarse) > .finding > details")].filter(
+    (each) => !kind || each.querySelector("summary").dataset.kind === kind,
+  );
   if (!all.length) return;
   const here = all.findIndex((d) => d.open),
     next = all[(here + by + all.length) % all.length];
   next.open = true;
   next.querySelector("summary").focus();
 }
+document.body.addEventListener("click", (e) => {
+  const open = e.target.closest?.("[data-next-of-kind]")?.closest("details");
+  if (open) stepFinding(1, open.querySelector("summary").dataset.kind);
+});
