@@ -159,3 +159,13 @@ def test_a_place_is_mended_by_hand(client, piece, short, services):
     assert "“wide” is none" in refused.json()["error"]
     assert client.post(f"{piece}/mends/place", data=at | {"kind": "bake-999"}).status_code == 404
     assert client.post(f"{piece}/mends/place", data=at | {"kind": "sing"}).status_code == 404
+
+
+def test_all_flaws_of_a_kind_are_mended_as_one_change(client, piece, short, services):
+    flaws = services.bakes.get(1).manifest.flaws
+    alike = [flaw for flaw in flaws if flaw.kind == flaws[0].kind]
+    assert f"Mend {len(alike)} of the kind" in client.post(f"{short}/flaws/0/mend-kind").text
+    assert len(recipe_of(services, piece).mends) == len(alike)
+    client.post(f"{piece}/step-back", params={"step": "review", "by": -1})
+    assert recipe_of(services, piece).mends == []
+    assert client.post(f"{short}/flaws/99/mend-kind").status_code == 404
