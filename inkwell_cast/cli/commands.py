@@ -56,6 +56,7 @@ def run_check(options: argparse.Namespace) -> int:
                 "what": f.what,
                 "remedy": f.remedy,
                 "fix": f.fix.words if f.fix else None,
+                "fixes": [remedy.words for remedy in f.remedies],
                 "place": f.place,
             }
             for f in findings

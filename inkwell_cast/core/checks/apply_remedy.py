@@ -2,7 +2,6 @@
 
 from ..piece.near_origin import Nearer, taken_nearer
 from ..settings.editing import at_lod, on_their_own, place_part, set_file
-from ..settings.files import Fix
 from ..settings.recipe import Recipe
 from . import Remedy
 
@@ -24,8 +23,7 @@ def apply(recipe: Recipe, remedy: Remedy) -> Recipe:
     if remedy.kind == "align":
         turn = {"turn": remedy.turn} if remedy.turn else {}
         return set_file(recipe, remedy.file, scale=remedy.scale, move=remedy.move, **turn)
-    fixes = [
-        *recipe.file(remedy.file).fixes,
-        Fix(kind=remedy.kind, part=remedy.part, near=remedy.near, angle=remedy.angle),
-    ]
+    if remedy.kind == "float":
+        return place_part(recipe, f"{remedy.file}/{remedy.part}", role="float")
+    fixes = [*recipe.file(remedy.file).fixes, *remedy.fixes]
     return set_file(recipe, remedy.file, fixes=[fix.model_dump() for fix in fixes])

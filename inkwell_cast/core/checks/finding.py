@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Literal
+from typing import Literal, get_args
 
 import numpy as np
 
@@ -11,12 +11,14 @@ from ..mesh.adjacency import Edges, edges_of, islands_of, seams_of
 from ..mesh.marks import Marks, marks_of
 from ..mesh.mesh import Mesh
 from ..mesh.normals import with_normals
+from ..mesh.shells import shells_of
 from ..piece.assembly import low_part
 from ..piece.piece import Assembly, take
-from ..settings.files import FixKind
+from ..settings.files import Fix, FixKind
 from ..settings.pairing import Part
 
 Severity = Literal["blocking", "warning", "note"]
+FIXES: dict[str, FixKind] = {kind: kind for kind in get_args(FixKind)}
 SEVERITIES: tuple[Severity, ...] = ("blocking", "warning", "note")
 
 
@@ -25,7 +27,7 @@ class Remedy:
     """A change that the page makes with one click: a fix of a part, its pair, or new settings of a file."""
 
     words: str
-    kind: FixKind | Literal["align", "together", "alone", "own_source", "pair", "level", "nearer"]
+    kind: FixKind | Literal["align", "together", "alone", "own_source", "pair", "level", "nearer", "float"]
     file: str = ""
     part: str = ""
     scale: float = 1.0
@@ -34,14 +36,21 @@ class Remedy:
     level: str = ""
     turn: str = ""
     near: tuple[float, float, float] | None = None
+    places: tuple[tuple[float, float, float], ...] = ()  # of "leave_out": one on each shell; none for the whole part
     angle: float = 180.0  # of "smooth": edges that bend by more stay hard, degrees
     change: tuple[float, ...] = ()  # of "align": the matrix (4, 4), row by row, from where the file lies now
     files: tuple[str, ...] = ()  # of "nearer"
 
+    @property
+    def fixes(self) -> list[Fix]:
+        """Its corrections of a part; raises KeyError for a remedy of another kind."""
+        kind = FIXES[self.kind]
+        return [Fix(kind=kind, part=self.part, near=near, angle=self.angle) for near in self.places or (self.near,)]
+
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """One thing that is wrong; `what` says it with its numbers, `remedy` what to do."""
+    """One thing that is wrong; `what` says it with its numbers, `remedy` what to do, `others` what one may do instead."""
 
     check: str
     severity: Severity
@@ -52,6 +61,12 @@ class Finding:
     remedy: str
     fix: Remedy | None = None
     marks: Marks = field(default_factory=Marks)
+    others: tuple[Remedy, ...] = ()
+
+    @property
+    def remedies(self) -> tuple[Remedy, ...]:
+        """All that the page does with one click, the best first."""
+        return (*([self.fix] if self.fix else []), *self.others)
 
     @property
     def place(self) -> tuple[list[float], float] | None:
@@ -78,6 +93,11 @@ class Subject:
     @cached_property
     def edges(self) -> Edges:
         return edges_of(self.mesh)
+
+    @cached_property
+    def shells(self) -> I32:
+        """The shell of every triangle, (T,)."""
+        return shells_of(self.edges)
 
     @cached_property
     def uvs(self) -> F32 | None:

@@ -12,7 +12,7 @@ import numpy as np
 
 from ..base.array_types import F64, I32, I64, Bool
 from ..base.on_demand import on_demand
-from ..mesh.shells import MOST_SHELLS, place_in, shells_of, volume_of
+from ..mesh.shells import MOST_SHELLS, place_in, volume_of
 from ..mesh.surface_samples import surface_of
 from .finding import Finding, Inspected, Remedy, Subject, plural
 
@@ -110,7 +110,7 @@ class _Shell:
 
 def _shells(subject: Subject) -> list[_Shell]:
     """The largest shells of a part."""
-    shell = shells_of(subject.edges)
+    shell = subject.shells
     order = np.argsort(shell, kind="stable")
     groups = np.split(order, np.cumsum(np.bincount(shell))[:-1])
     shells = [_Shell(subject, number, rows) for number, rows in enumerate(groups)]

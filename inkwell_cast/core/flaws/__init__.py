@@ -236,13 +236,27 @@ def _regions(seen: TexelRows, detector: Detector, free: Bool, numbers: I64) -> t
 
 
 def _places(seen: TexelRows, detected: FlawRows, region: I64, thinned: int) -> list[I64]:
-    """A region that is noticed as places that one looks at together; it stays whole where none is noticed alone."""
-    if detected.tell(region).by_part:
+    """A region that is noticed as places that one looks at together.
+
+    It stays whole where none is noticed alone, and where what cures it is no matter of a place.
+    """
+    told = detected.tell(region)
+    mends = told.mends(_spot_of(seen, told.title or "Flaw", detected.rows[region]))
+    if told.by_part or not mends or not mends[0].of_a_place:
         return [region]
     places = [region[each] for each in parted(seen, detected.rows[region])]
     noticed = [len(place) * thinned >= FEWEST and _is_seen(seen, detected, place, thinned) for place in places]
-    told = [place for place, is_seen in zip(places, noticed, strict=True) if is_seen]
-    return with_near_by(seen, detected.rows, told, [p for p in places if not any(p is one for one in told)]) or [region]
+    shown = [place for place, is_seen in zip(places, noticed, strict=True) if is_seen]
+    faint = [place for place, is_seen in zip(places, noticed, strict=True) if not is_seen]
+    return with_near_by(seen, detected.rows, shown, faint) or [region]
+
+
+def _spot_of(seen: TexelRows, title: str, rows: I64) -> Spot:
+    """Where some rows of one part lie."""
+    low, high = seen.place[rows].min(axis=0), seen.place[rows].max(axis=0)
+    x, y, z = ((low + high) / 2).tolist()
+    part = seen.context.assembly.keys[seen.context.low.mesh.objects[seen.context.low.triangles[seen.triangle[rows[0]]]]]
+    return Spot(title, part, (x, y, z), float(np.linalg.norm(high - low) / 2), seen.place[rows])
 
 
 def _is_seen(seen: TexelRows, detected: FlawRows, region: I64, thinned: int) -> bool:
@@ -295,18 +309,15 @@ def _together(seen: TexelRows, rows: I64, region: I64, thinned: int) -> list[I64
 def _shown(seen: TexelRows, detector: Detector, detected: FlawRows, region: I64, thinned: int) -> MarkedFlaw:
     rows = detected.rows[region]
     area = seen.size[rows].astype(np.float64) ** 2
-    low, high = seen.place[rows].min(axis=0), seen.place[rows].max(axis=0)
-    x, y, z = ((low + high) / 2).tolist()
-    part = seen.context.assembly.keys[seen.context.low.mesh.objects[seen.context.low.triangles[seen.triangle[rows[0]]]]]
     told = detected.tell(region)
     cause, title = told.cause or detector.KEY, told.title or detector.TITLE
-    spot = Spot(title, part, (x, y, z), float(np.linalg.norm(high - low) / 2), seen.place[rows])
+    spot = _spot_of(seen, title, rows)
     error, share = _look_of(seen, detected, region)
     worst = rows[worst_places(seen, rows)]
     flaw = Flaw(
         cause=cause,
         title=title,
-        part=part,
+        part=spot.part,
         what=told.what,
         remedy=told.remedy,
         middle=spot.middle,

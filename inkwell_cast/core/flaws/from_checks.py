@@ -6,7 +6,6 @@ from ..base.array_types import F32, Bool
 from ..base.on_demand import on_demand
 from ..checks import Finding, Remedy
 from ..mesh.marks import MOST_MARKS
-from ..settings.files import Fix
 from ..settings.mends import Mend
 from ..settings.pairing import Placing
 from .flaw import Flaw
@@ -21,7 +20,8 @@ CAUSES = {
     "uv_area": ("folded", 8.0),
     "doubles": ("cracked", 5.0),
 }
-ALWAYS = {"pairs": ("alone", 45.0), "faceted": ("faceted", 6.0)}  # and how wrong that looks; no map shows it
+# and how wrong that looks; no map shows it
+ALWAYS = {"pairs": ("alone", 45.0), "lacking": ("lacking", 45.0), "faceted": ("faceted", 6.0)}
 CHECKED = frozenset(CAUSES | ALWAYS)
 OF_LOW = {"uv_area"}  # the best on this low suffers from these too
 TITLES = {"winding": "Struck a back face"}
@@ -47,7 +47,8 @@ def flaw_of(finding: Finding, looked: list[TexelRows]) -> Flaw | None:
         error, share = _look(finding, looked)
         if error < least:
             return None
-    mend = mend_of(finding.fix, f"{finding.title}, {finding.part.rpartition('/')[2]}") if finding.fix else None
+    name = f"{finding.title}, {finding.part.rpartition('/')[2]}"
+    mends = [mend for remedy in finding.remedies if (mend := mend_of(remedy, name))]
     spot, sheet, texel = _spot(finding, looked)
     return Flaw(
         cause=cause,
@@ -63,7 +64,7 @@ def flaw_of(finding: Finding, looked: list[TexelRows]) -> Flaw | None:
         area=area,
         error=error,
         share=share,
-        mends=[mend.model_copy(update={"cause": cause})] if mend else [],
+        mends=[mend.model_copy(update={"cause": cause}) for mend in mends],
     )
 
 
@@ -128,8 +129,9 @@ def mend_of(remedy: Remedy, name: str) -> Mend | None:
         return mend.model_copy(update={"placed": {key: Placing(pair=remedy.pair)}})
     if remedy.kind == "align" or remedy.kind == "alone" or remedy.kind == "level" or remedy.kind == "nearer":
         return None
-    fix = Fix(kind=remedy.kind, part=remedy.part, near=remedy.near, angle=remedy.angle)
-    return mend.model_copy(update={"fixes": {remedy.file: [fix]}})
+    if remedy.kind == "float":
+        return mend.model_copy(update={"placed": {key: Placing(role="float")}})
+    return mend.model_copy(update={"fixes": {remedy.file: remedy.fixes}})
 
 
 def _area(corners: F32) -> float:

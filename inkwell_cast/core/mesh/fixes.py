@@ -1,7 +1,7 @@
 """Harmless corrections of an object, made on the piece's copy and never on the user's file.
 
 Adding one is a function and a line in the registry; each takes the mesh and its triangles' mask, and gives a mesh
-with the same triangles in the same order, fewer only where some have become points or lines.
+with the same triangles in the same order, fewer only where some have become points or lines or are left out.
 """
 
 from collections.abc import Callable
@@ -160,12 +160,18 @@ def into_tile(mesh: Mesh, chosen: Bool) -> Mesh:
     return replace(mesh, uvs=tuple(moved))
 
 
+def leave_out(mesh: Mesh, chosen: Bool) -> Mesh:
+    """Without some triangles: what the piece has no low for."""
+    return subset(mesh, ~chosen)
+
+
 REGISTRY: dict[str, Callable[[Mesh, Bool], Mesh]] = {
     "merge_doubles": merge_doubles,
     "flip_winding": flip_winding,
     "smooth": smooth_shading,
     "split_at_seams": split_at_seams,
     "into_tile": into_tile,
+    "leave_out": leave_out,
 }
 WORDS = {
     "merge_doubles": "Merge doubled vertices",
@@ -173,4 +179,5 @@ WORDS = {
     "smooth": "Treat as smooth",
     "split_at_seams": "Split normals at UV seams",
     "into_tile": "Move islands into the tile",
+    "leave_out": "Leave out",
 }

@@ -6,7 +6,7 @@ from pydantic import Field, field_validator
 
 from ..base.setting import SettingsGroup, setting
 
-FixKind = Literal["merge_doubles", "flip_winding", "smooth", "split_at_seams", "into_tile"]
+FixKind = Literal["merge_doubles", "flip_winding", "smooth", "split_at_seams", "into_tile", "leave_out"]
 
 
 class Fix(SettingsGroup):

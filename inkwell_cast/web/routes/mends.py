@@ -71,7 +71,8 @@ def mend_kind(request: Request, piece_id: int, bake_id: int, number: int) -> Res
     row = bake_of(request, piece_id, bake_id)
     flaw = _flaw(row, number)
     flaws = row.manifest.flaws or [] if row.manifest else []
-    taken = list({_changes(one.mends[0]): one.mends[0] for one in flaws if one.kind == flaw.kind and one.mends}.values())
+    first = [one.mends[0] for one in flaws if one.kind == flaw.kind and one.mends]
+    taken = list({_changes(mend): mend for mend in first}.values())
     words = f"Mend {len(taken)} of the kind {flaw.title}"
     said = f"{words}: kept among the mends. The next proof shows it."
     return _change(request, piece_id, words, lambda recipe: reduce(add_mend, taken, recipe), said)

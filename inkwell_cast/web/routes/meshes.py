@@ -186,12 +186,13 @@ def marked(shown: Marks, title: str) -> Response:
 
 
 @router.post("/checks/{number}/fix")
-def fix(request: Request, piece_id: int, number: int, form: SentForm) -> Response:
-    """Do what a finding offers; one that treats as smooth with the angle of the form, degrees."""
+def fix(request: Request, piece_id: int, number: int, form: SentForm, choice: int = 0) -> Response:
+    """Do what a finding offers, the best or another; what treats as smooth takes the angle of the form, degrees."""
     finding = _finding(request, piece_id, number)
-    if finding.fix is None:
+    if not 0 <= choice < len(finding.remedies):
         raise InputProblem(finding.title, "There is no fix for this here.", finding.remedy)
-    remedy = replace(finding.fix, angle=_angle(str(form["angle"]))) if "angle" in form else finding.fix
+    remedy = finding.remedies[choice]
+    remedy = replace(remedy, angle=_angle(str(form["angle"]))) if "angle" in form else remedy
     change(request, piece_id, remedy.words, lambda r: apply(r, remedy))
     return changed(request, piece_id, "meshes", "meshes-changed")
 

@@ -98,6 +98,13 @@ def fan():
     return Mesh("fan_high", points, np.array([[0, 1, 2], [1, 0, 3], [0, 1, 4]], np.int32))
 
 
+def with_shells(mesh, *middles):
+    """A mesh with a small box at each of some places, in its own object."""
+    boxes = [cube(0.2, middle) for middle in middles]
+    one = merge([replace(each, normals=None, uvs=()) for each in (mesh, *boxes)], mesh.name)
+    return replace(one, objects=np.zeros_like(one.objects), object_names=mesh.object_names)
+
+
 CASES = {
     "uvs": (ring(uvs=()), None),
     "winding": (None, turned(ring(96, "ring_high"))),
@@ -113,6 +120,7 @@ CASES = {
     "polygons": (polygonal(ring()), None),
     "pairs": (None, ring(96, "rnig_high")),
     "stretch": (with_uvs(ring(), lambda uv: uv * np.array([0.1, 1], np.float32)), None),
+    "lacking": (None, with_shells(ring(96, "ring_high"), (0, 0, 1.0), (0, 0.2, 1.2))),
     "numbers": (None, replace(ring(96, "ring_high"), positions=ring(96).positions + np.float32(np.nan))),
 }
 
@@ -186,7 +194,7 @@ def test_nothing_paired_is_blocking_and_can_be_made_one_pair():
 
 
 @pytest.mark.parametrize(
-    "key", [k for k, case in CASES.items() if k in ("winding", "place", "tiles", "hard_edges", "faceted", "doubles")]
+    "key", [k for k, case in CASES.items() if k in ("winding", "place", "tiles", "hard_edges", "faceted", "doubles", "lacking")]
 )
 def test_a_fix_removes_its_finding_and_leaves_the_mesh_of_the_user(key):
     low, high = CASES[key]
@@ -389,3 +397,18 @@ def test_treating_as_smooth_keeps_what_bends_by_more_than_its_angle():
         )
         upright = np.abs(done.normals.at_corners()[rim][:, 2])
         assert bool(((upright < 0.01) | (upright > 0.99)).all()) == hard
+
+
+def test_what_has_no_low_is_left_out_shell_by_shell_or_floated_as_a_whole():
+    """A horn stands off the low; a bolt beside it and what lies inside it do not."""
+    high = with_shells(ring(96, "ring_high"), (0, 0, 1.0), (2.0, 0, 0.75), (2.0, 0, 0))
+    finding = found(None, high)["lacking"]
+    assert "(1 shell) has no low" in finding.what
+    assert [remedy.words for remedy in finding.remedies] == ["Leave it out"]
+    left = assemble(apply(Recipe(), finding.fix), BakeMeshes([ring()], [high])).files["ring_high"]
+    assert len(left.triangles) == len(high.triangles) - 12
+    horn = replace(cube(0.2, (0, 0, 1.0), "horn_high"), object_names=("ring_high_horn",), uvs=())
+    whole = found(None, ring(96, "ring_high"), others=[horn])["lacking"]
+    assert [remedy.words for remedy in whole.remedies] == ["Leave it out", "Take it as a floater"]
+    for remedy in whole.remedies:
+        assert "lacking" not in found(None, ring(96, "ring_high"), apply(Recipe(), remedy), others=[horn])
