@@ -1,6 +1,7 @@
 """Parts of the sculpt with no surface of the low beside them, such as glasses, straps, horns: no ray can draw them.
 
-Found shell by shell: what stands off the low over most of its surface, farther than detail does, is a thing of its own.
+Found shell by shell: what stands off the low over most of its surface, farther than detail does, and hardly looks the
+way that the low under it looks, is a thing of its own. A plate that floats over the low, however high, can be drawn.
 """
 
 from collections.abc import Iterator
@@ -19,6 +20,7 @@ FAR = 0.03  # of the low's diagonal: what stands farther off is no detail of it
 MOSTLY = 0.5  # of a shell's surface
 BESIDE = 0.5  # of a pair's sculpt that must lie beside the low: else the low is misplaced, which is told otherwise
 LEAST = 1e-4  # of the sculpt's surface: a smaller shell is seen by nobody
+DRAWN, ALIKE = 0.35, 0.7  # of a shell's surface, that looks within this cosine the way of the low under it: a plate
 POINTS = 64  # on each shell
 MOST_NAMED = 24  # shells that one change leaves out
 
@@ -52,7 +54,7 @@ def _shells(high: Subject) -> list[I64]:
 
 
 def _above(high: Subject, rows: I64, surface: NearestSurface, far: float) -> tuple[float, float]:
-    """The surface of a shell, and the share of it that stands farther than `far` above the low."""
+    """The surface of a shell, and the share of it that stands farther than `far` above the low; 0 for a plate."""
     corners = high.mesh.positions[high.mesh.triangles[rows]].astype(np.float64)
     owner, b = few_over(corners, POINTS)
     if not len(owner):
@@ -62,8 +64,11 @@ def _above(high: Subject, rows: I64, surface: NearestSurface, far: float) -> tup
     under = surface.surface.corners(nearest)
     normals = np.cross(under[:, 1] - under[:, 0], under[:, 2] - under[:, 0])
     above = np.einsum("nc,nc->n", places - under.mean(axis=1), normals) > 0
-    area = float(np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1).sum())
-    return area, float(((distance > far) & above).mean())
+    facing = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    ways, size = facing[owner], np.linalg.norm(facing, axis=1)
+    cosine = np.einsum("nc,nc->n", ways, normals)
+    alike = cosine > ALIKE * np.linalg.norm(ways, axis=1) * np.linalg.norm(normals, axis=1)
+    return float(size.sum()), float(((distance > far) & above).mean()) if alike.mean() < DRAWN else 0.0
 
 
 def _finding(high: Subject, shells: list[I64], far: float) -> Finding:

@@ -57,7 +57,7 @@ def find(seen: TexelRows) -> FlawRows:
         return Explanation(
             f"There is no sculpt along these rays, up to {length(beyond)} beyond the reach.",
             "Close the sculpt here, fill the place in, or take the low away; where a hole is meant, bake the opacity.",
-            lambda spot: [offered_mends.heal(spot)],
+            lambda spot: offered_mends.heals(seen, spot),
             by_part=True,
         )
 
@@ -77,7 +77,7 @@ def _turned(seen: TexelRows, at: I64, off: str, struck: I64) -> Explanation:
         return Explanation(
             f"Rays strike only the back of a wall, {off} away: none of the sculpt looks toward the low here.",
             "Fill the place in, straighten the rays, or lay the low onto what a viewer sees.",
-            lambda spot: [offered_mends.heal(spot)],
+            lambda spot: offered_mends.heals(seen, spot),
         )
 
     def mends(spot: Spot) -> list[Mend]:

@@ -16,6 +16,7 @@ from .texel_rows import TexelRows
 RIM = 0.25  # of a pocket
 ROOM = 1.05  # a mend reaches a little past the flaw
 WIDER, CLEAR = 1.1, 0.002  # than what a pocket should hold; and of the low's diagonal beyond that
+OWN = 0.1  # of what is filled in must be the flaw itself
 DABS = 24  # of a brush, at most, that cover a region
 MUCH, NEARLY_ALL = 0.25, 0.95  # of a part: that is said, since "here" is not what one thinks of then
 
@@ -114,7 +115,16 @@ def nearest(spot: Spot) -> Mend:
     return Mend(name=spot.name, words="Take the nearest surface here", patches=[ball])
 
 
-def heal(spot: Spot) -> Mend:
+def heals(seen: TexelRows, spot: Spot) -> list[Mend]:
+    """Filling in from the rim; none where that would fill in far more than the flaw."""
+    mend, every = _heal(spot), seen.everything or seen
+    inside = np.zeros(len(every.place), bool)
+    for ball in mend.heals:
+        inside |= np.linalg.norm(every.place - np.array(ball.centre), axis=1) <= ball.radius
+    return [mend] if len(spot.places) >= OWN * inside.sum() else []
+
+
+def _heal(spot: Spot) -> Mend:
     """The flaw's place, or the places that it consists of, filled in from their rim."""
     centres, radius = _dabs(spot.places)
     x, y, z = spot.middle

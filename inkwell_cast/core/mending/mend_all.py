@@ -9,7 +9,9 @@ end all that was kept must look better together than nothing did. The trials cos
 where what is left to try could win less than `WORTH`.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
@@ -53,14 +55,21 @@ class MendedAll:
     report: Report
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _State:
-    """A trial with some mends: its flaws, what is seen of its texels, sheet by sheet, and the mean with misses."""
+    """A trial with some mends: what is seen of its texels, sheet by sheet, and the mean with misses.
+
+    `find` looks for its flaws, which costs more than the trial: only where they are asked for.
+    """
 
     mends: list[Mend]
-    flaws: list[Flaw]
+    find: Callable[[], list[Flaw]]
     sheets: list[TexelRows]
     mean: float
+
+    @cached_property
+    def flaws(self) -> list[Flaw]:
+        return self.find()
 
     @property
     def to_mend(self) -> float:
@@ -118,7 +127,7 @@ class _Trials:
         seen = [seen_of(context, visible) for context, visible in zip(contexts, judged.visible, strict=True)]
         bare = [visible.bare for visible in judged.visible]
         mean = degrees_of(contexts, judged.seen.sums, judged.seen.counts, bare)
-        return _State(mends, result.flaws(judged).flaws, seen, mean)
+        return _State(mends, lambda: result.flaws(judged).flaws, seen, mean)
 
 
 @dataclass(slots=True)

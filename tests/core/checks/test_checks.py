@@ -194,7 +194,12 @@ def test_nothing_paired_is_blocking_and_can_be_made_one_pair():
 
 
 @pytest.mark.parametrize(
-    "key", [k for k, case in CASES.items() if k in ("winding", "place", "tiles", "hard_edges", "faceted", "doubles", "lacking")]
+    "key",
+    [
+        k
+        for k, case in CASES.items()
+        if k in ("winding", "place", "tiles", "hard_edges", "faceted", "doubles", "lacking")
+    ],
 )
 def test_a_fix_removes_its_finding_and_leaves_the_mesh_of_the_user(key):
     low, high = CASES[key]
