@@ -93,9 +93,15 @@ def test_the_troubled_inkstand_is_gone_through_and_mended_by_keyboard(quiet: Pag
     expect(page.locator("#stale")).to_be_hidden()
 
     ended = bakes_ended(page)
+    page.evaluate(
+        """() => { const here = document.getElementById("mending-here");
+                  new MutationObserver(() => { window.toldHere ||= !here.hidden && here.textContent; })
+                    .observe(here, { attributes: true, subtree: true, childList: true }); }"""
+    )
     page.locator("#mend-all").click()
     expect(page.locator("#table")).to_have_attribute("data-ended", str(ended + 1), timeout=SLOW)
     expect(page.locator("#mended")).to_contain_text("mends did good and were kept", timeout=SLOW)
+    assert "Cancel" in page.evaluate("() => window.toldHere")  # where it was pressed
     expect(page.locator(".flaws [data-mend]")).to_have_count(0)  # what is left is for the modelling program
     expect(page.locator(".flaws")).not_to_contain_text("Sculpt outside the cage")
     assert page.locator(".mends li").count() >= 4

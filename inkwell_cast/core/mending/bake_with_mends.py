@@ -57,6 +57,6 @@ def make(
 ) -> Made:
     """Bake, and with `mend` try the best mend of every flaw first; parameters and errors are those of `bake`."""
     if mend:
-        done = mend_all(recipe, meshes, progress, cancel, warm, remote)
+        done = mend_all(recipe, meshes, progress, cancel, warm, remote, peek or (lambda key, sheet, image: None))
         return Made(done.bake, done.report)
     return Made(bake(recipe, meshes, progress, cancel, warm, peek, remote))

@@ -19,7 +19,7 @@ from ..bake.baked import Bake
 from ..bake.bands import RemoteBands
 from ..bake.measured_reach import measure
 from ..bake.pipeline import bake
-from ..base.array_types import Bool
+from ..base.array_types import AnyArray, Bool
 from ..base.progress import Cancel, Progress, ShareDone
 from ..flaws import IN_TEXELS, Flaw, neighbour_occlusion
 from ..flaws.flaw import length
@@ -46,6 +46,9 @@ OF_REACH = {"other", "farther", "outside", "inside", "missed"}
 ROOM = 1.15  # of a flaw's radius: what lies in there is its own
 
 
+Kept = Callable[[str, str, AnyArray], None]  # a map by key and sheet, as it is written
+
+
 @dataclass(frozen=True, slots=True)
 class MendedAll:
     """The recipe with the mends that were kept, its bake, and the report."""
@@ -59,13 +62,14 @@ class MendedAll:
 class _State:
     """A trial with some mends: what is seen of its texels, sheet by sheet, and the mean with misses.
 
-    `find` looks for its flaws, which costs more than the trial: only where they are asked for.
+    `find` looks for its flaws, which costs more than the trial: only where they are asked for. images are its maps.
     """
 
     mends: list[Mend]
     find: Callable[[], list[Flaw]]
     sheets: list[TexelRows]
     mean: float
+    images: dict[str, dict[str, AnyArray]]
 
     @cached_property
     def flaws(self) -> list[Flaw]:
@@ -112,11 +116,17 @@ class _Trials:
     heard: ShareDone
     cancel: Cancel
     most: int
+    kept: Kept
     done: int = 0
 
     @property
     def left(self) -> int:
         return self.most - self.done
+
+    def tell_kept(self, state: _State) -> None:
+        """Let the normals with the mends that were kept so far be shown."""
+        for sheet, images in state.images.items():
+            self.kept("normal", sheet, images["normal"])
 
     def state(self, mends: list[Mend]) -> _State:
         self.heard(self.done / max(self.most, 1))
@@ -127,7 +137,7 @@ class _Trials:
         seen = [seen_of(context, visible) for context, visible in zip(contexts, judged.visible, strict=True)]
         bare = [visible.bare for visible in judged.visible]
         mean = degrees_of(contexts, judged.seen.sums, judged.seen.counts, bare)
-        return _State(mends, lambda: result.flaws(judged).flaws, seen, mean)
+        return _State(mends, lambda: result.flaws(judged).flaws, seen, mean, {s.name: s.images for s in result.sheets})
 
 
 @dataclass(slots=True)
@@ -181,6 +191,8 @@ class _Search:
             self.now = together
         elif kept:  # what is told as kept is so, though it takes one trial more than there should be
             self.now = self.trials.state([*self.now.mends, *kept])
+        if kept:
+            self.trials.tell_kept(self.now)
         return True
 
     def reach(self, recipe: Recipe, meshes: BakeMeshes, cancel: Cancel, warm: Warm) -> None:
@@ -200,6 +212,7 @@ class _Search:
         )
         if kept:
             self.now = state
+            self.trials.tell_kept(self.now)
 
     def _next(self) -> list[_Attempt]:
         """The next mend of every flaw, what wins most first, as far as they do not touch.
@@ -247,11 +260,15 @@ def mend_all(
     cancel: Cancel = lambda: False,
     warm: Warm | None = None,
     remote: RemoteBands | None = None,
+    kept: Kept = lambda key, sheet, image: None,
 ) -> MendedAll:
-    """Mend what settings can; `remote` bands find the bake at the end. Raises what `bake` does."""
+    """Mend what settings can; `remote` bands find the bake at the end, `kept` hears how it looks with what was kept.
+
+    Raises what `bake` does.
+    """
     warm = warm or Warm()
     small, most = _trial_of(recipe)
-    trials = _Trials(small, meshes, warm, lambda share: progress("mending", share / 2), cancel, most)
+    trials = _Trials(small, meshes, warm, lambda share: progress("mending", share / 2), cancel, most, kept)
     first = trials.state([])
     search = _Search(trials, first, first)
     of_reach = [flaw.share for flaw in first.flaws if flaw.cause in OF_REACH]

@@ -55,7 +55,14 @@ def offering(monkeypatch, first):
 
 def test_a_mend_that_helps_is_kept_and_told_of(meshes):
     told = []
-    done = mend_all(RECIPE, meshes, lambda stage, share: told.append(share))
+    seen = list[tuple[str, str, int]]()
+    done = mend_all(
+        RECIPE,
+        meshes,
+        lambda stage, share: told.append(share),
+        kept=lambda key, sheet, image: seen.append((key, sheet, image.ndim)),
+    )
+    assert set(seen) == {("normal", "", 3)}  # what was kept so far is shown
     (tried,) = done.report.tried
     assert tried.kept
     assert tried.after < 0.1 * tried.before

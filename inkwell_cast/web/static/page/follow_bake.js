@@ -7,19 +7,37 @@ import { ask, base, model, sheet, shownHere, state, toast } from "./page.js";
 
 let baking = false; // whether the bake box showed a bake at work when last looked at
 let peeked = "";
-async function peek({ bake, peek: mark }) {
+async function peek({ bake, peek: mark, mending }) {
   if (!mark || mark === peeked) return;
   peeked = mark;
-  const response = await request(`${base}/bakes/${bake}/peek.png`);
-  if (response.status !== 200 || document.body.dataset.live !== "off") return; // the live proof is worth more
-  const bitmap = await createImageBitmap(await response.blob());
+  const response = await request(`${base}/bakes/${bake}/peek.png`),
+    mended = mending !== undefined; // what was kept so far, which the live proof does not have
+  if (response.status !== 200 || (!mended && document.body.dataset.live !== "off")) return;
+  const blob = await response.blob(),
+    bitmap = await createImageBitmap(blob);
   if (!baking) return;
-  $("sheet-note").textContent = "As far as it is baked.";
+  $("sheet-note").textContent = mended ? "With the mends that were kept so far." : "As far as it is baked.";
   sheet.setMap(bitmap, [bitmap.width, bitmap.height]);
+  if (mended && state.facts?.sheets.length === 1) {
+    const exact = { premultiplyAlpha: "none", colorSpaceConversion: "none", imageOrientation: "flipY" };
+    model.setMap({ [state.facts.sheets[0].name]: await createImageBitmap(blob, exact) }, state.facts, "normal");
+  }
+}
+// How far mending all is, told where it was pressed too.
+function tellMending(box) {
+  const here = $("mending-here"),
+    cancel = document.querySelector("#bake-box .button");
+  if (!here) return;
+  here.hidden = box?.dataset.mending === undefined;
+  if (here.hidden) return;
+  here.querySelector(".words").textContent = box.querySelector(".baking-words").textContent.trim();
+  here.querySelector("progress").value = box.querySelector(".bar").getAttribute("aria-valuenow");
+  here.querySelector("button").onclick = () => cancel.click();
 }
 function followBake() {
   const box = document.querySelector("#bake-box .baking"),
     now = !!box;
+  tellMending(box);
   if (box) peek(box.dataset).catch(() => {}); // the next look is soon
   const missed = baking && !now; // a panel brought the box of an ended bake before the bake's own request told of it
   baking = now;
