@@ -47,13 +47,19 @@ class Engine:
 
     `name` is that of its process, `niceness` what that leaves of the processor to others (0 for nothing, to 19), and
     `after` an engine that is to be ready, or a job handed in here, before the process is started. Full bakes are traced
-    by the workers of the `cluster` at an address, if there is one.
+    by the workers of the `cluster` at an address, if there is one. `when_asked` starts the process with the first job.
     """
 
     def __init__(
-        self, name: str = "engine", niceness: int = 0, after: "Engine | None" = None, cluster: str = ""
+        self,
+        name: str = "engine",
+        niceness: int = 0,
+        after: "Engine | None" = None,
+        cluster: str = "",
+        when_asked: bool = False,
     ) -> None:
         self.name, self._niceness, self._after, self._cluster = name, niceness, after, cluster
+        self._when_asked = when_asked
         self._waiting: deque[Ticket] = deque()
         self._inner: dict[int, Ticket] = {}  # by number, those that the process answers in the midst of another
         self._changed = threading.Condition()
@@ -125,6 +131,9 @@ class Engine:
         while self._after and not (self._after.ready.wait(LOOK_EVERY) or self._closing.is_set()):
             if self._waiting and self._after.told.stage != "compiling":  # which two at once would only do twice
                 break
+        with self._changed:
+            while self._when_asked and not self._waiting and not self._closing.is_set():
+                self._changed.wait()
         self._spawn()
         while (taken := self._next()) is not None:
             ticket, first = taken
@@ -174,7 +183,7 @@ class Engine:
                     self._hear_of_the_start()
                 if self._closing.is_set():
                     return None
-                ticket = min(self._waiting, key=lambda waiting: waiting.job.RANK)
+                ticket = min(self._waiting, key=lambda waiting: waiting.job.rank)
                 self._waiting.remove(ticket)
                 first = ticket.began is None
                 if ticket.begin():
@@ -289,7 +298,7 @@ class Engine:
         if not ticket.job.GIVES_WAY:
             return False
         with self._changed:
-            return any(waiting.job.RANK < ticket.job.RANK for waiting in self._waiting)
+            return any(waiting.job.rank < ticket.job.rank for waiting in self._waiting)
 
     def _hand_on_inner(self) -> None:
         """Send the process what it answers in the midst of the job at work."""

@@ -1,8 +1,9 @@
-"""Three engines side by side, so that what the hand waits for never waits for what takes long.
+"""Four engines side by side, so that what the hand waits for never waits for what takes long.
 
 One follows the hand: it probes, measures and makes proofs. One does long work: full bakes, fitting, mending all,
-batches. One reads, checks and draws files. Each keeps its own scenes warm and watches its own memory; meshes are mapped
-from the store, so the system holds them once for all three. Long work takes what the others leave of the processor.
+batches. One reads and draws files, one checks them, so that a small file never waits for the checks of a large one.
+Each keeps its own scenes warm and watches its own memory; meshes are mapped from the store, so the system holds them
+once for all. Long work and checks take what the others leave of the processor.
 """
 
 from collections.abc import Callable
@@ -12,7 +13,7 @@ from .engine import Engine
 from .messages import Job, Lane
 from .ticket import Ticket
 
-PATIENT, READING = 10, 4  # niceness
+PATIENT, CHECKS, READING = 10, 8, 4  # niceness
 
 
 class Lanes:
@@ -23,10 +24,11 @@ class Lanes:
         self.hand = Engine("hand")
         self.reading = Engine("reading", READING, self.hand)
         self.long = Engine("long work", PATIENT, self.reading, cluster)
+        self.checks = Engine("checks", CHECKS, self.hand, when_asked=True)
 
     @property
-    def all(self) -> tuple[Engine, Engine, Engine]:
-        return self.hand, self.reading, self.long
+    def all(self) -> tuple[Engine, ...]:
+        return self.hand, self.reading, self.long, self.checks
 
     def submit(
         self,
@@ -36,8 +38,8 @@ class Lanes:
         piece_id: int | None = None,
     ) -> Ticket:
         """Hand a job to its lane; see `Engine.submit`."""
-        engine = {Lane.HAND: self.hand, Lane.READING: self.reading, Lane.LONG: self.long}[job.lane]
-        return engine.submit(job, on_progress, on_start, piece_id)
+        every = {Lane.HAND: self.hand, Lane.READING: self.reading, Lane.LONG: self.long, Lane.CHECKS: self.checks}
+        return every[job.lane].submit(job, on_progress, on_start, piece_id)
 
     @property
     def tickets(self) -> list[Ticket]:

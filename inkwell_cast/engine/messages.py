@@ -1,6 +1,7 @@
 """What the server and its baking process say to each other."""
 
 import enum
+import os
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal
 
@@ -20,16 +21,18 @@ from ..core.settings.receivers import Receiver
 from ..core.settings.recipe import Recipe
 
 OUT_OF_MEMORY = "The machine ran out of memory. Choose a smaller sheet or fewer maps, or close other programs."
+LARGE = 50_000_000  # bytes of meshes: a piece that takes longer to check than one waits for a small one
 PEEK = "peek.png"  # in the folder of a running bake: the map that it is at
 Drawn = Literal["low", "cage", "sculpt", "lit"]
 Exported = Literal["low", "sculpt", "cage", "displaced"]
 
 
 class Lane(enum.Enum):
-    """Which of three engines side by side does a job."""
+    """Which of four engines side by side does a job."""
 
     HAND = "hand"  # what follows the hand
-    READING = "reading"  # reads, checks and draws files
+    READING = "reading"  # reads and draws files
+    CHECKS = "checks"  # checks meshes, which may take as long as a mesh is large
     LONG = "long work"  # what takes long
 
 
@@ -51,6 +54,10 @@ class AnyJob:
     @property
     def lane(self) -> Lane:
         return self.LANE
+
+    @property
+    def rank(self) -> Rank:
+        return self.RANK
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,10 +205,16 @@ class DrawNear(AnyJob):
 class CheckPiece(AnyJob):
     """Find what is wrong before a bake."""
 
-    GIVES_WAY = True
+    LANE, GIVES_WAY = Lane.CHECKS, True
 
     recipe: Recipe
     sources: list[Source]
+
+    @property
+    def rank(self) -> Rank:
+        """Checks of a large piece give way to those of a small one."""
+        large = sum(os.path.getsize(source.path) for source in self.sources) > LARGE
+        return Rank.LAST if large else Rank.SECOND
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,11 +1,14 @@
 import contextlib
 import os
+import signal
 import threading
 from types import SimpleNamespace
 
 import pytest
 
+from inkwell_cast.core.formats import write_mesh
 from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.engine import messages
 from inkwell_cast.engine.lanes import Lanes
 from inkwell_cast.engine.messages import (
     BakeInto,
@@ -20,6 +23,7 @@ from inkwell_cast.engine.messages import (
     TryFit,
 )
 
+from ..shapes import torus
 from .test_engine import LONG, SHORT, sources, wait
 
 __all__ = ["sources"]
@@ -38,7 +42,7 @@ PLAIN = Recipe()
         (Draw(PLAIN, [], "low", ""), "hand"),
         (Draw(PLAIN, [], "sculpt", ""), "reading"),
         (Load("", "", ""), "reading"),
-        (CheckPiece(PLAIN, []), "reading"),
+        (CheckPiece(PLAIN, []), "checks"),
         (BakeInto(PLAIN, [], ""), "long"),
         (BakeInto(PLAIN, [], "", mend=True), "long"),
         (TryFit(PLAIN, []), "long"),
@@ -48,9 +52,8 @@ PLAIN = Recipe()
 def test_each_job_goes_to_its_lane(job, lane):
     asked = []
     lanes = Lanes.__new__(Lanes)  # without starting a process
-    lanes.hand, lanes.reading, lanes.long = (
-        SimpleNamespace(submit=lambda *given, name=name: asked.append(name)) for name in ("hand", "reading", "long")
-    )
+    for name in ("hand", "reading", "long", "checks"):
+        setattr(lanes, name, SimpleNamespace(submit=lambda *given, name=name: asked.append(name)))
     lanes.submit(job)
     assert asked == [lane]
 
@@ -68,7 +71,24 @@ def test_a_long_bake_delays_neither_the_pointer_nor_a_file(sources, tmp_path):
         assert wait(lanes.submit(CheckPiece(SHORT, sources))) == []
         assert not bake.future.done()
         assert [ticket.job for ticket in lanes.tickets] == [bake.job]
-        hand, reading, long = lanes.process_ids
-        niceness = [os.getpriority(os.PRIO_PROCESS, process) for process in (hand, reading, long)]
-        assert niceness == sorted(niceness)
-        assert niceness[0] < niceness[1] < niceness[2]
+        hand, reading, long, checks = lanes.process_ids
+        niceness = [os.getpriority(os.PRIO_PROCESS, process) for process in (hand, reading, checks, long)]
+        assert niceness == sorted(set(niceness))
+
+
+def test_a_file_is_read_while_a_large_piece_is_checked_and_a_small_one_is_checked_first(sources, tmp_path, monkeypatch):
+    """The checks of the large one are at work, stopped in their midst from outside; they end all the same."""
+    write_mesh(tmp_path / "ring_low.obj", torus(16, 8, name="ring_low.obj"))
+    with contextlib.closing(Lanes()) as lanes:
+        assert lanes.checks.process_id is None  # it starts when it is asked
+        wait(lanes.submit(CheckPiece(SHORT, sources)))
+        os.kill(lanes.checks.process_id, signal.SIGSTOP)
+        checks = lanes.submit(CheckPiece(SHORT, sources))
+        load = lanes.submit(Load(str(tmp_path / "ring_low.obj"), "ring_low.obj", str(tmp_path / "copy")))
+        assert wait(load, 60).triangles == 256
+        assert not checks.future.done()
+        os.kill(lanes.checks.process_id, signal.SIGCONT)
+        assert wait(checks) == []
+    small = CheckPiece(SHORT, sources).rank
+    monkeypatch.setattr(messages, "LARGE", 1000)
+    assert small < CheckPiece(SHORT, sources).rank

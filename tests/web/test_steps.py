@@ -18,7 +18,7 @@ from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.mesh.mesh import values_at_corners
 from inkwell_cast.core.settings.item_keys import item_keys
 from inkwell_cast.core.settings.regions import Pocket
-from inkwell_cast.engine.ticket import JobFailed
+from inkwell_cast.engine.ticket import JobFailed, Ticket
 from inkwell_cast.web.services.pieces import paired_of
 
 from ..shapes import grid_mesh, plane, torus
@@ -340,7 +340,7 @@ def test_several_sheets_have_pictures_and_sizes_of_their_own(client, piece):
 
 
 def test_checks_that_were_stopped_say_so_and_begin_again_only_when_asked(client, piece, services, monkeypatch):
-    def stopped(piece_id):
+    def stopped(piece_id, page=""):
         raise JobFailed("cancelled", "The checks were stopped.")
 
     monkeypatch.setattr(services.measures, "check", stopped)
@@ -367,3 +367,17 @@ def test_the_outward_reach_is_greyed_where_a_cage_mesh_takes_its_place(client, r
     panel = client.get(f"{piece}/panel/cage").text
     assert 'name="reach.outward"' in panel
     assert "data-cage" not in panel
+
+
+def test_checks_that_a_page_waited_for_end_when_it_is_left(client, piece, services, monkeypatch):
+    """Those of another page go on."""
+    jobs = {page: Ticket(None, None, None, None) for page in ("here", "there")}
+    monkeypatch.setattr(services.measures, "_checks", {})
+    stopped = []
+    monkeypatch.setattr(Ticket, "stop", lambda ticket, patient=False: stopped.append((ticket, patient)))
+    services.measures._asking.update({ticket.number: (page, ticket) for page, ticket in jobs.items()})
+    assert client.post(f"{piece}/left", params={"tab": "here"}).status_code == 204
+    assert stopped == [(jobs["here"], True)]
+    services.measures._asking.clear()
+    assert "checks" in client.get(f"{piece}/checks", headers={"X-Tab": "here"}).text
+    assert services.measures._asking == {}

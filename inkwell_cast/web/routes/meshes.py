@@ -156,7 +156,7 @@ def checks(request: Request, piece_id: int) -> Response:
     """The findings as a list; the rail around it learns of blocking ones."""
     stopped = False
     try:
-        services_of(request).measures.check(piece_id)
+        services_of(request).measures.check(piece_id, request.headers.get("X-Tab", ""))
     except JobFailed as failed:
         if failed.kind != "cancelled":
             raise
@@ -169,6 +169,13 @@ def _finding(request: Request, piece_id: int, number: int) -> Finding:
     if not 0 <= number < len(findings):
         raise HTTPException(404, "This finding is no longer there.")
     return findings[number]
+
+
+@router.post("/left")
+def left(request: Request, piece_id: int, tab: str) -> Response:
+    """A page was left: what it alone waited for ends."""
+    services_of(request).measures.left(tab)
+    return Response(status_code=204)
 
 
 @router.get("/checks/{number}/marks")

@@ -10,6 +10,7 @@ from ...core.review.section import Along, Section
 from ...core.settings.editing import with_reach
 from ...core.settings.staleness import CHECKS, COVERAGE
 from ...engine.messages import CheckPiece, Cover, MeasureReach, ProbeAt, SectionAt, TryFit
+from ...engine.ticket import Ticket
 from ...store.bakes import BakeRecord
 from ...store.meshes import MeshRow
 from ...store.pieces import StoredPiece
@@ -28,17 +29,29 @@ class Measures:
         self.services, self.engine = services, services.engine
         self._checks: dict[str, list[Finding]] = {}
         self._covered: dict[str, Coverage] = {}
+        self._asking: dict[int, tuple[str, Ticket]] = {}  # by job, the page that waits for checks
 
-    def check(self, piece_id: int) -> list[Finding]:
-        """What is wrong with a piece; found once for each state of it."""
+    def check(self, piece_id: int, page: str = "") -> list[Finding]:
+        """What is wrong with a piece; found once for each state of it, for a `page` that may be left meanwhile."""
         piece, rows, _ = self.services.pieces.wanted(piece_id)
         key = result_key(piece.recipe, rows, CHECKS)
         if key not in self._checks:
             job = CheckPiece(piece.recipe, self.services.pieces.sources(rows))
-            self._checks[key] = self.engine.submit(job, piece_id=piece_id).future.result()
+            ticket = self.engine.submit(job, piece_id=piece_id)
+            self._asking[ticket.number] = page, ticket
+            try:
+                self._checks[key] = ticket.future.result()
+            finally:
+                self._asking.pop(ticket.number, None)
             while len(self._checks) > KEPT_CHECKS:
                 self._checks.pop(next(iter(self._checks)))
         return self._checks[key]
+
+    def left(self, page: str) -> None:
+        """Stop the checks that a page waited for, which was left: they would keep others waiting for nobody."""
+        for asking, ticket in list(self._asking.values()):
+            if asking == page:
+                ticket.stop(patient=True)
 
     def checked(self, piece: StoredPiece, rows: list[MeshRow]) -> list[Finding] | None:
         """The findings for a piece as it is, if they are known."""

@@ -54,6 +54,7 @@ export async function change(address, values) {
 
 // Every change says which state of the settings this page shows, so that one made elsewhere meanwhile is not lost.
 const tab = crypto.randomUUID?.() ?? String(Math.random());
+addEventListener("pagehide", () => navigator.sendBeacon(`${base}/left?tab=${encodeURIComponent(tab)}`));
 export function shownHere() {
   return { "X-Shown-Step": $("shown-step")?.dataset.step ?? "", "X-Tab": tab };
 }
