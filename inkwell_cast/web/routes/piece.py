@@ -230,6 +230,7 @@ def state(request: Request, piece_id: int) -> Response:
     return JSONResponse(
         {
             "sculpts": [{"id": m.id, "name": m.file_name} for m in sculpts],
+            "files": [{"id": m.id, "name": m.file_name} for m in page.meshes],
             "meshes": len(page.meshes),
             "facts": page.facts,
             "step": page.piece.step,

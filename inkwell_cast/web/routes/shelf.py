@@ -2,7 +2,7 @@
 
 import pathlib
 from functools import lru_cache
-from typing import Annotated
+from typing import Annotated, Any
 
 import numpy as np
 from fastapi import APIRouter, Query, Request
@@ -84,16 +84,25 @@ def roles(request: Request, tokens: list[str]) -> Response:
 
 
 def described(taken: Upload) -> Response:
+    return JSONResponse(_described(taken))
+
+
+def _described(taken: Upload) -> dict[str, Any]:
     facts = taken.facts
-    return JSONResponse(
-        {
-            "token": taken.token,
-            "name": taken.file_name,
-            "triangles": facts.triangles,
-            "objects": len(facts.parts),
-            "uvs": facts.channels > 0,
-        }
-    )
+    return {
+        "token": taken.token,
+        "name": taken.file_name,
+        "triangles": facts.triangles,
+        "objects": len(facts.parts),
+        "uvs": facts.channels > 0,
+    }
+
+
+@router.get("/uploads")
+def taken(request: Request, tokens: str) -> Response:
+    """Files that were taken in and are not yet part of a piece, of some tokens with commas between them."""
+    known = services_of(request).uploads.taken
+    return JSONResponse([_described(known[token]) for token in tokens.split(",") if token in known])
 
 
 @router.post("/pieces")

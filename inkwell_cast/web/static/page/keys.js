@@ -67,6 +67,7 @@ document.addEventListener("keydown", (e) => {
     e.ctrlKey ||
     e.metaKey ||
     e.altKey ||
+    e.target.closest("dialog") ||
     e.target.matches("input:not([type=radio]):not([type=checkbox]), select, textarea")
   )
     return;

@@ -122,23 +122,58 @@ list.addEventListener("change", async (e) => {
   judge();
 });
 for (const id of ["alone", "each-level"]) $(id).addEventListener("change", judge);
-takeDrops($("drop"), take);
+takeDrops($("drop"), take, dropped);
 window.addEventListener("dragover", (e) => e.preventDefault());
 window.addEventListener("drop", async (e) => {
   e.preventDefault();
-  if (!$("drop").contains(e.target)) take(await filesOf(e.dataTransfer, acceptedBy($("files"))));
+  if (!$("drop").contains(e.target)) dropped(await filesOf(e.dataTransfer, acceptedBy($("files"))));
 });
 
-$("make").onclick = async () => {
+// Files were dropped: where their names say what each is, nothing is left to ask.
+async function dropped(files) {
+  await take(files);
+  makeIfSaid();
+}
+function makeIfSaid() {
+  const guessed = read().some((row) => row.querySelector(".guess")?.hidden === false);
+  if (read().length > 1 && !missing() && !guessed && $("levels").hidden) make("&undo=yes");
+}
+
+$("make").onclick = () => make("");
+async function make(how) {
   $("make").disabled = true;
   const name = $("name").value.trim() || $("name").placeholder;
   try {
     const wanted = { name, roles: roles(), alone: $("alone").checked, each_level: eachLevel() };
-    location.href = `${(await json("/pieces", sending(wanted))).address}?new=yes`;
+    location.href = `${(await json("/pieces", sending(wanted))).address}?new=yes${how}`;
   } catch (error) {
     $("problem").textContent = error.message;
     $("problem").hidden = false;
     judge();
   }
-};
+}
+
+// Files that were dropped on the shelf are read already.
+const brought = new URLSearchParams(location.search).get("taken");
+async function takeBrought() {
+  for (const answer of await json(`/uploads?tokens=${encodeURIComponent(brought)}`)) {
+    const row = document.createElement("li"),
+      words = document.createElement("span");
+    row.innerHTML = '<b></b><button class="link" type="button">Remove</button>';
+    const [name, remove] = row.children;
+    name.textContent = name.title = answer.name;
+    words.className = "soft";
+    words.textContent = triangleWords(answer);
+    row.append(words);
+    row.dataset.state = "read";
+    remove.onclick = () => {
+      row.remove();
+      judge();
+    };
+    list.append(row);
+    await settle(answer, row);
+  }
+  makeIfSaid();
+}
+if (brought) takeBrought();
 list.dataset.ready = "yes";

@@ -1,5 +1,5 @@
 // The page of a piece: puts its parts together.
-import { $, json } from "../common/requests.js";
+import { $, json, request } from "../common/requests.js";
 import "../page/split.js";
 import "../page/keys.js";
 import "../page/follow_bake.js";
@@ -12,6 +12,7 @@ import "../page/number_fields.js";
 import "../page/filters.js";
 import { Coverage } from "../panels/coverage.js";
 import "../panels/folders.js";
+import { Dropped } from "../panels/dropped.js";
 import { HandoffPanel } from "../panels/handoff.js";
 import { MeshesPanel } from "../panels/meshes.js";
 import { sendPictures } from "../panels/send_pictures.js";
@@ -27,17 +28,14 @@ import { clicked, slice } from "../page/pointer_link.js";
 import { setShow } from "../page/show_and_wipe.js";
 
 sendPictures(toast);
-const meshes = new MeshesPanel(base, {
-  ask,
-  json,
-  partly: () => loadMeshes(false),
-  changed: async (said) => {
-    hideFinding();
-    await loadMeshes(false);
-    await ask("GET", `${base}/panel/meshes`, "#panel");
-    if (said.length) toast(said.join(" "));
-  },
-});
+async function filesChanged(said) {
+  hideFinding();
+  await loadMeshes(false);
+  await ask("GET", `${base}/panel/meshes`, "#panel");
+  if (said.length) toast(said.join(" "));
+}
+const meshes = new MeshesPanel(base, { ask, json, partly: () => loadMeshes(false), changed: filesChanged });
+new Dropped(base, { toast, changed: filesChanged });
 // The view is the artist's: nothing turns it but a press on a place, and V goes back to how it was before.
 const EASED = 260; // milliseconds until the camera stands
 // Middle, radius and, where it is told, which way the surface looks.
@@ -139,3 +137,16 @@ setShow("low");
 loadMeshes().catch((error) => {
   $("model-note").textContent = error.message;
 });
+
+// A piece that was made by itself of what was dropped goes back where it came from.
+const UNDO_FOR = 20_000; // milliseconds
+if (new URLSearchParams(location.search).has("undo")) {
+  $("made").hidden = false;
+  setTimeout(() => {
+    $("made").hidden = true;
+  }, UNDO_FOR);
+  $("unmake").onclick = async () => {
+    await request(`${base}/delete`, { method: "POST" });
+    location.href = "/new";
+  };
+}

@@ -1,6 +1,7 @@
 // The shelf: a piece from its file, and which pieces a batch takes.
 import { $, json, refusal } from "../common/requests.js";
 import "../page/at_work.js";
+import { acceptedBy, belongs, filesOf, send } from "../panels/upload.js";
 
 const problem = $("problem");
 
@@ -34,8 +35,28 @@ for (const type of ["dragover", "drop"]) {
   document.addEventListener(type, (e) => {
     if (!e.dataTransfer.types.includes("Files")) return;
     e.preventDefault();
-    if (type === "drop" && e.dataTransfer.files[0]) open(e.dataTransfer.files[0]);
+    if (type === "drop") take(e.dataTransfer).catch((error) => tell(error.message));
   });
+}
+
+// A piece file is opened; meshes become a new piece.
+async function take(transfer) {
+  const accepted = acceptedBy({ accept: document.querySelector("main").dataset.accept }),
+    files = await filesOf(transfer, accepted),
+    piece = files.find((file) => file.name.toLowerCase().endsWith(".icast")),
+    meshes = files.filter((file) => accepted(file.name));
+  if (piece || !meshes.length) {
+    if (piece || files[0]) open(piece || files[0]);
+    return;
+  }
+  const batch = Math.random().toString(36).slice(2),
+    tokens = [];
+  for (const file of meshes.sort((a, b) => belongs(b) - belongs(a))) {
+    tell(`Reading ${file.name} …`);
+    const { token } = await send(file, batch, () => {});
+    if (token) tokens.push(token);
+  }
+  location.href = `/new?taken=${encodeURIComponent(tokens.join(","))}`;
 }
 $("tick-all")?.addEventListener("click", () => {
   const boxes = [...document.querySelectorAll("input[name=piece]")],

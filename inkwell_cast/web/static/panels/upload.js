@@ -48,7 +48,7 @@ export async function filesOf(transfer, accepted) {
 export const acceptedBy = (input) => (name) =>
   !input || input.accept.split(",").some((suffix) => name.toLowerCase().endsWith(suffix.trim())) || belongs({ name });
 
-const belongs = (file) => /\.(mtl|bin|png|jpe?g|tga|tiff?|bmp)$/i.test(file.name);
+export const belongs = (file) => /\.(mtl|bin|png|jpe?g|tga|tiff?|bmp)$/i.test(file.name);
 
 export function triangleWords({ triangles, objects, uvs }) {
   const many = triangles.toLocaleString("en").replaceAll(",", "\u202f"),
@@ -120,7 +120,8 @@ export function roleChoice(role, label) {
   return select;
 }
 
-export function takeDrops(area, take) {
+// `dropped` takes what was dropped where that is another way than choosing.
+export function takeDrops(area, take, dropped = take) {
   for (const type of ["dragenter", "dragover"])
     area.addEventListener(type, (e) => {
       e.preventDefault();
@@ -132,7 +133,7 @@ export function takeDrops(area, take) {
   area.addEventListener("drop", async (e) => {
     e.preventDefault();
     area.classList.remove("over");
-    take(await filesOf(e.dataTransfer, accepted));
+    dropped(await filesOf(e.dataTransfer, accepted));
   });
   for (const input of inputs)
     input.addEventListener("change", () => {
