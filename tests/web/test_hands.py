@@ -37,13 +37,16 @@ def test_numbers_take_sums_and_units_are_dragged_and_stepped(quiet: Page, servic
     page.mouse.move(box["x"] + 10, box["y"] + 8)
     page.mouse.down()
     page.mouse.move(box["x"] + 40, box["y"] + 8)
-    page.mouse.move(box["x"] + 70, box["y"] + 8)  # sixty pixels double it
+    page.mouse.move(box["x"] + 170, box["y"] + 8)  # 160 pixels double it
+    page.keyboard.down("Shift")
+    page.mouse.move(box["x"] + 970, box["y"] + 8)  # and 800 with Shift
+    page.keyboard.up("Shift")
     settled(page, page.mouse.up)
-    assert services.pieces.get(1)[0].recipe.reach.outward == pytest.approx(6, rel=0.02)
+    assert services.pieces.get(1)[0].recipe.reach.outward == pytest.approx(12, rel=0.02)
     field.focus()
     page.keyboard.press("ArrowUp")
     settled(page, lambda: page.keyboard.press("Tab"))
-    assert services.pieces.get(1)[0].recipe.reach.outward > 6
+    assert services.pieces.get(1)[0].recipe.reach.outward > 12
 
 
 def test_changes_are_called_by_what_they_changed_and_any_is_gone_to(quiet: Page, services, ring):

@@ -381,3 +381,26 @@ def test_checks_that_a_page_waited_for_end_when_it_is_left(client, piece, servic
     services.measures._asking.clear()
     assert "checks" in client.get(f"{piece}/checks", headers={"X-Tab": "here"}).text
     assert services.measures._asking == {}
+
+
+def test_lengths_are_given_in_any_unit_wherever_one_stands(client, piece, services):
+    """A scene unit is a centimetre; the low's diagonal is that of its file."""
+
+    def recipe():
+        return services.pieces.get(piece_id_of(piece))[0].recipe
+
+    diagonal = services.pieces.wanted(piece_id_of(piece))[1][0].facts.diagonal
+    client.post(f"{piece}/settings/maps", data={"occlusion.distance": "5 mm"})
+    assert recipe().occlusion.distance == pytest.approx(100 * 0.5 / diagonal, rel=1e-4)
+    client.post(f"{piece}/settings/maps", data={"occlusion.unit": "scene", "occlusion.distance": "1/4 in"})
+    assert recipe().occlusion.distance == pytest.approx(0.635, rel=1e-4)
+    client.post(f"{piece}/pockets", json={"x": 0, "y": 0, "z": 0})
+    client.post(listed(client, piece, "pockets"), data={"radius": "2 units", "outward": "1 + 1"})
+    (pocket,) = recipe().pockets
+    assert (pocket.radius, pocket.outward) == (pytest.approx(100 * 2 / diagonal, rel=1e-4), 2)
+    answer = client.post(listed(client, piece, "pockets"), data={"radius": "wide"})
+    assert "The last good value stays in force" in answer.text
+    place = {"kind": "heal", "x": 1, "y": 0, "z": 0}
+    client.post(f"{piece}/mends/place", data=place | {"radius": "3 mm"})
+    assert recipe().mends[0].heals[0].radius == pytest.approx(0.3)
+    assert client.post(f"{piece}/mends/place", data=place | {"radius": "some"}).status_code == 422

@@ -1,5 +1,6 @@
 """The step Cage: how well the cage holds the sculpt, and reach from measurement."""
 
+import contextlib
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlencode
@@ -20,6 +21,7 @@ from ...core.settings import editing
 from ...core.settings.item_keys import item_keys
 from ...core.settings.recipe import Recipe, refusals
 from ...core.settings.regions import Pocket, Stroke
+from ...core.settings.typed_numbers import length
 from ..piece_page import PiecePage, extend, known_piece, page_of
 from ..services.settings import BY_ITSELF
 from ..templating import SentForm, services_of
@@ -197,6 +199,10 @@ def set_pocket(request: Request, piece_id: int, key: str, form: SentForm) -> Res
     given: dict[str, Any] = {
         k: str(form[k]).strip() for k in ("name", "radius", "outward", "inward", "rim") if k in form
     }
+    recipe = page.piece.recipe
+    for side in ("radius", "outward", "inward"):  # what cannot be read is told by the recipe
+        with contextlib.suppress(KeyError, ValueError):
+            given[side] = length(given[side], recipe.reach.unit, page.diagonal, recipe.world.unit)
     if "x" in form:
         given["centre"] = tuple(str(form[axis]).strip() for axis in "xyz")
     try:

@@ -16,6 +16,7 @@ from ...core.settings.mends import Mend
 from ...core.settings.mends_overlay import add_mend, switched, without_mend
 from ...core.settings.recipe import Recipe
 from ...core.settings.regions import Crease, Directions, Heal, Omission, Patch, Pocket
+from ...core.settings.typed_numbers import length
 from ...store.bakes import BakeRecord
 from ..piece_page import PiecePage, known_piece, page_of
 from ..templating import called, services_of
@@ -133,22 +134,22 @@ def place(
     Or "without-FILE/OBJECT" for a high that is left out, or "bake-N" for the rays of another bake.
     """
     page = page_of(request, piece_id, "review")
-    size = _length("The size", radius)
-    reach = (_length("Out", outward), _length("In", inward)) if kind == "pocket" else (0.0, 0.0)
+    size = _length(page, "The size", radius)
+    reach = (_length(page, "Out", outward), _length(page, "In", inward)) if kind == "pocket" else (0.0, 0.0)
     mend = _by_hand(request, page, kind, (x, y, z), size, reach)
     said = f"{mend.words}: kept among the mends. The next proof shows it."
     return _change(request, piece_id, mend.words, lambda recipe: add_mend(recipe, mend), said)
 
 
-def _length(what: str, text: str) -> float:
+def _length(page: PiecePage, what: str, text: str) -> float:
     """A length above 0, scene units. Raises InputProblem for what is none."""
     try:
-        length = float(text)
+        given = length(text, "scene", page.diagonal, page.piece.recipe.world.unit)
     except ValueError:
-        length = 0.0
-    if not 0 < length <= 1e9:
-        raise InputProblem(what, f"“{text}” is none.", "Give scene units above 0, such as 1.5.")
-    return length
+        given = 0.0
+    if not 0 < given <= 1e9:
+        raise InputProblem(what, f"“{text}” is none.", "Give scene units above 0, such as 1.5, or 3 mm, or 2 %.")
+    return given
 
 
 def _by_hand(

@@ -6,7 +6,7 @@ from contextlib import suppress
 from typing import Any, cast, get_args
 
 from fastapi import APIRouter, Depends, Request
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 from starlette.datastructures import FormData
 from starlette.exceptions import HTTPException
 from starlette.responses import JSONResponse, Response
@@ -113,16 +113,32 @@ def settings(request: Request, piece_id: int, step: str, form: SentForm) -> Resp
 
 
 def _with_lengths(form: FormData, recipe: Recipe, diagonal: float) -> FormData:
-    """A form whose reaches may name a unit of their own, in that of the piece; what cannot be read stays as typed."""
-    chosen = str(form.get("reach.unit", recipe.reach.unit))
-    unit = cast(Unit, chosen) if chosen in get_args(Unit) else recipe.reach.unit
+    """A form whose lengths may name a unit of their own, in that of their field; what cannot be read stays as typed."""
     fields = []
     for name, text in form.multi_items():
-        if name.partition(".")[2] in REACH and name.partition(".")[0] in ("reach", "level"):
+        unit = _unit_of(name, recipe, form)
+        if unit and not _is_plain(text):
             with suppress(ValueError):
-                text = f"{length(str(text), unit, diagonal, recipe.world.unit):g}" if not _is_plain(text) else text
+                text = f"{length(str(text), unit, diagonal, recipe.world.unit):g}"
         fields.append((name, text))
     return FormData(fields)
+
+
+def _unit_of(name: str, recipe: Recipe, form: FormData) -> Unit | None:
+    """The unit that a field of a form is in, which the same form may choose; None for what is no length."""
+    group, _, field = name.partition(".")
+    if group == "level":
+        group = "reach" if field in REACH else ""
+    model = type(getattr(recipe, group, None))
+    known = model.model_fields.get(field) if issubclass(model, BaseModel) else None
+    extra = known.json_schema_extra if known else None
+    kind = extra.get("unit") if isinstance(extra, dict) else None
+    of = {"reach": "reach.unit", "margin": "reach.margin_unit", "unit": f"{group}.unit"}.get(str(kind))
+    if of is None:
+        return None
+    holder, _, attribute = of.partition(".")
+    chosen = str(form.get(of, getattr(getattr(recipe, holder), attribute)))
+    return cast(Unit, chosen) if chosen in get_args(Unit) else None
 
 
 def _is_plain(text: Any) -> bool:

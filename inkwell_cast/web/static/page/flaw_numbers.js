@@ -41,6 +41,7 @@ export function gather() {
       (summary, n) =>
         summary.dataset.spots && {
           summary,
+          part: summary.querySelector(".words .soft").title,
           places: inThrees(numbers(summary.dataset.spots)),
           at: 0, // the place that its number stands at
           texel: numbers(summary.dataset.texel),
@@ -70,8 +71,15 @@ function placeOnModel() {
   waiting = setTimeout(turnToCamera, REST);
 }
 
-function stand({ onModel, places, at }) {
-  put(onModel, model.screenOf(places[at]), $("model"), model.low && model.show !== "sculpt" && !model.spread);
+// The pair that a part of the low is drawn with; those are what is hidden.
+function pairOf(part) {
+  const { keys, pairs } = model.low.header;
+  return pairs[keys.indexOf(part)];
+}
+
+function stand({ onModel, places, at, part }) {
+  const there = model.low && model.show !== "sculpt" && !model.spread && !model.hiddenParts.has(pairOf(part));
+  put(onModel, model.screenOf(places[at]), $("model"), there);
 }
 
 // A number goes to the worst place of its flaw that can be seen from here.

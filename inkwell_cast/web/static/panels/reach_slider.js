@@ -9,6 +9,7 @@ const NS = "http://www.w3.org/2000/svg",
   TOP = 8,
   FLOOR = 58;
 const FARTHEST = 8; // times the reach: what little lies farther off must not squeeze the rest
+const FINER = 5; // times, while Shift is held
 const APART = 80; // pixels between the handles, from which on their numbers and the zero stand below them
 
 function make(name, attributes, parent, text) {
@@ -119,13 +120,17 @@ export class ReachRule {
     this.held = name;
     this.frozen = this.span;
     this.before = { ...this.reach };
+    this.grip = { x: across(this.svg, e) * WIDTH, value: this.reach[name] };
     e.preventDefault();
     return true;
   }
 
   follow(e) {
-    const value = this.at(across(this.svg, e) * WIDTH) * (this.held === "inward" ? -1 : 1);
-    this.reach[this.held] = Math.max(0, Number(value.toPrecision(3)));
+    const x = across(this.svg, e) * WIDTH,
+      side = this.held === "inward" ? -1 : 1,
+      by = ((this.at(x) - this.at(this.grip.x)) * side) / (e.shiftKey ? FINER : 1);
+    this.grip = { x, value: Math.max(0, this.grip.value + by) }; // Shift may come and go in the midst
+    this.reach[this.held] = Number(this.grip.value.toPrecision(3));
     this.draw();
     this.onTry(this.reach);
   }
