@@ -38,6 +38,7 @@ from .core.piece.piece import BakeMeshes
 from .core.piece.scene_cache import Warm
 from .core.settings.basis import Basis
 from .core.settings.editing import on_their_own
+from .core.settings.map_sets import maps_of
 from .core.settings.pairing import Pairing, read_name
 from .core.settings.receivers import find_receiver
 from .core.settings.recipe import Recipe
@@ -162,12 +163,14 @@ class Piece:
         progress: Progress = lambda stage, share: None,
         cancel: Cancel = lambda: False,
     ) -> "Baked":
-        """Bake it; what is given here is set first: maps by their keys, size in texels, samples 1, 4, 16 or 64 a texel.
+        """Bake it; what is given here is set first: maps by their keys or sets' names, size in texels, samples a texel.
+
+        samples are 1, 4, 16 or 64.
 
         With `mend` it tries the best mend of every flaw on small bakes, and keeps in the recipe what does good.
         """
         if maps is not None:
-            self.set(output={"maps": list(maps)})
+            self.set(output={"maps": maps_of(maps)})
         if size is not None:
             width, height = size if isinstance(size, tuple) else (size, size)
             self.set(sheet={"width": width, "height": height})

@@ -15,6 +15,7 @@ from ..core.settings.handoff import Handoff
 from ..core.settings.limits import Judging, Limits
 from ..core.settings.low_normals import NormalMode, Normals
 from ..core.settings.map_names import MAPS
+from ..core.settings.map_sets import READY as MAP_SETS
 from ..core.settings.output import DEPTHS, Output
 from ..core.settings.receivers import Receiver
 from ..core.settings.sheet import Sheet
@@ -224,7 +225,10 @@ def _add_bake(command: Parser) -> None:
     add_meshes(command)
     add("--receiver", metavar="R", help="a ready receiver by name, or a JSON file; see `inkwell-cast receivers`")
     add("--library", type=Path, metavar="FILE", help="a material library, as JSON")
-    add("--maps", help=f"{reason(Output, 'maps')} Any of {', '.join(MAPS)}, with commas between.")
+    add(
+        "--maps",
+        help=f"{reason(Output, 'maps')} Any of {', '.join(MAPS)}, or sets: {', '.join(MAP_SETS)}.",
+    )
     add("--sheets", choices=("one", "material", "tile"), help=reason(Sheet, "split"))
     add("--channel", type=int, metavar="N", help=reason(Sheet, "channel"))
     add("--normals", choices=get_args(NormalMode), help=reason(Normals, "mode"))

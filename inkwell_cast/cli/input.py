@@ -16,6 +16,7 @@ from ..core.piece.guessed_roles import as_given
 from ..core.piece.piece import BakeMeshes
 from ..core.rays.modifiers.straighten import stored_picture
 from ..core.settings.editing import at_lod, on_their_own
+from ..core.settings.map_sets import maps_of
 from ..core.settings.material_library import join, read_library_file
 from ..core.settings.pairing import Pairing, read_name
 from ..core.settings.project import NAME, Project, find_project, receiver_in, recipe_in
@@ -84,7 +85,7 @@ def _asked_for(options: argparse.Namespace, meshes: BakeMeshes | None, level: in
     if options.padding:
         settings["sheet"]["padding"] = int(options.padding) if options.padding.isdigit() else options.padding
     if options.maps:
-        settings["output"]["maps"] = [key.strip() for key in options.maps.split(",") if key.strip()]
+        settings["output"]["maps"] = maps_of([key.strip() for key in options.maps.split(",") if key.strip()])
     for group, name, option in ONE_TO_ONE:
         value = getattr(options, option)
         if value is not None:

@@ -23,6 +23,8 @@ from ..core.review.from_afar import DISTANCES
 from ..core.review.likeness import BETTER, SCALE, WORSE
 from ..core.settings.item_keys import item_keys
 from ..core.settings.map_names import IN_TANGENT_BASIS
+from ..core.settings.map_sets import PURPOSES
+from ..core.settings.map_sets import READY as MAP_SETS
 from ..core.settings.mends_overlay import BUDGET, WORTH, add_mend
 from ..core.settings.output import DEPTHS
 from ..core.settings.reach_unit import in_other_unit
@@ -165,6 +167,8 @@ templates.env.globals |= {
     "stage_words": stage_words,
     "TOUR_ON": TOUR_ON,
     "MAPS": maps.REGISTRY,
+    "PURPOSES": PURPOSES,
+    "MAP_SETS": MAP_SETS,
     "Recipe": Recipe,
     "DEPTHS": DEPTHS,
     "MIXES": MIXES,
@@ -244,6 +248,7 @@ templates.env.filters |= {
     "when": when,
     "bytes": in_bytes,
     "short": short,
+    "map_label": lambda key: maps.REGISTRY[key].LABEL,
     "called": called,
     "comparable": bakes.comparable,
     "count": count,

@@ -8,8 +8,9 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.mesh.binary_message import unpack_header
+from inkwell_cast.core.settings.map_names import MAPS
 
-from .helpers import baked
+from .helpers import baked, piece_id_of
 
 
 def test_a_normal_map_from_elsewhere_comes_back_in_the_piece_s_basis(client, piece, facts):
@@ -107,3 +108,26 @@ def test_the_likeness_is_a_picture_and_a_figure_at_the_pointer_and_by_pair(clien
     assert "Show it on the model" in client.get(f"{piece}/panel/review").text
     archive = zipfile.ZipFile(io.BytesIO(client.get(f"{piece}/bakes/{facts['id']}/all.zip").content))
     assert "likeness.png" not in archive.namelist()  # for looking only
+
+
+def test_maps_are_chosen_by_sets_of_which_one_s_own_are_kept(client, piece, services):
+    """Chosen ones stand on top, the others by what they are for."""
+
+    def chosen():
+        return services.pieces.get(piece_id_of(piece))[0].recipe.output.maps
+
+    panel = client.post(f"{piece}/map-sets/choose", params={"name": "texturing"}).text
+    assert chosen() == ["normal", "normal_object", "occlusion", "curvature", "thickness", "position", "ids"]
+    top = panel[panel.index('class="maps chosen"') : panel.index('class="map-group"')]
+    assert [key for key in MAPS if f'name="output.maps" value="{key}"' in top] == chosen()
+    assert panel.count('name="output.maps" value="') == len(MAPS) + 1  # each once, and the hidden one
+    assert "kept as “mine”" in client.post(f"{piece}/map-sets", data={"name": "mine"}).text
+    client.post(f"{piece}/map-sets/choose", params={"name": "shaded"})
+    assert chosen() == ["normal", "occlusion"]
+    client.post(f"{piece}/map-sets/choose", params={"name": "mine"})
+    assert len(chosen()) == 7
+    assert "Forget the set mine" in client.get(f"{piece}/panel/maps").text
+    assert "Forget the set mine" not in client.post(f"{piece}/map-sets/out", params={"name": "mine"}).text
+    for address in ("choose", "out"):
+        assert client.post(f"{piece}/map-sets/{address}", params={"name": "mine"}).status_code == 422
+    assert client.post(f"{piece}/map-sets", data={"name": "Relief"}).status_code == 422

@@ -13,6 +13,7 @@ from ...core.mesh.binary_message import read_packed
 from ...core.settings import material_library
 from ...core.settings.material_library import Library, read_library
 from ...core.settings.recipe import Recipe
+from ...store import map_sets
 from ..piece_page import PiecePage, extend, known_piece, page_of
 from ..templating import SentForm, SmallBody, services_of
 from .meshes import file_stem
@@ -24,7 +25,10 @@ GREY = "#808080"
 
 @extend("maps")
 def library_context(request: Request, page: PiecePage) -> dict[str, Any]:
-    """What can be given a material: materials and objects of the sculpt, parts of the last bake, what has one."""
+    """What can be given a material: materials and objects of the sculpt, parts of the last bake, what has one.
+
+    And the sets of maps that are kept.
+    """
     sculpts = {(part.file, part.name) for pair in page.paired.pairs for part in pair.giving}
     names = [
         ("material", m)
@@ -47,7 +51,9 @@ def library_context(request: Request, page: PiecePage) -> dict[str, Any]:
     names += [(assignment.kind, assignment.name) for assignment in page.piece.recipe.library.assigned]
     library = page.piece.recipe.library
     shown = colors_of(tuple(material.name for material in library.materials), library.id_colors())
-    return {"sculpt_names": list(dict.fromkeys(names)), "id_colors": shown}
+    with services_of(request).store.reading() as db:
+        kept = map_sets.all_of(db)
+    return {"sculpt_names": list(dict.fromkeys(names)), "id_colors": shown, "kept_sets": kept}
 
 
 def _found(names: list[tuple[Any, str]], colors: dict[str, str]) -> list[tuple[Any, str, str]]:
