@@ -57,7 +57,7 @@ def test_coverage_is_told_for_a_tried_reach_and_measured(client, piece, services
     tried = client.get(f"{piece}/coverage", params={"outward": 0, "inward": 0}).text
     assert "vertices outside, worst" in tried
     assert "ring_high" in tried
-    points = message(client.get(f"{piece}/coverage/points", params={"outward": 0, "inward": 0}))[1]["points"]
+    points = message(client.get(f"{piece}/coverage/points", params={"outward": 0, "inward": 0}))[1]["out_lines"]
     assert len(points) > 1000
     assert client.get(f"{piece}/coverage", params={"outward": -1}).status_code == 422
     panel = client.post(f"{piece}/measure", params={"scope": "pair:ring"})

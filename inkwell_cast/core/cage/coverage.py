@@ -18,6 +18,7 @@ from ..piece.sculpt import Sculpt
 from ..rays.ray import make_ray
 from .cage import Cage, rays_of
 from .cage_file_verdict import CageVerdict, cage_verdicts
+from .contours import Contours, contours
 from .inverse_rays import Located
 from .self_intersection import folds_of
 from .shortfalls import APART, LACKS, Shortfall, shortfalls_of
@@ -44,8 +45,8 @@ class Coverage:
     edges (BINS + 1,) and surface (BINS,) are the histogram of the reach that the sculpt needs, weighed by surface.
     `needed` is the outward and inward reach that would hold everything; what would serve best is measured by trial
     (`bake/measured_reach.py`).
-    outside (N, 3) float32 are the points that it does not hold; `gaps` tell of the low's side. `closest` is the place
-    nearest to an end of its rays where all are held, with how far beyond it is: a negative number.
+    out and below are lines on the low of how far the sculpt stands out, and lies below; `gaps` tell of the low's side.
+    `closest` is the place nearest to an end of its rays where all are held, with how far beyond it is: below 0.
     """
 
     held: float
@@ -58,7 +59,8 @@ class Coverage:
     edges: F64
     surface: F64
     places: list[Shortfall]
-    outside: F32
+    out: Contours
+    below: Contours
     cage: CageFacts
     gaps: Gaps
     verdicts: tuple[CageVerdict, ...] = ()
@@ -121,7 +123,8 @@ def coverage(
         points_outside=int(outside.sum()), points_below=int(under.sum()),
         worst_outside=float(above.max()) if outside.any() else 0.0,
         worst_below=float(below.max()) if under.any() else 0.0, needed=needed, edges=edges, surface=surface,
-        places=clusters if lost.any() else [], outside=place[lost], cage=facts, gaps=gaps, verdicts=verdicts,
+        places=clusters if lost.any() else [], out=contours(assembly.low, t, b, above),
+        below=contours(assembly.low, t, b, below), cage=facts, gaps=gaps, verdicts=verdicts,
         closest=None if lost.any() else clusters[0],
     )  # fmt: skip
 
@@ -173,7 +176,8 @@ _NOTHING = Coverage(
     np.linspace(-1, 1, BINS + 1),
     np.zeros(BINS),
     [],
-    np.zeros((0, 3), np.float32),
+    Contours(),
+    Contours(),
     CageFacts(0, 0, 0, Marks()),
     Gaps(0, 0, np.zeros((0, 3), np.float32), []),
 )

@@ -97,9 +97,11 @@ def coverage(request: Request, piece_id: int, outward: float | None = None, inwa
 
 @router.get("/coverage/points")
 def points(request: Request, piece_id: int, outward: float | None = None, inward: float | None = None) -> Response:
-    """Places on the sculpt that the cage does not hold and places of the low whose rays fail, of each a few."""
+    """Lines on the low of how far the sculpt stands out of what the cage holds, and a few places whose rays fail."""
     _, covered = _covered(request, piece_id, _tried(outward, inward))
-    arrays = {"points": _few(covered.outside), "low": _few(covered.gaps.points)}
+    arrays = {"low": _few(covered.gaps.points)}
+    for name, lines in (("out", covered.out), ("below", covered.below)):
+        arrays |= {f"{name}_lines": lines.lines, f"{name}_labels": lines.labels}
     return Response(b"".join(pack({}, arrays)), media_type="application/octet-stream")
 
 

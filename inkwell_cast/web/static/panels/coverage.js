@@ -33,7 +33,7 @@ export class Coverage {
     if (!svg) {
       if (this.rule) {
         this.rule = null;
-        this.model.setPoints(null);
+        this.model.setContours(null);
       }
       return;
     }
@@ -88,7 +88,7 @@ export class Coverage {
     if (!covered || !this.rule) return;
     this.rule.setRule(JSON.parse(covered.dataset.rule));
     const found = await fetchMesh(`${this.base}/coverage/points?${query}`);
-    if (found && $("reach-rule")) this.model.setPoints(found.arrays.points, found.arrays.low);
+    if (found && $("reach-rule")) this.model.setContours(found.arrays);
   }
 
   // Folds are hatched in both views; a place of the sculpt that is not held is turned to.

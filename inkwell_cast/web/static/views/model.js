@@ -53,7 +53,7 @@ export class ModelView extends MeshesDrawn {
     this.standIn = false;
     this.normalsOn = false;
     this.marks = null;
-    this.points = null;
+    this.contours = null;
     this.balls = [];
     this.textures = {};
     this.blank = new THREE.DataTexture(new Uint8Array([128, 128, 255, 255]), 1, 1);

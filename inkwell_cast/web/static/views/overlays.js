@@ -1,5 +1,6 @@
 // What is laid over the model: hatched marks, points, pockets, and the pin of the pointer.
 import * as THREE from "three";
+import { short } from "../common/requests.js";
 import { CameraMoves } from "./camera.js";
 
 export const ink = (name) =>
@@ -13,6 +14,75 @@ const HATCH = `precision highp float; uniform float strength; void main() {
     float line = mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) > 2.6 ? 0.16 : 1.0;
     gl_FragColor = vec4(0.77, 0.25, 0.18, strength * line);
   }`;
+
+const INK = "0.10, 0.12, 0.19"; // the model is light under any theme
+
+function inkLines(points, dashed, hidden) {
+  if (!points.length) return null;
+  const geometry = new THREE.BufferGeometry();
+  geometry.setAttribute("position", new THREE.BufferAttribute(points, 3));
+  return new THREE.LineSegments(
+    geometry,
+    new THREE.ShaderMaterial({
+      vertexShader: `void main() {
+        gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
+        gl_Position.z -= 0.0002 * gl_Position.w;
+      }`,
+      fragmentShader: `precision highp float; void main() {
+        if (${dashed} && mod(gl_FragCoord.x + gl_FragCoord.y, 8.0) > 5.0) discard;
+        gl_FragColor = vec4(${INK}, ${hidden ? "0.15" : "1.0"});
+      }`,
+      transparent: hidden,
+      depthWrite: false,
+      depthTest: !hidden,
+    }),
+  );
+}
+
+// A number on paper that faces the viewer, of the same size from everywhere.
+function numberAt([x, y, z], value) {
+  const paper = document.createElement("canvas"),
+    pen = paper.getContext("2d"),
+    words = short(value);
+  paper.height = 40;
+  pen.font = "500 26px 'IBM Plex Sans', sans-serif";
+  paper.width = Math.ceil(pen.measureText(words).width) + 16;
+  pen.fillStyle = "rgba(251, 248, 242, 0.92)";
+  pen.fillRect(0, 0, paper.width, paper.height);
+  pen.font = "500 26px 'IBM Plex Sans', sans-serif";
+  pen.fillStyle = `rgb(${INK.split(",").map((share) => Math.round(255 * share))})`;
+  pen.fillText(words, 8, 29);
+  const map = new THREE.CanvasTexture(paper);
+  map.colorSpace = THREE.NoColorSpace;
+  const sprite = new THREE.Sprite(new THREE.SpriteMaterial({ map, sizeAttenuation: false, depthWrite: false }));
+  sprite.position.set(x, y, z);
+  sprite.scale.set((0.028 * paper.width) / paper.height, 0.028, 1);
+  sprite.center.set(0.5, -0.1);
+  sprite.renderOrder = 3;
+  return sprite;
+}
+
+function failedRays(points, ratio) {
+  const geometry = new THREE.BufferGeometry();
+  geometry.setAttribute("position", new THREE.BufferAttribute(points, 3));
+  return new THREE.Points(
+    geometry,
+    new THREE.ShaderMaterial({
+      uniforms: { ratio: { value: ratio } },
+      vertexShader: `uniform float ratio; void main() {
+        gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
+        gl_Position.z -= 0.0001 * gl_Position.w;
+        gl_PointSize = 5.0 * ratio;
+      }`,
+      fragmentShader: `precision highp float; void main() {
+        bool between = mod(gl_FragCoord.x - gl_FragCoord.y, 5.0) > 3.2;
+        if (length(gl_PointCoord - 0.5) > 0.5 || between) discard;
+        gl_FragColor = vec4(${INK}, 1.0);
+      }`,
+      depthWrite: false,
+    }),
+  );
+}
 
 // The view has `scenes.marks` and `scenes.over` besides what the camera needs.
 export class Overlays extends CameraMoves {
@@ -99,40 +169,26 @@ export class Overlays extends CameraMoves {
     );
   }
 
-  // Points of the sculpt that the cage does not hold, and of the low whose rays fail, as discs hatched two ways.
-  setPoints(sculpt, low) {
-    for (const old of this.points || []) {
+  // Lines on the low of how far the sculpt stands out of the cage, dashed where it lies below, each with its number;
+  // and places of the low whose rays fail, as hatched discs.
+  setContours(found) {
+    for (const old of this.contours || []) {
       this.scenes.marks.remove(old);
-      old.geometry.dispose();
+      old.geometry?.dispose();
+      old.material.map?.dispose();
       old.material.dispose();
     }
-    this.points = [
-      [sculpt, "+"],
-      [low, "-"],
-    ]
-      .filter(([points]) => points?.length)
-      .map(([points, way]) => {
-        const geometry = new THREE.BufferGeometry();
-        geometry.setAttribute("position", new THREE.BufferAttribute(points, 3));
-        return new THREE.Points(
-          geometry,
-          new THREE.ShaderMaterial({
-            uniforms: { ratio: { value: this.renderer.getPixelRatio() } },
-            vertexShader: `uniform float ratio; void main() {
-                gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
-                gl_Position.z -= 0.0001 * gl_Position.w;
-                gl_PointSize = 5.0 * ratio;
-              }`,
-            fragmentShader: `precision highp float; void main() {
-              bool between = mod(gl_FragCoord.x ${way} gl_FragCoord.y, 5.0) > 3.2;
-              if (length(gl_PointCoord - 0.5) > 0.5 || between) discard;
-              gl_FragColor = vec4(0.77, 0.25, 0.18, 1.0);
-            }`,
-            depthWrite: false,
-          }),
-        );
-      });
-    for (const made of this.points) this.scenes.marks.add(made);
+    this.contours = [];
+    for (const name of found ? ["out", "below"] : []) {
+      const dashed = name === "below";
+      for (const hidden of [false, true]) this.contours.push(inkLines(found[`${name}_lines`], dashed, hidden));
+      const labels = found[`${name}_labels`];
+      for (let n = 0; n < labels.length; n += 4)
+        this.contours.push(numberAt(labels.subarray(n, n + 3), dashed ? -labels[n + 3] : labels[n + 3]));
+    }
+    if (found?.low.length) this.contours.push(failedRays(found.low, this.renderer.getPixelRatio()));
+    this.contours = this.contours.filter(Boolean);
+    if (this.contours.length) this.scenes.marks.add(...this.contours);
     this.draw();
   }
 
