@@ -18,7 +18,7 @@ cKDTree = on_demand("scipy.spatial", "cKDTree")
 FINE = 1 / 120  # of the low's diagonal: the side of a cell
 MOST_ALONG, MOST_PLACES, MOST_CELLS = 16, 40_000, 60_000  # cells along an edge, places of the field, cells in all
 NEIGHBOURS = 6
-LINES = 4  # levels between the rim of what is held and the worst place, about
+LINES, NEARLY_ALL, MOST_LINES = 4, 95, 12  # levels up to so many % of what is not held, and all that are drawn
 MOST_LABELS = 24
 APART = 0.12  # of the diagonal: numbers stand no nearer to each other
 
@@ -36,8 +36,11 @@ class Contours:
     step: float = 0.0
 
 
-def contours(low: Mesh, triangle: I32, b: F32, beyond: F32) -> Contours:
-    """Those of a field `beyond` (N,), held where it is 0 or less, at places of the low: triangles (N,), b (N, 3)."""
+def contours(low: Mesh, triangle: I32, b: F32, beyond: F32, count: int = LINES) -> Contours:
+    """Those of a field `beyond` (N,), held where it is 0 or less, at places of the low: triangles (N,), b (N, 3).
+
+    About `count` lines; one is the rim alone.
+    """
     worst = float(beyond.max(initial=0.0))
     if worst <= 0:
         return Contours()
@@ -48,8 +51,8 @@ def contours(low: Mesh, triangle: I32, b: F32, beyond: F32) -> Contours:
     tree, values = cKDTree(places), beyond[few].astype(np.float64)
     near = FINE * low.diagonal
     rows = _reached(corners, places[values > 0], 4 * near)
-    step = nice(worst / LINES)
-    levels = np.arange(0, worst, step)
+    step = nice(float(np.percentile(values[values > 0], NEARLY_ALL)) / count)
+    levels = np.arange(0, worst, step)[:MOST_LINES]
     lines, of = [np.zeros((0, 2, 3))], [np.zeros(0)]
     for along, own in _by_size(corners, rows, near):
         grid, cells = _grid(along)
@@ -64,7 +67,8 @@ def contours(low: Mesh, triangle: I32, b: F32, beyond: F32) -> Contours:
             lines.append(cut)
             of.append(np.full(len(cut), level))
     every, level_of = np.concatenate(lines), np.concatenate(of)
-    labels = _labels(every, level_of, APART * low.diagonal)
+    raised = level_of > 0  # that the rim is 0 needs no number
+    labels = _labels(every[raised], level_of[raised], APART * low.diagonal)
     return Contours(every.astype(np.float32), level_of.astype(np.float32), labels.astype(np.float32), step)
 
 

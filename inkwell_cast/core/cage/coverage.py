@@ -179,7 +179,7 @@ _NOTHING = Coverage(
     Contours(),
     Contours(),
     CageFacts(0, 0, 0, Marks()),
-    Gaps(0, 0, np.zeros((0, 3), np.float32), []),
+    Gaps(0, 0, Contours(), []),
 )
 
 

@@ -17,6 +17,7 @@ from ..piece.sculpt import Sculpt
 from ..rays.embree import hit_along
 from ..rays.ray import make_ray
 from .cage import Cage, rays_of
+from .contours import Contours, contours
 from .shortfalls import APART, LACKS, Shortfall, shortfalls_of
 
 TRIED = 40_000  # rays
@@ -26,12 +27,12 @@ TRIED = 40_000  # rays
 class Gaps:
     """Of the low's surface, the shares (0 to 1) whose rays strike nothing, or start behind another surface.
 
-    points (N, 3) float32 lie on the low where either is so; `places` group them.
+    rim are lines on the low around where either is so; `places` group it.
     """
 
     missed: float
     behind: float
-    points: F32
+    rim: Contours
     places: list[Shortfall]
 
 
@@ -44,7 +45,7 @@ def gaps_of(assembly: Assembly, sculpt: Sculpt, cage: Cage, within: Bool, cancel
     points = corner_positions(assembly.low)[rows].astype(np.float64)
     owner, b = few_over(points, TRIED)
     if not len(owner):
-        return Gaps(0.0, 0.0, np.zeros((0, 3), np.float32), [])
+        return Gaps(0.0, 0.0, Contours(), [])
     triangle, rays = rows[owner], rays_of(assembly, cage)
     missed, depth = np.zeros(len(owner), np.bool_), np.zeros(len(owner), np.float32)
 
@@ -66,7 +67,9 @@ def gaps_of(assembly: Assembly, sculpt: Sculpt, cage: Cage, within: Bool, cancel
         apart,
         face_normals(assembly.low.positions, assembly.low.triangles[triangle[lost]]),
     )
-    return Gaps(float(missed.mean()), float((depth > 0).mean()), lost_at, clusters)
+    beyond = np.where(lost, np.float32(1), np.float32(-1))
+    rim = contours(assembly.low, triangle.astype(np.int32), b.astype(np.float32), beyond, 1)
+    return Gaps(float(missed.mean()), float((depth > 0).mean()), rim, clusters)
 
 
 def _spacing(points: F64, count: int) -> float:

@@ -11,7 +11,6 @@ from pydantic import BaseModel, ValidationError
 from starlette.exceptions import HTTPException
 from starlette.responses import Response
 
-from ...core.base.array_types import F32
 from ...core.base.errors import InputProblem
 from ...core.cage.coverage import Coverage
 from ...core.mesh.binary_message import pack
@@ -69,7 +68,6 @@ class Brushed(BaseModel):
 
 
 router = APIRouter(prefix="/pieces/{piece_id}", dependencies=[Depends(known_piece)])
-MOST_POINTS = 20_000
 BIGGEST_PICTURE = 100 << 20
 
 
@@ -97,17 +95,12 @@ def coverage(request: Request, piece_id: int, outward: float | None = None, inwa
 
 @router.get("/coverage/points")
 def points(request: Request, piece_id: int, outward: float | None = None, inward: float | None = None) -> Response:
-    """Lines on the low of how far the sculpt stands out of what the cage holds, and a few places whose rays fail."""
+    """Lines on the low of how far the sculpt stands out of what the cage holds, and around places whose rays fail."""
     _, covered = _covered(request, piece_id, _tried(outward, inward))
-    arrays = {"low": _few(covered.gaps.points)}
+    arrays = {"rim_lines": covered.gaps.rim.lines}
     for name, lines in (("out", covered.out), ("below", covered.below)):
         arrays |= {f"{name}_lines": lines.lines, f"{name}_labels": lines.labels}
     return Response(b"".join(pack({}, arrays)), media_type="application/octet-stream")
-
-
-def _few(rows: F32) -> F32:
-    """An even choice of at most `MOST_POINTS` rows."""
-    return rows if len(rows) <= MOST_POINTS else rows[np.linspace(0, len(rows) - 1, MOST_POINTS).astype(np.int64)]
 
 
 @router.get("/coverage/folds")

@@ -15,9 +15,14 @@ const HATCH = `precision highp float; uniform float strength; void main() {
     gl_FragColor = vec4(0.77, 0.25, 0.18, strength * line);
   }`;
 
+const HIGH = 0.014; // of the view: a number on a line
 const INK = "0.10, 0.12, 0.19"; // the model is light under any theme
 
-function inkLines(points, dashed, hidden) {
+const WHOLE = [1, 1],
+  DASHED = [8, 5],
+  DOTTED = [4, 2]; // pixels from one dash to the next, and of those how many are drawn
+
+function inkLines(points, [every, drawn], hidden) {
   if (!points.length) return null;
   const geometry = new THREE.BufferGeometry();
   geometry.setAttribute("position", new THREE.BufferAttribute(points, 3));
@@ -29,7 +34,7 @@ function inkLines(points, dashed, hidden) {
         gl_Position.z -= 0.0002 * gl_Position.w;
       }`,
       fragmentShader: `precision highp float; void main() {
-        if (${dashed} && mod(gl_FragCoord.x + gl_FragCoord.y, 8.0) > 5.0) discard;
+        if (mod(gl_FragCoord.x + gl_FragCoord.y, ${every}.0) > ${drawn}.0) discard;
         gl_FragColor = vec4(${INK}, ${hidden ? "0.15" : "1.0"});
       }`,
       transparent: hidden,
@@ -56,32 +61,10 @@ function numberAt([x, y, z], value) {
   map.colorSpace = THREE.NoColorSpace;
   const sprite = new THREE.Sprite(new THREE.SpriteMaterial({ map, sizeAttenuation: false, depthWrite: false }));
   sprite.position.set(x, y, z);
-  sprite.scale.set((0.028 * paper.width) / paper.height, 0.028, 1);
+  sprite.scale.set((HIGH * paper.width) / paper.height, HIGH, 1);
   sprite.center.set(0.5, -0.1);
   sprite.renderOrder = 3;
   return sprite;
-}
-
-function failedRays(points, ratio) {
-  const geometry = new THREE.BufferGeometry();
-  geometry.setAttribute("position", new THREE.BufferAttribute(points, 3));
-  return new THREE.Points(
-    geometry,
-    new THREE.ShaderMaterial({
-      uniforms: { ratio: { value: ratio } },
-      vertexShader: `uniform float ratio; void main() {
-        gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
-        gl_Position.z -= 0.0001 * gl_Position.w;
-        gl_PointSize = 5.0 * ratio;
-      }`,
-      fragmentShader: `precision highp float; void main() {
-        bool between = mod(gl_FragCoord.x - gl_FragCoord.y, 5.0) > 3.2;
-        if (length(gl_PointCoord - 0.5) > 0.5 || between) discard;
-        gl_FragColor = vec4(${INK}, 1.0);
-      }`,
-      depthWrite: false,
-    }),
-  );
 }
 
 // The view has `scenes.marks` and `scenes.over` besides what the camera needs.
@@ -170,7 +153,7 @@ export class Overlays extends CameraMoves {
   }
 
   // Lines on the low of how far the sculpt stands out of the cage, dashed where it lies below, each with its number;
-  // and places of the low whose rays fail, as hatched discs.
+  // and dotted around places whose rays fail.
   setContours(found) {
     for (const old of this.contours || []) {
       this.scenes.marks.remove(old);
@@ -180,13 +163,14 @@ export class Overlays extends CameraMoves {
     }
     this.contours = [];
     for (const name of found ? ["out", "below"] : []) {
-      const dashed = name === "below";
-      for (const hidden of [false, true]) this.contours.push(inkLines(found[`${name}_lines`], dashed, hidden));
+      const below = name === "below";
+      for (const hidden of [false, true])
+        this.contours.push(inkLines(found[`${name}_lines`], below ? DASHED : WHOLE, hidden));
       const labels = found[`${name}_labels`];
       for (let n = 0; n < labels.length; n += 4)
-        this.contours.push(numberAt(labels.subarray(n, n + 3), dashed ? -labels[n + 3] : labels[n + 3]));
+        this.contours.push(numberAt(labels.subarray(n, n + 3), below ? -labels[n + 3] : labels[n + 3]));
     }
-    if (found?.low.length) this.contours.push(failedRays(found.low, this.renderer.getPixelRatio()));
+    if (found) this.contours.push(inkLines(found.rim_lines, DOTTED, false));
     this.contours = this.contours.filter(Boolean);
     if (this.contours.length) this.scenes.marks.add(...this.contours);
     this.draw();
