@@ -5,7 +5,7 @@ answers bear numbers: an answer to another job than those at work is dropped, an
 be understood is ended. A job that its user stops is ended with its process if it does not stop in time; one that
 is only out of date is left to stop when it can, so that what is warm stays.
 
-Jobs wait by their rank (`messages.Rank`). Those that follow the pointer are answered in the midst of the one at work;
+Jobs wait by their rank (`priority.Rank`). Those that follow the pointer are answered in the midst of the one at work;
 one that gives way begins again after what is more urgent.
 """
 

@@ -10,7 +10,8 @@ from collections.abc import Callable
 
 from ..core.base.progress import Progress
 from .engine import Engine
-from .messages import Job, Lane
+from .messages import Job
+from .priority import Lane
 from .ticket import Ticket
 
 PATIENT, CHECKS, READING = 10, 8, 4  # niceness

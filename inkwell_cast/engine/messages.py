@@ -1,6 +1,5 @@
 """What the server and its baking process say to each other."""
 
-import enum
 import os
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal
@@ -19,27 +18,13 @@ from ..core.settings.handoff import Handoff
 from ..core.settings.limits import AS_THEY_ARE, HeldTo
 from ..core.settings.receivers import Receiver
 from ..core.settings.recipe import Recipe
+from .priority import Lane, Rank
 
 OUT_OF_MEMORY = "The machine ran out of memory. Choose a smaller sheet or fewer maps, or close other programs."
 LARGE = 50_000_000  # bytes of meshes: a piece that takes longer to check than one waits for a small one
 PEEK = "peek.png"  # in the folder of a running bake: the map that it is at
 Drawn = Literal["low", "cage", "sculpt", "lit"]
 Exported = Literal["low", "sculpt", "cage", "displaced"]
-
-
-class Lane(enum.Enum):
-    """Which of four engines side by side does a job."""
-
-    HAND = "hand"  # what follows the hand
-    READING = "reading"  # reads and draws files
-    CHECKS = "checks"  # checks meshes, which may take as long as a mesh is large
-    LONG = "long work"  # what takes long
-
-
-class Rank(enum.IntEnum):
-    """How long a job may wait: the lowest of those that wait is the next."""
-
-    FIRST, SECOND, LAST = range(3)
 
 
 @dataclass(frozen=True, slots=True)

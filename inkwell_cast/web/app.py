@@ -17,6 +17,7 @@ from ..engine.ticket import JobFailed
 from .api import create_api
 from .routes import (
     api_tokens,
+    ask,
     at_work,
     bakes,
     basis,
@@ -52,7 +53,7 @@ def create_app(services: Services, remote: bool = False) -> FastAPI:
     app.state.services = services
     app.add_middleware(Guard, services=services, remote=remote)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    step_routes = live, turntable, basis, handoff, library, map_sets, mends, brought, bakes, meshes, cage
+    step_routes = ask, live, turntable, basis, handoff, library, map_sets, mends, brought, bakes, meshes, cage
     for module in (at_work, api_tokens, folders, guide, piece_file, shelf, batches, *step_routes, piece):
         app.include_router(module.router)
     api = create_api(services)

@@ -118,6 +118,7 @@ class Manifest(BaseModel):
     flaws: list[Flaw] | None = None  # None where they were not looked for; those that show most
     flaws_found: int | None = None  # all that were found
     harmless: int | None = None  # places that show too little to be told
+    accepted: int = 0  # flaws that somebody said are as they should be
     to_mend: float | None = None  # degrees of the mean above the best on this low, parts alone and misses among them
     parallax: float | None = None  # degrees of the mean that no map cures
     coarse: list[Flaw] = []  # where the low needs triangles

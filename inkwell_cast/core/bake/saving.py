@@ -78,6 +78,7 @@ def _judge(writer: "_Writer", files: list[MapFile], result: Manifest, stages: St
         flaws = writer.flaws(judged)
     result.marks = writer.marks(flaws.flaws)
     result.flaws, result.flaws_found, result.harmless = flaws.flaws, flaws.found, flaws.harmless
+    result.accepted = flaws.accepted
     _tell_seen(result, judged, rounding, written)
     for facts in result.sheets:
         facts.heat, facts.parallax = heats.get(facts.name, ""), floors.get(facts.name, "")

@@ -128,11 +128,15 @@ class MarkedFlaw:
 
 @dataclass(frozen=True, slots=True)
 class FlawList:
-    """The flaws that show most, at most `MOST_FLAWS`, of those found, and how many places show too little."""
+    """The flaws that show most, at most `MOST_FLAWS`, of those found, and how many places show too little.
+
+    accepted counts those that somebody said are as they should be.
+    """
 
     shown: list[MarkedFlaw]
     found: int
     harmless: int
+    accepted: int = 0
 
     @property
     def flaws(self) -> list[Flaw]:
@@ -178,7 +182,9 @@ def flaws_of(
         mends += cure
         flaws.append(MarkedFlaw(flaw, finding.marks.corners, finding.marks.uvs, finding.marks.on_low))
     worst = _without_rims(sorted(flaws, key=lambda shown: -shown.noticed))
-    return FlawList(worst[:MOST_FLAWS], len(worst), harmless)
+    said = contexts[0].assembly.recipe.accepted if contexts else []
+    told = [shown for shown in worst if not shown.flaw.is_among(said)]
+    return FlawList(told[:MOST_FLAWS], len(told), harmless, len(worst) - len(told))
 
 
 def _wrong(seen: TexelRows, foreign: bool) -> I64:

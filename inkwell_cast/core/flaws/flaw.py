@@ -4,10 +4,12 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
 from pydantic import BaseModel, model_validator
 
 from ..base.array_types import F64, I64
 from ..settings.mends import Mend
+from ..settings.regions import Accepted
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,6 +96,11 @@ class Flaw(BaseModel):
     def kind(self) -> tuple[str, str]:
         """What flaws have in common that have one cause and one title."""
         return self.cause, self.title
+
+    def is_among(self, accepted: list[Accepted]) -> bool:
+        """Whether somebody said that this is as it should be."""
+        place = np.array(self.spot or self.middle)
+        return any(a.cause == self.cause and np.linalg.norm(place - a.centre) <= a.radius for a in accepted)
 
     @property
     def spot(self) -> tuple[float, float, float] | None:

@@ -21,7 +21,7 @@ from .piece import BakeMeshes
 
 SMALLEST, LARGEST = 2.0**-20, 2.0**40  # sizes, scene units: beyond them pictures change with the scale
 MOST_SIZES = 1e6  # from the origin
-BALLS = ("pockets", "omissions", "patches", "creases", "heals")
+BALLS = ("pockets", "omissions", "patches", "creases", "heals", "accepted")
 Place = tuple[float, float, float]
 
 

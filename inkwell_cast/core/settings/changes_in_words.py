@@ -12,6 +12,7 @@ SAID_ELSEWHERE = (
     "omissions",
     "patches",
     "heals",
+    "accepted",
     "mends",
     "files",
     "straight_picture",

@@ -32,7 +32,7 @@ from .mends import Mend
 from .output import Output
 from .pairing import Pairing
 from .reach import Reach
-from .regions import Crease, Heal, Omission, Patch, Pocket, Stroke
+from .regions import Accepted, Crease, Heal, Omission, Patch, Pocket, Stroke
 from .scope_settings import ScopeSettings
 from .sheet import Sheet, Size
 from .world import World
@@ -84,6 +84,9 @@ class Recipe(SettingsGroup):
     creases: list[Crease] = Field(default_factory=list, description="Where rays part or are averaged, by place.")
     patches: list[Patch] = Field(default_factory=list, description="Places taken from a bake with other settings.")
     heals: list[Heal] = Field(default_factory=list, description="Places filled in from their rim.")
+    accepted: list[Accepted] = Field(
+        default_factory=list, max_length=1000, description="Flaws that are as they should be, by place."
+    )
     mends: list[Mend] = Field(
         default_factory=list, max_length=200, description="What cures flaws, laid over the rest while it is on."
     )

@@ -95,6 +95,7 @@ TABLE: dict[str, tuple[str, ...]] = {
     "heals": (MAPS,),
     "handoff": (HANDOFF,),
     "world": (),  # how lengths are typed
+    "accepted": (),  # what of a bake is told, not what it is
     "limits": (),  # what a bake is held to, not what it is
     "mends": (),  # laid over all others, which tell: see `mends_overlay.mended`
 }

@@ -15,7 +15,7 @@ from ...core.settings.item_keys import find_item
 from ...core.settings.mends import Mend
 from ...core.settings.mends_overlay import add_mend, switched, without_mend
 from ...core.settings.recipe import Recipe
-from ...core.settings.regions import Crease, Directions, Heal, Omission, Patch, Pocket
+from ...core.settings.regions import Accepted, Crease, Directions, Heal, Omission, Patch, Pocket
 from ...core.settings.typed_numbers import length
 from ...store.bakes import BakeRecord
 from ..piece_page import PiecePage, known_piece, page_of
@@ -77,6 +77,28 @@ def mend_kind(request: Request, piece_id: int, bake_id: int, number: int) -> Res
     words = f"Mend {len(taken)} of the kind {flaw.title}"
     said = f"{words}: kept among the mends. The next proof shows it."
     return _change(request, piece_id, words, lambda recipe: reduce(add_mend, taken, recipe), said)
+
+
+@router.post("/bakes/{bake_id}/flaws/{number}/accept")
+def accept(request: Request, piece_id: int, bake_id: int, number: int) -> Response:
+    """Say that a flaw is as it should be; it is not told again."""
+    flaw = _flaw(bake_of(request, piece_id, bake_id), number)
+    place = Accepted(cause=flaw.cause, centre=flaw.spot or flaw.middle, radius=max(flaw.radius, 1e-9))
+    said = "Nothing is wrong there: it is not told again from the next proof on."
+    return _change(
+        request,
+        piece_id,
+        f"Nothing wrong: {flaw.title}",
+        lambda recipe: Recipe.model_validate(recipe.model_dump() | {"accepted": [*recipe.accepted, place]}),
+        said,
+    )
+
+
+@router.post("/accepted/out")
+def tell_again(request: Request, piece_id: int) -> Response:
+    """Tell all flaws again that were said to be as they should be."""
+    words = "Tell accepted flaws again"
+    return _change(request, piece_id, words, lambda recipe: recipe.model_copy(update={"accepted": []}))
 
 
 @router.post("/bakes/{bake_id}/flaws/{number}/try")

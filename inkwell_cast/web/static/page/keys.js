@@ -77,6 +77,7 @@ document.addEventListener("keydown", (e) => {
     const all = state.facts.maps;
     showMap(all[(all.indexOf(state.key) + (key === "." ? 1 : all.length - 1)) % all.length]);
   } else if (key === "w") setShow(shows[(shows.indexOf(model.show) + 1) % shows.length]);
+  else if (key === "q") tools.ask?.byKey();
   else if (key === "p") act($("proof"));
   else if (key === "b") act($("full-bake"));
   else if (key === "s") showLeaf(slice.shown ? "" : "section");

@@ -16,15 +16,17 @@ import { Dropped } from "../panels/dropped.js";
 import { HandoffPanel } from "../panels/handoff.js";
 import { MeshesPanel } from "../panels/meshes.js";
 import { sendPictures } from "../panels/send_pictures.js";
+import { AskHere } from "../tools/ask.js";
 import { Brush } from "../tools/brush.js";
 import { LitMaterials } from "../tools/lit_materials.js";
 import { MendByHand } from "../tools/mend_by_hand.js";
 import { Pockets } from "../tools/pockets.js";
+import { showLeaf } from "../page/drawer.js";
 import { hideFinding } from "../page/findings.js";
 import { tryLive } from "../page/live.js";
 import { loadCage, loadMeshes, tellForms } from "../page/meshes_shown.js";
-import { ask, base, change, model, sayProgress, sheet, toast, tools } from "../page/page.js";
-import { clicked, slice } from "../page/pointer_link.js";
+import { ask, base, change, model, sayProgress, sheet, state, toast, tools } from "../page/page.js";
+import { clicked, parts, slice, texelOf } from "../page/pointer_link.js";
 import { setShow } from "../page/show_and_wipe.js";
 
 sendPictures(toast);
@@ -110,6 +112,24 @@ const brush = (tools.brush = new Brush(
   (stroke) => tryLive(stroke ? { stroke } : {}),
 ));
 new LitMaterials(model, setShow);
+tools.ask = new AskHere(base, model, {
+  state,
+  texelOf,
+  clicked,
+  toast,
+  act: (what, at) => {
+    const part = model.partOf(at.triangle);
+    if (what === "only") parts.only(part);
+    else if (what === "hide") parts.hide(part);
+    else if (what === "section") {
+      showLeaf("section");
+      slice.pin(at);
+    } else if (what === "pocket") {
+      const [x, y, z] = at.place;
+      sendToCage("pockets", { x, y, z });
+    }
+  },
+});
 const hand = new MendByHand(model, {
   clicked,
   begin: () => setShow("low"),

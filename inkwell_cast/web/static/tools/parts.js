@@ -47,6 +47,10 @@ export class Parts {
     this.hidden = new Set(this.model.partNames.filter((other) => other !== name));
     this.show();
   }
+  hide(name) {
+    this.hidden.add(name);
+    this.show();
+  }
   all() {
     this.hidden.clear();
     $("spread").value = 0;
@@ -59,10 +63,7 @@ export class Parts {
     if (this.hidden.size && (alone || !name)) this.all();
     else if (name) {
       if (alone) this.only(name);
-      else {
-        this.hidden.add(name);
-        this.show();
-      }
+      else this.hide(name);
     }
   }
 
