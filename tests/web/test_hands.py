@@ -196,6 +196,8 @@ def test_what_is_typed_in_an_unfolded_part_outlives_a_panel_that_comes_late(quie
     page = quiet
     open_ring(page, ring)
     page.get_by_role("link", name="Maps").click()
+    unfold(page, "maps-shape")
+    unfold(page, "maps-masks")
     with page.expect_response(lambda r: "/settings/maps" in r.url):
         page.get_by_label("Height", exact=True).check()
     page.locator("#map-height > summary").click()
@@ -215,6 +217,8 @@ def test_a_click_that_begins_before_a_late_panel_is_heard(quiet: Page, services,
     page = quiet
     open_ring(page, ring)
     page.get_by_role("link", name="Maps").click()
+    unfold(page, "maps-shape")
+    unfold(page, "maps-masks")
     let_go = held_back(page, "**/settings/maps*")
     page.get_by_label("Curvature", exact=True).check()
     page.get_by_label("Height", exact=True).hover()

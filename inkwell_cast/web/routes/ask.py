@@ -76,7 +76,7 @@ def _picture(
 ) -> Response:
     """The live normals around a texel, as they are or with a mend."""
     x, y, name = at
-    message = services_of(request).live.show(
+    message = services_of(request).live.glance(
         piece_id, "normal", lambda recipe: add_mend(recipe, mend[0].mends[mend[1]]) if mend else recipe
     )
     header, arrays = unpack(np.frombuffer(message, np.uint8))

@@ -34,6 +34,11 @@ class Live:
         self.give_up(piece_id)
         return self._follow(piece_id, ShowProof(recipe, self.services.pieces.sources(rows), key, tried is not None))
 
+    def glance(self, piece_id: int, key: str, tried: Callable[[Recipe], Recipe]) -> bytes:
+        """A draft of the picture of a map with settings that are being tried, which ends nothing that is under way."""
+        piece, rows, _ = self.services.pieces.wanted(piece_id)
+        return self._follow(piece_id, ShowProof(tried(piece.recipe), self.services.pieces.sources(rows), key, True))
+
     def give_up(self, piece_id: int) -> None:
         """End what is under way."""
         self.services.give_up(piece_id, (ShowProof, JudgeProof, BakeInto))
