@@ -104,7 +104,7 @@ def taken_nearer(recipe: Recipe, nearer: Nearer, files: Iterable[str]) -> Recipe
 
 def _take_nearer(owner: dict[str, Any], nearer: Nearer, in_scene_units: bool) -> None:
     for kind in BALLS:
-        for ball in owner[kind]:
+        for ball in owner.get(kind, []):  # a mend has not all of them
             ball["centre"] = _place(ball["centre"], nearer)
             if kind != "pockets":
                 ball["radius"] *= nearer.scale

@@ -18,7 +18,7 @@ from inkwell_cast.core.settings.maps import Occlusion
 from inkwell_cast.core.settings.mends import Mend
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.recipe import Recipe
-from inkwell_cast.core.settings.regions import Heal, Pocket, Stroke
+from inkwell_cast.core.settings.regions import Accepted, Heal, Pocket, Stroke
 from inkwell_cast.core.settings.sheet import Sheet
 
 from ...shapes import torus
@@ -100,6 +100,7 @@ def test_pockets_strokes_and_mends_go_with_the_piece():
         pockets=[Pocket(centre=(1025.0, 2.0, 3.0), radius=7)],
         nudges=[Stroke(kind="out", points=[(1026.0, 0, 0)], radius=1, amount=0.5)],
         mends=[Mend(heals=[Heal(centre=(1027.0, 0, 0), radius=2)])],
+        accepted=[Accepted(cause="leaning", centre=(1028.0, 0, 0), radius=2)],
     )
     taken = near_origin(recipe, meshes)
     moved = taken.file("ring_low").move[0]
@@ -107,6 +108,7 @@ def test_pockets_strokes_and_mends_go_with_the_piece():
     assert taken.pockets[0].centre == (1025 + moved, 2, 3)
     assert taken.nudges[0].points == [(1026 + moved, 0, 0)]
     assert taken.mends[0].heals[0].centre[0] == 1027 + moved
+    assert taken.accepted[0].centre[0] == 1028 + moved
     small = BakeMeshes(*([replace(mesh, positions=mesh.positions * np.float32(2.0**-30))] for mesh in MESHES))
     stroke = Stroke(kind="out", points=[(0, 0, 0)], radius=2.0**-31, amount=2.0**-32)
     scaled = near_origin(Recipe(pockets=[Pocket(radius=7)], nudges=[stroke]), small)
