@@ -267,6 +267,8 @@ def test_maps_are_chosen_baked_and_their_range_and_colours_set(quiet: Page, ring
     page = quiet
     open_ring(page, ring)
     page.get_by_role("link", name="Maps").click()
+    for group in ("light", "masks", "shape"):
+        unfold(page, f"maps-{group}")
     for name in ("Occlusion", "Curvature", "Height", "ID colours"):
         with page.expect_response(lambda r: "/settings/maps" in r.url):
             page.get_by_label(name, exact=True).check()

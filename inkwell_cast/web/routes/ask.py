@@ -1,10 +1,10 @@
 """What is here: of a place of the low what its ray struck, why it looks so, and what its mends would draw."""
 
-import cv2
 import numpy as np
 from fastapi import APIRouter, Depends, HTTPException, Request
 from starlette.responses import Response
 
+from ...core.base.on_demand import library
 from ...core.flaws import Flaw
 from ...core.mesh.binary_message import unpack
 from ...core.settings.mends_overlay import add_mend
@@ -12,6 +12,8 @@ from ...store.bakes import BakeRecord
 from ..piece_page import known_piece, page_of
 from ..templating import services_of
 from .bakes import bake_of
+
+cv2 = library("cv2")
 
 router = APIRouter(prefix="/pieces/{piece_id}/bakes/{bake_id}/ask", dependencies=[Depends(known_piece)])
 MOST_MENDS = 3
