@@ -8,7 +8,7 @@ that adds most to what is seen comes first. What shows too little is counted, no
 
 import pathlib
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 
@@ -206,9 +206,9 @@ def _without_rims(flaws: list[MarkedFlaw]) -> list[MarkedFlaw]:
     return kept
 
 
-def _changes(flaw: Flaw) -> list[dict[str, Any]]:
-    """What the mends of a flaw change, without their words."""
-    return [mend.model_dump(exclude={"name", "words", "cause", "on"}) for mend in flaw.mends]
+def _changes(flaw: Flaw) -> list[str]:
+    """What the mends of a flaw change."""
+    return [mend.changes for mend in flaw.mends]
 
 
 def _regions(seen: TexelRows, detector: Detector, free: Bool, numbers: I64) -> tuple[list[MarkedFlaw], int]:

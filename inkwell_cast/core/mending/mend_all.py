@@ -221,9 +221,9 @@ class _Search:
         """
         chosen: list[_Attempt] = []
         for flaw in self.now.flaws:
-            mend = next((mend for mend in flaw.mends if _change(mend) not in self.seen), None)
+            mend = next((mend for mend in flaw.mends if mend.changes not in self.seen), None)
             if mend and all(_beside(flaw, mend, one) or not _touch(flaw, one.flaw) for one in chosen):
-                self.seen.add(_change(mend))
+                self.seen.add(mend.changes)
                 chosen.append(_Attempt(flaw, mend, self.now.left_of(flaw)))
         return chosen
 
@@ -235,11 +235,6 @@ class _Search:
                 state = self.trials.state([*self.now.mends, one.mend])
                 one.judge(state)
                 one.kept = one.kept and not state.harmed_since(self.now, [one.flaw])
-
-
-def _change(mend: Mend) -> str:
-    """What a mend changes, without its words."""
-    return mend.model_dump_json(exclude={"name", "words", "cause", "on"})
 
 
 def _beside(flaw: Flaw, mend: Mend, other: _Attempt) -> bool:

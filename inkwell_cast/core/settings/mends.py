@@ -32,6 +32,11 @@ class Mend(SettingsGroup):
     straighten: bool = False
 
     @property
+    def changes(self) -> str:
+        """What it changes, as JSON, whatever it is called and for: the same for mends that do the same."""
+        return self.model_dump_json(exclude={"name", "words", "cause", "on"})
+
+    @property
     def of_a_place(self) -> bool:
         """Whether it changes a place alone, and no whole part."""
         whole = self.fixes or self.placed or self.levels or self.occluders or self.together or self.straighten

@@ -73,7 +73,7 @@ def mend_kind(request: Request, piece_id: int, bake_id: int, number: int) -> Res
     flaw = _flaw(row, number)
     flaws = row.manifest.flaws or [] if row.manifest else []
     first = [one.mends[0] for one in flaws if one.kind == flaw.kind and one.mends]
-    taken = list({_changes(mend): mend for mend in first}.values())
+    taken = list({mend.changes: mend for mend in first}.values())  # one for a whole part is offered at each place
     words = f"Mend {len(taken)} of the kind {flaw.title}"
     said = f"{words}: kept among the mends. The next proof shows it."
     return _change(request, piece_id, words, lambda recipe: reduce(add_mend, taken, recipe), said)
@@ -265,11 +265,6 @@ def _mend(row: BakeRecord, number: int, choice: int) -> tuple[Flaw, Mend]:
     if not 0 <= choice < len(flaw.mends):
         raise HTTPException(404, "This flaw has no such mend.")
     return flaw, flaw.mends[choice]
-
-
-def _changes(mend: Mend) -> str:
-    """What a mend changes, whatever it is called: one for a whole part is offered at each of its places."""
-    return mend.model_dump_json(exclude={"name", "words", "cause", "on"})
 
 
 def _own(request: Request, piece_id: int, key: str) -> Mend:

@@ -2,19 +2,16 @@
 
 import re
 from dataclasses import replace
-from types import SimpleNamespace
 
 import numpy as np
 import pytest
 
-from inkwell_cast.core import flaws
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.cage.ray_directions import directions_of
 from inkwell_cast.core.cast.sheet_surroundings import points_of
 from inkwell_cast.core.flaws import REGISTRY, marks_in, write_marks
-from inkwell_cast.core.flaws.flaw import Flaw, FlawRows, Spot
+from inkwell_cast.core.flaws.flaw import Flaw, Spot
 from inkwell_cast.core.flaws.texel_rows import seen_of
-from inkwell_cast.core.flaws.visible import RowsSeen, contrast
 from inkwell_cast.core.mesh.mesh import CornerValues, corner_positions, merge, values_at_corners
 from inkwell_cast.core.mesh.normals import with_normals
 from inkwell_cast.core.piece.piece import BakeMeshes
@@ -158,16 +155,6 @@ def test_a_flaw_on_all_sides_says_where_it_shows_most_on_each():
     assert Flaw.model_validate(flaw.model_dump(exclude={"spots"}) | {"spot": (1, 2, 3)}).spots == [
         (1, 2, 3)
     ]  # of before
-
-
-@pytest.mark.parametrize(("turned", "told"), [(11.0, False), (14.0, True)])
-def test_a_patch_of_a_visible_size_that_turns_light_by_a_fifth_is_never_harmless(turned, told):
-    """It adds less than what is told else: 14° over 1.6 of 10,000 pixels is 0.0022°."""
-    pixels, total = np.full(40, 4.0), 1e6
-    looks = RowsSeen(np.full(40, turned), np.full(40, turned), turned * pixels / total, pixels)
-    seen = SimpleNamespace(looks=looks, struck=np.ones(40), visible=SimpleNamespace(total=total))
-    assert flaws._is_seen(seen, FlawRows(np.arange(40), None), np.arange(40), 1) is told
-    np.testing.assert_allclose(contrast(np.array([-3.0, 0.0, 30.0, 120.0])), [0, 0, 0.5, 1])
 
 
 def test_skew_is_found_on_soft_shading_too():
