@@ -21,9 +21,10 @@ from typing import Any
 
 from ..core.base.progress import Progress
 from .memory_watch import NO_ROOM
-from .messages import OUT_OF_MEMORY, Asked, Done, Failed, Job, Told
+from .messages import OUT_OF_MEMORY, Job
 from .process import run
 from .ticket import JobFailed, Ticket
+from .told import Asked, Done, Failed, Told
 
 STOP_WITHIN = 0.3  # seconds: a press on Cancel is answered within half of one
 LOOK_EVERY, LOOK_UNREADY = 0.01, 0.05
@@ -254,9 +255,7 @@ class Engine:
                 elif message.number == number:
                     answer = message
                 elif message.number in self._inner:
-                    with self._changed:
-                        inner = self._inner.pop(message.number)
-                    inner.end(*_result_of(message))
+                    self._end_inner(message)
             elif self._closing.is_set():
                 raise JobFailed("died", "The program was closed during this job.")
             if answer is None:
@@ -310,6 +309,21 @@ class Engine:
                     number = next(self._numbers)
                     self._inner[number] = ticket
                     self._pipe.send(Asked(number, ticket.job))
+
+    def _end_inner(self, message: Done | Failed) -> None:
+        """Give what follows the pointer its answer.
+
+        A process that had just answered the job at work takes it for that, and ends it where that was to end: then it
+        waits again.
+        """
+        result, failed = _result_of(message)
+        with self._changed:
+            inner = self._inner.pop(message.number)
+            if failed and failed.kind == "cancelled" and not inner.stopped.is_set():
+                inner.give_way()
+                self._waiting.appendleft(inner)
+                return
+        inner.end(result, failed)
 
     def _end_all_waiting(self) -> None:
         """Tell those who wait for a job that was never begun, or is to begin again, that the program was closed."""

@@ -4,8 +4,10 @@ import hashlib
 
 import numpy as np
 
+from ..core.bake.manifest import MeshFile
 from ..core.mesh.mesh import NO_OFFSET, Mesh
-from .messages import Loaded, PartFacts
+from ..core.piece.piece import Assembly, BakeMeshes
+from .messages import Loaded, PartFacts, Source
 
 
 def facts_of(mesh: Mesh) -> Loaded:
@@ -37,3 +39,13 @@ def _parts(mesh: Mesh) -> list[PartFacts]:
         low, high = box if mesh.origin == NO_OFFSET else box + np.array(mesh.origin)
         parts.append(PartFacts(name, int(rows.sum()), (tuple(low.tolist()), tuple(high.tolist())), digest[:16]))
     return parts
+
+
+def mesh_files(sources: list[Source], meshes: BakeMeshes, assembly: Assembly) -> list[MeshFile]:
+    """The files of a bake with their roles, for its manifest."""
+    files = []
+    for source, mesh in zip(sources, meshes.named, strict=True):
+        roles = {role for pair in assembly.paired.pairs for role, part in pair.members if part.file == source.name}
+        role = "+".join(sorted(roles)) or "alone"
+        files.append(MeshFile(role=role, file=source.name, sha256=source.sha256, triangles=len(mesh.triangles)))
+    return files

@@ -1,16 +1,18 @@
 """What the server and its baking process say to each other."""
 
 import os
-from dataclasses import dataclass, field
-from typing import Any, ClassVar, Literal
+from dataclasses import dataclass
+from typing import ClassVar, Literal
 
 from ..core.bake.manifest import Manifest
 from ..core.bake.measured_reach import FitTried, Measured
 from ..core.cage.coverage import Coverage
+from ..core.cage.patch_rims import PatchRims
 from ..core.checks import Finding
 from ..core.handoff.bake_on_disk import Finished
 from ..core.handoff.batch import Item, Outcome
 from ..core.handoff.hand_off import Handed
+from ..core.rays.along_surface import Place
 from ..core.review.probe import Probe
 from ..core.review.section import Along, Section
 from ..core.settings.basis import Basis
@@ -235,6 +237,22 @@ class TryFit(AnyJob):
 
 
 @dataclass(frozen=True, slots=True)
+class RimsOf(AnyJob):
+    """The rims of patches, each a centre, radius in scene units and soft share, as `core.cage.patch_rims` draws them.
+
+    With `to`, a place of the low, the first one reaches just so far; `together` they are drawn as one.
+    """
+
+    LANE, RANK, QUICK = Lane.HAND, Rank.FIRST, True
+
+    recipe: Recipe
+    sources: list[Source]
+    patches: list[tuple[Place, float, float]]
+    to: Place | None
+    together: bool
+
+
+@dataclass(frozen=True, slots=True)
 class SectionAt(AnyJob):
     """The slice at the point of low triangle `triangle` nearest to `place`; see `core.section.section`."""
 
@@ -334,6 +352,7 @@ Job = (
     | CheckPiece
     | Cover
     | MeasureReach
+    | RimsOf
     | TryFit
     | SectionAt
     | Export
@@ -352,38 +371,6 @@ Result = (
     | Measured
     | FitTried
     | Section
+    | list[PatchRims]
     | None
 )
-
-
-@dataclass(frozen=True, slots=True)
-class Asked:
-    """A job with its number; whatever the process says of it bears that number."""
-
-    number: int
-    job: Job
-
-
-@dataclass(frozen=True, slots=True)
-class Told:
-    """Progress: the stage and the share of the whole, 0 to 1; number 0 is said before the first job."""
-
-    number: int
-    stage: str
-    share: float
-
-
-@dataclass(frozen=True, slots=True)
-class Done:
-    number: int
-    result: Any
-
-
-@dataclass(frozen=True, slots=True)
-class Failed:
-    """`kind` is "input" for something the user can mend, "cancelled", "memory" or "fault"."""
-
-    number: int
-    kind: str
-    message: str
-    detail: str = field(default="")

@@ -10,8 +10,9 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from ..core.base.progress import Progress
-from .messages import Job, Told
+from .messages import Job
 from .remaining_time import RemainingTime
+from .told import Told
 
 if TYPE_CHECKING:
     from .engine import Engine

@@ -12,7 +12,7 @@ from multiprocessing.synchronize import Event
 from ..core.bake.cast_cache import laid_out
 from ..core.bake.expected_time import share_of_baking
 from ..core.bake.live_proof import LiveProof
-from ..core.bake.manifest import Manifest, MeshFile
+from ..core.bake.manifest import Manifest
 from ..core.bake.measured_reach import measure, try_fit
 from ..core.bake.refusals import refuse_empty, refuse_unpaired, refuse_unusable
 from ..core.base.array_types import U8, U16, AnyArray
@@ -23,6 +23,7 @@ from ..core.cage.cage import lows_of
 from ..core.cage.coverage import Coverage, coverage
 from ..core.cage.fit import cage_of
 from ..core.cage.inverse_rays import located_of
+from ..core.cage.patch_rims import rims_of
 from ..core.checks import Finding, check
 from ..core.formats import read_mesh, write_mesh
 from ..core.handoff.batch import Outcome, run_item
@@ -47,21 +48,18 @@ from ..core.settings.recipe import Recipe
 from .cluster import ClusterAt
 from .compile_kernels import warm_up
 from .memory_watch import MemoryWatch, limit_single_requests
-from .mesh_facts import facts_of
+from .mesh_facts import facts_of, mesh_files
 from .messages import (
     OUT_OF_MEMORY,
     PEEK,
-    Asked,
     BakeInto,
     BringIn,
     CheckPiece,
     ConvertMap,
     Cover,
-    Done,
     Draw,
     DrawNear,
     Export,
-    Failed,
     HandOff,
     Job,
     JudgeProof,
@@ -72,13 +70,14 @@ from .messages import (
     Mix,
     ProbeAt,
     Result,
+    RimsOf,
     RunItem,
     SectionAt,
     ShowProof,
     Source,
-    Told,
     TryFit,
 )
+from .told import Asked, Done, Failed, Told
 
 KEPT_MESHES = 12
 TELL_EVERY = 0.05
@@ -181,6 +180,9 @@ class _Worker:
                 return try_fit(job.recipe, self._read(job.sources), self._trying, self._stopped, self._warm)
             case SectionAt():
                 return self._section(job)
+            case RimsOf():
+                low = self._put_together(job.recipe, job.sources).low
+                return rims_of(self._warm.ground(low), job.patches, job.to, job.together)
             case CheckPiece():
                 return self._check(job)
             case Export():
@@ -272,7 +274,7 @@ class _Worker:
             made = make(job.recipe, meshes, job.mend, baking, self._stopped, self._warm, peek, remote)
         finally:
             (folder / PEEK).unlink(missing_ok=True)
-        files = _mesh_files(job.sources, meshes, made.bake.assembly)
+        files = mesh_files(job.sources, meshes, made.bake.assembly)
         judged = self._live.judgement_of(job.recipe, meshes)
         return made.save(job.folder, files, job.folder, judged, saving)
 
@@ -290,7 +292,7 @@ class _Worker:
             problem.where = job.given[0][1] if problem.where == THE_MAP else problem.where
             raise
         self._tell("writing", 0.95)
-        return brought.save(job.folder, _mesh_files(job.sources, meshes, brought.bake.assembly))
+        return brought.save(job.folder, mesh_files(job.sources, meshes, brought.bake.assembly))
 
     def _probe(self, job: ProbeAt) -> Probe | None:
         assembly = self._put_together(job.recipe, job.sources)
@@ -379,16 +381,6 @@ class _Worker:
         while len(self._meshes) > max(KEPT_MESHES, len(sources)):
             self._meshes.popitem(last=False)
         return BakeMeshes([], [], named)
-
-
-def _mesh_files(sources: list[Source], meshes: BakeMeshes, assembly: Assembly) -> list[MeshFile]:
-    """The files of a bake with their roles, for its manifest."""
-    files = []
-    for source, mesh in zip(sources, meshes.named, strict=True):
-        roles = {role for pair in assembly.paired.pairs for role, part in pair.members if part.file == source.name}
-        role = "+".join(sorted(roles)) or "alone"
-        files.append(MeshFile(role=role, file=source.name, sha256=source.sha256, triangles=len(mesh.triangles)))
-    return files
 
 
 def _key(recipe: Recipe, sources: list[Source]) -> str:

@@ -32,6 +32,7 @@ from .routes import (
     map_sets,
     mends,
     meshes,
+    patches,
     piece,
     piece_file,
     shelf,
@@ -53,7 +54,7 @@ def create_app(services: Services, remote: bool = False) -> FastAPI:
     app.state.services = services
     app.add_middleware(Guard, services=services, remote=remote)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    step_routes = ask, live, turntable, basis, handoff, library, map_sets, mends, brought, bakes, meshes, cage
+    step_routes = ask, live, turntable, basis, handoff, library, map_sets, mends, patches, brought, bakes, meshes, cage
     for module in (at_work, api_tokens, folders, guide, piece_file, shelf, batches, *step_routes, piece):
         app.include_router(module.router)
     api = create_api(services)

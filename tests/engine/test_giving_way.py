@@ -9,14 +9,9 @@ import pytest
 
 from inkwell_cast.core.settings.recipe import Recipe
 from inkwell_cast.engine.engine import Engine
-from inkwell_cast.engine.messages import (
-    CheckPiece,
-    Done,
-    Failed,
-    Load,
-    Told,
-)
+from inkwell_cast.engine.messages import CheckPiece, Load, RimsOf
 from inkwell_cast.engine.ticket import JobFailed, State
+from inkwell_cast.engine.told import Done, Failed, Told
 
 from .waiting import wait
 
@@ -49,6 +44,26 @@ def test_an_answer_to_another_job_is_dropped():
     for job in (Load("first", "a.obj", "b"), Load("second", "a.obj", "b")):
         assert wait(engine.submit(job, lambda stage, share: told.append(stage))) == job
     assert told == []
+    engine.close()
+
+
+class JustAnswered(Stuttering):
+    """An engine whose process had answered its job when what follows the pointer came, and takes it for that job."""
+
+    def reply(self, pipe, asked):
+        if isinstance(asked.job, RimsOf):
+            pipe.send(Done(asked.number, "drawn"))
+            return
+        quick = pipe.recv()
+        pipe.send(Failed(quick.number, "cancelled", "Cancelled."))
+        pipe.send(Done(asked.number, "answered"))
+
+
+def test_what_follows_the_pointer_is_not_ended_with_the_job_in_whose_midst_it_came():
+    engine = JustAnswered()
+    long = engine.submit(Load("first", "a.obj", "b"))
+    quick = engine.submit(RimsOf(Recipe(), [], [], None, False))
+    assert (wait(long), wait(quick)) == ("answered", "drawn")
     engine.close()
 
 

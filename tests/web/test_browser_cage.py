@@ -1,5 +1,7 @@
 """The step Cage by mouse and keys: reach, section, pockets, brush."""
 
+import json
+
 import numpy as np
 from playwright.sync_api import Page, expect
 
@@ -85,7 +87,18 @@ def test_the_section_follows_the_pointer_and_is_pinned(quiet: Page, ring):
     expect(page.get_by_text("No bakes yet")).to_be_visible()
 
 
-def test_a_pocket_is_placed_by_a_click_and_dragged(quiet: Page, ring):
+def grip_at(page, x, y, beyond=0):
+    """How far left of a place of the model a patch is taken hold of, once it is laid there."""
+    for _ in range(40):
+        for left in range(beyond, beyond + 200, 4):
+            page.mouse.move(x - left, y)
+            if page.evaluate("document.querySelector('#model canvas').style.cursor") == "grab":
+                return left
+        page.wait_for_timeout(250)
+    raise AssertionError("no patch is there")
+
+
+def test_a_pocket_is_placed_by_a_click_and_dragged_by_its_middle_and_its_rim(quiet: Page, ring):
     page = quiet
     open_ring(page, ring)
     expect(page.locator("#covered")).to_be_visible(timeout=SLOW)
@@ -94,15 +107,27 @@ def test_a_pocket_is_placed_by_a_click_and_dragged(quiet: Page, ring):
     model_picture(page)  # the camera stands
     box = page.locator("#model").bounding_box()
     at = box["x"] + box["width"] * 0.3, box["y"] + box["height"] * 0.55
-    page.mouse.click(*at)
+    with page.expect_response(lambda r: r.url.endswith("/rims")):
+        page.mouse.click(*at)
     expect(page.get_by_text("Pocket 1")).to_be_visible(timeout=SLOW)
     place = page.locator("#pockets").get_attribute("data-pockets")
-    page.mouse.move(*at)
+    assert grip_at(page, *at) == 0
     page.mouse.down()
-    page.mouse.move(at[0] + 20, at[1] + 8, steps=4)
+    page.mouse.move(at[0] - 20, at[1] + 8, steps=4)
     with page.expect_response(lambda r: "/pockets/" in r.url):
         page.mouse.up()
     expect(page.locator("#pockets")).not_to_have_attribute("data-pockets", place)
+    (moved,) = json.loads(page.locator("#pockets").get_attribute("data-pockets"))
+    at = at[0] - 20, at[1] + 8
+    rim = grip_at(page, *at, beyond=20)
+    page.mouse.down()
+    page.mouse.move(at[0] - rim - 20, at[1], steps=5)
+    with page.expect_response(lambda r: "/pockets/" in r.url):
+        page.mouse.up()
+    expect(page.locator("#pockets")).not_to_have_attribute("data-pockets", json.dumps([moved]))
+    (wider,) = json.loads(page.locator("#pockets").get_attribute("data-pockets"))
+    assert wider["radius"] > 1.05 * moved["radius"]
+    assert wider["centre"] == moved["centre"]
     page.get_by_text("Pocket 1").click()
     page.get_by_role("button", name="Remove").click()
     expect(page.get_by_text("Pocket 1")).to_be_hidden()

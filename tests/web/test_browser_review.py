@@ -27,7 +27,8 @@ def test_the_loop_of_next_flaw_mend_and_proof_by_keyboard(quiet: Page, ring):
     page.keyboard.press("p")
     expect(page.locator("#likeness")).to_be_visible(timeout=SLOW)
     expect(page.locator(".flaws")).to_contain_text("Sculpt outside the cage")
-    drawn = model_picture(page)
+    outside = page.locator(".flaws > li").filter(has_text="Sculpt outside the cage")
+    found, drawn = outside.count(), model_picture(page)
     page.keyboard.press("j")
     expect(page.get_by_text("and the sculpt").first).to_be_visible()
     page.wait_for_timeout(600)
@@ -43,7 +44,7 @@ def test_the_loop_of_next_flaw_mend_and_proof_by_keyboard(quiet: Page, ring):
     expect(page.locator("#map-choice")).to_have_value("likeness")
     page.locator(".flaw-number:visible").first.click()
     expect(page.locator(".flaws details").first).to_have_attribute("open", "")
-    expect(page.locator(".flaws")).not_to_contain_text("Sculpt outside the cage")
+    assert outside.count() < found  # here is here: what lies elsewhere on the ring has mends of its own
 
 
 @pytest.fixture(scope="module")

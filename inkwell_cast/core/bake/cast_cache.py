@@ -17,7 +17,7 @@ from ..cage.fit import cage_of
 from ..cast.context import Context
 from ..cast.hits import Cast, Hits
 from ..cast.partial_rebake import changed_rays, same_low, tiles_of
-from ..mesh.mesh import Mesh, corner_positions
+from ..mesh.mesh import Mesh
 from ..piece.low_on_sheet import Low, prepare_lows
 from ..piece.piece import Assembly, BakeMeshes
 from ..piece.scene_cache import Slot, Warm
@@ -152,11 +152,11 @@ def _lay_out(assembly: Assembly, held: list[Mesh], warm: Warm, tell: ShareDone, 
     cast_from = warm.sculpt(assembly).serial, members, recipe.sheet.adaptive
     laid = LaidOut(sheets, cage, outside, low, laid_by, held, cast_from)
     if before and before.cast_from == laid.cast_from:
-        _take_over(before, laid, assembly)
+        _take_over(before, laid)
     return laid
 
 
-def _take_over(before: LaidOut, after: LaidOut, assembly: Assembly) -> None:
+def _take_over(before: LaidOut, after: LaidOut) -> None:
     """Keep what an earlier bake found where the rays are the same, and mark the tiles that must be cast again.
 
     A sheet of which most changed is cast whole: that needs no copies. So is one whose copies would not fit beside it.
@@ -166,7 +166,7 @@ def _take_over(before: LaidOut, after: LaidOut, assembly: Assembly) -> None:
     same = [(one, sheet) for one, sheet in pairs if one.keeps and same_low(one.low, sheet.low)]
     if not same or sum(one.size for one, _ in same) > SPARE * free():
         return
-    changed = changed_rays(corner_positions(assembly.low), before.cage, after.cage)
+    changed = changed_rays(before.cage, after.cage)
     for one, sheet in same:
         tiles = tiles_of(sheet.low.grid, changed[sheet.low.triangles])
         if len(tiles) <= MOST_AGAIN * len(sheet.low.grid.busy_tiles):

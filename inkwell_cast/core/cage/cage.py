@@ -10,10 +10,11 @@ from ..base.errors import InputProblem
 from ..mesh.adjacency import edges_of
 from ..mesh.mesh import Mesh, corner_positions
 from ..piece.piece import Assembly
+from ..rays.along_surface import Ground, no_spread, spread_of
 from ..rays.modifiers.foreign_cage import NEAR, ForeignCage, ForeignCageBuilder, no_foreign_cage
-from ..rays.modifiers.modifiers import Modifiers, no_modifiers
+from ..rays.modifiers.modifiers import Modifiers, Patches, no_modifiers
 from ..rays.modifiers.straighten import straight_of, straight_on
-from ..rays.modifiers.strokes import Nudges, listed_for, nudges_of
+from ..rays.modifiers.strokes import Nudges, nudges_of
 from ..rays.ray import Rays, rays_through, reach_at
 from ..settings.scopes import in_force, scopes
 from .ray_directions import directions_of
@@ -102,9 +103,9 @@ def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
     bare = Cage(offsets, offsets, inward, modifiers, None, forms)
     modifiers = replace(
         modifiers,
-        pockets=pockets_of(assembly),
+        pockets=_patches(low, _pockets_of(assembly)),
         straight=straight_of(low, assembly.recipe),
-        omissions=omissions_of(assembly),
+        omissions=_patches(low, _omissions_of(assembly)),
     )
     cage = replace(bare, modifiers=modifiers)
     strokes = assembly.recipe.nudges
@@ -115,11 +116,13 @@ def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
             rays = rays_of(assembly, replace(cage, modifiers=replace(modifiers, nudges=nudges)))
             return np.asarray(np.linalg.norm(reach_at(rays, triangles, b), axis=1))
 
-        cage = replace(cage, modifiers=replace(modifiers, nudges=nudges_of(strokes, points, measure)))
+        cage = replace(
+            cage, modifiers=replace(modifiers, nudges=nudges_of(strokes, points, edges_of(low).across, measure))
+        )
     if cage.modifiers.turns_rays:
         turned = straightened(assembly, rays_of(assembly, cage), rays_of(assembly, bare))
         cage = replace(cage, straightened=turned)
-    if len(cage.modifiers.pockets) or strokes or len(surface.corners) or cage.straightened:
+    if len(cage.modifiers.pockets.numbers) or strokes or len(surface.corners) or cage.straightened:
         b: F64 = np.tile(np.eye(3), (count, 1))
         ends = reach_at(rays_of(assembly, cage), np.repeat(np.arange(count), 3), b)
         cage = replace(cage, corners=ends.reshape(-1, 3, 3))
@@ -172,8 +175,10 @@ def rays_of(assembly: Assembly, cage: Cage, rows: I32 | I64 | None = None) -> Ra
         points, pair, offsets, inward = points[rows], pair[rows], offsets[rows], inward[rows]
         modifiers = replace(
             modifiers,
-            nudges=listed_for(modifiers.nudges, points),
+            nudges=modifiers.nudges.on(rows),
             straight=straight_on(modifiers.straight, rows),
+            pockets=modifiers.pockets.on(rows),
+            omissions=modifiers.omissions.on(rows),
             foreign_cage=replace(
                 modifiers.foreign_cage, grid=modifiers.foreign_cage.grid[rows], first=modifiers.foreign_cage.first[rows]
             ),
@@ -181,15 +186,21 @@ def rays_of(assembly: Assembly, cage: Cage, rows: I32 | I64 | None = None) -> Ra
     return rays_through(points, offsets, inward, pair, modifiers)
 
 
-def pockets_of(assembly: Assembly) -> F32:
+def _patches(low: Mesh, numbers: F64) -> Patches:
+    """Rows of numbers that begin with centre and radius, laid over a low."""
+    count = len(low.triangles)
+    return Patches(numbers, spread_of(Ground(low), numbers[:, :4]) if len(numbers) and count else no_spread(count))
+
+
+def _pockets_of(assembly: Assembly) -> F64:
     """The recipe's pockets as rows of numbers, see `Modifiers`."""
     scale = assembly.recipe.reach.scale(assembly.low.diagonal)
     pockets = assembly.recipe.pockets
     rows = [[*p.centre, p.radius * scale, p.rim, p.outward * scale, p.inward * scale] for p in pockets]
-    return np.array(rows, np.float32).reshape(-1, 7)
+    return np.array(rows, np.float64).reshape(-1, 7)
 
 
-def omissions_of(assembly: Assembly) -> F64:
+def _omissions_of(assembly: Assembly) -> F64:
     """The recipe's omissions as rows of numbers, see `Modifiers`; those of highs that are not there do nothing."""
     keys = assembly.sculpt_keys
     rows = [

@@ -54,8 +54,8 @@ def contours(low: Mesh, triangle: I32, b: F32, beyond: F32, count: int = LINES) 
     step = nice(float(np.percentile(values[values > 0], NEARLY_ALL)) / count)
     levels = np.arange(0, worst, step)[:MOST_LINES]
     lines, of = [np.zeros((0, 2, 3))], [np.zeros(0)]
-    for along, own in _by_size(corners, rows, near):
-        grid, cells = _grid(along)
+    for along, own in cells_by_size(corners, rows, near):
+        grid, cells = grid_over(along)
         points: F64 = np.einsum("gk,tkc->tgc", grid, corners[own])
         shape = points.shape[:2]
         distance, found = tree.query(points.reshape(-1, 3), min(NEIGHBOURS, len(places)), workers=-1)
@@ -99,7 +99,7 @@ def _reached(corners: F64, lost: F64, near: float) -> I64:
     return np.flatnonzero(distance <= size + near)
 
 
-def _by_size(corners: F64, rows: I64, near: float) -> list[tuple[int, I64]]:
+def cells_by_size(corners: F64, rows: I64, near: float) -> list[tuple[int, I64]]:
     """Faces by how many cells fit along their longest edge, as many as there may be in all."""
     edges = np.linalg.norm(corners[rows] - np.roll(corners[rows], 1, axis=1), axis=2).max(axis=1)
     along = np.clip(np.ceil(edges / near), 1, MOST_ALONG).astype(np.int64)
@@ -108,7 +108,7 @@ def _by_size(corners: F64, rows: I64, near: float) -> list[tuple[int, I64]]:
     return [(int(n), rows[along == n]) for n in np.unique(along)]
 
 
-def _grid(along: int) -> tuple[F64, I64]:
+def grid_over(along: int) -> tuple[F64, I64]:
     """Barycentrics (G, 3) of an even grid over a face, and the corners (C, 3) of its cells."""
     index, points = dict[tuple[int, int], int](), list[tuple[float, float, float]]()
     for i in range(along + 1):

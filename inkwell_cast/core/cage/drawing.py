@@ -34,7 +34,7 @@ def dent_lines(assembly: Assembly, cage: Cage) -> F32:
     """A fine grid over what pockets and nudges change inside the faces of the low, (L, 2, 3) float32."""
     rays = rays_of(assembly, cage)
     rows = np.flatnonzero(rays.flags & (HAS_POCKETS | HAS_STROKES))
-    radii = np.concatenate([cage.modifiers.pockets[:, 3], cage.modifiers.nudges.strokes[:, 1]])
+    radii = np.concatenate([cage.modifiers.pockets.numbers[:, 3], cage.modifiers.nudges.strokes[:, 1]])
     if not len(rows) or not len(radii):
         return np.zeros((0, 2, 3), np.float32)
     longest = np.linalg.norm(rays.points[rows] - np.roll(rays.points[rows], 1, axis=1), axis=2).max(axis=1)

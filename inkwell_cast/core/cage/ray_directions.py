@@ -4,9 +4,9 @@ import numpy as np
 
 from ..base.array_types import F32
 from ..mesh.adjacency import bends, edges_of, shaded
-from ..mesh.mesh import corner_positions
 from ..mesh.normals import averaged
 from ..piece.piece import Assembly
+from ..rays.along_surface import Ground
 
 BEND = 4.0  # degrees between faces from which on rays of a crease part
 
@@ -29,10 +29,11 @@ def _uncreased(assembly: Assembly) -> F32:
 
 
 def _creased(assembly: Assembly, directions: F32) -> F32:
-    """The directions with the recipe's creases: at corners in their balls split at every bend, or averaged."""
-    low, points, edges = assembly.low, corner_positions(assembly.low).astype(np.float64), edges_of(assembly.low)
+    """The directions with the recipe's creases: at corners in their patches split at every bend, or averaged."""
+    low, edges = assembly.low, edges_of(assembly.low)
     ways = {"split": shaded(low, edges, bends(low, edges) > BEND, False), "averaged": averaged(low)}
+    ground = Ground(low)
     for crease in assembly.recipe.creases:
-        inside = np.linalg.norm(points - np.array(crease.centre), axis=2) <= crease.radius
+        inside = ground.around(crease.centre, crease.radius).corners(len(directions)) <= crease.radius
         directions = np.where(inside[..., None], ways[crease.directions], directions)
     return np.ascontiguousarray(directions, np.float32)

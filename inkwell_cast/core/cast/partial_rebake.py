@@ -12,12 +12,12 @@ from itertools import pairwise
 
 import numpy as np
 
-from ..base.array_types import F32, F64, I64, AnyArray, Bool
+from ..base.array_types import I64, AnyArray, Bool
 from ..base.progress import Cancel, ShareDone
 from ..cage.cage import Cage
 from ..mesh.mesh import Mesh
 from ..piece.low_on_sheet import Low
-from ..rays.modifiers.modifiers import Modifiers
+from ..rays.modifiers.modifiers import Modifiers, Patches
 from ..rays.modifiers.straighten import Straight
 from ..uv.rasterise import TILE, Grid
 from .context import Context
@@ -50,30 +50,26 @@ def _same(one: object, other: object) -> bool:
     return one == other
 
 
-def changed_rays(points: F32, before: Cage, after: Cage) -> Bool:
-    """Triangles (T, 3, 3) of a low whose rays two cages lead otherwise, (T,) bool; some more where that is not told."""
+def changed_rays(before: Cage, after: Cage) -> Bool:
+    """Triangles of a low whose rays two cages lead otherwise, (T,) bool; some more where that is not told."""
     changed = (before.offsets != after.offsets).any(axis=(1, 2)) | (before.inward != after.inward)
     old, new = before.modifiers, after.modifiers
     if not all(
         _same(getattr(old.foreign_cage, f.name), getattr(new.foreign_cage, f.name))
         for f in fields(type(old.foreign_cage))
     ):
-        return np.ones(len(points), np.bool_)
-    balls = [*_differing(old.pockets, new.pockets), *_differing(old.omissions, new.omissions)]
-    middle = points.mean(axis=1, dtype=np.float64)
-    size = np.linalg.norm(points - middle[:, None], axis=2).max(axis=1, initial=0)
-    for ball in balls:
-        changed |= np.linalg.norm(middle - ball[:3], axis=1) <= size * 1.002 + ball[3]
+        return np.ones(len(changed), np.bool_)
+    changed |= _moved(old.pockets, new.pockets) | _moved(old.omissions, new.omissions)
     return changed | _restroked(old, new) | _straightened(old.straight, new.straight)
 
 
-def _differing(one: F32 | F64, other: F32 | F64) -> list[AnyArray]:
-    """Rows that only one of two lists has; all of both where their order differs, since later ones count more."""
-    old, new = [row.tobytes() for row in one], [row.tobytes() for row in other]
-    both = set(old) & set(new)
-    if [row for row in old if row in both] != [row for row in new if row in both]:
-        return [*one, *other]
-    return [row for row in [*one, *other] if row.tobytes() not in both]
+def _moved(old: Patches, new: Patches) -> Bool:
+    """Triangles of patches that only one of two lists has; of all where their order differs: later ones count more."""
+    named = [[row.tobytes() for row in patches.numbers] for patches in (old, new)]
+    both = set(named[0]) & set(named[1])
+    kept = [[name for name in names if name in both] for names in named]
+    odd = [np.array([name not in both or kept[0] != kept[1] for name in names], np.bool_) for names in named]
+    return old.touched_by(odd[0]) | new.touched_by(odd[1])
 
 
 def _restroked(old: Modifiers, new: Modifiers) -> Bool:

@@ -32,7 +32,7 @@ def trace(
         return _nearest(t, ray, rays, sculpt)
     if flags & HAS_OMISSIONS:
         objects = view(sculpt, "objects")
-        return strike_beyond(tracer[0], tracer[1], first, ray, objects, view(rays, "modifiers"))
+        return strike_beyond(t, tracer[0], tracer[1], first, ray, objects, view(rays, "modifiers"))
     length, u, v, hit = hit_along(tracer[0], tracer[1], ray[0], ray[1], ray[2], ray[3], ray[4], ray[5], ray[7])
     return np.float64(length), np.float64(u), np.float64(v), first + hit if hit >= 0 else np.int64(-1)
 
@@ -76,7 +76,7 @@ def _nearest_on(
         if hit < 0:
             break
         gone += length
-        skipped = omits & HAS_OMISSIONS and left_out(ray, objects[first + hit], view(rays, "modifiers"))
+        skipped = omits & HAS_OMISSIONS and left_out(t, ray, objects[first + hit], view(rays, "modifiers"))
         if not skipped and (nearest < 0 or abs(out - gone) < abs(out - near)):
             near, near_u, near_v, nearest = gone, np.float64(u), np.float64(v), first + hit
         if gone > out:  # below the low all that follows is farther

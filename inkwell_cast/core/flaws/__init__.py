@@ -33,9 +33,9 @@ from . import (
     struck_another_part,
     wavy_outline,
 )
-from .flaw import Flaw, FlawRows, Spot
+from .flaw import Flaw, FlawRows
 from .from_checks import CHECKED, flaw_of
-from .places import parted, with_near_by, worst_places
+from .places import parted, spot_of, with_near_by, worst_places
 from .texel_rows import TexelRows, seen_of
 from .trials import Trial, Way, tried
 from .visible import FEW, Visible, contrast
@@ -247,7 +247,7 @@ def _places(seen: TexelRows, detected: FlawRows, region: I64, thinned: int) -> l
     It stays whole where none is noticed alone, and where what cures it is no matter of a place.
     """
     told = detected.tell(region)
-    mends = told.mends(_spot_of(seen, told.title or "Flaw", detected.rows[region]))
+    mends = told.mends(spot_of(seen, told.title or "Flaw", detected.rows[region]))
     if told.by_part or not mends or not mends[0].of_a_place:
         return [region]
     places = [region[each] for each in parted(seen, detected.rows[region])]
@@ -255,14 +255,6 @@ def _places(seen: TexelRows, detected: FlawRows, region: I64, thinned: int) -> l
     shown = [place for place, is_seen in zip(places, noticed, strict=True) if is_seen]
     faint = [place for place, is_seen in zip(places, noticed, strict=True) if not is_seen]
     return with_near_by(seen, detected.rows, shown, faint) or [region]
-
-
-def _spot_of(seen: TexelRows, title: str, rows: I64) -> Spot:
-    """Where some rows of one part lie."""
-    low, high = seen.place[rows].min(axis=0), seen.place[rows].max(axis=0)
-    x, y, z = ((low + high) / 2).tolist()
-    part = seen.context.assembly.keys[seen.context.low.mesh.objects[seen.context.low.triangles[seen.triangle[rows[0]]]]]
-    return Spot(title, part, (x, y, z), float(np.linalg.norm(high - low) / 2), seen.place[rows])
 
 
 def _is_seen(seen: TexelRows, detected: FlawRows, region: I64, thinned: int) -> bool:
@@ -317,7 +309,7 @@ def _shown(seen: TexelRows, detector: Detector, detected: FlawRows, region: I64,
     area = seen.size[rows].astype(np.float64) ** 2
     told = detected.tell(region)
     cause, title = told.cause or detector.KEY, told.title or detector.TITLE
-    spot = _spot_of(seen, title, rows)
+    spot = spot_of(seen, title, rows)
     error, share = _look_of(seen, detected, region)
     worst = rows[worst_places(seen, rows)]
     flaw = Flaw(

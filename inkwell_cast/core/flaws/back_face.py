@@ -75,7 +75,7 @@ def _backs(triangle: I32, b: F64, rays: Record, tracers: U64, sculpt: Record, wa
         distance, _, _, hit = hit_along(tracers[p, 0], tracers[p, 1], ox, oy, oz, dx, dy, dz, far)
         if hit < 0:
             continue
-        if flags[t] & HAS_OMISSIONS and left_out(ray, objects[firsts[p] + hit], modifiers):
+        if flags[t] & HAS_OMISSIONS and left_out(t, ray, objects[firsts[p] + hit], modifiers):
             continue
         row = triangles[firsts[p] + hit]
         gx, gy, gz = face_normal(positions[row[0]], positions[row[1]], positions[row[2]])

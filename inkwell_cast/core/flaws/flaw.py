@@ -7,25 +7,51 @@ from typing import Any
 import numpy as np
 from pydantic import BaseModel, model_validator
 
-from ..base.array_types import F64, I64
+from ..base.array_types import F64, I32, I64
+from ..rays.along_surface import Ground, Place
 from ..settings.mends import Mend
 from ..settings.regions import Accepted
+
+ROOM = 1.05  # a mend reaches a little past the flaw
+MOST_HELD, MOST_PATCHES = 400, 8  # places of a flaw that decide where its patches lie, and how many there are
+FAR_ALONG = 3.0  # of its radius: how far along the surface one patch of it reaches
+LEAST_PATCH = 0.05  # of its radius
 
 
 @dataclass(frozen=True, slots=True)
 class Spot:
-    """Where a flaw lies: its part FILE/OBJECT, middle and radius of the ball around it, and places (N, 3) of it."""
+    """Where a flaw lies: its part FILE/OBJECT, middle and radius of the ball around it, and places (N, 3) of it.
+
+    triangles (N,) are the rows of the low that they lie on; ground is that low.
+    """
 
     title: str
     part: str
     middle: tuple[float, float, float]
     radius: float
     places: F64
+    triangles: I32 | I64
+    ground: Callable[[], Ground]
 
     @property
     def name(self) -> str:
         """A name for what mends it."""
         return f"{self.title}, {self.part.rpartition('/')[2]}"
+
+    def patches(self) -> list[tuple[Place, float]]:
+        """Centres and radii of patches that hold it: one, or more where it does not hang together on the surface."""
+        few = np.unique(np.linspace(0, len(self.places) - 1, min(len(self.places), MOST_HELD)).astype(np.int64))
+        places, triangles, found = self.places[few], self.triangles[few], list[tuple[Place, float]]()
+        while len(places) and len(found) < MOST_PATCHES:
+            middle = int(np.argmin(np.linalg.norm(places - places.mean(axis=0), axis=1)))
+            around = self.ground().around(places[middle], FAR_ALONG * self.radius)
+            away = around.distance(triangles, places)
+            away[middle] = 0.0
+            held = away <= FAR_ALONG * self.radius
+            radius = max(ROOM * float(away[held].max()), LEAST_PATCH * self.radius, 1e-9)
+            found.append((around.middle, radius))
+            places, triangles = places[~held], triangles[~held]
+        return found
 
 
 def no_mends(spot: Spot) -> list[Mend]:

@@ -14,7 +14,6 @@ from .flaw import Spot, length
 from .texel_rows import TexelRows
 
 RIM = 0.25  # of a pocket
-ROOM = 1.05  # a mend reaches a little past the flaw
 WIDER, CLEAR = 1.1, 0.002  # than what a pocket should hold; and of the low's diagonal beyond that
 OWN = 0.1  # of what is filled in must be the flaw itself
 DABS = 24  # of a brush, at most, that cover a region
@@ -24,15 +23,19 @@ MUCH, NEARLY_ALL = 0.25, 0.95  # of a part: that is said, since "here" is not wh
 def pocket(assembly: Assembly, spot: Spot, reach: tuple[float, float]) -> Mend:
     """A pocket over the flaw with another outward and inward reach, scene units."""
     unit = assembly.recipe.reach.scale(assembly.low.diagonal)
-    ball = Pocket(
-        name=spot.name[:80],
-        centre=spot.middle,
-        radius=max(ROOM * spot.radius / (1 - RIM), 1e-9) / unit,
-        outward=reach[0] / unit,
-        inward=reach[1] / unit,
-        rim=RIM,
-    )
-    return Mend(name=spot.name, words=f"Place a pocket: {length(reach[0])} out, {length(reach[1])} in", pockets=[ball])
+    outward, inward = reach[0] / unit, reach[1] / unit
+    placed = [
+        Pocket(
+            name=spot.name[:80],
+            centre=centre,
+            radius=radius / (1 - RIM) / unit,
+            outward=outward,
+            inward=inward,
+            rim=RIM,
+        )
+        for centre, radius in spot.patches()
+    ]
+    return Mend(name=spot.name, words=f"Place a pocket: {length(reach[0])} out, {length(reach[1])} in", pockets=placed)
 
 
 def tight_pocket(seen: TexelRows, spot: Spot, at: I64) -> Mend:
@@ -80,8 +83,8 @@ def directions(spot: Spot, way: Directions) -> Mend:
 
 def leave_out(spot: Spot, high: str) -> Mend:
     """A high, FILE/OBJECT, that rays from here pass through."""
-    omission = Omission(part=high, centre=spot.middle, radius=max(ROOM * spot.radius, 1e-9))
-    return Mend(name=spot.name, words=f"Leave out {high.rpartition('/')[2]} here", omissions=[omission])
+    left = [Omission(part=high, centre=centre, radius=radius) for centre, radius in spot.patches()]
+    return Mend(name=spot.name, words=f"Leave out {high.rpartition('/')[2]} here", omissions=left)
 
 
 def own_pair(assembly: Assembly, spot: Spot, highs: list[str]) -> Mend:
@@ -105,33 +108,35 @@ def fix(spot: Spot, words: str, kind: FixKind, keys: list[str]) -> Mend:
 
 def average_edges(spot: Spot) -> Mend:
     """Averaged rays at the corners of the low beside the flaw."""
-    ball = Crease(centre=spot.middle, radius=max(ROOM * spot.radius, 1e-9), directions="averaged")
-    return Mend(name=spot.name, words="Average the rays at these edges", creases=[ball])
+    creases = [Crease(centre=centre, radius=radius, directions="averaged") for centre, radius in spot.patches()]
+    return Mend(name=spot.name, words="Average the rays at these edges", creases=creases)
 
 
 def nearest(spot: Spot) -> Mend:
     """Of all that rays from the flaw's place pass within their reach, what lies nearest to the low."""
-    ball = Patch(centre=spot.middle, radius=max(ROOM * spot.radius / (1 - RIM), 1e-9), rim=RIM, nearest=True)
-    return Mend(name=spot.name, words="Take the nearest surface here", patches=[ball])
+    taken = [
+        Patch(centre=centre, radius=radius / (1 - RIM), rim=RIM, nearest=True) for centre, radius in spot.patches()
+    ]
+    return Mend(name=spot.name, words="Take the nearest surface here", patches=taken)
 
 
 def heals(seen: TexelRows, spot: Spot) -> list[Mend]:
     """Filling in from the rim; none where that would fill in far more than the flaw."""
-    mend, every = _heal(spot), seen.everything or seen
+    mend, every, low = _heal(spot), seen.everything or seen, seen.context.low
     inside = np.zeros(len(every.place), bool)
-    for ball in mend.heals:
-        inside |= np.linalg.norm(every.place - np.array(ball.centre), axis=1) <= ball.radius
+    for patch in mend.heals:
+        around = spot.ground().around(patch.centre, patch.radius)
+        inside |= around.distance(low.triangles[every.triangle], every.place) <= patch.radius
     return [mend] if len(spot.places) >= OWN * inside.sum() else []
 
 
 def _heal(spot: Spot) -> Mend:
     """The flaw's place, or the places that it consists of, filled in from their rim."""
     centres, radius = _dabs(spot.places)
-    x, y, z = spot.middle
-    balls = [Heal(centre=(x, y, z), radius=max(ROOM * spot.radius, 1e-9))]
+    patches = [Heal(centre=centre, radius=wide) for centre, wide in spot.patches()]
     if len(centres) > 1 and len(centres) * radius**2 < spot.radius**2:
-        balls = [Heal(centre=(x, y, z), radius=max(radius, 1e-9)) for x, y, z in centres.tolist()]
-    return Mend(name=spot.name, words="Fill it in from its rim", heals=balls)
+        patches = [Heal(centre=(x, y, z), radius=max(radius, 1e-9)) for x, y, z in centres.tolist()]
+    return Mend(name=spot.name, words="Fill it in from its rim", heals=patches)
 
 
 def _dabs(places: F64) -> tuple[F64, float]:

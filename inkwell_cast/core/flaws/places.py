@@ -4,6 +4,7 @@ import numpy as np
 
 from ..base.array_types import F64, I64
 from ..base.on_demand import on_demand
+from .flaw import Spot
 from .texel_rows import TexelRows
 
 cKDTree = on_demand("scipy.spatial", "cKDTree")
@@ -16,6 +17,19 @@ VALLEY, ONE_WAY = (
     0.5,
     0.5,
 )  # of the worst of two places, what lies between them; and the cosine of how they may turn from their mean
+
+
+def spot_of(seen: TexelRows, title: str, rows: I64) -> Spot:
+    """Where some rows of one part lie."""
+    low, high = seen.place[rows].min(axis=0), seen.place[rows].max(axis=0)
+    x, y, z = ((low + high) / 2).tolist()
+    context = seen.context
+    triangles = context.low.triangles[seen.triangle[rows]]
+    part = context.assembly.keys[context.low.mesh.objects[triangles[0]]]
+    radius = float(np.linalg.norm(high - low) / 2)
+    return Spot(
+        title, part, (x, y, z), radius, seen.place[rows], triangles, lambda: context.warm.ground(context.low.mesh)
+    )
 
 
 def worst_places(seen: TexelRows, rows: I64) -> I64:

@@ -18,7 +18,7 @@ from ..base.on_demand import on_demand
 from ..base.progress import ShareDone
 from ..base.records import Record, shared, view
 from ..base.threads import in_batches
-from ..cage.cage import pockets_of, reaches
+from ..cage.cage import reaches
 from ..cage.fit import cage_of
 from ..cast.context import Context
 from ..mesh.adjacency import differs_across, edges_of, shaded
@@ -103,10 +103,11 @@ def displaced(assembly: Assembly, warm: Warm, tell: ShareDone = lambda share: No
 
 def _displaced(assembly: Assembly, sculpt: Sculpt, warm: Warm, tell: ShareDone) -> tuple[Mesh, Relief]:
     low, along = assembly.low, averaged(assembly.low)
-    lengths = np.linalg.norm(cage_of(assembly, warm, tell).corners, axis=2, keepdims=True)
+    cage = cage_of(assembly, warm, tell)
+    lengths = np.linalg.norm(cage.corners, axis=2, keepdims=True)
     points, (_, inward) = corner_positions(low), reaches(assembly)
     count = len(low.triangles)
-    modifiers = replace(no_modifiers(count, len(assembly.paired.pairs)), pockets=pockets_of(assembly))
+    modifiers = replace(no_modifiers(count, len(assembly.paired.pairs)), pockets=cage.modifiers.pockets)
     rays = rays_through(points, np.asarray(along * lengths, np.float32), inward, assembly.low_pair, modifiers)
     edges = edges_of(low)
     _, place = np.unique(edges.ids.reshape(-1), return_inverse=True)

@@ -11,25 +11,25 @@ from ..base.records import Record
 from ..cast.context import Context
 from ..cast.texel import place_at, triangle_at
 from ..settings.regions import Heal
-from .ball_on_sheet import share_of_radius, tiles_in
+from .patch_on_sheet import patch_on, share_of_radius
 
 coo_array = on_demand("scipy.sparse", "coo_array")
 diags_array = on_demand("scipy.sparse", "diags_array")
 cg = on_demand("scipy.sparse.linalg", "cg")
 cKDTree = on_demand("scipy.spatial", "cKDTree")
 
-RING = 1.25  # of a healed ball's radius: how far around it values are taken from
+RING = 1.25  # of a healed patch's radius: how far around it values are taken from
 NEIGHBOURS = 8
 CLOSE = 1e-6  # of the right side: how exactly the fill is solved
 ALIKE = 0.2  # cosine between faces from which on texels that lie together are of one side
 
 
 def healed(context: Context, layers: dict[str, AnyArray], heal: Heal) -> tuple[Context, dict[str, AnyArray]]:
-    """The ball filled in: every texel the mean of those around it on the surface, from its rim inward."""
+    """The patch filled in: every texel the mean of those around it on the surface, from its rim inward."""
     cast = context.cast
-    tiles = tiles_in(context, heal.centre, heal.radius * RING)
+    spread, tiles = patch_on(context, heal.centre, heal.radius * RING)
     share = np.full(cast.covered.shape, np.inf, np.float32)
-    share_of_radius(context, tiles, heal.centre, heal.radius, share)
+    share_of_radius(context, spread, tiles, heal.radius, share)
     y, x = np.nonzero((cast.covered > 0) & (share <= RING))
     inside = share[y, x] <= 1
     usable = inside | (cast.struck[y, x] > 0)

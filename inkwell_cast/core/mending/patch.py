@@ -1,4 +1,4 @@
-"""Patches: a ball on the low that is taken from a bake with other settings, blended in over its rim."""
+"""Patches of the low that are taken from a bake with other settings, blended in over their rims."""
 
 from dataclasses import fields, replace
 from typing import Any
@@ -20,23 +20,23 @@ from ..rays.modifiers.modifiers import IS_NEAREST
 from ..rays.modifiers.soft_rim import fade
 from ..settings.regions import Patch
 from ..uv.rasterise import tile_box
-from .ball_on_sheet import share_of_radius, tiles_in
 from .blending import blended
+from .patch_on_sheet import patch_on, share_of_radius
 
 
 def patched(
     context: Context, rough: dict[str, AnyArray], patch: Patch, cancelled: Cancel
 ) -> tuple[Context, dict[str, AnyArray]]:
-    """What rays with the patch's settings find inside its ball, blended in over its rim."""
+    """What rays with the patch's settings find inside it, blended in over its rim."""
     cast = context.cast
-    tiles = tiles_in(context, patch.centre, patch.radius)
+    spread, tiles = patch_on(context, patch.centre, patch.radius)
     if not len(tiles):
         return context, rough
     there = _with_settings(context, patch)
     other, fresh = cast_tiles(there, cast, tiles, lambda share: None, cancelled)
     there = replace(there, cast=other)
     weight = np.zeros(cast.covered.shape, np.float32)
-    share_of_radius(context, tiles, patch.centre, patch.radius, weight)
+    share_of_radius(context, spread, tiles, patch.radius, weight)
     _fade_all(tiles, context.low.grid.record, cast.low_triangle, patch.rim, weight)
     weight[other.struck == 0] = 0
     weight[(cast.struck == 0) & (weight > 0)] = 1

@@ -14,6 +14,7 @@ from ..mesh.fixes import treated
 from ..mesh.mesh import Mesh, merge
 from ..mesh.normals import with_normals
 from ..mesh.transforms import one_name_each
+from ..rays.along_surface import Ground
 from ..rays.embree import Scene, Vertices, tracers_of
 from ..settings.files import FileSettings
 from ..settings.recipe import Recipe
@@ -47,6 +48,7 @@ class Warm:
         """Let go of everything."""
         self._treated: dict[str, tuple[Mesh, FileSettings, Mesh]] = {}
         self._kept: dict[Slot[Any], tuple[str, Any]] = {}
+        self._ground: tuple[Mesh, Ground] | None = None
         self._sculpt: tuple[list[tuple[Mesh, tuple[str, ...]]], Sculpt] | None = None
 
     def once(self, slot: Slot[T], key: str, make: Callable[[], T]) -> T:
@@ -58,6 +60,12 @@ class Warm:
             known = self._kept[slot] = key, make()
         result: T = known[1]
         return result
+
+    def ground(self, low: Mesh) -> Ground:
+        """A low as patches are laid on it."""
+        if self._ground is None or self._ground[0] is not low:
+            self._ground = low, Ground(low)
+        return self._ground[1]
 
     def drop(self, slot: Slot[Any]) -> None:
         """Let go of what a slot holds."""

@@ -53,3 +53,24 @@ def distance_to_segment(x: float, y: float, z: float, segment: Record) -> float:
     along = min(max((wx * ux + wy * uy + wz * uz) / square, 0.0), 1.0) if square > 0 else 0.0
     wx, wy, wz = wx - along * ux, wy - along * uy, wz - along * uz
     return np.sqrt(wx * wx + wy * wy + wz * wz)
+
+
+@kernel
+def distance_between_segments(p: AnyArray, q: AnyArray, segment: Record) -> float:
+    """How far the segment from p to q, (3,) each, lies from one of the kind `SEGMENT`.
+
+    By the nearest points of both lines, held to their ends: C. Ericson, "Real-Time Collision Detection" (2005), 5.1.9.
+    """
+    ux, uy, uz = q[0] - p[0], q[1] - p[1], q[2] - p[2]
+    vx, vy, vz = segment.bx - segment.ax, segment.by - segment.ay, segment.bz - segment.az
+    wx, wy, wz = p[0] - segment.ax, p[1] - segment.ay, p[2] - segment.az
+    uu, vv, uv = ux * ux + uy * uy + uz * uz, vx * vx + vy * vy + vz * vz, ux * vx + uy * vy + uz * vz
+    uw, vw = ux * wx + uy * wy + uz * wz, vx * wx + vy * wy + vz * wz
+    bent = uu * vv - uv * uv
+    s = min(max((uv * vw - uw * vv) / bent, 0.0), 1.0) if bent > 1e-12 * uu * vv else 0.0
+    t = (uv * s + vw) / vv if vv > 0 else 0.0
+    if t < 0 or t > 1 or vv == 0:
+        t = min(max(t, 0.0), 1.0)
+        s = min(max((uv * t - uw) / uu, 0.0), 1.0) if uu > 0 else 0.0
+    x, y, z = wx + s * ux - t * vx, wy + s * uy - t * vy, wz + s * uz - t * vz
+    return np.sqrt(x * x + y * y + z * z)

@@ -47,7 +47,7 @@ def rays_through(points: F32, offsets: F32, inward: F32, pair: I32, modifiers: M
     """Rays of some triangles, with what modifies them."""
     points, offsets = np.ascontiguousarray(points), np.ascontiguousarray(offsets)
     inward, pair = np.ascontiguousarray(inward), np.ascontiguousarray(pair)
-    flags = modifiers.flags(points)
+    flags = modifiers.flags
     record = record_of(
         RAYS,
         points=points,

@@ -1,6 +1,6 @@
 """A mend: what cures a flaw, as settings that are laid over the recipe while it is on."""
 
-from typing import Literal
+from typing import Any, Literal
 
 from pydantic import Field
 
@@ -35,6 +35,15 @@ class Mend(SettingsGroup):
     def changes(self) -> str:
         """What it changes, as JSON, whatever it is called and for: the same for mends that do the same."""
         return self.model_dump_json(exclude={"name", "words", "cause", "on"})
+
+    def patches_drawn(self, scale: float) -> list[dict[str, Any]]:
+        """Centre, radius in scene units and soft share of every patch that it changes; `scale` is one of the reach."""
+        drawn = [{"centre": p.centre, "radius": p.radius * scale, "rim": p.rim} for p in self.pockets]
+        drawn += [{"centre": p.centre, "radius": p.radius, "rim": p.rim} for p in self.patches]
+        plain: list[Any] = [*self.omissions, *self.creases, *self.heals]
+        drawn += [{"centre": p.centre, "radius": p.radius, "rim": 0.0} for p in plain]
+        dabs = [(stroke, point) for stroke in self.nudges for point in stroke.points]
+        return drawn + [{"centre": at, "radius": stroke.radius, "rim": stroke.falloff} for stroke, at in dabs]
 
     @property
     def of_a_place(self) -> bool:

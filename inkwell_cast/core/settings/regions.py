@@ -11,21 +11,21 @@ Brush = Literal["out", "in", "smooth", "erase", "straighten"]
 
 
 class Pocket(SettingsGroup):
-    """A ball in space with reaches of its own and a soft rim; radius, rim and reach are in the unit of the reach."""
+    """A patch of the low with reaches of its own and a soft rim; radius and reaches are in the unit of the reach.
+
+    Like every patch here it grows along the surface from the place of the low nearest to its centre, so what only lies
+    near is not in it.
+    """
 
     name: Annotated[str, setting("Name", "What the list calls it.", max_length=80)] = "Pocket"
-    centre: Annotated[tuple[float, float, float], setting("Centre", "Where the ball lies, x y z.", "scene units")] = (
+    centre: Annotated[tuple[float, float, float], setting("Centre", "Where it lies, x y z.", "scene units")] = (
         0.0,
         0.0,
         0.0,
     )
-    radius: Annotated[float, setting("Radius", "How far it reaches.", "reach", gt=0, le=1e6)] = 5.0
-    outward: Annotated[
-        float, setting("Outward", "Rays on the low in the ball start this far out.", "reach", ge=0, le=1e6)
-    ] = 1.5
-    inward: Annotated[
-        float, setting("Inward", "Rays on the low in the ball end this far below.", "reach", ge=0, le=1e6)
-    ] = 1.5
+    radius: Annotated[float, setting("Radius", "How far it reaches along the surface.", "reach", gt=0, le=1e6)] = 5.0
+    outward: Annotated[float, setting("Outward", "Rays of the patch start this far out.", "reach", ge=0, le=1e6)] = 1.5
+    inward: Annotated[float, setting("Inward", "Rays of the patch end this far below.", "reach", ge=0, le=1e6)] = 1.5
     rim: Annotated[float, setting("Rim", "The share of the radius over which it fades out.", "", ge=0, le=1)] = 0.4
 
 
@@ -59,21 +59,21 @@ class Stroke(SettingsGroup):
 
 
 class Omission(SettingsGroup):
-    """A high that rays from the low inside a ball pass through; `part` is FILE/OBJECT."""
+    """A high that rays from a patch of the low pass through; `part` is FILE/OBJECT."""
 
     part: Annotated[str, setting("High", "What is left out.", max_length=400)]
-    centre: Annotated[tuple[float, float, float], setting("Centre", "Where the ball lies, x y z.", "scene units")]
-    radius: Annotated[float, setting("Radius", "How far it reaches.", "scene units", gt=0, le=1e9)]
+    centre: Annotated[tuple[float, float, float], setting("Centre", "Where it lies, x y z.", "scene units")]
+    radius: Annotated[float, setting("Radius", "How far it reaches along the surface.", "scene units", gt=0, le=1e9)]
 
 
 class Patch(SettingsGroup):
-    """A ball on the low that is taken from a bake with another reach or directions; None keeps the piece's own.
+    """A patch of the low that is taken from a bake with another reach or directions; None keeps the piece's own.
 
     With `nearest`, of all surfaces that its rays pass, the one nearest to the low counts and not the first.
     """
 
-    centre: Annotated[tuple[float, float, float], setting("Centre", "Where the ball lies, x y z.", "scene units")]
-    radius: Annotated[float, setting("Radius", "How far it reaches.", "scene units", gt=0, le=1e9)]
+    centre: Annotated[tuple[float, float, float], setting("Centre", "Where it lies, x y z.", "scene units")]
+    radius: Annotated[float, setting("Radius", "How far it reaches along the surface.", "scene units", gt=0, le=1e9)]
     rim: Annotated[float, setting("Rim", "The share of the radius over which it blends.", "", ge=0, le=1)] = 0.4
     directions: Directions | None = None
     outward: float | None = Field(default=None, ge=0, le=1e6, description="In the unit of the reach.")
@@ -82,10 +82,10 @@ class Patch(SettingsGroup):
 
 
 class Crease(SettingsGroup):
-    """Corners of the low inside a ball whose rays part at bends, or are averaged, whatever the piece's directions."""
+    """Corners of a patch of the low whose rays part at bends, or are averaged, whatever the piece's directions."""
 
-    centre: Annotated[tuple[float, float, float], setting("Centre", "Where the ball lies, x y z.", "scene units")]
-    radius: Annotated[float, setting("Radius", "Corners inside.", "scene units", gt=0, le=1e9)]
+    centre: Annotated[tuple[float, float, float], setting("Centre", "Where it lies, x y z.", "scene units")]
+    radius: Annotated[float, setting("Radius", "Corners within it along the surface.", "scene units", gt=0, le=1e9)]
     directions: Directions
 
 
@@ -93,12 +93,12 @@ class Accepted(SettingsGroup):
     """A ball on the low in which a flaw of one cause is as it should be: it is not told again."""
 
     cause: Annotated[str, setting("Cause", "The key of the flaw.", max_length=40)]
-    centre: Annotated[tuple[float, float, float], setting("Centre", "Where the ball lies, x y z.", "scene units")]
+    centre: Annotated[tuple[float, float, float], setting("Centre", "Where it lies, x y z.", "scene units")]
     radius: Annotated[float, setting("Radius", "How far it reaches.", "scene units", gt=0, le=1e9)]
 
 
 class Heal(SettingsGroup):
-    """A ball on the low that is filled in from its rim, evenly over the surface."""
+    """A patch of the low that is filled in from its rim, evenly over the surface."""
 
-    centre: Annotated[tuple[float, float, float], setting("Centre", "Where the ball lies, x y z.", "scene units")]
-    radius: Annotated[float, setting("Radius", "How far it reaches.", "scene units", gt=0, le=1e9)]
+    centre: Annotated[tuple[float, float, float], setting("Centre", "Where it lies, x y z.", "scene units")]
+    radius: Annotated[float, setting("Radius", "How far it reaches along the surface.", "scene units", gt=0, le=1e9)]

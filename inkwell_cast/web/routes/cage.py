@@ -170,7 +170,7 @@ def with_pockets(request: Request, page: PiecePage) -> dict[str, Any]:
     places = found[start : start + LISTED]
     items = list(zip(item_keys(every, set(places)), [every[place] for place in places], strict=True))
     shown = PocketList(items, start, len(found), len(every), find)
-    drawn = [{"key": key, "centre": p.centre, "radius": p.radius * page.scale} for key, p in shown.items]
+    drawn = [{"key": key, "centre": p.centre, "radius": p.radius * page.scale, "rim": p.rim} for key, p in shown.items]
     return {"pockets": shown, "pockets_drawn": drawn}
 
 

@@ -4,12 +4,14 @@ from typing import TYPE_CHECKING
 
 from ...core.bake.measured_reach import FitTried, Measured
 from ...core.cage.coverage import Coverage
+from ...core.cage.patch_rims import Laid, PatchRims
 from ...core.checks import Finding
+from ...core.rays.along_surface import Place
 from ...core.review.probe import Probe
 from ...core.review.section import Along, Section
 from ...core.settings.editing import with_reach
 from ...core.settings.staleness import CHECKS, COVERAGE
-from ...engine.messages import CheckPiece, Cover, MeasureReach, ProbeAt, SectionAt, TryFit
+from ...engine.messages import CheckPiece, Cover, MeasureReach, ProbeAt, RimsOf, SectionAt, TryFit
 from ...engine.ticket import Ticket
 from ...store.bakes import BakeRecord
 from ...store.meshes import MeshRow
@@ -98,6 +100,16 @@ class Measures:
         job = SectionAt(piece.recipe, self.services.pieces.sources(rows), triangle, place, turned, zoom, along, view)
         cut: Section | None = self.engine.submit(job).future.result()
         return cut
+
+    def rims(
+        self, piece_id: int, patches: list[Laid], to: Place | None = None, together: bool = False
+    ) -> list[PatchRims]:
+        """How patches of centre, radius in scene units and soft share lie on the low; see `patch_rims.rims_of`."""
+        piece, rows, _ = self.services.pieces.wanted(piece_id)
+        found: list[PatchRims] = self.engine.submit(
+            RimsOf(piece.recipe, self.services.pieces.sources(rows), patches, to, together)
+        ).future.result()
+        return found
 
     def probe(self, row: BakeRecord, sheet: str, x: int, y: int) -> Probe | None:
         """What a texel of a bake sees; None off the low, or when the meshes have changed."""

@@ -15,6 +15,7 @@ from inkwell_cast.core.flaws.texel_rows import seen_of
 from inkwell_cast.core.mesh.mesh import CornerValues, corner_positions, merge, values_at_corners
 from inkwell_cast.core.mesh.normals import with_normals
 from inkwell_cast.core.piece.piece import BakeMeshes
+from inkwell_cast.core.rays.along_surface import Ground
 from inkwell_cast.core.review.probe import probe
 from inkwell_cast.core.review.worn_pictures import Pictures
 from inkwell_cast.core.settings.maps import Occlusion
@@ -309,7 +310,9 @@ def test_a_break_at_a_seam_is_explained_and_cured_by_averaged_rays():
     found = detected()
     told = found.tell(np.arange(len(found.rows)))
     assert "places 0.0707 apart, where the sculpt has turned by 90°" in told.what
-    spot = Spot("Seam break", "cube/cube", (0.0, 0.0, 0.0), 1.0, np.zeros((1, 3)))
+    corners = corner_positions(low).reshape(-1, 3).astype(float)
+    rows = np.repeat(np.arange(len(low.triangles)), 3)
+    spot = Spot("Seam break", "cube/cube", (0.0, 0.0, 0.0), 1.0, corners, rows, lambda: Ground(low))
     for mend in told.mends(spot):
         assert len(detected([mend]).rows) == 0, mend.words
 

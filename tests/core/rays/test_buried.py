@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.cage.inverse_rays import located_of
-from inkwell_cast.core.flaws.flaw import Spot
 from inkwell_cast.core.flaws.nearest_surface import nearest_surface
+from inkwell_cast.core.flaws.places import spot_of
 from inkwell_cast.core.flaws.texel_rows import seen_of
 from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.mesh.normals import with_normals
@@ -67,7 +67,7 @@ def test_the_nearest_surface_is_not_offered_over_a_bolt_that_runs_through_its_pl
     (context,) = [sheet.context for sheet in made.sheets]
     seen = seen_of(context, made.judgement().visible[0])
     over = (np.abs(seen.place[:, :2] - 0.5) < 0.14).all(axis=1)
-    spot = Spot("here", "low", (0.5, 0.5, 0.0), 0.1, seen.place[over])
+    spot = spot_of(seen, "here", np.flatnonzero(over))
     assert nearest_surface(seen, spot, np.flatnonzero(over)) == []
     (mend,) = nearest_surface(seen, spot, np.flatnonzero(~over))
     assert mend.patches[0].nearest

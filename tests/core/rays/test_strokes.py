@@ -5,7 +5,7 @@ import pytest
 from pydantic import ValidationError
 
 from inkwell_cast.core.cage.cage import build_cage, rays_of
-from inkwell_cast.core.mesh.mesh import corner_positions
+from inkwell_cast.core.mesh.mesh import corner_positions, merge
 from inkwell_cast.core.mesh.surface_samples import spread_over
 from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
@@ -55,6 +55,21 @@ def test_a_dab_lifts_the_cage_inside_a_face_and_nowhere_else():
     inside = np.linalg.norm(places - MIDDLE, axis=1) < 0.2
     np.testing.assert_allclose(reach[inside], 0.3, atol=1e-6)
     np.testing.assert_allclose(reach[~inside], 0.2, atol=1e-6)
+
+
+def test_strokes_and_pockets_leave_the_sheet_beside_alone():
+    """Two sheets 0.05 apart, as neighbouring fingers are: what lies on one never touches the other."""
+    both = merge([plane(4, name="one"), plane(4, 0.05, name="other")], "low")
+    pocket = Pocket(centre=(0.2, 0.2, 0.0), radius=0.15, outward=0.5, inward=0.1)
+    line = [(0.5, 0.3, 0.0), (0.8, 0.8, 0.0)]
+    for strokes, pockets in (([stroke(points=line)], []), ([], [pocket])):
+        recipe = Recipe(reach=Reach(unit="scene", outward=0.2, inward=0.1), nudges=strokes, pockets=pockets)
+        assembly = assemble(recipe, BakeMeshes([both], [plane(1, 0.1, name="high")]))
+        rays = rays_of(assembly, build_cage(assembly))
+        places, rows, b = spread_over(corner_positions(both).astype(float), np.arange(len(both.triangles)), 3000)
+        reach, upper = reach_at(rays, rows, b)[:, 2], places[:, 2] > 0.01
+        np.testing.assert_allclose(reach[upper], 0.2, atol=1e-6)
+        assert (reach[~upper] > 0.25).sum() > 50
 
 
 def test_it_fades_out_smoothly_and_a_line_of_points_has_no_gaps():

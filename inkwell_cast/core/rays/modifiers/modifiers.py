@@ -8,13 +8,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ...base.array_types import F32, F64, I32, U8
+from ...base.array_types import F32, F64, I32, I64, U8, Bool
 from ...base.kernel_types import Vector
 from ...base.kernels import kernel
 from ...base.records import Record, record_kind, record_of, rows_of
+from ..along_surface import Spread, no_spread
 from .foreign_cage import FOREIGN_CAGE, ForeignCage, no_foreign_cage, through_cage
-from .omission import OMISSION
-from .pocket import POCKET, in_pockets
+from .omission import OMISSION, OMISSIONS
+from .pocket import POCKET, POCKETS, in_pockets
 from .straighten import STRAIGHT, Straight, away_from_bends, in_picture, no_straight, turned_to_face
 from .strokes import STRAIGHTEN, STROKES, Nudges, no_nudges, nudged
 
@@ -23,23 +24,45 @@ HAS_POCKETS, HAS_STROKES, HAS_FOREIGN_CAGE, IS_FLAT, HAS_OMISSIONS, HAS_PICTURE 
 IS_NEAREST = 64  # what counts is the surface nearest to the low, see `cast.trace`
 
 MODIFIERS = record_kind(
-    {"pockets": POCKET, "omissions": OMISSION, "strokes": STROKES, "straight": STRAIGHT, "cage": FOREIGN_CAGE}
+    {"pockets": POCKETS, "omissions": OMISSIONS, "strokes": STROKES, "straight": STRAIGHT, "cage": FOREIGN_CAGE}
 )
 
 
 @dataclass(frozen=True, slots=True)
-class Modifiers:
-    """Those of a low; nudges, foreign_cage and straight are made ready for some of its triangles.
+class Patches:
+    """Patches of one kind over some triangles of a low: numbers (K, N), first centre and radius, and where they lie."""
 
-    pockets (K, 7) float32: centre, radius, rim, outward and inward reach. omissions (K, 5) float64: centre and radius
-    of a ball, and the object of the sculpt that rays from the low inside it pass through. Scene units.
+    numbers: F64
+    spread: Spread
+
+    @property
+    def touched(self) -> Bool:
+        """The triangles that any of them lies on, (P,)."""
+        return np.diff(self.spread.starts) > 0
+
+    def touched_by(self, which: Bool) -> Bool:
+        """The triangles that any of some (K,) of them lies on, (P,)."""
+        sums = np.concatenate([[0], np.cumsum(which[self.spread.owner])])
+        return np.asarray(sums[self.spread.starts[1:]] > sums[self.spread.starts[:-1]])
+
+    def on(self, rows: I32 | I64) -> "Patches":
+        """The same over some rows of the triangles."""
+        return Patches(self.numbers, self.spread.on(rows))
+
+
+@dataclass(frozen=True, slots=True)
+class Modifiers:
+    """Those of a low, made ready for some of its triangles.
+
+    pockets: centre, radius, rim, outward and inward reach. omissions: centre and radius of a patch, and the object of
+    the sculpt that rays from it pass through. Scene units.
     """
 
-    pockets: F32
+    pockets: Patches
     nudges: Nudges
     foreign_cage: ForeignCage
     straight: Straight
-    omissions: F64
+    omissions: Patches
 
     @property
     def turns_rays(self) -> bool:
@@ -52,35 +75,33 @@ class Modifiers:
         turning = points if self.turns_rays else points[:0]
         return record_of(
             MODIFIERS,
-            pockets=rows_of(self.pockets, POCKET),
-            omissions=rows_of(self.omissions, OMISSION),
+            pockets=record_of(POCKETS, pocket=rows_of(self.pockets.numbers, POCKET), spread=self.pockets.spread.record),
+            omissions=record_of(
+                OMISSIONS, omission=rows_of(self.omissions.numbers, OMISSION), spread=self.omissions.spread.record
+            ),
             strokes=self.nudges.record,
             straight=self.straight.record(turning),
             cage=self.foreign_cage.record(pair),
         )
 
-    def flags(self, points: F32) -> U8:
-        """Which of them touch each of the triangles (P, 3, 3)."""
+    @property
+    def flags(self) -> U8:
+        """Which of them touch each of the triangles, (P,)."""
         flags = np.where(self.foreign_cage.grid > 0, HAS_FOREIGN_CAGE, 0)
         flags |= np.where(np.diff(self.nudges.starts) > 0, HAS_STROKES, 0)
         flags |= np.where(self.straight.flat, IS_FLAT, 0) | (HAS_PICTURE if len(self.straight.picture) else 0)
-        middle = points.mean(axis=1)
-        size = np.linalg.norm(points - middle[:, None], axis=2).max(axis=1, initial=0)
-        for balls, bit in ((self.pockets, HAS_POCKETS), (self.omissions, HAS_OMISSIONS)):
-            for ball in balls:
-                near = np.linalg.norm(middle - ball[:3], axis=1) <= size * 1.001 + ball[3]
-                flags |= np.where(near, bit, 0)
+        flags |= np.where(self.pockets.touched, HAS_POCKETS, 0) | np.where(self.omissions.touched, HAS_OMISSIONS, 0)
         return flags.astype(np.uint8)
 
 
 def no_modifiers(triangles: int, pairs: int) -> Modifiers:
     """None at all, for so many triangles of the low and pairs."""
     return Modifiers(
-        np.zeros((0, 7), np.float32),
+        Patches(np.zeros((0, 7)), no_spread(triangles)),
         no_nudges(triangles),
         no_foreign_cage(triangles, pairs),
         no_straight(triangles),
-        np.zeros((0, 5)),
+        Patches(np.zeros((0, 5)), no_spread(triangles)),
     )
 
 
@@ -97,7 +118,7 @@ def modified_ray(
     if flags & HAS_FOREIGN_CAGE:
         ex, ey, ez, out = through_cage(t, b1, b2, p, e, out, modifiers)
     if flags & HAS_POCKETS:
-        out, inward = in_pockets(p[0], p[1], p[2], out, inward, modifiers)
+        out, inward = in_pockets(t, p[0], p[1], p[2], out, inward, modifiers)
     out, straight = _straightness(t, b1, b2, p, out, flags, modifiers)
     if straight > 0:
         ex, ey, ez = turned_to_face(t, ex, ey, ez, straight, modifiers)

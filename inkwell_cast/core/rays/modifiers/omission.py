@@ -1,32 +1,39 @@
-"""Omissions: highs that rays from the low inside a ball pass through."""
+"""Omissions: highs that rays from a patch of the low pass through."""
 
 import numpy as np
 
 from ...base.array_types import I32
 from ...base.kernel_types import Hit
 from ...base.kernels import kernel
-from ...base.records import Record, view
+from ...base.records import Record, record_kind, view
+from ..along_surface import SPREAD, distance_along
 from ..embree import hit_along
 
 OMISSION = np.dtype([(name, np.float64) for name in ("x", "y", "z", "radius", "object")])
+OMISSIONS = record_kind({"omission": OMISSION, "spread": SPREAD})
 MOST_PASSED = 64  # surfaces of left out highs that a ray goes through
 
 
 @kernel
-def left_out(ray: tuple[float, float, float, float, float, float, float, float], thing: int, modifiers: Record) -> bool:
-    """Whether object `thing` of the sculpt is left out for a ray of `make_ray`."""
+def left_out(
+    t: int, ray: tuple[float, float, float, float, float, float, float, float], thing: int, modifiers: Record
+) -> bool:
+    """Whether object `thing` of the sculpt is left out for a ray of `make_ray` from triangle t."""
     ox, oy, oz, dx, dy, dz, outward, _ = ray
     omissions = view(modifiers, "omissions")
-    for k in range(len(omissions)):
-        ball = omissions[k]
-        x, y, z = ox + dx * outward - ball.x, oy + dy * outward - ball.y, oz + dz * outward - ball.z
-        if ball.object == thing and x * x + y * y + z * z < ball.radius**2:
+    numbers, spread = view(omissions, "omission"), view(omissions, "spread")
+    starts, owner, parts = view(spread, "starts"), view(spread, "owner"), view(spread, "parts")
+    x, y, z = ox + dx * outward, oy + dy * outward, oz + dz * outward
+    for i in range(starts[t], starts[t + 1]):
+        patch = numbers[owner[i]]
+        if patch.object == thing and distance_along(parts[i], x, y, z) < patch.radius:
             return True
     return False
 
 
 @kernel
 def strike_beyond(
+    t: int,
     tracer: int,
     scene: int,
     first: int,
@@ -34,7 +41,7 @@ def strike_beyond(
     objects: I32,
     modifiers: Record,
 ) -> Hit:
-    """The first hit of a ray whose object is not left out: length on it, u, v and triangle of the sculpt, -1 for none.
+    """The first hit of a ray of triangle t that is not left out: length, u, v and triangle of the sculpt, -1 for none.
 
     `first` is the triangle with which the scene begins, objects (T,) int32 that of each triangle of the sculpt.
     """
@@ -46,7 +53,7 @@ def strike_beyond(
         if hit < 0:
             break
         gone += length
-        if not left_out(ray, objects[first + hit], modifiers):
+        if not left_out(t, ray, objects[first + hit], modifiers):
             return gone, u, v, first + hit
         gone += 1e-6 * far
         if gone >= far:

@@ -2,7 +2,8 @@
 
 A stroke is a line of points with a radius. Where it lies on the low it takes the cage out or in, draws it to its mean
 reach around the stroke, turns rays to the faces that they leave from, or takes back what earlier strokes did. It knows
-nothing of vertices or UVs, so it stays when those change.
+nothing of vertices or UVs, so it stays when those change. Of what lies within its radius it touches what hangs together
+with the places where it was drawn: never the finger beside the one that it was drawn on.
 """
 
 from collections.abc import Callable
@@ -10,13 +11,14 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ...base.array_types import F32, F64, I32, I64
+from ...base.array_types import F32, F64, I32, I64, AnyArray, Bool
 from ...base.kernels import kernel
 from ...base.on_demand import on_demand
 from ...base.records import Record, record_kind, record_of, rows_of, view
 from ...mesh.surface_samples import spread_over
 from ...settings.regions import Stroke
-from ..closest_point import SEGMENT, distance_to_segment
+from ..along_surface import listed_on
+from ..closest_point import SEGMENT, closest_on_triangle, distance_between_segments, distance_to_segment
 from .soft_rim import fade
 
 cKDTree = on_demand("scipy.spatial", "cKDTree")
@@ -57,6 +59,11 @@ class Nudges:
     starts: I64
     listed: I32
 
+    def on(self, rows: I32 | I64) -> "Nudges":
+        """The same over some rows of the triangles."""
+        starts, place = listed_on(self.starts, rows)
+        return replace(self, starts=starts, listed=self.listed[place])
+
     @property
     def record(self) -> Record:
         """Of the kind `STROKES`."""
@@ -76,8 +83,11 @@ def no_nudges(triangles: int) -> Nudges:
     return Nudges(np.zeros((0, 4)), np.zeros((0, 7)), nothing, np.zeros(triangles + 1, np.int64), nothing)
 
 
-def nudges_of(strokes: list[Stroke], points: F32, measure: Measure) -> Nudges:
-    """The strokes for triangles (P, 3, 3); `measure` tells the reach that smoothing draws to."""
+def nudges_of(strokes: list[Stroke], points: F32, across: I32, measure: Measure) -> Nudges:
+    """The strokes for triangles (P, 3, 3) with neighbours across their edges (P, 3), -1 for none.
+
+    `measure` tells the reach that smoothing draws to.
+    """
     nudges = no_nudges(len(points))
     if not strokes:
         return nudges
@@ -88,12 +98,12 @@ def nudges_of(strokes: list[Stroke], points: F32, measure: Measure) -> Nudges:
     segments[:, :6] = np.concatenate(pieces)
     nudges = Nudges(numbers, segments, owner, nudges.starts, nudges.listed)
     if (numbers[:, 0] == SMOOTH).any():
-        _level(nudges, points, measure)
-    return listed_for(nudges, points)
+        _level(nudges, points, across, measure)
+    return _listed_for(nudges, points, across)
 
 
-def listed_for(nudges: Nudges, points: F32) -> Nudges:
-    """Strokes that are listed for some triangles, listed for others (P, 3, 3)."""
+def _listed_for(nudges: Nudges, points: F32, across: I32) -> Nudges:
+    """Strokes listed for the triangles (P, 3, 3) of a low that they touch."""
     if not len(nudges.segments):
         return no_nudges(len(points))
     radius = nudges.strokes[nudges.owner, 1]
@@ -105,7 +115,10 @@ def listed_for(nudges: Nudges, points: F32) -> Nudges:
     starts = np.cumsum(count)
     listed = np.empty(int(starts[-1]), np.int32)
     _list(middle, size, nudges.segments, radius, count[1:], starts, listed)
-    return replace(nudges, starts=starts, listed=listed)
+    pieces = rows_of(nudges.segments[:, :6], SEGMENT)
+    kept = _hanging_together(points.astype(np.float64), across, pieces, nudges.owner, radius, starts, listed)
+    sums = np.concatenate([[0], np.cumsum(kept)])
+    return replace(nudges, starts=sums[starts], listed=listed[kept])
 
 
 def _segments(stroke: Stroke) -> F64:
@@ -117,7 +130,7 @@ def _segments(stroke: Stroke) -> F64:
     return np.concatenate([ends, ends * np.tile(MIRRORED[stroke.mirror], 2)])
 
 
-def _level(nudges: Nudges, points: F32, measure: Measure) -> None:
+def _level(nudges: Nudges, points: F32, across: I32, measure: Measure) -> None:
     """Write the mean reach around every segment of the smoothing strokes, as earlier strokes left it."""
     places, rows, b = spread_over(points.astype(np.float64), np.arange(len(points)), PROBES)
     tree = cKDTree(places)
@@ -129,7 +142,7 @@ def _level(nudges: Nudges, points: F32, measure: Measure) -> None:
         wanted = [np.array(k) if len(k) >= FEWEST else f for k, f in zip(near, few, strict=True)]
         used, place = np.unique(np.concatenate(wanted), return_inverse=True)
         before = replace(nudges, segments=nudges.segments[earlier], owner=nudges.owner[earlier])
-        reach = measure(listed_for(before, points), rows[used], b[used])
+        reach = measure(_listed_for(before, points, across), rows[used], b[used])
         ends = np.cumsum([len(w) for w in wanted])
         for segment, values in zip(pieces, np.split(reach[place], ends[:-1]), strict=True):
             nudges.segments[segment, 6] = values.mean()
@@ -167,6 +180,61 @@ def _list(middle: F64, size: F64, segments: F64, radius: F64, count: I64, starts
                 place += 1
             else:
                 count[t] += 1
+
+
+@kernel
+def _hanging_together(
+    points: F64, across: I32, segments: AnyArray, owner: I32, radius: F64, starts: I64, listed: I32
+) -> Bool:
+    """Which entries of `listed` lie on triangles that hang together, within the radius, with where a stroke was drawn.
+
+    points (P, 3, 3), across (P, 3), radius (S,) that of the stroke of each segment.
+    """
+    home, kept = _drawn_on(points, segments, starts, listed), np.zeros(len(listed), np.bool_)
+    reached, queue = np.full(len(points), -1, np.int64), np.empty(len(points), np.int64)
+    first = 0
+    while first < len(segments):
+        number, last, found, done = owner[first], first, 0, 0
+        while last < len(segments) and owner[last] == number:
+            for t in home[last]:
+                if t >= 0 and reached[t] != number:
+                    reached[t], queue[found] = number, t
+                    found += 1
+            last += 1
+        while done < found:
+            t = queue[done]
+            done += 1
+            for i in range(starts[t], starts[t + 1]):
+                s = listed[i]
+                if not first <= s < last:
+                    continue
+                kept[i] = True
+                for k in range(3):
+                    other = across[t, k]
+                    if other < 0 or reached[other] == number:
+                        continue
+                    if distance_between_segments(points[t, k], points[t, (k + 1) % 3], segments[s]) <= radius[s]:
+                        reached[other], queue[found] = number, other
+                        found += 1
+        first = last
+    return kept
+
+
+@kernel
+def _drawn_on(points: F64, segments: AnyArray, starts: I64, listed: I32) -> I64:
+    """The triangle nearest to each end of each segment, (S, 2), of those that it is listed for; -1 for none."""
+    home, away = np.full((len(segments), 2), -1, np.int64), np.full((len(segments), 2), np.inf)
+    for t in range(len(points)):
+        for i in range(starts[t], starts[t + 1]):
+            s = listed[i]
+            segment = segments[s]
+            one = closest_on_triangle(segment.ax, segment.ay, segment.az, points, t)[0]
+            other = closest_on_triangle(segment.bx, segment.by, segment.bz, points, t)[0]
+            if one < away[s, 0]:
+                away[s, 0], home[s, 0] = one, t
+            if other < away[s, 1]:
+                away[s, 1], home[s, 1] = other, t
+    return home
 
 
 @kernel

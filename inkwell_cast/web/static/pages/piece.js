@@ -20,6 +20,7 @@ import { AskHere } from "../tools/ask.js";
 import { Brush } from "../tools/brush.js";
 import { LitMaterials } from "../tools/lit_materials.js";
 import { MendByHand } from "../tools/mend_by_hand.js";
+import { showMendRims } from "../tools/mend_rims.js";
 import { Pockets } from "../tools/pockets.js";
 import { showLeaf } from "../page/drawer.js";
 import { hideFinding } from "../page/findings.js";
@@ -33,6 +34,7 @@ sendPictures(toast);
 async function filesChanged(said) {
   hideFinding();
   await loadMeshes(false);
+  pockets.shown();
   await ask("GET", `${base}/panel/meshes`, "#panel");
   if (said.length) toast(said.join(" "));
 }
@@ -93,7 +95,7 @@ async function sendToCage(address, values) {
   await loadCage();
 }
 const postPanel = (address, values) => ask("POST", `${base}/${address}`, { target: "#panel", values });
-const pockets = new Pockets(model, {
+const pockets = new Pockets(base, model, {
   busy: () => brush.on,
   clicked,
   begin: () => setShow("low"),
@@ -130,7 +132,8 @@ tools.ask = new AskHere(base, model, {
     }
   },
 });
-const hand = new MendByHand(model, {
+showMendRims(base, model);
+const hand = new MendByHand(base, model, {
   clicked,
   begin: () => setShow("low"),
   send: (values) => postPanel("mends/place", values),

@@ -1,10 +1,13 @@
 // Mends at a place that is clicked on the model: filled in, or taken from other rays or another bake.
 import { $ } from "../common/requests.js";
+import { Patches } from "./patches.js";
+
+const SOFT = 0.4; // of a patch by hand, the share of its radius over which it fades
 
 export class MendByHand {
   // `clicked(event)` tells clicks from drags, `begin()` hears of the tool being taken up, `send(values)` of a place.
-  constructor(model, { clicked, begin, send }) {
-    Object.assign(this, { model, clicked, begin, send, on: false });
+  constructor(base, model, { clicked, begin, send }) {
+    Object.assign(this, { model, clicked, begin, send, on: false, patches: new Patches(base, model) });
     const { canvas } = model;
     canvas.addEventListener("pointermove", (e) => {
       if (this.on && !e.buttons) this.follow(model.uvAt(e));
@@ -51,7 +54,7 @@ export class MendByHand {
     $("hand-on")?.setAttribute("aria-pressed", on);
     this.model.canvas.style.cursor = on ? "crosshair" : "";
     if (on) this.begin();
-    else this.model.setBrush(null);
+    else this.patches.clear();
   }
 
   middle() {
@@ -60,7 +63,9 @@ export class MendByHand {
   }
 
   follow(at) {
-    this.model.setBrush(at ? at.place : null, Number($("hand").elements.radius.value) || 0);
+    const radius = $("hand")?.elements.radius.value;
+    const patch = at && { centre: at.place, radius, rim: this.given().kind.startsWith("edges") ? 0 : SOFT };
+    this.patches.show(patch ? [patch] : []).catch(() => {}); // a size that is none is told where it stands
   }
 
   place(at) {

@@ -54,7 +54,7 @@ export class ModelView extends MeshesDrawn {
     this.normalsOn = false;
     this.marks = null;
     this.contours = null;
-    this.balls = [];
+    this.rims = new Map();
     this.textures = {};
     this.blank = new THREE.DataTexture(new Uint8Array([128, 128, 255, 255]), 1, 1);
     this.blank.needsUpdate = true;

@@ -17,12 +17,14 @@ const HATCH = `precision highp float; uniform float strength; void main() {
 
 const HIGH = 0.014; // of the view: a number on a line
 const INK = "0.10, 0.12, 0.19"; // the model is light under any theme
+const INK_COLOR = new THREE.Vector3(...INK.split(",").map(Number));
+const GRIP = 9; // pixels from a rim or a middle within which it is taken
 
 const WHOLE = [1, 1],
   DASHED = [8, 5],
   DOTTED = [4, 2]; // pixels from one dash to the next, and of those how many are drawn
 
-function inkLines(points, [every, drawn], hidden) {
+function inkLines(points, [every, drawn], hidden, color = INK_COLOR) {
   if (!points.length) return null;
   const geometry = new THREE.BufferGeometry();
   geometry.setAttribute("position", new THREE.BufferAttribute(points, 3));
@@ -33,13 +35,37 @@ function inkLines(points, [every, drawn], hidden) {
         gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
         gl_Position.z -= 0.0002 * gl_Position.w;
       }`,
-      fragmentShader: `precision highp float; void main() {
+      uniforms: { color: { value: color } },
+      fragmentShader: `precision highp float; uniform vec3 color; void main() {
         if (mod(gl_FragCoord.x + gl_FragCoord.y, ${every}.0) > ${drawn}.0) discard;
-        gl_FragColor = vec4(${INK}, ${hidden ? "0.15" : "1.0"});
+        gl_FragColor = vec4(color, ${hidden ? "0.15" : "1.0"});
       }`,
       transparent: hidden,
       depthWrite: false,
       depthTest: !hidden,
+    }),
+  );
+}
+
+// A round grip of the same size from everywhere.
+function dotAt(place, color) {
+  const geometry = new THREE.BufferGeometry();
+  geometry.setAttribute("position", new THREE.Float32BufferAttribute(place, 3));
+  return new THREE.Points(
+    geometry,
+    new THREE.ShaderMaterial({
+      uniforms: { color: { value: color } },
+      vertexShader: `void main() {
+        gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
+        gl_Position.z -= 0.0004 * gl_Position.w;
+        gl_PointSize = 13.0;
+      }`,
+      fragmentShader: `precision highp float; uniform vec3 color; void main() {
+        float away = length(gl_PointCoord - 0.5);
+        if (away > 0.5) discard;
+        gl_FragColor = vec4(away > 0.32 ? color : vec3(0.98, 0.97, 0.95), 1.0);
+      }`,
+      depthWrite: false,
     }),
   );
 }
@@ -176,35 +202,42 @@ export class Overlays extends CameraMoves {
     this.draw();
   }
 
-  // Pockets as balls of thin lines, each with the place and radius that the server gave in scene units.
-  setPockets(pockets) {
-    for (const ball of this.balls) {
-      this.scenes.over.remove(ball);
-      ball.geometry.dispose();
-      ball.material.dispose();
+  // The rims of patches of one owner, as `Patches` has them, in the place of those that it showed before.
+  setRims(owner, patches) {
+    for (const old of this.rims.get(owner)?.drawn ?? []) {
+      this.scenes.marks.remove(old);
+      old.geometry.dispose();
+      old.material.dispose();
     }
-    this.balls = pockets.map(({ key, centre, radius }) => {
-      const ball = new THREE.LineSegments(
-        new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(radius, 2)),
-        new THREE.LineBasicMaterial({ color: ink("--verdigris"), transparent: true, opacity: 0.45 }),
-      );
-      ball.position.set(...centre);
-      ball.userData = { key, radius };
-      this.scenes.over.add(ball);
-      return ball;
-    });
+    const color = ink("--verdigris");
+    const drawn = patches.flatMap(({ key, middle, rimLines, softLines }) =>
+      [
+        inkLines(rimLines, WHOLE, false, color),
+        inkLines(rimLines, WHOLE, true, color),
+        inkLines(softLines, DASHED, false, color),
+        key && rimLines.length ? dotAt(middle, color) : null,
+      ].filter(Boolean),
+    );
+    this.rims.set(owner, { patches, drawn });
+    if (drawn.length) this.scenes.marks.add(...drawn);
     this.draw();
   }
 
-  // The pocket whose middle lies under a pointer event, or null.
-  pocketAt(event) {
-    const r = this.canvas.getBoundingClientRect();
-    return (
-      this.balls.find((ball) => {
-        const [x, y] = this.screenOf(ball.position.toArray());
-        return Math.hypot(x - (event.clientX - r.left), y - (event.clientY - r.top)) < 12;
-      }) || null
-    );
+  // The patch of an owner whose middle or rim lies under a pointer event, and which of both: {patch, part}, or null.
+  patchAt(event, owner) {
+    const r = this.canvas.getBoundingClientRect(),
+      [px, py] = [event.clientX - r.left, event.clientY - r.top];
+    const under = (place) => {
+      const [x, y] = this.screenOf(place);
+      return Math.hypot(x - px, y - py) < GRIP && !this.hides(place);
+    };
+    for (const patch of this.rims.get(owner)?.patches ?? []) {
+      if (under(patch.middle)) return { patch, part: "middle" };
+      const { rimLines } = patch;
+      for (let n = 0; n < rimLines.length; n += 3)
+        if (under(rimLines.subarray(n, n + 3))) return { patch, part: "rim" };
+    }
+    return null;
   }
 
   // Where a place is drawn, in CSS pixels of the canvas.
