@@ -117,7 +117,7 @@ def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
             return np.asarray(np.linalg.norm(reach_at(rays, triangles, b), axis=1))
 
         cage = replace(
-            cage, modifiers=replace(modifiers, nudges=nudges_of(strokes, points, edges_of(low).across, measure))
+            cage, modifiers=replace(modifiers, nudges=nudges_of(strokes, points, edges_of(low).ids, measure))
         )
     if cage.modifiers.turns_rays:
         turned = straightened(assembly, rays_of(assembly, cage), rays_of(assembly, bare))

@@ -13,7 +13,7 @@ from ..settings.mends import Mend
 from ..settings.regions import Accepted
 
 ROOM = 1.05  # a mend reaches a little past the flaw
-MOST_HELD, MOST_PATCHES = 400, 8  # places of a flaw that decide where its patches lie, and how many there are
+MOST_HELD, MOST_PATCHES = 400, 24  # places of a flaw that decide where its patches lie, and how many there are
 FAR_ALONG = 3.0  # of its radius: how far along the surface one patch of it reaches
 LEAST_PATCH = 0.05  # of its radius
 

@@ -10,7 +10,7 @@ from ..settings.pairing import Placing
 from ..settings.regions import Crease, Directions, Heal, Omission, Patch, Pocket, Stroke
 from ..settings.scope_settings import ScopeSettings
 from ..settings.scopes import object_scope
-from .flaw import Spot, length
+from .flaw import LEAST_PATCH, Spot, length
 from .texel_rows import TexelRows
 
 RIM = 0.25  # of a pocket
@@ -48,7 +48,7 @@ def tight_pocket(seen: TexelRows, spot: Spot, at: I64) -> Mend:
 
 def straighten(seen: TexelRows, spot: Spot) -> Mend:
     """Rays that leave the faces under the flaw at right angles; the words say how much of the part that is, if much."""
-    centres, radius = _dabs(spot.places)
+    centres, radius = _dabs(spot)
     share = _share_in(seen, spot.part, centres, radius)
     words = "Straighten the rays here" if share < MUCH else f"Straighten here, {share:.0%} of the part"
     words = "Straighten the whole part" if share > NEARLY_ALL else words
@@ -132,20 +132,29 @@ def heals(seen: TexelRows, spot: Spot) -> list[Mend]:
 
 def _heal(spot: Spot) -> Mend:
     """The flaw's place, or the places that it consists of, filled in from their rim."""
-    centres, radius = _dabs(spot.places)
+    centres, radius = _dabs(spot)
     patches = [Heal(centre=centre, radius=wide) for centre, wide in spot.patches()]
     if len(centres) > 1 and len(centres) * radius**2 < spot.radius**2:
         patches = [Heal(centre=(x, y, z), radius=max(radius, 1e-9)) for x, y, z in centres.tolist()]
     return Mend(name=spot.name, words="Fill it in from its rim", heals=patches)
 
 
-def _dabs(places: F64) -> tuple[F64, float]:
-    """Centres of at most `DABS` balls that hold all places, far from each other, and their radius."""
-    few = places[np.linspace(0, len(places) - 1, min(len(places), 4000)).astype(np.int64)]
-    chosen = [int(np.argmin(np.linalg.norm(few - few.mean(axis=0), axis=1)))]
-    away = np.linalg.norm(few - few[chosen[0]], axis=1)
-    size = float(away.max())
-    while len(chosen) < DABS and away.max() > 0.2 * size:
+def _dabs(spot: Spot) -> tuple[F64, float]:
+    """Centres of about `DABS` places that hold all of a flaw, far from each other, and their radius.
+
+    Each shell of the low has its own, since what is brushed on one does not reach another.
+    """
+    some = np.linspace(0, len(spot.places) - 1, min(len(spot.places), 4000)).astype(np.int64)
+    few, shells = spot.places[some], spot.ground().shells[spot.triangles[some]]
+    chosen, away = list[int](), np.zeros(len(few))
+    names, counts = np.unique(shells, return_counts=True)
+    for shell in names[np.argsort(-counts, kind="stable")][:DABS]:
+        own = np.flatnonzero(shells == shell)
+        chosen.append(int(own[np.argmin(np.linalg.norm(few[own] - few[own].mean(axis=0), axis=1))]))
+        away[own] = np.linalg.norm(few[own] - few[chosen[-1]], axis=1)
+    size, most = float(away.max()), len(chosen) + DABS - 1
+    while len(chosen) < most and away.max() > 0.2 * size:
         chosen.append(int(np.argmax(away)))
-        away = np.minimum(away, np.linalg.norm(few - few[chosen[-1]], axis=1))
-    return few[chosen], float(away.max()) / 0.7
+        own = np.flatnonzero(shells == shells[chosen[-1]])
+        away[own] = np.minimum(away[own], np.linalg.norm(few[own] - few[chosen[-1]], axis=1))
+    return few[chosen], max(float(away.max()) / 0.7, LEAST_PATCH * spot.radius)

@@ -4,13 +4,15 @@ Both work on what the cast found, in object space and before any map is made, so
 as it was, and so do the bytes of everything outside the place.
 """
 
+from itertools import groupby
+
 from ..base.array_types import AnyArray
 from ..base.progress import Cancel
 from ..cast.context import Context
 from ..maps import LAYERS
 from ..maps.layer import finished
 from .heal import healed
-from .patch import patched
+from .patch import patched, settings_of
 from .soft_decals import softened
 
 
@@ -26,8 +28,8 @@ def repaired(
     if recipe.decals.soft:
         context = softened(context, rough["decals"], cancelled)
     mended = context
-    for patch in recipe.patches:
-        mended, rough = patched(mended, rough, patch, cancelled)
+    for _, alike in groupby(recipe.patches, settings_of):
+        mended, rough = patched(mended, rough, list(alike), cancelled)
     if mended is not context:
         layers = {}
         for key, values in rough.items():

@@ -25,19 +25,23 @@ from .patch_on_sheet import patch_on, share_of_radius
 
 
 def patched(
-    context: Context, rough: dict[str, AnyArray], patch: Patch, cancelled: Cancel
+    context: Context, rough: dict[str, AnyArray], patches: list[Patch], cancelled: Cancel
 ) -> tuple[Context, dict[str, AnyArray]]:
-    """What rays with the patch's settings find inside it, blended in over its rim."""
+    """What rays with the settings of some patches, which all have the same, find inside, blended in over their rims."""
     cast = context.cast
-    spread, tiles = patch_on(context, patch.centre, patch.radius)
+    laid = [(patch, *patch_on(context, patch.centre, patch.radius)) for patch in patches]
+    tiles = np.unique(np.concatenate([own for _, _, own in laid]))
     if not len(tiles):
         return context, rough
-    there = _with_settings(context, patch)
+    there = _with_settings(context, patches[0])
     other, fresh = cast_tiles(there, cast, tiles, lambda share: None, cancelled)
     there = replace(there, cast=other)
     weight = np.zeros(cast.covered.shape, np.float32)
-    share_of_radius(context, spread, tiles, patch.radius, weight)
-    _fade_all(tiles, context.low.grid.record, cast.low_triangle, patch.rim, weight)
+    for patch, spread, own in laid:
+        one = np.zeros_like(weight)
+        share_of_radius(context, spread, own, patch.radius, one)
+        _fade_all(own, context.low.grid.record, cast.low_triangle, patch.rim, one)
+        np.maximum(weight, one, out=weight)
     weight[other.struck == 0] = 0
     weight[(cast.struck == 0) & (weight > 0)] = 1
     names = [f.name for f in fields(Cast) if f.name not in ("shared", "samples")]
@@ -47,6 +51,11 @@ def patched(
         out = gather_tiles(there, LAYERS[key], values, tiles, fresh, lambda share: None, cancelled)
         mixed[key] = blended(values, out, weight)
     return replace(context, cast=replace(cast, **mixed_cast)), mixed
+
+
+def settings_of(patch: Patch) -> dict[str, Any]:
+    """All of a patch but where it lies."""
+    return patch.model_dump(exclude={"centre", "radius", "rim"})
 
 
 def _with_settings(context: Context, patch: Patch) -> Context:

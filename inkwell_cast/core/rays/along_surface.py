@@ -11,10 +11,14 @@ import numpy as np
 
 from ..base.array_types import F64, I32, I64
 from ..base.kernels import kernel
+from ..base.on_demand import on_demand
 from ..base.records import Record, record_kind, record_of
 from ..mesh.mesh import Mesh, corner_positions
 from ..mesh.normals import vertices
 from .closest_point import closest_on_triangle
+
+coo_array = on_demand("scipy.sparse", "coo_array")
+connected_components = on_demand("scipy.sparse.csgraph", "connected_components")
 
 # What a part holds: a triangle in its own plane, corner 0 at the origin, corner 1 at (b, 0), corner 2 at (cx, cy),
 CORNER, ALONG, ACROSS = 0, 3, 6  # where corner 0 lies, and the unit vectors of the plane
@@ -98,8 +102,20 @@ class Ground:
         _, triangles, shared = vertices(mesh)
         self.ids: I32 = shared[triangles]
         self.points: F64 = corner_positions(mesh).astype(np.float64)
+        self._shells: I32 | None = None
         self.middle = self.points.mean(axis=1)
         self.size = np.linalg.norm(self.points - self.middle[:, None], axis=2).max(axis=1, initial=0)
+
+    @property
+    def shells(self) -> I32:
+        """Which shell each triangle is of, (T,): what hangs together by its corners."""
+        if self._shells is None:
+            count, corners = len(self.ids), self.ids.reshape(-1)
+            links = np.repeat(np.arange(count), 3), corners + count
+            every = count + int(corners.max(initial=0)) + 1
+            joined = coo_array((np.ones(len(corners)), links), shape=(every, every))
+            self._shells = np.asarray(connected_components(joined, directed=False)[1][:count], np.int32)
+        return self._shells
 
     def foot(self, place: Place) -> tuple[int, Place]:
         """The triangle nearest to a place, and its point there. Raises ValueError for a mesh without triangles."""

@@ -96,6 +96,13 @@ def test_it_grows_over_seams_and_from_the_place_nearest_to_its_centre():
     assert len(Ground(low).around((9.0, 0, 0), 0.8).rows) == 0
 
 
+def test_shells_are_what_hangs_together_by_its_corners():
+    both = merge([plane(2, name="one"), cube(0.5, (3, 0, 0), name="other")], "both")
+    shells = Ground(both).shells
+    assert len(set(shells[:8].tolist())) == len(set(shells[8:].tolist())) == 1
+    assert shells[0] != shells[8]
+
+
 def test_those_of_several_are_listed_by_triangle_in_their_order():
     low = plane(4)
     spread = spread_of(Ground(low), np.array([[0.2, 0.2, 0, 0.3], [0.8, 0.8, 0, 0.1], [0.2, 0.2, 0, 0.2]]))

@@ -5,7 +5,8 @@ import pytest
 from pydantic import ValidationError
 
 from inkwell_cast.core.cage.cage import build_cage, rays_of
-from inkwell_cast.core.mesh.mesh import corner_positions, merge
+from inkwell_cast.core.mesh.mesh import CornerValues, Mesh, corner_positions, merge
+from inkwell_cast.core.mesh.normals import with_normals
 from inkwell_cast.core.mesh.surface_samples import spread_over
 from inkwell_cast.core.piece.assembly import assemble
 from inkwell_cast.core.piece.piece import BakeMeshes
@@ -70,6 +71,21 @@ def test_strokes_and_pockets_leave_the_sheet_beside_alone():
         reach, upper = reach_at(rays, rows, b)[:, 2], places[:, 2] > 0.01
         np.testing.assert_allclose(reach[upper], 0.2, atol=1e-6)
         assert (reach[~upper] > 0.25).sum() > 50
+
+
+def test_a_stroke_goes_over_an_edge_at_which_three_faces_meet_however_they_are_wound():
+    points = np.array([[0, 0, 0], [0, 1, 0], [1, 0.5, 0], [-1, 0.5, 0], [0, 0.5, 1]], np.float32)
+    triangles = np.array([[1, 0, 2], [0, 1, 3], [0, 1, 4]], np.int32)
+    low = with_normals(Mesh("fan", points, triangles, uvs=(CornerValues(points[:, :2].copy(), triangles),)))
+    recipe = Recipe(
+        reach=Reach(unit="scene", outward=0.2, inward=0.1), nudges=[stroke(points=[(0.1, 0.5, 0)], falloff=0.0)]
+    )
+    assembly = assemble(recipe, BakeMeshes([low], [plane(1, name="high")]))
+    rays = rays_of(assembly, build_cage(assembly))
+    on_edge = np.array([[0.475, 0.475, 0.05]] * 3)
+    lengths = np.linalg.norm(reach_at(rays, np.arange(3), on_edge), axis=1)
+    plain = np.linalg.norm(np.einsum("nk,nkc->nc", on_edge, rays.offsets.astype(float)), axis=1)
+    np.testing.assert_allclose(lengths - plain, 0.1, atol=1e-5)
 
 
 def test_it_fades_out_smoothly_and_a_line_of_points_has_no_gaps():

@@ -83,8 +83,8 @@ def no_nudges(triangles: int) -> Nudges:
     return Nudges(np.zeros((0, 4)), np.zeros((0, 7)), nothing, np.zeros(triangles + 1, np.int64), nothing)
 
 
-def nudges_of(strokes: list[Stroke], points: F32, across: I32, measure: Measure) -> Nudges:
-    """The strokes for triangles (P, 3, 3) with neighbours across their edges (P, 3), -1 for none.
+def nudges_of(strokes: list[Stroke], points: F32, ids: I32, measure: Measure) -> Nudges:
+    """The strokes for triangles (P, 3, 3) with vertices ids (P, 3) at their corners.
 
     `measure` tells the reach that smoothing draws to.
     """
@@ -98,11 +98,11 @@ def nudges_of(strokes: list[Stroke], points: F32, across: I32, measure: Measure)
     segments[:, :6] = np.concatenate(pieces)
     nudges = Nudges(numbers, segments, owner, nudges.starts, nudges.listed)
     if (numbers[:, 0] == SMOOTH).any():
-        _level(nudges, points, across, measure)
-    return _listed_for(nudges, points, across)
+        _level(nudges, points, ids, measure)
+    return _listed_for(nudges, points, ids)
 
 
-def _listed_for(nudges: Nudges, points: F32, across: I32) -> Nudges:
+def _listed_for(nudges: Nudges, points: F32, ids: I32) -> Nudges:
     """Strokes listed for the triangles (P, 3, 3) of a low that they touch."""
     if not len(nudges.segments):
         return no_nudges(len(points))
@@ -116,9 +116,25 @@ def _listed_for(nudges: Nudges, points: F32, across: I32) -> Nudges:
     listed = np.empty(int(starts[-1]), np.int32)
     _list(middle, size, nudges.segments, radius, count[1:], starts, listed)
     pieces = rows_of(nudges.segments[:, :6], SEGMENT)
-    kept = _hanging_together(points.astype(np.float64), across, pieces, nudges.owner, radius, starts, listed)
+    edges = _edges_of(ids, np.flatnonzero(np.diff(starts)))
+    kept = _hanging_together(points.astype(np.float64), *edges, pieces, nudges.owner, radius, starts, listed)
     sums = np.concatenate([[0], np.cumsum(kept)])
     return replace(nudges, starts=sums[starts], listed=listed[kept])
+
+
+def _edges_of(ids: I32, rows: I64) -> tuple[I32, I64, I64]:
+    """The edge at each side of triangles ids (P, 3), of some rows alone, where each begins in a list, and that list.
+
+    The list holds the triangles at each edge, however many they are and however they are wound.
+    """
+    ends = np.stack([ids[rows], np.roll(ids[rows], -1, axis=1)]).astype(np.int64)
+    keys = ends.min(axis=0) * (int(ids.max(initial=0)) + 1) + ends.max(axis=0)
+    unique, edge = np.unique(keys.reshape(-1), return_inverse=True)
+    edge_of = np.full(ids.shape, -1, np.int32)
+    edge_of[rows] = edge.reshape(-1, 3)
+    order = np.argsort(edge, kind="stable")
+    starts = np.searchsorted(edge[order], np.arange(len(unique) + 1)).astype(np.int64)
+    return edge_of, starts, rows[order // 3]
 
 
 def _segments(stroke: Stroke) -> F64:
@@ -130,7 +146,7 @@ def _segments(stroke: Stroke) -> F64:
     return np.concatenate([ends, ends * np.tile(MIRRORED[stroke.mirror], 2)])
 
 
-def _level(nudges: Nudges, points: F32, across: I32, measure: Measure) -> None:
+def _level(nudges: Nudges, points: F32, ids: I32, measure: Measure) -> None:
     """Write the mean reach around every segment of the smoothing strokes, as earlier strokes left it."""
     places, rows, b = spread_over(points.astype(np.float64), np.arange(len(points)), PROBES)
     tree = cKDTree(places)
@@ -142,7 +158,7 @@ def _level(nudges: Nudges, points: F32, across: I32, measure: Measure) -> None:
         wanted = [np.array(k) if len(k) >= FEWEST else f for k, f in zip(near, few, strict=True)]
         used, place = np.unique(np.concatenate(wanted), return_inverse=True)
         before = replace(nudges, segments=nudges.segments[earlier], owner=nudges.owner[earlier])
-        reach = measure(_listed_for(before, points, across), rows[used], b[used])
+        reach = measure(_listed_for(before, points, ids), rows[used], b[used])
         ends = np.cumsum([len(w) for w in wanted])
         for segment, values in zip(pieces, np.split(reach[place], ends[:-1]), strict=True):
             nudges.segments[segment, 6] = values.mean()
@@ -184,11 +200,19 @@ def _list(middle: F64, size: F64, segments: F64, radius: F64, count: I64, starts
 
 @kernel
 def _hanging_together(
-    points: F64, across: I32, segments: AnyArray, owner: I32, radius: F64, starts: I64, listed: I32
+    points: F64,
+    edge_of: I32,
+    edge_starts: I64,
+    beside: I64,
+    segments: AnyArray,
+    owner: I32,
+    radius: F64,
+    starts: I64,
+    listed: I32,
 ) -> Bool:
     """Which entries of `listed` lie on triangles that hang together, within the radius, with where a stroke was drawn.
 
-    points (P, 3, 3), across (P, 3), radius (S,) that of the stroke of each segment.
+    points (P, 3, 3), edges as `_edges_of` has them, radius (S,) that of the stroke of each segment.
     """
     home, kept = _drawn_on(points, segments, starts, listed), np.zeros(len(listed), np.bool_)
     reached, queue = np.full(len(points), -1, np.int64), np.empty(len(points), np.int64)
@@ -210,12 +234,13 @@ def _hanging_together(
                     continue
                 kept[i] = True
                 for k in range(3):
-                    other = across[t, k]
-                    if other < 0 or reached[other] == number:
+                    if distance_between_segments(points[t, k], points[t, (k + 1) % 3], segments[s]) > radius[s]:
                         continue
-                    if distance_between_segments(points[t, k], points[t, (k + 1) % 3], segments[s]) <= radius[s]:
-                        reached[other], queue[found] = number, other
-                        found += 1
+                    for j in range(edge_starts[edge_of[t, k]], edge_starts[edge_of[t, k] + 1]):
+                        other = beside[j]
+                        if reached[other] != number:
+                            reached[other], queue[found] = number, other
+                            found += 1
         first = last
     return kept
 
