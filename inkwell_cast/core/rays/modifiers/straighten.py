@@ -19,6 +19,7 @@ from ...mesh.adjacency import bends, edges_of, groups
 from ...mesh.mesh import Mesh, corner_positions
 from ...mesh.normals import face_normals
 from ...settings.recipe import Recipe
+from ..along_surface import listed_on
 from ..closest_point import SEGMENT, distance_to_segment
 
 cv2 = library("cv2")
@@ -120,9 +121,7 @@ def _flat_faces(low: Mesh, within: float) -> Straight:
 
 def straight_on(straight: Straight, rows: I32 | I64) -> Straight:
     """What straightens rays, of some rows of the triangles that it was made for."""
-    counts = np.diff(straight.starts)[rows]
-    starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
-    place = np.repeat(straight.starts[:-1][rows] - starts[:-1], counts) + np.arange(starts[-1])
+    starts, place = listed_on(straight.starts, rows)
     uvs = straight.uvs[rows] if len(straight.picture) else straight.uvs
     return replace(straight, flat=straight.flat[rows], starts=starts, listed=straight.listed[place], uvs=uvs)
 
