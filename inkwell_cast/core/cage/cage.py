@@ -12,7 +12,7 @@ from ..mesh.mesh import Mesh, corner_positions
 from ..piece.piece import Assembly
 from ..rays.along_surface import Ground, no_spread, spread_of
 from ..rays.modifiers.foreign_cage import NEAR, ForeignCage, ForeignCageBuilder, no_foreign_cage
-from ..rays.modifiers.modifiers import Modifiers, Patches, no_modifiers
+from ..rays.modifiers.modifiers import LaidPatches, Modifiers, no_modifiers
 from ..rays.modifiers.straighten import straight_of, straight_on
 from ..rays.modifiers.strokes import Nudges, nudges_of
 from ..rays.ray import Rays, rays_through, reach_at
@@ -186,10 +186,10 @@ def rays_of(assembly: Assembly, cage: Cage, rows: I32 | I64 | None = None) -> Ra
     return rays_through(points, offsets, inward, pair, modifiers)
 
 
-def _patches(low: Mesh, numbers: F64) -> Patches:
+def _patches(low: Mesh, numbers: F64) -> LaidPatches:
     """Rows of numbers that begin with centre and radius, laid over a low."""
     count = len(low.triangles)
-    return Patches(numbers, spread_of(Ground(low), numbers[:, :4]) if len(numbers) and count else no_spread(count))
+    return LaidPatches(numbers, spread_of(Ground(low), numbers[:, :4]) if len(numbers) and count else no_spread(count))
 
 
 def _pockets_of(assembly: Assembly) -> F64:

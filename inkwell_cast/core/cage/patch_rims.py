@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..base.array_types import F32, F64
-from ..rays.along_surface import Around, Ground, Place
+from ..rays.along_surface import Ground, Place, SurfacePatch
 from .contours import cells_by_size, grid_over, marched
 
 CELLS = 24  # along a radius
@@ -59,7 +59,7 @@ def radius_to(ground: Ground, centre: Place, place: Place) -> float:
     return float(away[0]) if np.isfinite(away[0]) else straight
 
 
-def _line(ground: Ground, patches: list[Around], radii: list[float]) -> F32:
+def _line(ground: Ground, patches: list[SurfacePatch], radii: list[float]) -> F32:
     """Around all that lies within a radius of the middle of any of some patches, (S, 2, 3)."""
     lines: list[F64] = [np.zeros((0, 2, 3))]
     rows = np.unique(np.concatenate([patch.rows for patch in patches])) if patches else np.zeros(0, np.int64)

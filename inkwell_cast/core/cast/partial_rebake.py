@@ -17,7 +17,7 @@ from ..base.progress import Cancel, ShareDone
 from ..cage.cage import Cage
 from ..mesh.mesh import Mesh
 from ..piece.low_on_sheet import Low
-from ..rays.modifiers.modifiers import Modifiers, Patches
+from ..rays.modifiers.modifiers import LaidPatches, Modifiers
 from ..rays.modifiers.straighten import Straight
 from ..uv.rasterise import TILE, Grid
 from .context import Context
@@ -63,7 +63,7 @@ def changed_rays(before: Cage, after: Cage) -> Bool:
     return changed | _restroked(old, new) | _straightened(old.straight, new.straight)
 
 
-def _moved(old: Patches, new: Patches) -> Bool:
+def _moved(old: LaidPatches, new: LaidPatches) -> Bool:
     """Triangles of patches that only one of two lists has; of all where their order differs: later ones count more."""
     named = [[row.tobytes() for row in patches.numbers] for patches in (old, new)]
     both = set(named[0]) & set(named[1])

@@ -33,7 +33,7 @@ FLAT_PART = 1e-9  # of its longest side: how high a triangle stands at least ove
 
 
 @dataclass(frozen=True, slots=True)
-class Around:
+class SurfacePatch:
     """What of a surface lies within a distance of one of its places.
 
     rows (N,) int64 are triangles that reach into it, in ascending order, parts (N, 23) float64 where they lie; middle
@@ -79,7 +79,7 @@ class Spread:
         return record_of(SPREAD, parts=self.parts, owner=self.owner, starts=self.starts)
 
     def on(self, rows: I32 | I64) -> "Spread":
-        """The same over some rows of the triangles."""
+        """Those that some rows of the triangles have."""
         starts, place = listed_on(self.starts, rows)
         return Spread(self.parts[place], self.owner[place], starts)
 
@@ -124,13 +124,13 @@ class Ground:
         row, _, x, y, z = _nearest(self.points, *place)
         return int(row), (x, y, z)
 
-    def around(self, centre: F64 | Place, radius: float) -> Around:
+    def around(self, centre: F64 | Place, radius: float) -> SurfacePatch:
         """What lies within a radius of the place nearest to a centre; nothing where that lies farther than it."""
         away = np.linalg.norm(self.middle - np.asarray(centre), axis=1)
         near = np.flatnonzero(away <= self.size * 1.001 + radius)
         near = near[np.argsort(away[near], kind="stable")]
         x, y, z = (float(c) for c in centre)
-        nothing = Around(np.zeros(0, np.int64), np.zeros((0, FIELDS)), (x, y, z))
+        nothing = SurfacePatch(np.zeros(0, np.int64), np.zeros((0, FIELDS)), (x, y, z))
         if not len(near):
             return nothing
         first, far, *at = _nearest(self.points[near], x, y, z)
@@ -142,7 +142,7 @@ class Ground:
         _spread(self.points[near], corners, int(first), np.array(at), len(ids), parts)
         kept = np.flatnonzero(_least(parts) <= radius)
         kept = kept[np.argsort(near[kept])]
-        return Around(near[kept], parts[kept], tuple(at))
+        return SurfacePatch(near[kept], parts[kept], tuple(at))
 
 
 def spread_of(ground: Ground, balls: F64) -> Spread:
@@ -279,7 +279,7 @@ def _way(part: F64, x: float, y: float) -> float:
 
 @kernel
 def distance_along(part: F64, x: float, y: float, z: float) -> float:
-    """How far a place of a triangle lies from the middle of a patch along the surface; part (23,) is of `Around`."""
+    """How far a place of a triangle lies from the middle of a patch along the surface; part (23,) is one of its."""
     p, q = _laid(part, x, y, z)
     return _way(part, p, q)
 

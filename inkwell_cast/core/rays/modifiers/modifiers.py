@@ -29,7 +29,7 @@ MODIFIERS = record_kind(
 
 
 @dataclass(frozen=True, slots=True)
-class Patches:
+class LaidPatches:
     """Patches of one kind over some triangles of a low: numbers (K, N), first centre and radius, and where they lie."""
 
     numbers: F64
@@ -45,9 +45,9 @@ class Patches:
         sums = np.concatenate([[0], np.cumsum(which[self.spread.owner])])
         return np.asarray(sums[self.spread.starts[1:]] > sums[self.spread.starts[:-1]])
 
-    def on(self, rows: I32 | I64) -> "Patches":
-        """The same over some rows of the triangles."""
-        return Patches(self.numbers, self.spread.on(rows))
+    def on(self, rows: I32 | I64) -> "LaidPatches":
+        """Those that some rows of the triangles have."""
+        return LaidPatches(self.numbers, self.spread.on(rows))
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,11 +58,11 @@ class Modifiers:
     the sculpt that rays from it pass through. Scene units.
     """
 
-    pockets: Patches
+    pockets: LaidPatches
     nudges: Nudges
     foreign_cage: ForeignCage
     straight: Straight
-    omissions: Patches
+    omissions: LaidPatches
 
     @property
     def turns_rays(self) -> bool:
@@ -97,11 +97,11 @@ class Modifiers:
 def no_modifiers(triangles: int, pairs: int) -> Modifiers:
     """None at all, for so many triangles of the low and pairs."""
     return Modifiers(
-        Patches(np.zeros((0, 7)), no_spread(triangles)),
+        LaidPatches(np.zeros((0, 7)), no_spread(triangles)),
         no_nudges(triangles),
         no_foreign_cage(triangles, pairs),
         no_straight(triangles),
-        Patches(np.zeros((0, 5)), no_spread(triangles)),
+        LaidPatches(np.zeros((0, 5)), no_spread(triangles)),
     )
 
 

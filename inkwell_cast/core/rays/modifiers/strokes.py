@@ -60,7 +60,7 @@ class Nudges:
     listed: I32
 
     def on(self, rows: I32 | I64) -> "Nudges":
-        """The same over some rows of the triangles."""
+        """Those that some rows of the triangles have."""
         starts, place = listed_on(self.starts, rows)
         return replace(self, starts=starts, listed=self.listed[place])
 

@@ -67,7 +67,8 @@ export class Pockets {
   drag(e) {
     const at = this.model.uvAt(e),
       { held } = this;
-    if (at) held.laid = Promise.allSettled([held.laid, this.moved(held, at.place)]); // where one fails, the next is laid
+    // where one fails, the next is laid
+    if (at) held.laid = Promise.allSettled([held.laid, this.moved(held, at.place)]);
   }
 
   async moved(held, place) {
