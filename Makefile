@@ -43,6 +43,7 @@ types: $(TESTS_READY)
 
 quick-tests: $(TESTS_READY)
 	$(BIN)/pytest -q -n 2 -m quick tests/core
+	$(BIN)/pytest -q tests/test_house.py
 
 # Before every commit: linters, types, and what the core proves without a big piece, a browser or a server.
 quick: $(TESTS_READY)
