@@ -133,3 +133,7 @@ def around_cube(off):
             normals = replace(plate.normals, values=(plate.normals.values @ turn.T).astype(np.float32))
             plates.append(replace(plate, positions=(plate.positions @ turn.T).astype(np.float32), normals=normals))
     return merge(plates, "high")
+
+
+def hard_cube(size):
+    return with_normals(cube(size))

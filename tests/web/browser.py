@@ -84,3 +84,7 @@ def drawn(page: Page) -> dict:
       return { sculptAt: rows.elements, show: model.show, times: model.drawn, lost: model.renderer.getContext().isContextLost(),
         hidden: document.hidden, sculpts: model.scenes.sculpt.children.length, from: model.camera.position.toArray() };
     }""")
+
+
+def renewed(page: Page, times: int) -> None:
+    expect(page.locator("#table")).to_have_attribute("data-renewed", str(times), timeout=SLOW)

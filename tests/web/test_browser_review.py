@@ -33,6 +33,11 @@ def test_the_loop_of_next_flaw_mend_and_proof_by_keyboard(quiet: Page, ring):
     expect(page.get_by_text("and the sculpt").first).to_be_visible()
     page.wait_for_timeout(600)
     assert np.abs(model_picture(page) - drawn).max() > 60  # the view went there and hatches it
+    before = model_picture(page)
+    with page.expect_response(lambda r: r.url.endswith("/rims")):
+        page.locator(".flaws details[open] [data-patches] button").first.hover()
+    page.wait_for_timeout(600)
+    assert np.abs(model_picture(page) - before).max() > 40  # the rim of where it would change something
     page.keyboard.press("a")
     expect(page.get_by_text("kept among the mends")).to_be_visible(timeout=SLOW)
     expect(page.get_by_text("Settings changed since this bake")).to_be_visible()

@@ -12,11 +12,7 @@ from inkwell_cast.core.formats import read_mesh, write_mesh
 from inkwell_cast.core.piece.piece import BakeMeshes
 
 from ..shapes import torus
-from .browser import SLOW, drawn, model_picture, open_ring, ready, set_size
-
-
-def renewed(page: Page, times: int) -> None:
-    expect(page.locator("#table")).to_have_attribute("data-renewed", str(times), timeout=SLOW)
+from .browser import SLOW, drawn, model_picture, open_ring, ready, renewed
 
 
 def lived(page: Page) -> int:
@@ -278,76 +274,6 @@ def test_what_the_view_shows_is_saved(alive: Page, ring, tmp_path, kind):
     else:
         assert path.suffix == ".webp"
         assert path.read_bytes()[30:34] == b"ANIM"
-
-
-def held_back(page: Page, pattern: str) -> list[str]:
-    """What is asked for under addresses of a pattern; it is let through a while later."""
-    asked = list[str]()
-
-    def late(route):
-        asked.append(route.request.url)
-        page.wait_for_timeout(1500)
-        route.continue_()
-
-    page.route(re.compile(pattern), late)
-    return asked
-
-
-def stays_when_chosen(page, step):
-    """Choose a step while an answer is on its way that shows another one, and be left there."""
-    page.get_by_role("link", name=step).click()
-    page.wait_for_timeout(2500)
-    expect(page.locator("#steps .here")).to_have_text(step)
-    expect(page.locator("#panel h1")).to_have_text(step)
-
-
-@pytest.mark.deep
-def test_newer_figures_never_bring_back_a_step_that_was_left(alive: Page, services, ring):
-    """The panel of Review is fetched anew when a proof is done; Cage is chosen while that is under way."""
-    page = alive
-    open_ring(page, ring)
-    renewed(page, 1)
-    page.get_by_role("link", name="Review").click()
-    expect(page.locator("#steps .here")).to_have_text("Review")
-    asked = held_back(page, "renewed=yes")
-    services.settings.change(
-        1, "Reach", lambda r: r.model_copy(update={"reach": r.reach.model_copy(update={"outward": 6.5})})
-    )
-    page.evaluate("dispatchEvent(new Event('focus'))")
-    while not asked:
-        page.wait_for_timeout(100)
-    stays_when_chosen(page, "Cage")
-
-
-@pytest.mark.deep
-def test_the_review_of_an_ended_bake_never_takes_away_a_step_that_was_chosen(quiet: Page, ring):
-    page = quiet
-    open_ring(page, ring)
-    set_size(page, 64, 64)
-    asked = held_back(page, r"panel/review\?chosen=")
-    page.get_by_role("button", name="Full bake").click()
-    while not asked:
-        page.wait_for_timeout(100)
-    stays_when_chosen(page, "Basis")
-
-
-@pytest.mark.deep
-def test_a_full_bake_that_ends_after_a_live_proof_began_is_what_is_shown(alive: Page, services, ring):
-    """Both are of the same settings; the bake was asked for first and is the larger."""
-    page = alive
-    open_ring(page, ring)
-    renewed(page, 1)
-    sheet = services.pieces.get(1)[0].recipe.sheet.model_copy(
-        update={"width": 640, "height": 640}
-    )  # larger than a proof
-    services.settings.change(1, "Size", lambda r: r.model_copy(update={"sheet": sheet}))
-    bake_id = services.bakes.start(1, False)
-    page.evaluate(  # a proof that begins and ends beside it
-        "fetch(`${location.pathname}/live/proof`, { method: 'POST' }).then((r) => r.json())"
-    )
-    while services.bakes.get(bake_id).open:
-        page.wait_for_timeout(100)
-    assert services.bakes.newest(1)[0].id == bake_id
 
 
 def test_the_step_cage_leaves_the_view_as_it_is_and_goes_to_its_worst_place_on_wish(quiet: Page, services, ring):

@@ -10,7 +10,7 @@ from ..base.errors import InputProblem
 from ..mesh.adjacency import edges_of
 from ..mesh.mesh import Mesh, corner_positions
 from ..piece.piece import Assembly
-from ..rays.along_surface import Ground, no_spread, spread_of
+from ..rays.along_surface import Ground, spread_of
 from ..rays.modifiers.foreign_cage import NEAR, ForeignCage, ForeignCageBuilder, no_foreign_cage
 from ..rays.modifiers.modifiers import LaidPatches, Modifiers, no_modifiers
 from ..rays.modifiers.straighten import straight_of, straight_on
@@ -101,24 +101,21 @@ def build_cage(assembly: Assembly, lengths: F32 | None = None) -> Cage:
     surface, forms = _from_files(assembly, directions, offsets)
     modifiers = replace(no_modifiers(count, len(assembly.paired.pairs)), foreign_cage=surface)
     bare = Cage(offsets, offsets, inward, modifiers, None, forms)
-    modifiers = replace(
-        modifiers,
-        pockets=_patches(low, _pockets_of(assembly)),
-        straight=straight_of(low, assembly.recipe),
-        omissions=_patches(low, _omissions_of(assembly)),
-    )
+    pockets, omissions, strokes = _pockets_of(assembly), _omissions_of(assembly), assembly.recipe.nudges
+    ground = Ground(low) if count and (len(pockets) or len(omissions) or strokes) else None
+    modifiers = replace(modifiers, straight=straight_of(low, assembly.recipe))
+    if ground:
+        laid = [LaidPatches(numbers, spread_of(ground, numbers[:, :4])) for numbers in (pockets, omissions)]
+        modifiers = replace(modifiers, pockets=laid[0], omissions=laid[1])
     cage = replace(bare, modifiers=modifiers)
-    strokes = assembly.recipe.nudges
-    if strokes and count:
+    if ground and strokes:
         points = corner_positions(low)
 
         def measure(nudges: Nudges, triangles: I64, b: F64) -> F64:
             rays = rays_of(assembly, replace(cage, modifiers=replace(modifiers, nudges=nudges)))
             return np.asarray(np.linalg.norm(reach_at(rays, triangles, b), axis=1))
 
-        cage = replace(
-            cage, modifiers=replace(modifiers, nudges=nudges_of(strokes, points, edges_of(low).ids, measure))
-        )
+        cage = replace(cage, modifiers=replace(modifiers, nudges=nudges_of(strokes, points, ground.ids, measure)))
     if cage.modifiers.turns_rays:
         turned = straightened(assembly, rays_of(assembly, cage), rays_of(assembly, bare))
         cage = replace(cage, straightened=turned)
@@ -184,12 +181,6 @@ def rays_of(assembly: Assembly, cage: Cage, rows: I32 | I64 | None = None) -> Ra
             ),
         )
     return rays_through(points, offsets, inward, pair, modifiers)
-
-
-def _patches(low: Mesh, numbers: F64) -> LaidPatches:
-    """Rows of numbers that begin with centre and radius, laid over a low."""
-    count = len(low.triangles)
-    return LaidPatches(numbers, spread_of(Ground(low), numbers[:, :4]) if len(numbers) and count else no_spread(count))
 
 
 def _pockets_of(assembly: Assembly) -> F64:

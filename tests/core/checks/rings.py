@@ -2,11 +2,14 @@
 
 from dataclasses import replace
 
+import numpy as np
+
 from inkwell_cast.core.checks import check
+from inkwell_cast.core.mesh.mesh import merge
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.settings.recipe import Recipe
 
-from ...shapes import torus
+from ...shapes import cube, torus
 
 
 def ring(around=24, name="ring_low", **changes):
@@ -23,3 +26,10 @@ def turned(mesh, rows=slice(None)):
     triangles = mesh.triangles.copy()
     triangles[rows] = triangles[rows, ::-1]
     return replace(mesh, triangles=triangles, normals=None, uvs=())
+
+
+def with_shells(mesh, *middles):
+    """A mesh with a small box at each of some places, in its own object."""
+    boxes = [cube(0.2, middle) for middle in middles]
+    one = merge([replace(each, normals=None, uvs=()) for each in (mesh, *boxes)], mesh.name)
+    return replace(one, objects=np.zeros_like(one.objects), object_names=mesh.object_names)

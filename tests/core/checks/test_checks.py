@@ -28,7 +28,7 @@ from inkwell_cast.demo import inkstand, troubled
 from inkwell_cast.demo.pieces import pieces
 
 from ...shapes import cube, grid_mesh, plane, torus
-from .rings import found, ring, turned
+from .rings import found, ring, turned, with_shells
 
 
 def test_another_reach_asks_only_the_checks_that_follow_it(monkeypatch):
@@ -96,13 +96,6 @@ def fan():
     """Three squares on one edge."""
     points = np.array([[0, 0, 0], [0, 0, 1], [1, 0, 0], [0, 1, 0], [-1, 0, 0]], np.float32)
     return Mesh("fan_high", points, np.array([[0, 1, 2], [1, 0, 3], [0, 1, 4]], np.int32))
-
-
-def with_shells(mesh, *middles):
-    """A mesh with a small box at each of some places, in its own object."""
-    boxes = [cube(0.2, middle) for middle in middles]
-    one = merge([replace(each, normals=None, uvs=()) for each in (mesh, *boxes)], mesh.name)
-    return replace(one, objects=np.zeros_like(one.objects), object_names=mesh.object_names)
 
 
 CASES = {
@@ -402,18 +395,3 @@ def test_treating_as_smooth_keeps_what_bends_by_more_than_its_angle():
         )
         upright = np.abs(done.normals.at_corners()[rim][:, 2])
         assert bool(((upright < 0.01) | (upright > 0.99)).all()) == hard
-
-
-def test_what_has_no_low_is_left_out_shell_by_shell_or_floated_as_a_whole():
-    """A horn stands off the low; a bolt beside it and what lies inside it do not."""
-    high = with_shells(ring(96, "ring_high"), (0, 0, 1.0), (2.0, 0, 0.75), (2.0, 0, 0))
-    finding = found(None, high)["lacking"]
-    assert "(1 shell) has no low" in finding.what
-    assert [remedy.words for remedy in finding.remedies] == ["Leave it out"]
-    left = assemble(apply(Recipe(), finding.fix), BakeMeshes([ring()], [high])).files["ring_high"]
-    assert len(left.triangles) == len(high.triangles) - 12
-    horn = replace(cube(0.2, (0, 0, 1.0), "horn_high"), object_names=("ring_high_horn",), uvs=())
-    whole = found(None, ring(96, "ring_high"), others=[horn])["lacking"]
-    assert [remedy.words for remedy in whole.remedies] == ["Leave it out", "Take it as a floater"]
-    for remedy in whole.remedies:
-        assert "lacking" not in found(None, ring(96, "ring_high"), apply(Recipe(), remedy), others=[horn])

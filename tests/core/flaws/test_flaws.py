@@ -7,7 +7,6 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.bake.pipeline import bake
-from inkwell_cast.core.cage.ray_directions import directions_of
 from inkwell_cast.core.cast.sheet_surroundings import points_of
 from inkwell_cast.core.flaws import REGISTRY, marks_in, write_marks
 from inkwell_cast.core.flaws.flaw import Flaw, Spot
@@ -22,10 +21,10 @@ from inkwell_cast.core.settings.maps import Occlusion
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
-from inkwell_cast.core.settings.regions import Crease, Omission
+from inkwell_cast.core.settings.regions import Omission
 from inkwell_cast.core.settings.sheet import Sheet
 
-from ...shapes import around_cube, cube, grid_mesh, plane, ribbed, rounded_box
+from ...shapes import around_cube, cube, grid_mesh, hard_cube, plane, ribbed, rounded_box
 from ..bakes import baked, moved, upside_down
 
 
@@ -119,10 +118,6 @@ def test_rays_that_begin_inside_another_body_are_found_where_they_strike_what_is
     assert {cause for cause, _ in told(plane(), high, outward=0.3)} == {"inside", "lacking"}  # a body without a low
     for sculpt, reach in ((high, 0.05), (merge([ribbed("high"), slab], "high"), 0.3)):  # they go on to the right place
         assert {cause for cause, _ in told(plane(), sculpt, outward=reach)} <= {"lacking"}
-
-
-def hard_cube(size):
-    return with_normals(cube(size))
 
 
 def test_detail_drawn_aside_by_leaning_rays_is_found_and_split_rays_draw_none_but_part_at_seams():
@@ -315,23 +310,6 @@ def test_a_break_at_a_seam_is_explained_and_cured_by_averaged_rays():
     spot = Spot("Seam break", "cube/cube", (0.0, 0.0, 0.0), 1.0, corners, rows, lambda: Ground(low))
     for mend in told.mends(spot):
         assert len(detected([mend]).rows) == 0, mend.words
-
-
-def test_rays_part_at_the_corners_of_one_edge_and_stay_averaged_elsewhere():
-    low, high = hard_cube(1.0), replace(hard_cube(1.1), uvs=())
-    own = Reach(unit="scene", outward=0.2, inward=0.2)
-
-    def ways(**more):
-        return directions_of(baked(low, high, ["normal"], size=64, reach_of_all=own, **more).assembly)
-
-    def ball(way):
-        return Crease(centre=(0.5, 0.5, 0), radius=0.51, directions=way)  # the edge between +x and +y, along z
-
-    points, plain, parted = corner_positions(low), ways(), ways(creases=[ball("split")])
-    on = np.abs(points[..., :2] - 0.5).max(axis=2) < 1e-6
-    np.testing.assert_array_equal(parted[~on], plain[~on])
-    np.testing.assert_allclose(parted[on], low.normals.at_corners()[on], atol=1e-6)
-    np.testing.assert_allclose(ways(creases=[ball("split"), ball("averaged")]), plain, atol=1e-6)
 
 
 @pytest.mark.parametrize(("sides", "lean", "causes"), [(8, 0, {"wavy"}), (8, 0.4, {"wavy"}), (48, 0, set())])
