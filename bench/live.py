@@ -57,7 +57,7 @@ def measure() -> dict[str, Any]:
             return RECIPE.model_copy(update={"reach": Reach(outward=n, inward=3)})
 
         started = time.perf_counter()
-        for lane in lanes.all:
+        for lane in (lanes.hand, lanes.reading, lanes.long):  # that of checks starts when one is asked for
             lane.ready.wait()
         found: dict[str, Any] = {"start_seconds": time.perf_counter() - started}
         found["first_low_seconds"] = seconds(Draw(RECIPE, sources, "low", str(folder / "view")))
