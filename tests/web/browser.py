@@ -88,3 +88,16 @@ def drawn(page: Page) -> dict:
 
 def renewed(page: Page, times: int) -> None:
     expect(page.locator("#table")).to_have_attribute("data-renewed", str(times), timeout=SLOW)
+
+
+def held_back(page: Page, pattern: str) -> list[str]:
+    """What is asked for under addresses of a pattern; it is let through a while later."""
+    asked = list[str]()
+
+    def late(route):
+        asked.append(route.request.url)
+        page.wait_for_timeout(1500)
+        route.continue_()
+
+    page.route(re.compile(pattern), late)
+    return asked

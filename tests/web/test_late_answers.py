@@ -1,24 +1,9 @@
 """Answers that are held back never take away what was chosen meanwhile."""
 
-import re
-
 import pytest
 from playwright.sync_api import Page, expect
 
-from .browser import open_ring, renewed, set_size
-
-
-def held_back(page: Page, pattern: str) -> list[str]:
-    """What is asked for under addresses of a pattern; it is let through a while later."""
-    asked = list[str]()
-
-    def late(route):
-        asked.append(route.request.url)
-        page.wait_for_timeout(1500)
-        route.continue_()
-
-    page.route(re.compile(pattern), late)
-    return asked
+from .browser import held_back, open_ring, renewed, set_size
 
 
 def stays_when_chosen(page, step):

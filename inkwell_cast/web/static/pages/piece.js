@@ -169,6 +169,7 @@ if (new URLSearchParams(location.search).has("undo")) {
     $("made").hidden = true;
   }, UNDO_FOR);
   $("unmake").onclick = async () => {
+    window.stop(); // what is still asked of it would find it gone
     await request(`${base}/delete`, { method: "POST" });
     location.href = "/new";
   };

@@ -5,30 +5,25 @@ import { parseMesh } from "../views/mesh_message.js";
 export class Patches {
   // Each user of a model has its own: pockets, mends by hand, what a mend would change. `together` they have one rim.
   constructor(base, model, together = false) {
-    Object.assign(this, { base, model, together, wanted: null, asking: false });
+    Object.assign(this, { base, model, together, newest: 0, before: Promise.resolve() });
   }
 
-  // Show some, each {key, centre, radius, rim}; with `to`, a place of the low, the first one as it reaches there. Only
-  // the newest is asked for while one is under way. Gives the patches as they are shown, or null where newer ones are.
-  async show(patches, to = null) {
-    this.wanted = { patches, to };
-    if (this.asking) return null;
-    this.asking = true;
-    let shown = null;
-    try {
-      while (this.wanted) {
-        const now = this.wanted;
-        this.wanted = null;
-        shown = now.patches.length ? await this.laid(now) : [];
-        if (!this.wanted) this.model.setRims(this, shown);
-      }
-    } finally {
-      this.asking = false;
-    }
+  // Show some, each {key, centre, radius, rim}; with `to`, a place of the low, the first one as it reaches there. One
+  // after the other; what is not the newest when its turn comes is left out. Gives the patches as they are shown, or
+  // null for those left out.
+  show(patches, to = null) {
+    const mine = ++this.newest;
+    const shown = this.before.then(async () => {
+      if (mine !== this.newest) return null;
+      const laid = patches.length ? await this.laid(patches, to) : [];
+      this.model.setRims(this, laid);
+      return laid;
+    });
+    this.before = shown.catch(() => {}); // told to who asked
     return shown;
   }
 
-  async laid({ patches, to }) {
+  async laid(patches, to) {
     const asked = patches.map(({ centre, radius, rim }) => ({ centre, radius, rim })),
       response = await request(`${this.base}/rims`, sending({ patches: asked, to, together: this.together })),
       { header, arrays } = parseMesh(await response.arrayBuffer());
