@@ -137,3 +137,13 @@ def around_cube(off):
 
 def hard_cube(size):
     return with_normals(cube(size))
+
+
+def many_rings(count: int, around: int, across: int, suffix: str) -> Mesh:
+    """Rings in rows, each an object of its own with its UVs in a cell of the sheet."""
+    side, rings = int(np.ceil(np.sqrt(count))), []
+    for n in range(count):
+        ring, cell = torus(around, across, name=f"ring{n:03}{suffix}"), np.array(divmod(n, side), np.float32)
+        uv = replace(ring.uvs[0], values=(0.05 + 0.9 * ring.uvs[0].values + cell) / side)
+        rings.append(replace(ring, positions=ring.positions + np.float32([7 * cell[0], 7 * cell[1], 0]), uvs=(uv,)))
+    return merge(rings, "rings")

@@ -74,6 +74,15 @@ def test_options_win_over_the_recipe_file(files):
     assert (recipe["sheet"]["width"], recipe["sheet"]["height"], recipe["output"]["depth"]) == (32, 48, 8)
 
 
+def test_settings_are_taken_from_another_recipe_by_kind(files, capsys):
+    (files / "a.json").write_text('{"sheet": {"width": 32}, "reach": {"outward": 4}}')
+    (files / "b.json").write_text('{"sheet": {"width": 64}, "reach": {"outward": 7}}')
+    assert main(["recipe", "take", str(files / "a.json"), "--of", str(files / "b.json"), "--kinds", "cage"]) == 0
+    assert json.loads(capsys.readouterr().out) == {"sheet": {"width": 32}, "reach": {"outward": 7}}
+    assert main(["recipe", "take", str(files / "a.json"), "--of", str(files / "b.json"), "--kinds", "size"]) == 2
+    assert "no settings of the kind “size”" in capsys.readouterr().err
+
+
 @pytest.mark.parametrize(
     ("options", "words"),
     [

@@ -266,7 +266,7 @@ def measure(command: Parser) -> None:
     command.set_defaults(run=does("cage", "run_measure"))
     add_meshes(command)
     add_cage(command)
-    command.add_argument("--scope", default="piece", metavar="SCOPE", help="piece, pair:NAME or object:FILE/OBJECT")
+    command.add_argument("--scope", action="append", help="piece, pair:NAME or object:FILE/OBJECT; more for several")
     command.add_argument("--json", action="store_true", help="print JSON instead of lines")
 
 
@@ -356,6 +356,13 @@ def recipe(command: Parser) -> None:
     command.set_defaults(run=does("program", "show_recipe"))
     command.add_argument("recipe", type=Path, metavar="FILE|PIECE")
     command.add_argument("--changed", action="store_true", help="only what differs from the defaults")
+    command = kinds.add_parser("take", help="print one with settings of some kinds as another has them")
+    command.set_defaults(run=does("program", "take_settings"))
+    command.add_argument("recipe", type=Path, metavar="FILE|PIECE")
+    command.add_argument(
+        "--of", type=Path, required=True, metavar="FILE|PIECE", help="where the settings are taken from"
+    )
+    command.add_argument("--kinds", nargs="+", metavar="KIND", help="cage, names, sheets, basis, maps, handoff, places")
     command = kinds.add_parser("validate", help="say whether files are recipes; exit code 2 where one is none")
     command.set_defaults(run=does("program", "validate_recipes"))
     command.add_argument("recipes", nargs="+", type=Path, metavar="FILE|PIECE")

@@ -14,6 +14,7 @@ from ..core.handoff.export_meshes import cage_mesh
 from ..core.piece.assembly import assemble
 from ..core.piece.piece import Assembly
 from ..core.piece.scene_cache import Warm
+from ..core.settings.scopes import together
 from .bar import Bar
 from .input import meshes_of, recipe_of
 
@@ -57,8 +58,9 @@ def run_measure(options: argparse.Namespace) -> int:
         def show(share: float) -> None:
             bar.show("trying on small bakes", share)
 
+        scope = together(options.scope or ["piece"])
         fitted = try_fit(recipe, meshes, show, warm=warm) if options.fit else None
-        found = fitted.even if fitted else measure(recipe, meshes, options.scope, show, warm=warm)
+        found = fitted.even if fitted else measure(recipe, meshes, scope, show, warm=warm)
     finally:
         bar.end()
     if options.json:

@@ -12,6 +12,7 @@ from ..core.base.errors import InputProblem
 from ..core.base.on_demand import importing
 from ..core.handoff.piece_file import SUFFIX, read_contents
 from ..core.settings.recipe import Recipe, refused_words
+from ..core.settings.taking import USUAL, taken_from
 from ..core.settings.trade_words import meant_by
 from .bar import Bar
 from .input import recipe_file
@@ -96,6 +97,13 @@ def show_recipe_schema(options: argparse.Namespace) -> int:
 def show_recipe(options: argparse.Namespace) -> int:
     """A recipe, or the settings of a piece file, with everything that it leaves to the defaults, or without."""
     print(_recipe_in(options.recipe).model_dump_json(indent=2, exclude_defaults=options.changed))
+    return 0
+
+
+def take_settings(options: argparse.Namespace) -> int:
+    """A recipe with settings of some kinds as another has them."""
+    taken = taken_from(_recipe_in(options.recipe), _recipe_in(options.of), options.kinds or USUAL)
+    print(taken.model_dump_json(indent=2, exclude_defaults=True))
     return 0
 
 

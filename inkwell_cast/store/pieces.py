@@ -91,6 +91,10 @@ def get(db: sqlite3.Connection, piece_id: int) -> StoredPiece | None:
     return _piece(row) if row else None
 
 
+def rename(db: sqlite3.Connection, piece_id: int, name: str) -> None:
+    db.execute("UPDATE piece SET name = ? WHERE id = ?", (name, piece_id))
+
+
 def delete(db: sqlite3.Connection, piece_id: int) -> None:
     """Put a piece aside; it can be brought back."""
     db.execute("UPDATE piece SET deleted = ? WHERE id = ?", (time.time(), piece_id))

@@ -15,7 +15,7 @@ from ..core.mesh.fixes import box_of
 from ..core.settings.pairing import Paired
 from ..core.settings.reach import Reach
 from ..core.settings.recipe import Recipe
-from ..core.settings.scopes import Value, in_force, object_scope, pair_scope, scopes
+from ..core.settings.scopes import Value, each_of, in_force_of_all, object_scope, pair_scope, scopes, together
 from ..store.bakes import BakeRecord, BakeRow
 from ..store.meshes import MeshRow
 from ..store.pieces import StoredPiece
@@ -84,12 +84,10 @@ class PiecePage:
     @property
     def cage_meshes(self) -> list[str]:
         """The cage meshes that say how far out rays start in all that the scope holds; none where a reach does."""
-        kind, _, of = self.scope.partition(":")
-        pairs = self.paired.pairs
-        if kind == "pair":
-            pairs = [pair for pair in pairs if pair.name.lower() == of.lower()]
-        elif kind == "object":
-            pairs = [pair for pair in pairs if any(part.key == of for part in pair.lows)]
+        spoken = set(each_of(self.scope))
+        pairs = [
+            pair for pair in self.paired.pairs if any(spoken & set(scopes(pair.name, part.key)) for part in pair.lows)
+        ]
         return [pair.cages[0].name for pair in pairs] if pairs and all(pair.cages for pair in pairs) else []
 
     @property
@@ -179,7 +177,7 @@ def page_of(request: Request, piece_id: int, step: str, bake_id: int | None = No
         facts=facts_of(request, shown, piece, meshes) if shown else None,
         scope=scope,
         chains=chains,
-        values=in_force(piece.recipe, chains[scope]),
+        values=in_force_of_all(piece.recipe, [chains[each] for each in each_of(scope)]),
     )
     if step in _extensions:
         page.more = _extensions[step](request, page)
@@ -230,4 +228,5 @@ def _scope_of(paired: Paired, scope: str) -> tuple[str, dict[str, list[str]]]:
         chains[pair_scope(pair.name)] = scopes(pair.name)
         for part in pair.lows:
             chains[object_scope(part.key)] = scopes(pair.name, part.key)
-    return (scope if scope in chains else "piece"), chains
+    spoken = [each for each in dict.fromkeys(each_of(scope)) if each in chains and each != "piece"]
+    return together(spoken or ["piece"]), chains

@@ -29,6 +29,7 @@ from ..core.settings.mends_overlay import BUDGET, WORTH, add_mend
 from ..core.settings.output import DEPTHS
 from ..core.settings.reach_unit import in_other_unit
 from ..core.settings.recipe import Recipe
+from ..core.settings.scopes import each_of
 from ..demo import TOUR_ON
 from ..store import bakes
 from ..store.bakes import BakeRecord, BakeRow
@@ -136,7 +137,9 @@ def spark(values: list[float], width: int = 118, height: int = 30) -> str:
 
 
 def scope_label(scope: str) -> str:
-    """A scope as an artist reads it: "piece", a pair's or an object's name."""
+    """A scope as an artist reads it: "piece", a pair's or an object's name, or of how many parts it speaks."""
+    if len(several := each_of(scope)) > 1:
+        return f"{len(several)} parts"
     kind, _, name = scope.partition(":")
     return name.rpartition("/")[2] if kind == "object" else name or "piece"
 

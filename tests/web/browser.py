@@ -101,3 +101,10 @@ def held_back(page: Page, pattern: str) -> list[str]:
 
     page.route(re.compile(pattern), late)
     return asked
+
+
+def in_model(page: Page, expression: str):
+    """What an expression over the model view gives."""
+    return page.evaluate(
+        "async (e) => new Function('model', `return ${e}`)((await import('/static/page/page.js')).model)", expression
+    )

@@ -8,13 +8,13 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from inkwell_cast.core.formats import read_mesh, write_mesh
-from inkwell_cast.core.mesh.mesh import Mesh, merge, subset
+from inkwell_cast.core.mesh.mesh import subset
 from inkwell_cast.store import Store
 from inkwell_cast.web.services.services import Services
 
 from ..conftest import running
-from ..shapes import torus
-from .browser import DIFFERS, SLOW, make_piece, model_picture, open_ring, picture_other_than, ready
+from ..shapes import many_rings, torus
+from .browser import DIFFERS, SLOW, in_model, make_piece, model_picture, open_ring, picture_other_than, ready
 
 MOST_TABS = 150
 STEPS = ("Meshes", "Cage", "Basis", "Maps", "Review", "Handoff")
@@ -108,16 +108,6 @@ def test_at_first_look_no_step_has_more_than_seven_controls(alive: Page, ring):
     assert not wrong, wrong
 
 
-def many_rings(count: int, around: int, across: int, suffix: str) -> Mesh:
-    """Rings in rows, each an object of its own with its UVs in a cell of the sheet."""
-    side, rings = int(np.ceil(np.sqrt(count))), []
-    for n in range(count):
-        ring, cell = torus(around, across, name=f"ring{n:03}{suffix}"), np.array(divmod(n, side), np.float32)
-        uv = replace(ring.uvs[0], values=(0.05 + 0.9 * ring.uvs[0].values + cell) / side)
-        rings.append(replace(ring, positions=ring.positions + np.float32([7 * cell[0], 7 * cell[1], 0]), uvs=(uv,)))
-    return merge(rings, "rings")
-
-
 def piece_of(page: Page, address: str, *paths) -> None:
     """A piece of files read where they lie, opened in Cage."""
     page.goto(f"{address}/new")
@@ -131,13 +121,6 @@ def piece_of(page: Page, address: str, *paths) -> None:
     page.wait_for_url(re.compile(r"/pieces/\d+"))
     page.goto(page.url.split("?")[0] + "?step=meshes&plain")
     ready(page)
-
-
-def in_model(page: Page, expression: str):
-    """What an expression over the model view gives."""
-    return page.evaluate(
-        "async (e) => new Function('model', `return ${e}`)((await import('/static/page/page.js')).model)", expression
-    )
 
 
 @pytest.mark.deep

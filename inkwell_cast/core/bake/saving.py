@@ -11,7 +11,8 @@ from ..base.atomic_files import whole
 from ..base.progress import Progress
 from ..cage.coverage import CoverageFacts
 from ..cast.context import Context
-from ..flaws import COARSE_MARKS, FLAW_MARKS, Flaw, FlawList, MarkedFlaw, write_marks
+from ..flaws import COARSE_MARKS, FLAW_MARKS, Flaw, FlawList, MarkedFlaw
+from ..flaws.hatched import write_marks
 from ..images import SUFFIXES, png, read_picture, write_picture
 from ..maps.ids import mask_of
 from ..review.from_afar import differs_from_afar

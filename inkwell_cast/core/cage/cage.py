@@ -16,7 +16,7 @@ from ..rays.modifiers.modifiers import LaidPatches, Modifiers, no_modifiers
 from ..rays.modifiers.straighten import straight_of, straight_on
 from ..rays.modifiers.strokes import Nudges, nudges_of
 from ..rays.ray import Rays, rays_through, reach_at
-from ..settings.scopes import in_force, scopes
+from ..settings.scopes import each_of, in_force, scopes
 from .ray_directions import directions_of
 from .straightening_report import Straightened, straightened
 
@@ -83,7 +83,8 @@ class Cage:
 
 def lows_of(assembly: Assembly, scope: str) -> Bool:
     """The triangles of the low that a scope speaks of, (T,) bool."""
-    keys = [scope in scopes(pair.name if (pair := assembly.paired.pair_of(key)) else "", key) for key in assembly.keys]
+    spoken, paired = set(each_of(scope)), assembly.paired
+    keys = [spoken & set(scopes(pair.name if (pair := paired.pair_of(key)) else "", key)) for key in assembly.keys]
     return np.array(keys, bool)[assembly.low.objects]
 
 

@@ -6,7 +6,6 @@ by the first detector that claims it. Rows that lie together on the surface, acr
 that adds most to what is seen comes first. What shows too little is counted, not told.
 """
 
-import pathlib
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -16,8 +15,6 @@ from ..base.array_types import F32, I64, Bool
 from ..base.on_demand import on_demand
 from ..cast.context import Context
 from ..checks import Finding
-from ..mesh.binary_message import pack, unpack, write_blocks
-from ..mesh.marks import Marks
 from . import (
     back_face,
     farther_surface,
@@ -365,23 +362,3 @@ def _squares(seen: TexelRows, rows: I64) -> tuple[F32, F32]:
     away = np.einsum("mc,mc->m", facing, np.repeat(seen.normal[rows], 2, axis=0)) < 0
     placed[away], laid[away] = placed[away][:, ::-1], laid[away][:, ::-1]  # views turn to where they face
     return placed.astype(np.float32), laid.astype(np.float32)
-
-
-def write_marks(path: pathlib.Path, shown: list[MarkedFlaw]) -> None:
-    """Keep what the views hatch of some flaws, in their order."""
-    ends = np.cumsum([0, *[len(flaw.corners) for flaw in shown]]).astype(np.int32)
-    none = np.zeros((0, 3, 3), np.float32), np.zeros((0, 3, 2), np.float32)
-    corners = np.concatenate([none[0], *[flaw.corners for flaw in shown]])
-    flat = [flaw.uvs if len(flaw.uvs) else np.zeros((len(flaw.corners), 3, 2), np.float32) for flaw in shown]
-    uvs = np.concatenate([none[1], *flat])
-    write_blocks(path, pack({"on_low": [s.on_low for s in shown]}, {"ends": ends, "corners": corners, "uvs": uvs}))
-
-
-def marks_in(path: pathlib.Path, number: int) -> Marks:
-    """What the views hatch of one flaw. Raises IndexError for a number that there is none of."""
-    header, a = unpack(np.fromfile(path, np.uint8))
-    if not 0 <= number < len(a["ends"]) - 1:
-        raise IndexError(number)
-    rows = slice(int(a["ends"][number]), int(a["ends"][number + 1]))
-    on_low = header.get("on_low", [True] * number + [True])[number]
-    return Marks(a["corners"][rows], a["uvs"][rows if on_low else slice(0)], on_low=on_low)

@@ -13,7 +13,7 @@ from .reach import Reach
 from .recipe import Recipe
 from .regions import Pocket, Stroke
 from .scope_settings import ScopeSettings
-from .scopes import FIELDS
+from .scopes import FIELDS, each_of
 
 T = TypeVar("T", bound=BaseModel)
 PACK = "The packed picture"
@@ -75,13 +75,18 @@ def split_pair(recipe: Recipe, paired: Paired, pair: Pair, keys: list[str]) -> R
 
 
 def set_scope(recipe: Recipe, scope: str, values: dict[str, Any]) -> Recipe:
-    """Change settings of a pair or an object; None lets a setting be inherited again. Raises pydantic's error."""
+    """Change settings of pairs or objects (see `scopes.each_of`); None lets one be inherited again.
+
+    Raises pydantic's error for a value that cannot be.
+    """
     unknown = set(values) - set(FIELDS)
     if unknown:
         raise ValueError(f"set_scope: no such setting: {', '.join(sorted(unknown))}")
-    level = ScopeSettings.model_validate(recipe.levels.get(scope, ScopeSettings()).model_dump() | values)
-    levels = {k: v for k, v in recipe.levels.items() if k != scope}
-    return recipe.model_copy(update={"levels": levels if level.empty else levels | {scope: level}})
+    levels = dict(recipe.levels)
+    for own in each_of(scope):
+        level = ScopeSettings.model_validate(levels.pop(own, ScopeSettings()).model_dump() | values)
+        levels |= {} if level.empty else {own: level}
+    return recipe.model_copy(update={"levels": levels})
 
 
 def with_reach(recipe: Recipe, scope: str, reach: dict[str, float]) -> Recipe:

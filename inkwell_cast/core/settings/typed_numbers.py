@@ -25,6 +25,8 @@ def number(text: str) -> float:
     text = text.strip().replace(",", ".")
     if len(text) > LONGEST:
         raise ValueError("the sum is too long")
+    if not any(character.isdecimal() for character in text):
+        raise ValueError(f"“{text}” is no number")
     try:
         return float(_value(ast.parse(text, mode="eval").body))
     except (SyntaxError, ZeroDivisionError, OverflowError, RecursionError, MemoryError) as error:

@@ -5,19 +5,19 @@ from fastapi import APIRouter, Depends, HTTPException, Request
 from starlette.responses import Response
 
 from ...core.base.on_demand import library
-from ...core.flaws import Flaw
+from ...core.flaws import FLAW_MARKS, Flaw
+from ...core.flaws.hatched import flaw_at
 from ...core.mesh.binary_message import unpack
 from ...core.settings.mends_overlay import add_mend
 from ...store.bakes import BakeRecord
 from ..piece_page import known_piece, page_of
 from ..templating import services_of
-from .bakes import bake_of
+from .bakes import bake_of, picture_of
 
 cv2 = library("cv2")
 
 router = APIRouter(prefix="/pieces/{piece_id}/bakes/{bake_id}/ask", dependencies=[Depends(known_piece)])
 MOST_MENDS = 3
-NEAR = 0.02  # of the low's diagonal: how far off a flaw's ball a place may lie that is of it
 PART, SIDE = 0.16, 96  # of the sheet that a small picture shows, and its pixels
 
 
@@ -29,8 +29,9 @@ def ask(request: Request, piece_id: int, bake_id: int, x: int, y: int, sheet: st
     if sheet not in sizes or not (0 <= x < sizes[sheet].width and 0 <= y < sizes[sheet].height):
         raise HTTPException(404, f"Texel {x}, {y} lies outside the sheet.")
     seen = services_of(request).measures.probe(row, sheet, x, y)
-    number = _flaw_at(row, seen.place, NEAR * page.diagonal) if seen else None
     flaws = (row.manifest.flaws or []) if row.manifest else []
+    drawn = picture_of(request, row, "", FLAW_MARKS) if flaws else None
+    number = flaw_at(flaws, drawn, seen.place, page.diagonal) if seen and drawn else None
     flaw = flaws[number] if number is not None else None
     at = f"/pieces/{piece_id}/bakes/{bake_id}"
     return page.render(
@@ -60,17 +61,6 @@ def tried(
     if not (0 <= number < len(flaws) and 0 <= choice < len(flaws[number].mends)):
         raise HTTPException(404, "This flaw has no such mend.")
     return _picture(request, piece_id, row, (flaws[number], choice), (x, y, sheet))
-
-
-def _flaw_at(row: BakeRecord, place: tuple[float, float, float], near: float) -> int | None:
-    """The flaw that a place lies in; of several the one that shows nearest to it."""
-    flaws = (row.manifest.flaws or []) if row.manifest else []
-    within = [
-        (min(float(np.linalg.norm(np.subtract(spot, place))) for spot in flaw.spots or [flaw.middle]), number)
-        for number, flaw in enumerate(flaws)
-        if np.linalg.norm(np.subtract(flaw.middle, place)) <= flaw.radius + near
-    ]
-    return min(within)[1] if within else None
 
 
 def _picture(

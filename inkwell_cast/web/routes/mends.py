@@ -10,7 +10,8 @@ from starlette.exceptions import HTTPException
 from starlette.responses import Response
 
 from ...core.base.errors import InputProblem
-from ...core.flaws import COARSE_MARKS, FLAW_MARKS, Flaw, marks_in
+from ...core.flaws import COARSE_MARKS, FLAW_MARKS, Flaw
+from ...core.flaws.hatched import marks_in
 from ...core.settings.item_keys import find_item
 from ...core.settings.mends import Mend
 from ...core.settings.mends_overlay import add_mend, switched, without_mend

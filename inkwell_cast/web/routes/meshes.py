@@ -16,13 +16,14 @@ from ...core.checks.apply_remedy import apply
 from ...core.formats import WRITERS
 from ...core.mesh.binary_message import pack
 from ...core.mesh.marks import Marks
-from ...core.settings import editing
+from ...core.settings import editing, taking
 from ...core.settings.pairing import Pair, Part
+from ...core.settings.taking import taken_from
 from ...core.settings.typed_numbers import number as typed_number
 from ...engine.messages import Exported
 from ...engine.ticket import JobFailed
 from ..piece_page import known_piece, page_of
-from ..templating import SentForm, services_of
+from ..templating import SentForm, render, services_of
 from .piece import change, changed, redraws
 
 router = APIRouter(prefix="/pieces/{piece_id}", dependencies=[Depends(known_piece)])
@@ -32,6 +33,29 @@ Size = Annotated[float, Query(gt=0, allow_inf_nan=False)]
 
 class AddedMesh(BaseModel):
     token: str
+
+
+@router.get("/others")
+def others(request: Request, piece_id: int) -> Response:
+    """The other pieces on the shelf, by name, and the kinds of settings that can be taken from them."""
+    names = sorted(services_of(request).pieces.names().items(), key=lambda known: known[1].casefold())
+    rows = [(number, name) for number, name in names if number != piece_id]
+    return render(request, "others.html", piece_id=piece_id, others=rows, kinds=taking.WORDS, usual=taking.USUAL)
+
+
+@router.post("/settings-of")
+def settings_of(request: Request, piece_id: int, form: SentForm) -> Response:
+    """Take settings over from another piece, kind by kind; an undo takes that back."""
+    asked = str(form.get("piece", ""))
+    known = services_of(request).pieces.get(int(asked)) if asked.isdecimal() and len(asked) < 10 else None
+    if known is None:
+        raise InputProblem("Settings of another piece", "It is no longer on the shelf.", "Choose another.")
+    other, kinds = known[0], [str(kind) for kind in form.getlist("kind")]
+    before = page_of(request, piece_id, "meshes").piece.recipe
+    change(request, piece_id, f"Settings of {other.name}", lambda recipe: taken_from(recipe, other.recipe, kinds))
+    after = page_of(request, piece_id, "meshes").piece.recipe
+    words = "Nothing differed." if after == before else f"Taken from {other.name}."
+    return changed(request, piece_id, "meshes", *redraws(before, after), said=[words])
 
 
 @router.post("/project")

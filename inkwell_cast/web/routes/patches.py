@@ -1,6 +1,7 @@
 """Patches of the low as the views draw them: a rim that is dragged, and a second one where they begin to fade."""
 
-from typing import Annotated
+from math import dist
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Depends, Request
 from pydantic import BaseModel, Field
@@ -10,8 +11,8 @@ from ...core.base.array_types import F32
 from ...core.base.errors import InputProblem
 from ...core.mesh.binary_message import pack
 from ...core.settings.typed_numbers import length
-from ..piece_page import known_piece, page_of
-from ..templating import services_of
+from ..piece_page import PiecePage, known_piece, page_of
+from ..templating import services_of, units
 
 router = APIRouter(prefix="/pieces/{piece_id}/rims", dependencies=[Depends(known_piece)])
 MOST = 400
@@ -34,6 +35,13 @@ class DrawnPatches(BaseModel):
     together: bool = False
 
 
+def _apart(straight: float, along: float, page: PiecePage) -> str:
+    """How far two places are apart, straight and along the surface, in scene units and of the low."""
+    words = f"{units(straight)} units straight, {100 * straight / page.diagonal:.2g} % of the low"
+    longer = along > straight * (1 + 1e-4)
+    return f"{words}; {units(along)} units along the surface" if longer else words
+
+
 @router.post("")
 def rims(request: Request, piece_id: int, drawn: DrawnPatches) -> Response:
     """Lines of each, as a message of `binary_message`: `rimN` and `softN`; in the header middle and radius of each."""
@@ -51,5 +59,7 @@ def rims(request: Request, piece_id: int, drawn: DrawnPatches) -> Response:
     arrays: dict[str, F32] = {}
     for n, one in enumerate(found):
         arrays |= {f"rim{n}": one.rim, f"soft{n}": one.soft}
-    header = {"patches": [{"middle": one.middle, "radius": one.radius} for one in found]}
+    header: dict[str, Any] = {"patches": [{"middle": one.middle, "radius": one.radius} for one in found]}
+    if drawn.to and found:
+        header["words"] = _apart(dist(drawn.patches[0].centre, drawn.to), found[0].radius, page)
     return Response(b"".join(pack(header, arrays)), media_type="application/octet-stream")

@@ -5,7 +5,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from typing import Any, cast, get_args
 
-from fastapi import APIRouter, Depends, Request
+from fastapi import APIRouter, Depends, Form, Request
 from pydantic import BaseModel, ValidationError
 from starlette.datastructures import FormData
 from starlette.exceptions import HTTPException
@@ -18,7 +18,7 @@ from ...core.settings.output import DEPTHS
 from ...core.settings.pairing import Paired
 from ...core.settings.reach_unit import REACH, with_reach_unit
 from ...core.settings.recipe import Recipe, refusals
-from ...core.settings.scopes import FIELDS, in_force
+from ...core.settings.scopes import FIELDS, Value, each_of, in_force_of_all
 from ...core.settings.staleness import CAGE_VIEW, LOW_VIEW, MESHES, stale_after
 from ...core.settings.typed_numbers import length, number
 from ..piece_page import PiecePage, extend, known_piece, page_of
@@ -98,8 +98,8 @@ def settings(request: Request, piece_id: int, step: str, form: SentForm) -> Resp
         if scope == "piece":
             return _with_fields(*_in_unit_of(form, recipe, page.diagonal))
         sent = {n.partition(".")[2]: _plain(str(form[n])) for n in form if n.startswith("level.")}
-        now = in_force(recipe, page.chains[scope])  # fields left alone go on being inherited
-        level = {f: v for f, v in sent.items() if f in now and (v != now[f].value or now[f].scope == scope)}
+        now = in_force_of_all(recipe, [page.chains[each] for each in each_of(scope)])
+        level = {f: v for f, v in sent.items() if f in now and _is_set(v, now[f], scope)}
         return editing.set_scope(_with_fields(recipe, form), scope, level)
 
     try:
@@ -110,6 +110,13 @@ def settings(request: Request, piece_id: int, step: str, form: SentForm) -> Resp
         return page.render("panel.html")
     after = services_of(request).pieces.wanted(piece_id)[0].recipe
     return changed(request, piece_id, step, *redraws(before, after))
+
+
+def _is_set(sent: Any, now: Value, scope: str) -> bool:
+    """Whether a form sets this: fields left alone go on being inherited, or being what each of several has."""
+    if now.differs:
+        return sent != ""
+    return bool(sent != now.value or now.scope == scope)
 
 
 def _with_lengths(form: FormData, recipe: Recipe, diagonal: float) -> FormData:
@@ -208,6 +215,32 @@ def _plain(text: str) -> Any:
     with suppress(ValueError):
         return number(text)
     return text.strip()
+
+
+@router.get("/typed")
+def typed(request: Request, piece_id: int, text: str, of: str) -> Response:
+    """What was typed in a field that no form sends: a length in the unit of the reach, or a number.
+
+    Answers {"value"}, or {"error"} in words where it is neither.
+    """
+    page = page_of(request, piece_id, "cage")
+    try:
+        if of == "length":
+            value = length(text, page.recipe.reach.unit, page.diagonal, page.recipe.world.unit)
+        else:
+            value = number(text)
+    except ValueError as error:
+        words = f"{str(error)[:1].upper()}{str(error)[1:]}. The last good value stays."
+        return JSONResponse({"error": words})
+    return JSONResponse({"value": float(f"{value:.6g}")})
+
+
+@router.post("/name")
+def rename(request: Request, piece_id: int, name: str = Form("")) -> Response:
+    """Another name on the shelf; an empty one changes nothing."""
+    if name.strip():
+        services_of(request).pieces.rename(piece_id, name.strip())
+    return Response(status_code=204)
 
 
 @router.post("/inherit/{step}")

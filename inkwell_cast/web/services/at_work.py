@@ -25,7 +25,7 @@ from ...engine.messages import (
     ShowProof,
     TryFit,
 )
-from ...engine.ticket import Ticket
+from ...engine.ticket import State, Ticket
 
 if TYPE_CHECKING:
     from .services import Services
@@ -54,7 +54,7 @@ NAMES: dict[type, str] = {
 class AtWork:
     """A job: its name, the piece that it is for if it is for one, its stage, and seconds since it began and left.
 
-    `seconds` is None while it waits, `left` where nothing can be told.
+    `seconds` is None while it waits, then `behind` says for what; `left` is None where nothing can be told.
     """
 
     number: int
@@ -65,6 +65,7 @@ class AtWork:
     share: float
     seconds: float | None
     left: float | None
+    behind: str = ""
 
 
 class Work:
@@ -80,13 +81,23 @@ class Work:
             seconds = None if ticket.began is None else now - ticket.began
             if ticket.job.QUICK or (seconds is not None and seconds < SHORT):
                 continue
-            known = self.services.pieces.get(ticket.piece_id, 0) if ticket.piece_id else None
             left = ticket.remaining.seconds_left() if seconds is not None else None
-            told, piece = ticket.told, known[0].name if known else ""
-            jobs.append(
-                AtWork(ticket.number, called(ticket.job), ticket.piece_id, piece, told.stage, told.share, seconds, left)
-            )
+            name, piece, told = called(ticket.job), self._piece_of(ticket), ticket.told
+            behind = self._behind(ticket) if seconds is None else ""
+            row = AtWork(ticket.number, name, ticket.piece_id, piece, told.stage, told.share, seconds, left, behind)
+            jobs.append(row)
         return jobs
+
+    def _piece_of(self, ticket: Ticket) -> str:
+        known = self.services.pieces.get(ticket.piece_id, 0) if ticket.piece_id else None
+        return known[0].name if known else ""
+
+    def _behind(self, ticket: Ticket) -> str:
+        """What the engine of a job that waits does meanwhile, and for which piece; "" where it does nothing else."""
+        for other in ticket.engine.tickets:
+            if other.state is State.AT_WORK:
+                return " of ".join(word for word in (called(other.job), self._piece_of(other)) if word)
+        return ""
 
     def stop(self, number: int) -> None:
         """Stop a job. Raises InputProblem for one that is over."""

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from .services import Services
 
 AS_KNOWN = "Open it with the version that made it, or on the shelf as far as this one knows it."
+MOST_NAME = 200  # characters
 RECENT = 12  # bakes that the drawer shows before more are asked for
 PieceRows = tuple[StoredPiece, list[MeshRow], list[BakeRow]]
 
@@ -117,7 +118,7 @@ class Pieces:
         for file_name in names:
             if names.count(file_name) > 1:
                 raise InputProblem(file_name, "Two files have this name.", "Rename one of them, or remove it here.")
-        name, made = name.strip()[:200] or "Untitled piece", list[int]()
+        name, made = name.strip()[:MOST_NAME] or "Untitled piece", list[int]()
         recipes = [editing.at_lod(recipe, level) if level else recipe for level in levels]
         for own in recipes:
             refuse_half_a_piece(name, pair_up(_parts(known), own.pairing, own.files), alone)
@@ -215,6 +216,10 @@ class Pieces:
         self.mesh(piece_id, mesh_id)
         with self.store.writing() as db:
             meshes.delete(db, mesh_id)
+
+    def rename(self, piece_id: int, name: str) -> None:
+        with self.store.writing() as db:
+            pieces.rename(db, piece_id, name[:MOST_NAME])
 
     def delete(self, piece_id: int) -> None:
         known = self.get(piece_id)

@@ -8,9 +8,11 @@ import pytest
 
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.cast.sheet_surroundings import points_of
-from inkwell_cast.core.flaws import REGISTRY, marks_in, write_marks
+from inkwell_cast.core.flaws import REGISTRY
 from inkwell_cast.core.flaws.flaw import Flaw, Spot
+from inkwell_cast.core.flaws.hatched import flaw_at, marks_in, write_marks
 from inkwell_cast.core.flaws.texel_rows import seen_of
+from inkwell_cast.core.mesh.marks import Marks
 from inkwell_cast.core.mesh.mesh import CornerValues, corner_positions, merge, values_at_corners
 from inkwell_cast.core.mesh.normals import with_normals
 from inkwell_cast.core.piece.piece import BakeMeshes
@@ -207,6 +209,20 @@ def test_marks_lie_on_the_texels_and_are_kept_in_their_order(tmp_path):
     np.testing.assert_array_equal(marks_in(tmp_path / "marks", 0).corners, corners)
     with pytest.raises(IndexError):
         marks_in(tmp_path / "marks", 1)
+
+
+def test_a_place_lies_in_the_flaw_that_is_hatched_there_and_in_none_of_the_ball_around_it(tmp_path):
+    turns = np.linspace(0, 2 * np.pi, 60, endpoint=False)
+    around = np.stack([np.cos(turns), np.sin(turns), 0 * turns], axis=1)
+    small = 0.05 * np.array([[1, 0, 0], [0, 1, 0], [-1, -1, 0]], np.float64)
+    ring, dot = ((n * around[:, None] + small).astype(np.float32) for n in (1.0, 0.0))
+    told = Flaw(
+        cause="missed", title="Missed", part="a", what="", remedy="", middle=(0, 0, 0), radius=1, area=0, error=9
+    )
+    flaws = [told, told.model_copy(update={"radius": 0.2})]
+    write_marks(tmp_path / "marks", [Marks(ring, on_low=True), Marks(dot, on_low=True)])
+    at = [flaw_at(flaws, tmp_path / "marks", (x, 0.0, 0.0), 2.0) for x in (1.0, 0.95, 0.5, 0.0, 3.0)]
+    assert at == [0, 0, None, 1, None]
 
 
 def plates(apart):

@@ -5,7 +5,7 @@ import { showLeaf } from "./drawer.js";
 import { stepFinding } from "./findings.js";
 import { ask, model, sheet, state, toast, tools } from "./page.js";
 import { parts, slice } from "./pointer_link.js";
-import { against, setShow, shows } from "./show_and_wipe.js";
+import { against, setBeside, setShow, shows } from "./show_and_wipe.js";
 import { setHeat, setRake, setSquares, turnLight } from "./surface.js";
 
 function toggle(id, apply) {
@@ -87,6 +87,7 @@ document.addEventListener("keydown", (e) => {
   else if (key === "t") act(document.querySelector(".finding > details[open] [data-try]"));
   else if (key === "v") model.back();
   else if (key === "x" && model.other) against.flip();
+  else if (key === "y" && !$("beside").hidden) setBeside();
   else if (key === "d" && model.other) against.differ();
   else if (key === "h" || key === "i") parts.key(key === "i");
   else if (key === "[" || key === "]") {

@@ -1,6 +1,7 @@
 // Fields of numbers: the word before one is dragged to change it, arrow keys step it. The server reads sums and units.
 import { onDrag } from "../common/drag.js";
-import { short } from "../common/requests.js";
+import { json, short } from "../common/requests.js";
+import { base } from "./page.js";
 
 const FIELD = "input[inputmode=decimal]",
   STEPS = 160, // pixels of a drag that double or halve, from where it began
@@ -88,3 +89,36 @@ document.addEventListener("focusout", (e) => {
   delete e.target.dataset.stepped;
   e.target.dispatchEvent(new Event("change", { bubbles: true }));
 });
+
+// Fields that no form sends are read by the server as they are left: the number that it found stands in them, or a word
+// beside says why there is none.
+document.addEventListener(
+  "change",
+  async (e) => {
+    const field = e.target,
+      of = field.dataset?.typed,
+      text = field.value;
+    if (!of || field.dataset.read === text) return;
+    const good = field.dataset.read ?? field.defaultValue,
+      query = new URLSearchParams({ text, of });
+    const { value, error } = await json(`${base}/typed?${query}`).catch((refused) => ({ error: refused.message }));
+    sayOf(field, error ?? "");
+    if (field.value !== text) return; // it was changed again meanwhile
+    field.dataset.read = field.value = error ? good : short(value);
+    field.dispatchEvent(new Event("input", { bubbles: true }));
+  },
+  true,
+);
+
+function sayOf(field, words) {
+  const label = field.closest(".field");
+  let line = label.nextElementSibling;
+  if (!line?.classList.contains("problem")) {
+    line = document.createElement("p");
+    line.className = "problem";
+    line.setAttribute("role", "alert");
+    label.after(line);
+  }
+  line.textContent = words;
+  line.hidden = !words;
+}

@@ -41,10 +41,10 @@ export function ask(verb, address, options) {
   return (asked = asked.then(() => htmx.ajax(verb, address, options)).catch(() => {}));
 }
 
-// Sends a change of the piece that a tool made, as values in JSON. What the answer tells of (such as changed settings)
-// is heard as if htmx had asked. Gives whether anything was changed; raises an Error in the server's words.
-export async function change(address, values) {
-  const options = sending(values);
+// Sends a change of the piece that a tool made, as values in JSON or as other `options` say. What the answer tells of
+// (such as changed settings) is heard as if htmx had asked. Gives whether anything was changed; raises an Error in the
+// server's words.
+export async function change(address, values, options = sending(values)) {
   Object.assign(options.headers, shownHere());
   const response = await request(`${base}/${address}`, options),
     told = response.headers.get("HX-Trigger");

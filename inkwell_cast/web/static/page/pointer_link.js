@@ -1,11 +1,11 @@
 // One pointer in both views: the texel under it on the model, its ray in the section, and what it says.
+import { adds } from "../tools/chosen_parts.js";
 import { Parts } from "../tools/parts.js";
 import { SectionTool } from "../tools/section.js";
-import { $, json } from "../common/requests.js";
-import { base, model, sheet, state, toast, tools } from "./page.js";
+import { $, json, step } from "../common/requests.js";
+import { ask, base, model, sheet, state, toast, tools } from "./page.js";
 
 let pointed = null; // the low's triangle under the pointer
-export const parts = new Parts(model, () => pointed !== null && model.partOf(pointed));
 
 // The texel of a triangle of the low at its UVs, as [column, row], and its sheet; sheets without a bake are unit
 // squares.
@@ -95,5 +95,13 @@ model.canvas.addEventListener("pointerdown", (e) => {
 });
 export const clicked = (e) => pressedAt && Math.hypot(e.clientX - pressedAt[0], e.clientY - pressedAt[1]) <= 3;
 model.canvas.addEventListener("pointerup", (e) => {
-  if (clicked(e)) slice.pin(model.uvAt(e));
+  if (clicked(e) && !adds(e)) slice.pin(model.uvAt(e));
+});
+export const parts = new Parts(model, () => pointed !== null && model.partOf(pointed), {
+  clicked,
+  settings(names) {
+    const panel = step()?.textContent.trim().toLowerCase() === "meshes" ? "meshes" : "cage",
+      scope = names.map((name) => `pair:${name.toLowerCase()}`).join("\n");
+    ask("GET", `${base}/panel/${panel}?scope=${encodeURIComponent(scope)}`, "#panel");
+  },
 });

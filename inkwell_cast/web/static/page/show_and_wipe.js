@@ -43,7 +43,10 @@ function setWipe(share) {
 function placeAgainst() {
   const bakes = model.show === "low" && model.other,
     [left, right] = $("wipe").children;
-  $("wipe").hidden = model.show !== "wipe" && (!bakes || model.flipped || model.difference);
+  const wiping = model.show === "wipe" || (bakes && !model.flipped && !model.difference);
+  $("beside").hidden = !wiping;
+  $("beside").setAttribute("aria-pressed", model.beside);
+  $("wipe").hidden = !wiping || model.beside;
   left.textContent = bakes ? "shown" : "low";
   right.textContent = bakes ? (against.facts?.name ?? "") : "sculpt";
   $("wipe").setAttribute("aria-label", bakes ? "Wipe between two bakes" : "Wipe between low and sculpt");
@@ -54,8 +57,14 @@ function placeAgainst() {
       ? `eight times what differs from ${against.facts.name}`
       : model.flipped
         ? `${against.facts.name}, alone`
-        : `wiped against ${against.facts.name}`;
+        : `${model.beside ? "beside" : "wiped against"} ${against.facts.name}`;
 }
+export function setBeside(on = !model.beside) {
+  model.beside = on;
+  placeAgainst();
+  model.draw();
+}
+$("beside").onclick = () => setBeside();
 onDrag($("wipe"), { begin: () => true, move: (e) => setWipe(across($("model"), e)), end: () => {} });
 $("wipe").addEventListener("keydown", (e) => {
   if (e.key === "ArrowLeft" || e.key === "ArrowRight") {

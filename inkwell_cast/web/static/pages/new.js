@@ -1,7 +1,16 @@
 // The page of a new piece: files in, roles chosen, piece made once every file is read.
 import { $, json, sending } from "../common/requests.js";
 import "../page/at_work.js";
-import { acceptedBy, GIVEN_UP, filesOf, roleChoice, takeDrops, triangleWords, uploadsInto } from "../panels/upload.js";
+import {
+  acceptedBy,
+  GIVEN_UP,
+  filesOf,
+  roleChoice,
+  takeDrops,
+  tellIn,
+  triangleWords,
+  uploadsInto,
+} from "../panels/upload.js";
 
 const list = $("list");
 
@@ -62,6 +71,7 @@ $("from-place").addEventListener("submit", async (e) => {
     judge();
   };
   list.append(row);
+  tellIn(row, words);
   judge();
   $("place").value = ""; // now, not when it is read: another may be typed by then
   try {

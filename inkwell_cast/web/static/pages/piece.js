@@ -9,6 +9,7 @@ import "../page/at_work.js";
 import "../page/tour.js";
 import "../page/save_picture.js";
 import "../page/number_fields.js";
+import "../page/rename.js";
 import "../page/filters.js";
 import { Coverage } from "../panels/coverage.js";
 import "../panels/folders.js";
@@ -22,6 +23,7 @@ import { LitMaterials } from "../tools/lit_materials.js";
 import { MendByHand } from "../tools/mend_by_hand.js";
 import { showMendRims } from "../tools/mend_rims.js";
 import { Pockets } from "../tools/pockets.js";
+import { Tape } from "../tools/tape.js";
 import { showLeaf } from "../page/drawer.js";
 import { hideFinding } from "../page/findings.js";
 import { tryLive } from "../page/live.js";
@@ -126,12 +128,14 @@ tools.ask = new AskHere(base, model, {
     else if (what === "section") {
       showLeaf("section");
       slice.pin(at);
-    } else if (what === "pocket") {
+    } else if (what === "measure") tape.begin(at);
+    else if (what === "pocket") {
       const [x, y, z] = at.place;
       sendToCage("pockets", { x, y, z });
     }
   },
 });
+const tape = new Tape(base, model);
 showMendRims(base, model);
 const hand = new MendByHand(base, model, {
   clicked,

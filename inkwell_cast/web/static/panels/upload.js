@@ -1,4 +1,5 @@
 // Sends mesh files to the server, one after the other, and shows each as a row with its progress.
+import { json } from "../common/requests.js";
 
 export const GIVEN_UP = "Its reading was stopped. Add it again.";
 
@@ -20,6 +21,29 @@ export function send(file, batch, onShare) {
     };
     request.onerror = () => reject(new Error(`${file.name}: the server could not be reached.`));
     request.send(file);
+  });
+}
+
+// What the server does with a file that it reads, in words, until `over()`: how far it is, or what it waits for.
+const ASKED = 700; // milliseconds from one look to the next
+function tellReading(name, over, say) {
+  const timer = setInterval(async () => {
+    if (over()) {
+      clearInterval(timer);
+      return;
+    }
+    const job = (await json("/at-work").catch(() => [])).find((one) => one.name === `Reading ${name}`);
+    if (!job || over()) return;
+    if (job.seconds === null) say(job.behind ? `waits for: ${job.behind}` : "waits for its turn");
+    else say(job.share ? `reading, ${Math.round(100 * job.share)} %` : "reading");
+  }, ASKED);
+}
+
+// What a row says while its file is read.
+export function tellIn(row, words) {
+  const over = () => !row.isConnected || row.dataset.state !== "coming" || words.textContent === "sending";
+  tellReading(row.querySelector("b").textContent, over, (text) => {
+    words.textContent = text;
   });
 }
 
@@ -81,7 +105,9 @@ export function uploadsInto(list, onDone) {
         try {
           const answer = await send(file, batch, (share) => {
             bar.firstChild.style.width = `${share * 100}%`;
-            if (share === 1) words.textContent = "reading";
+            if (share < 1 || words.textContent === "reading") return;
+            words.textContent = "reading";
+            tellIn(row, words);
           });
           bar.remove();
           row.dataset.state = "read";

@@ -1,5 +1,7 @@
 // What is here: a card beside the pointer, by key or right click.
 import { $, request } from "../common/requests.js";
+import { SectionView } from "../views/section.js";
+import { sliceAt } from "./section.js";
 
 export class AskHere {
   // `texelOf(triangle, uv)` finds the texel; `act(what, at)` does what a button of the card says.
@@ -38,7 +40,16 @@ export class AskHere {
     this.place(event);
     htmx.process(this.card);
     this.card.querySelector("[data-close]").focus({ preventScroll: true });
+    await this.section();
     await this.pictures();
+  }
+
+  async section() {
+    const svg = this.card.querySelector(".asked-section"),
+      drawing = new SectionView(svg, this.card.querySelector("[data-section-words]")),
+      found = await sliceAt(this.base, this.model, this.at, { along: "view" });
+    if (found) drawing.show(found);
+    svg.classList.toggle("none", !found);
   }
 
   // One picture after the other: each gives up the one before it.

@@ -103,7 +103,7 @@ export class Brush {
     if (!at) return false; // beside the model the pointer still turns it
     this.points = [at.place];
     this.pressures = e.pointerType === "pen" ? [e.pressure] : [];
-    this.model.setBrush(at.place, this.radius, this.points);
+    this.model.setBrush(at, this.radius, this.points);
     return true;
   }
 
@@ -111,19 +111,19 @@ export class Brush {
     if (e.pointerType === "pen") this.pressures.push(e.pressure);
     const at = this.model.uvAt(e),
       last = this.points[this.points.length - 1];
-    this.last = at ? at.place : null;
+    this.last = at;
     if (!at) return;
     const far = Math.hypot(...at.place.map((v, k) => v - last[k])) > this.radius / 5;
     if (far && this.points.length < MOST_POINTS) {
       this.points.push(at.place);
       this.onTry({ ...this.values(), points: [...this.points] });
     }
-    this.model.setBrush(at.place, this.radius, this.points);
+    this.model.setBrush(at, this.radius, this.points);
   }
 
   hover(e) {
     const at = this.model.uvAt(e);
-    this.last = at ? at.place : null;
+    this.last = at;
     this.model.setBrush(this.last, this.radius, []);
   }
 

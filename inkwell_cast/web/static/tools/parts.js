@@ -1,9 +1,21 @@
 // The parts of the piece, pair by pair: hidden, alone, or spread apart; for looking only.
 import { $ } from "../common/requests.js";
+import { base } from "../page/page.js";
+import { ChosenParts } from "./chosen_parts.js";
+
+function button(words, does, name) {
+  const made = document.createElement("button");
+  made.type = "button";
+  made.textContent = words;
+  made.dataset[does] = name;
+  return made;
+}
 
 export class Parts {
-  constructor(model, pointed) {
+  // `pointed()` is the part under the pointer; for `what` see ChosenParts.
+  constructor(model, pointed, what) {
     Object.assign(this, { model, pointed, hidden: new Set() });
+    this.chosen = new ChosenParts(this, model, what);
     $("spread").addEventListener("input", () => this.show());
     $("parts-all").onclick = () => this.all();
     $("parts-list").addEventListener("change", (e) => {
@@ -23,32 +35,31 @@ export class Parts {
     $("parts-list").replaceChildren(
       ...names.map((name) => {
         const row = document.createElement("li"),
-          label = document.createElement("label"),
           box = document.createElement("input"),
-          only = document.createElement("button");
+          words = button(name, "choose", name),
+          only = button("Only", "only", name);
         box.type = "checkbox";
         box.value = name;
         box.checked = !this.hidden.has(name);
-        const words = document.createElement("span");
-        words.textContent = words.title = name;
-        label.append(box, words);
+        box.setAttribute("aria-label", `Show ${name}`);
+        words.title = `${name}: click to choose, with Shift or Ctrl several; double click to rename`;
+        words.dataset.rename = `${base}/pairs/rename?name=${encodeURIComponent(name)}`;
+        words.dataset.field = "to";
         only.className = "link";
-        only.textContent = "Only";
-        only.dataset.only = name;
         only.setAttribute("aria-label", `Only ${name}`);
-        row.append(label, only);
+        row.append(box, words, only);
         return row;
       }),
     );
-    this.show();
+    this.chosen.tend();
   }
 
-  only(name) {
-    this.hidden = new Set(this.model.partNames.filter((other) => other !== name));
+  only(...names) {
+    this.hidden = new Set(this.model.partNames.filter((other) => !names.includes(other)));
     this.show();
   }
-  hide(name) {
-    this.hidden.add(name);
+  hide(...names) {
+    for (const name of names) this.hidden.add(name);
     this.show();
   }
   all() {
@@ -70,6 +81,6 @@ export class Parts {
   show() {
     for (const box of $("parts-list").querySelectorAll("input")) box.checked = !this.hidden.has(box.value);
     $("parts-count").textContent = this.hidden.size ? ` · ${this.hidden.size} hidden` : "";
-    this.model.setParts(this.hidden, Number($("spread").value));
+    this.model.setParts(this.hidden, Number($("spread").value), this.chosen.names);
   }
 }

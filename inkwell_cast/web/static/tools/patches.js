@@ -27,13 +27,14 @@ export class Patches {
     const asked = patches.map(({ centre, radius, rim }) => ({ centre, radius, rim })),
       response = await request(`${this.base}/rims`, sending({ patches: asked, to, together: this.together })),
       { header, arrays } = parseMesh(await response.arrayBuffer());
-    return header.patches.map(({ middle, radius }, n) => ({
+    const laid = header.patches.map(({ middle, radius }, n) => ({
       ...patches[n],
       middle,
       radius,
       rimLines: arrays[`rim${n}`],
       softLines: arrays[`soft${n}`],
     }));
+    return Object.assign(laid, { words: header.words });
   }
 
   clear() {

@@ -4,6 +4,13 @@ import { $, request } from "../common/requests.js";
 import { parseMesh } from "../views/mesh_message.js";
 import { SectionView } from "../views/section.js";
 
+// The slice at a place of the low, { triangle, place }, as the server cuts it; null where there is none.
+export async function sliceAt(base, model, { triangle, place: [x, y, z] }, how) {
+  const view = model.camera.position.clone().sub(model.controls.target).negate().toArray().join(","),
+    response = await request(`${base}/section?${new URLSearchParams({ triangle, x, y, z, view, ...how })}`);
+  return response.status === 200 ? parseMesh(await response.arrayBuffer()) : null;
+}
+
 export class SectionTool {
   // onRay(triangle, uv, {start, place, struck}) hears which ray the pointer is at.
   constructor(base, model, toast, onRay) {
@@ -84,25 +91,12 @@ export class SectionTool {
   async cut() {
     this.cutting = true;
     while (this.next) {
-      const {
-        triangle,
-        place: [x, y, z],
-      } = this.next;
+      const place = this.next,
+        how = { turned: $("section-turn").value, zoom: 2 ** $("section-zoom").value, along: this.along };
       this.next = null;
-      const view = this.model.camera.position.clone().sub(this.model.controls.target).negate().toArray();
-      const query = new URLSearchParams({
-        triangle,
-        x,
-        y,
-        z,
-        turned: $("section-turn").value,
-        zoom: 2 ** $("section-zoom").value,
-        along: this.along,
-        view: view.join(","),
-      });
       try {
-        const response = await request(`${this.base}/section?${query}`);
-        if (response.status === 200) this.drawing.show(parseMesh(await response.arrayBuffer()));
+        const found = await sliceAt(this.base, this.model, place, how);
+        if (found) this.drawing.show(found);
         else $("section-words").textContent = "No slice here: the low has no partner, or the engine is busy.";
       } catch (error) {
         this.toast(error.message);

@@ -3,6 +3,8 @@
 import * as THREE from "three";
 import { Overlays } from "./overlays.js";
 
+const TRIED = 12; // places of a part, at most, that are looked at for whether it is seen
+
 export class MeshesDrawn extends Overlays {
   geometry(arrays) {
     const geometry = new THREE.BufferGeometry();
@@ -125,11 +127,17 @@ export class MeshesDrawn extends Overlays {
     );
   }
 
-  // Parts out of sight by name, and how far the others stand apart, 0 to 1.
-  setParts(hidden, spread) {
+  // Parts out of sight by name, how far the others stand apart, 0 to 1, and which are chosen, so tinted.
+  setParts(hidden, spread, chosen) {
     const values = new Float32Array(4 * Math.max(this.partNames.length, 1));
     for (const [n, name] of this.partNames.entries())
-      values.set([...this.partPlaces[n].clone().multiplyScalar(spread).toArray(), hidden.has(name) ? 0 : 1], 4 * n);
+      values.set(
+        [
+          ...this.partPlaces[n].clone().multiplyScalar(spread).toArray(),
+          hidden.has(name) ? 0 : chosen.has(name) ? 2 : 1,
+        ],
+        4 * n,
+      );
     this.partTexture?.dispose();
     this.partTexture = new THREE.DataTexture(
       values,
@@ -208,6 +216,28 @@ export class MeshesDrawn extends Overlays {
       );
     }
     this.draw();
+  }
+
+  // The parts of which something is seen where `inside(place)` holds, a place in pixels of the view.
+  partsWithin(inside) {
+    const { header, arrays } = this.low,
+      { position: p } = arrays,
+      found = new Map(this.partNames.map((name) => [name, []]));
+    for (let t = 0; t < header.triangles; t++) {
+      const name = this.partOf(t),
+        apart = this.partPlaces[this.partNames.indexOf(name)];
+      if (!apart || this.hiddenParts.has(name)) continue;
+      const middle = [0, 1, 2].map((k) => (p[9 * t + k] + p[9 * t + 3 + k] + p[9 * t + 6 + k]) / 3);
+      const place = this.screenOf(middle.map((v, k) => v + this.spread * apart.getComponent(k)));
+      if (inside(place)) found.get(name).push(place);
+    }
+    const { left, top } = this.canvas.getBoundingClientRect();
+    const seen = ([x, y], name) => {
+      const at = this.uvAt({ clientX: left + x, clientY: top + y });
+      return at && this.partOf(at.triangle) === name;
+    };
+    const tried = (places) => places.filter((_, n) => n % Math.ceil(places.length / TRIED) === 0);
+    return this.partNames.filter((name) => tried(found.get(name)).some((place) => seen(place, name)));
   }
 
   partOf(triangle) {

@@ -40,6 +40,7 @@ export class ModelView extends MeshesDrawn {
     this.light = 0;
     this.other = false;
     this.flipped = false;
+    this.beside = false; // what is wiped stands side by side
     this.others = {};
     this.otherFacts = null;
     this.shades = {};
@@ -134,12 +135,13 @@ export class ModelView extends MeshesDrawn {
     return Math.min(this.renderer.capabilities.maxTextureSize, 8192);
   }
 
-  // Where the brush is and has been; null takes it away.
-  setBrush(place, radius, points = []) {
+  // Where the brush is, as `uvAt` gives it, and the places where it has been; null takes it away.
+  setBrush(at, radius, points = []) {
     if (!this.brush) {
-      this.brush = new THREE.LineSegments(
-        new THREE.WireframeGeometry(new THREE.IcosahedronGeometry(1, 2)),
-        new THREE.LineBasicMaterial({ color: ink("--verdigris"), transparent: true, opacity: 0.5 }),
+      const ring = new THREE.EllipseCurve(0, 0, 1, 1).getPoints(96);
+      this.brush = new THREE.LineLoop(
+        new THREE.BufferGeometry().setFromPoints(ring),
+        new THREE.LineBasicMaterial({ color: ink("--verdigris"), depthTest: false }),
       );
       this.trail = new THREE.Line(
         new THREE.BufferGeometry(),
@@ -147,10 +149,11 @@ export class ModelView extends MeshesDrawn {
       );
       this.scenes.over.add(this.brush, this.trail);
     }
-    this.brush.visible = Boolean(place);
+    this.brush.visible = Boolean(at);
     this.trail.visible = points.length > 1;
-    if (place) {
-      this.brush.position.set(...place);
+    if (at) {
+      this.brush.position.set(...at.place);
+      this.brush.quaternion.setFromUnitVectors(new THREE.Vector3(0, 0, 1), new THREE.Vector3(...at.normal));
       this.brush.scale.setScalar(radius);
     }
     if (points.length > 1) {
@@ -246,11 +249,12 @@ export class ModelView extends MeshesDrawn {
     }
   }
 
-  // The low's triangle and place under a pointer event, and its UVs there if it has them; or null.
+  // The low's triangle, place and normal under a pointer event, and its UVs there if it has them; or null.
   uvAt(event) {
-    const r = this.canvas.getBoundingClientRect();
+    const r = this.canvas.getBoundingClientRect(),
+      width = r.width / this.columns;
     const at = new THREE.Vector2(
-      ((event.clientX - r.left) / r.width) * 2 - 1,
+      (((event.clientX - r.left) % width) / width) * 2 - 1,
       1 - ((event.clientY - r.top) / r.height) * 2,
     );
     this.raycaster.setFromCamera(at, this.camera);
@@ -262,7 +266,7 @@ export class ModelView extends MeshesDrawn {
     if (!hit) return null;
     const triangle = triangleOf(hit),
       place = hit.point.toArray();
-    return { triangle, place, uv: hit.uv ? [hit.uv.x, hit.uv.y] : null };
+    return { triangle, place, normal: hit.face.normal.toArray(), uv: hit.uv ? [hit.uv.x, hit.uv.y] : null };
   }
 
   // The nearest hit with the parts apart: what is drawn is not where it is, so the ray is moved back for every part.
@@ -283,9 +287,23 @@ export class ModelView extends MeshesDrawn {
     if (!w || !h) return;
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2));
     this.renderer.setSize(w, h, false);
-    this.camera.aspect = w / h;
-    this.camera.updateProjectionMatrix();
+    this.setAspect(w / h);
     this.draw();
+  }
+
+  // Two pictures side by side, or one.
+  get columns() {
+    const bakes = this.show === "low" && this.other && !this.difference && !this.flipped;
+    return this.beside && (bakes || this.show === "wipe") ? 2 : 1;
+  }
+  // Of the whole view; a half of it shows as much from side to side as the whole did.
+  setAspect(whole) {
+    const aspect = whole / this.columns,
+      zoom = this.columns === 1 ? 1 : Math.min(Math.max(aspect, 0.5), 1);
+    if (this.camera.aspect === aspect && this.camera.zoom === zoom) return;
+    this.camera.aspect = aspect;
+    this.camera.zoom = zoom;
+    this.camera.updateProjectionMatrix();
   }
 
   // What the view shows as a PNG, `times` as large; with a `turn` about the vertical through what it looks at, radians.
@@ -323,18 +341,23 @@ export class ModelView extends MeshesDrawn {
     const { clientWidth: w, clientHeight: h } = this.element;
     if (!w || !h) return;
     this.dress(this.textures, this.facts);
-    const r = this.renderer;
+    const r = this.renderer,
+      columns = this.columns;
+    this.setAspect(w / h);
     r.setScissorTest(false);
     r.setClearColor(0, 0);
     r.clear();
     const pass = (scene, x0, x1) => {
       r.setScissor(x0 * w, 0, (x1 - x0) * w, h);
       r.setScissorTest(true);
-      r.setViewport(0, 0, w, h);
-      r.render(scene, this.camera);
+      for (let n = Math.floor(x0 * columns); n < x1 * columns; n++) {
+        r.setViewport((n * w) / columns, 0, w / columns, h);
+        r.render(scene, this.camera);
+      }
     };
+    const wiped = columns === 2 ? 0.5 : this.wipe;
     if (this.show === "low" && this.other && !this.difference) {
-      const at = this.flipped ? 0 : this.wipe;
+      const at = this.flipped ? 0 : wiped;
       pass(this.scenes.low, 0, at);
       this.dress(this.others, this.otherFacts);
       pass(this.scenes.low, at, 1);
@@ -355,8 +378,8 @@ export class ModelView extends MeshesDrawn {
       see(false);
     }
     if (this.show === "wipe") {
-      pass(this.scenes.low, 0, this.wipe);
-      pass(this.scenes.sculpt, this.wipe, 1);
+      pass(this.scenes.low, 0, wiped);
+      pass(this.scenes.sculpt, wiped, 1);
     }
     if (this.normalsOn && this.low && !this.normalLines.geometry.attributes.position) this.drawNormals();
     this.cageLines.visible = this.cageOn;

@@ -244,7 +244,7 @@ export class Overlays extends CameraMoves {
   screenOf(place) {
     const at = new THREE.Vector3(...place).project(this.camera),
       { clientWidth: w, clientHeight: h } = this.canvas;
-    return [((at.x + 1) / 2) * w, ((1 - at.y) / 2) * h];
+    return [((at.x + 1) / 2) * (w / this.columns), ((1 - at.y) / 2) * h];
   }
 
   // Whether the low hides a place that lies on it.

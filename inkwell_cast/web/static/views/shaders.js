@@ -40,12 +40,13 @@ vec3 toScreen(vec3 c) { c = c * (1.0 + 0.08 * c) / (1.0 + 0.30 * c); return pow(
 export const VERTEX = `
 attribute vec4 tangent; attribute vec3 tint; attribute float part; attribute float lifted; attribute vec2 gloss;
 uniform sampler2D parts; uniform float partCount;
-varying vec3 vN, vT, vB, vP, vC; varying float vW, vL; varying vec2 vUv, vG;
+varying vec3 vN, vT, vB, vP, vC; varying float vW, vL, vK; varying vec2 vUv, vG;
 void main() {
   vL = lifted; vG = gloss; vUv = uv; vC = tint;
   vN = mat3(modelMatrix) * normal; vT = tangent.xyz; vW = tangent.w; vB = vW * cross(normal, tangent.xyz);
   vec4 own = vec4(0.0, 0.0, 0.0, 1.0);
   if (partCount > 0.0 && part >= 0.0) own = texture2D(parts, vec2((part + 0.5) / partCount, 0.5));
+  vK = own.w > 1.5 ? 1.0 : 0.0; // chosen
   vec4 world = modelMatrix * vec4(position + own.xyz, 1.0); vP = world.xyz;
   gl_Position = own.w > 0.5 ? projectionMatrix * viewMatrix * world : vec4(2.0, 2.0, 2.0, 1.0);
 }`;
@@ -59,7 +60,7 @@ uniform float clear; uniform int kind; uniform float green; uniform bool lit; un
 uniform mat3 cameraTurn; uniform float light; uniform bool perVertex; uniform bool unit; uniform float hand;
 uniform vec3 rake; uniform float roughness; uniform float metalness; uniform vec2 texels; uniform float usual;
 uniform bool lighting; uniform vec4 ball; // only what lies in it is drawn, or with a negative radius only what does not
-varying vec3 vN, vT, vB, vP, vC; varying float vW, vL; varying vec2 vUv, vG;
+varying vec3 vN, vT, vB, vP, vC; varying float vW, vL, vK; varying vec2 vUv, vG;
 ${SHADE}
 vec3 squares() {
   vec2 at = vUv * texels, cell = floor(at / 32.0);
@@ -94,6 +95,7 @@ void main() {
   vec3 base = kind == 3 || kind == 5 ? 0.9 * pow(s, vec3(2.2)) : vC; // other maps are painted on
   vec3 dimmed = vec3(dot(base, vec3(0.3, 0.6, 0.1)) * 0.5 + 0.12);
   if (lighting) base = vL > 0.5 ? mix(base, vec3(0.10, 0.46, 0.40), 0.55) : dimmed;
+  if (vK > 0.5) base = mix(base, vec3(0.10, 0.46, 0.40), 0.4);
   vec3 seen = shade(n, normalize(cameraPosition - vP), base);
   if (shaded) seen *= texture2D(shade_map, vUv).x;
   gl_FragColor = vec4(toScreen(seen), clear);

@@ -1,0 +1,26 @@
+"""What is at work, in words."""
+
+from types import SimpleNamespace
+
+from inkwell_cast.core.settings.recipe import Recipe
+from inkwell_cast.engine.messages import CheckPiece, Load, Source
+from inkwell_cast.engine.ticket import Ticket
+from inkwell_cast.web.services.at_work import Work
+
+
+def test_what_waits_says_for_what_of_which_piece():
+    piece = SimpleNamespace(name="Bust")
+    engine = SimpleNamespace(tickets=[])
+    known = SimpleNamespace(get=lambda number, most: [piece] if number == 7 else None)
+    work = Work(SimpleNamespace(engine=engine, pieces=known))
+    own = SimpleNamespace(tickets=engine.tickets)
+    checks = Ticket(CheckPiece(Recipe(), [Source("a", "a.obj", "")]), lambda: None, lambda stage, share: None, own, 7)
+    reading = Ticket(Load("b", "small.obj", "b.npz"), lambda: None, lambda stage, share: None, own)
+    engine.tickets += [checks, reading]
+    assert [job.behind for job in work.listed()] == ["", ""]  # nothing is at work yet
+    assert checks.begin()
+    checks.began -= 1
+    assert [(job.name, job.behind) for job in work.listed()] == [
+        ("Checks", ""),
+        ("Reading small.obj", "Checks of Bust"),
+    ]
