@@ -24,7 +24,7 @@ from .memory_watch import NO_ROOM
 from .messages import OUT_OF_MEMORY, Job
 from .process import run
 from .ticket import JobFailed, Ticket
-from .told import Asked, Done, Failed, Told
+from .told import Asked, Done, Failed, Partly, Told
 
 STOP_WITHIN = 0.3  # seconds: a press on Cancel is answered within half of one
 LOOK_EVERY, LOOK_UNREADY = 0.01, 0.05
@@ -81,12 +81,14 @@ class Engine:
         on_progress: Progress = lambda stage, share: None,
         on_start: Callable[[], None] = lambda: None,
         piece_id: int | None = None,
+        on_part: Callable[[Any], None] = lambda part: None,
     ) -> Ticket:
         """Hand in a job. Its future gives the result or raises JobFailed.
 
-        What `on_start` and `on_progress` raise is logged and changes nothing: they only keep books.
+        `on_part` hears what there is of the result before that. What it, `on_start` and `on_progress` raise is logged
+        and changes nothing: they only keep books.
         """
-        ticket = Ticket(job, on_start, on_progress, self, piece_id)
+        ticket = Ticket(job, on_start, on_progress, self, piece_id, on_part)
         with self._changed:
             if self._closing.is_set():
                 ticket.end(failed=JobFailed("died", CLOSED))
@@ -252,6 +254,8 @@ class Engine:
                 message = self._pipe.recv()
                 if isinstance(message, Told):
                     self._heard(ticket, number, message)
+                elif isinstance(message, Partly):
+                    _keep_books(ticket.on_part, message.result)
                 elif message.number == number:
                     answer = message
                 elif message.number in self._inner:

@@ -7,6 +7,7 @@ once for all. Long work and checks take what the others leave of the processor.
 """
 
 from collections.abc import Callable
+from typing import Any
 
 from ..core.base.progress import Progress
 from .engine import Engine
@@ -37,10 +38,11 @@ class Lanes:
         on_progress: Progress = lambda stage, share: None,
         on_start: Callable[[], None] = lambda: None,
         piece_id: int | None = None,
+        on_part: Callable[[Any], None] = lambda part: None,
     ) -> Ticket:
         """Hand a job to its lane; see `Engine.submit`."""
         every = {Lane.HAND: self.hand, Lane.READING: self.reading, Lane.LONG: self.long, Lane.CHECKS: self.checks}
-        return every[job.lane].submit(job, on_progress, on_start, piece_id)
+        return every[job.lane].submit(job, on_progress, on_start, piece_id, on_part)
 
     @property
     def tickets(self) -> list[Ticket]:

@@ -49,6 +49,7 @@ class Ticket:
     on_progress: Progress
     engine: "Engine"
     piece_id: int | None = None
+    on_part: Callable[[Any], None] = lambda part: None
     number: int = field(default_factory=lambda: next(NUMBERS))
     future: Future[Any] = field(default_factory=Future)
     state: State = State.WAITING

@@ -24,6 +24,14 @@ class Told:
 
 
 @dataclass(frozen=True, slots=True)
+class Partly:
+    """What there is of a job's result while the rest is still worked on: the maps of a bake that is being judged."""
+
+    number: int
+    result: Any
+
+
+@dataclass(frozen=True, slots=True)
 class Done:
     number: int
     result: Any

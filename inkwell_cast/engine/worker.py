@@ -77,7 +77,7 @@ from .messages import (
     Source,
     TryFit,
 )
-from .told import Asked, Done, Failed, Told
+from .told import Asked, Done, Failed, Partly, Told
 
 KEPT_MESHES = 12
 TELL_EVERY = 0.05
@@ -276,7 +276,12 @@ class _Worker:
             (folder / PEEK).unlink(missing_ok=True)
         files = mesh_files(job.sources, meshes, made.bake.assembly)
         judged = self._live.judgement_of(job.recipe, meshes)
-        return made.save(job.folder, files, job.folder, judged, saving)
+
+        def written(manifest: Manifest) -> None:
+            if not (job.proof or job.mend):
+                self._pipe.send(Partly(self._number, manifest))
+
+        return made.save(job.folder, files, job.folder, judged, saving, written)
 
     def _bring_in(self, job: BringIn) -> Manifest:
         meshes, images = self._read(job.sources), list[AnyArray]()

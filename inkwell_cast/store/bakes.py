@@ -78,7 +78,12 @@ class BakeRow:
 
     @property
     def open(self) -> bool:
-        return self.state in ("waiting", "running")
+        return self.state in ("waiting", "running", "judging")
+
+    @property
+    def has_maps(self) -> bool:
+        """Whether it can be looked at and handed off; while it is being judged it has no figures yet."""
+        return self.state in ("done", "judging")
 
     @property
     def seconds(self) -> float | None:
@@ -95,10 +100,11 @@ class BakeRecord(BakeRow):
 
 
 _LIGHT = (
-    "id, piece_id, state, meshes, stage, share, message, created, started, ended, name, proof, live, "
-    "trial != '' AS tries, summary"
+    "id, piece_id, iif(judging, 'judging', state) AS state, meshes, stage, share, message, created, started, ended, "
+    "name, proof, live, trial != '' AS tries, summary"
 )
 
+NOT_JUDGED = "The program ended while this bake was judged; its maps are whole."
 _THERE = "live < 2"  # not a live proof in whose place another stands
 
 
@@ -215,8 +221,8 @@ def newest_done(db: sqlite3.Connection, piece_id: int) -> BakeRow | None:
 def done_before(db: sqlite3.Connection, row: BakeRow) -> int | None:
     """The bake of the same kind that ended well before another one: what that is compared with."""
     earlier = db.execute(
-        "SELECT id FROM bake WHERE piece_id = ? AND id < ? AND state = 'done' AND trial = '' AND proof = ? "
-        "AND NOT coalesce(json_extract(summary, '$.brought'), 0) AND live < 2 AND deleted IS NULL "
+        "SELECT id FROM bake WHERE piece_id = ? AND id < ? AND state = 'done' AND NOT judging AND trial = '' "
+        "AND proof = ? AND NOT coalesce(json_extract(summary, '$.brought'), 0) AND live < 2 AND deleted IS NULL "
         "ORDER BY id DESC LIMIT 1",
         (row.piece_id, row.id, row.proof),
     ).fetchone()
@@ -238,8 +244,15 @@ def tell(db: sqlite3.Connection, bake_id: int, stage: str, share: float) -> None
     db.execute("UPDATE bake SET stage = ?, share = ? WHERE id = ?", (stage, share, bake_id))
 
 
-def finish(db: sqlite3.Connection, bake_id: int, manifest: Manifest, pictures: dict[tuple[str, str], str]) -> None:
-    """Keep the result; `pictures` are content hashes by sheet and map.
+def finish(
+    db: sqlite3.Connection,
+    bake_id: int,
+    manifest: Manifest,
+    pictures: dict[tuple[str, str], str],
+    judging: bool = False,
+) -> None:
+    """Keep the result; `pictures` are content hashes by sheet and map. It goes on being
+    judged, with `judging`, until there are figures.
 
     One that mended on its way has new settings, and so has a map that was brought in.
     """
@@ -249,9 +262,9 @@ def finish(db: sqlite3.Connection, bake_id: int, manifest: Manifest, pictures: d
     recipe = manifest.recipe.model_dump_json() if manifest.mending or manifest.brought else recipe
     summary = BakeSummary.of(Recipe.model_validate_json(recipe), manifest)
     db.execute(
-        "UPDATE bake SET state = 'done', share = 1, started = coalesce(started, created), ended = ?, summary = ? "
-        "WHERE id = ?",
-        (time.time(), summary.model_dump_json(), bake_id),
+        "UPDATE bake SET state = 'done', judging = ?, share = iif(?, share, 1), started = coalesce(started, created), "
+        "ended = ?, summary = ? WHERE id = ?",
+        (judging, judging, time.time(), summary.model_dump_json(), bake_id),
     )
     db.execute(
         "UPDATE bake_contents SET manifest = ?, recipe = ? WHERE bake_id = ?",
@@ -269,7 +282,14 @@ def took(db: sqlite3.Connection, bake_id: int, seconds: float) -> None:
 
 
 def end(db: sqlite3.Connection, bake_id: int, state: str, message: str) -> None:
-    db.execute("UPDATE bake SET state = ?, message = ?, ended = ? WHERE id = ?", (state, message, time.time(), bake_id))
+    """A bake ended without a result; one that was being judged keeps its maps, without figures."""
+    stopped = "Its judging was cancelled." if state == "cancelled" else f"Not judged: {message}"
+    cursor = db.execute(
+        "UPDATE bake SET judging = 0, share = 1, message = ? WHERE id = ? AND judging", (stopped, bake_id)
+    )
+    if not cursor.rowcount:
+        values = state, message, time.time(), bake_id
+        db.execute("UPDATE bake SET state = ?, message = ?, ended = ? WHERE id = ?", values)
 
 
 def date(
@@ -312,7 +332,7 @@ def spare_proofs(db: sqlite3.Connection, piece_id: int, kept: int) -> list[int]:
     """Proofs and failed bakes of a piece without a name, beyond the newest `kept`."""
     rows = db.execute(
         "SELECT id FROM bake WHERE piece_id = ? AND deleted IS NULL AND name = '' AND (proof OR state != 'done') "
-        "AND state NOT IN ('waiting', 'running') ORDER BY id DESC LIMIT -1 OFFSET ?",
+        "AND state NOT IN ('waiting', 'running') AND NOT judging ORDER BY id DESC LIMIT -1 OFFSET ?",
         (piece_id, kept),
     )
     return [int(row["id"]) for row in rows]
@@ -325,6 +345,7 @@ def mark_interrupted(db: sqlite3.Connection) -> int:
         "WHERE state IN ('waiting', 'running')",
         (time.time(),),
     )
+    db.execute("UPDATE bake SET judging = 0, share = 1, message = ? WHERE judging", (NOT_JUDGED,))
     return cursor.rowcount
 
 

@@ -150,7 +150,7 @@ def page_of(request: Request, piece_id: int, step: str, bake_id: int | None = No
     piece, meshes, bakes = known
     newest, count = services.bakes.newest(piece_id)
     shown = services.bakes.get(bake_id) if bake_id else None
-    if shown is None or shown.piece_id != piece_id or shown.state != "done":
+    if shown is None or shown.piece_id != piece_id or not shown.has_maps:
         shown = services.bakes.get(newest.id) if newest else None
     paired = paired_of(piece, meshes)
     last = next((bake for bake in bakes if not bake.live), None)

@@ -92,7 +92,7 @@ class Server:
 
     def bake(self, address: str, wait: bool = True, **query: str) -> None:
         self.client.post(f"{address}/bake", params=query).raise_for_status()
-        while wait and "HX-Trigger" not in self.client.get(f"{address}/progress").headers:
+        while wait and "bake-ended" not in self.client.get(f"{address}/progress").headers.get("HX-Trigger", ""):
             time.sleep(0.05)
 
 

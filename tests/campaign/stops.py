@@ -51,7 +51,7 @@ def _server(folder: pathlib.Path, files: list[pathlib.Path], seconds: float, out
             if process:
                 _held(process, seconds)
             began = time.monotonic()
-            while "HX-Trigger" not in server.client.get(f"{address}/progress").headers:
+            while "bake-ended" not in server.client.get(f"{address}/progress").headers.get("HX-Trigger", ""):
                 time.sleep(0.05)
                 if time.monotonic() - began > 6 * LONGEST:
                     outcome.failures.append(f"after a stop of the {who} the bake did not end")

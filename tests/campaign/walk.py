@@ -154,7 +154,7 @@ class Walk:
 
     def wait(self) -> None:
         until = time.monotonic() + 300
-        while "HX-Trigger" not in self.ask("GET", f"{self.piece}/progress").headers:
+        while "bake-ended" not in self.ask("GET", f"{self.piece}/progress").headers.get("HX-Trigger", ""):
             if time.monotonic() > until:
                 self.outcome.failures.append("a bake did not end")
                 return

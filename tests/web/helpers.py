@@ -22,7 +22,7 @@ def ended(client, piece):
     until = time.monotonic() + SLOW / 1000
     while time.monotonic() < until:
         answer = client.get(f"{piece}/progress")
-        if "HX-Trigger" in answer.headers:
+        if "bake-ended" in answer.headers.get("HX-Trigger", ""):
             return json.loads(answer.headers["HX-Trigger"])["bake-ended"]
         time.sleep(0.05)
     raise AssertionError("the bake did not end")

@@ -76,7 +76,7 @@ def find_band(
 ) -> BandResult:
     """Cast and gather a band; `warm` keeps scenes, cage and rays for the next. Raises InputProblem and Cancelled."""
     assembly = assemble(recipe, meshes, warm)
-    sculpt = warm.sculpt(assembly)
+    sculpt = warm.sculpt(assembly, to_bake=True)
     assembly = displaced(assembly, warm, lambda share: None)
     laid = laid_out(assembly, meshes, warm)
     sheet = laid.sheets[band.sheet]

@@ -58,7 +58,7 @@ def bake(
         refuse_unusable(assembly, warm)
     stages.expect(shares_of_stages(assembly)[0])
     with stages.stage("scene"):
-        sculpt = warm.sculpt(assembly, lambda share: stages.say("scene", share))
+        sculpt = warm.sculpt(assembly, lambda share: stages.say("scene", share), to_bake=True)
     with stages.stage("preparing"):
         assembly = displaced(assembly, warm, stages.part_of("preparing", 0.0, 0.5))
         laid = laid_out(assembly, meshes, warm, stages.part_of("preparing", 0.5, 0.5))

@@ -1,6 +1,7 @@
 """Saving a bake: one picture a map and sheet, what lies beside an ID map, and the manifest with what was measured."""
 
 import pathlib
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -28,6 +29,8 @@ from .layered_files import WRITERS, layers_of
 from .manifest import Manifest, MapFile, MeshFile, SeenFacts, sha256_of
 from .stages import Stages
 
+Written = Callable[[Manifest], None]
+
 
 def save(
     bake: Bake,
@@ -37,12 +40,14 @@ def save(
     mending: Report | None = None,
     judged: Judgement | None = None,
     progress: Progress = lambda stage, share: None,
+    written: Written = lambda manifest: None,
 ) -> Manifest:
     """Write one picture a map and sheet, and manifest.json, into a folder; likeness is computed from the files.
 
     Each file appears whole or not at all. `sources` names the mesh files for the manifest; `previews` is a folder for
     PNGs of other formats and for what views and reports show, `mending` what was mended before, `judged` how the maps
-    are seen, if that is known; `progress(stage, share)` hears of `stages.SAVING`. Raises Cancelled.
+    are seen, if that is known; `progress(stage, share)` hears of `stages.SAVING`. The maps come first: they lie there
+    with a manifest that has no figures yet, which `written` is given, before they are judged. Raises Cancelled.
     """
     writer = _Writer(bake, pathlib.Path(folder), pathlib.Path(previews) if previews else None)
     writer.folder.mkdir(parents=True, exist_ok=True)
@@ -53,11 +58,12 @@ def save(
     result = Manifest.of(bake, files, sources or [], stages.seconds)
     result.mending, result.brought = mending, bake.brought
     if bake.recipe.limits.judge != "none" or judged or bake.brought:
+        writer.keep(result)
+        written(result)
         _judge(writer, files, result, stages, judged)
     result.seconds = stages.seconds
     learn(bake, stages.seconds)
-    with whole(writer.folder / "manifest.json") as partial:
-        partial.write_text(result.model_dump_json(indent=2) + "\n")
+    writer.keep(result)
     return result
 
 
@@ -109,6 +115,11 @@ class _Writer:
     previews: pathlib.Path | None
     taken: set[str] = field(default_factory=set)
     read: dict[pathlib.Path, AnyArray] = field(default_factory=dict)
+
+    def keep(self, result: Manifest) -> None:
+        """Write the manifest as it is so far."""
+        with whole(self.folder / "manifest.json") as partial:
+            partial.write_text(result.model_dump_json(indent=2) + "\n")
 
     def pictures_of(self, sheet: BakedSheet) -> list[MapFile]:
         """Write every map of a sheet, and what lies beside an ID map."""

@@ -11,7 +11,7 @@ from ..bake.bands import RemoteBands
 from ..bake.manifest import Manifest, MeshFile
 from ..bake.pipeline import bake
 from ..bake.preview import Peek
-from ..bake.saving import save
+from ..bake.saving import Written, save
 from ..base.progress import Cancel, Progress
 from ..piece.piece import BakeMeshes
 from ..piece.scene_cache import Warm
@@ -40,9 +40,10 @@ class Made:
         previews: str | pathlib.Path | None = None,
         judged: Judgement | None = None,
         progress: Progress = lambda stage, share: None,
+        written: Written = lambda manifest: None,
     ) -> Manifest:
         """Write it as `core.bake.saving.save` does."""
-        return save(self.bake, folder, sources, previews, self.report, judged, progress)
+        return save(self.bake, folder, sources, previews, self.report, judged, progress, written)
 
 
 def make(

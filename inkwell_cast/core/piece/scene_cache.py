@@ -23,6 +23,10 @@ from .sculpt import Sculpt
 
 T = TypeVar("T")
 
+MANY = 500_000  # triangles: smaller scenes are built in a blink
+RAYS = 10  # a triangle, below which a quickly built scene saves more than its rays take longer
+ENOUGH = 4  # samples of a texel, whatever a draft takes: a draft and its proof share their scenes
+
 
 class Slot(Generic[T]):
     """A place in the cache for one result of the type T; the module that computes it owns it."""
@@ -87,8 +91,11 @@ class Warm:
         self._treated = kept
         return {name: entry[2] for name, entry in kept.items()}
 
-    def sculpt(self, assembly: Assembly, tell: ShareDone = lambda share: None) -> Sculpt:
-        """The highs of every pair, and their scenes; `tell(share)` hears how much of those is built."""
+    def sculpt(self, assembly: Assembly, tell: ShareDone = lambda share: None, to_bake: bool = False) -> Sculpt:
+        """The highs of every pair, and their scenes; `tell(share)` hears how much of those is built.
+
+        What is written must be the same whatever was looked at before: `to_bake`, scenes are built as the recipe says.
+        """
         wanted, ends = _wanted(assembly)
         known = self._sculpt
         if (
@@ -97,15 +104,19 @@ class Warm:
             and all(a[0] is b[0] and a[1] == b[1] for a, b in zip(known[0], wanted, strict=True))
             and len(known[1].first) == len(ends)
         ):
-            return known[1]
+            kept = known[1]
+            quick = quickly_built(assembly.recipe, len(kept.mesh.triangles)) if to_bake else kept.quick
+            if quick != kept.quick:
+                self._sculpt = known[0], (kept := _built_anew(kept, quick, self, tell))
+            return kept
         self._sculpt = known = None  # let the old scenes go before the new ones need their memory,
         self._kept.clear()  # and all that was computed of them
-        self._sculpt = wanted, _build(wanted, ends, assembly.sculpt_keys, self, tell)
+        self._sculpt = wanted, _build(wanted, ends, assembly, self, tell, to_bake)
         return self._sculpt[1]
 
     def sculpt_beside(self, assembly: Assembly) -> Sculpt:
         """Highs and scenes of another assembly than the piece's, which keeps its own; the caller keeps these."""
-        return _build(*_wanted(assembly), assembly.sculpt_keys, self, lambda share: None)
+        return _build(*_wanted(assembly), assembly, self, lambda share: None, to_bake=True)
 
 
 def _wanted(assembly: Assembly) -> tuple[list[tuple[Mesh, tuple[str, ...]]], I64]:
@@ -122,8 +133,25 @@ def _own_names(mesh: Mesh, name: str) -> Mesh:
     return mesh if mesh.name == name else replace(mesh, name=name)
 
 
+def quickly_built(recipe: Recipe, triangles: int) -> bool:
+    """Whether a bake sends so few rays at a sculpt that quickly built scenes serve it better."""
+    each = ENOUGH + sum(rays for (group, _), rays in recipe.rays.items() if group in recipe.output.maps)
+    return triangles > MANY and recipe.sheet.width * recipe.sheet.height * each < RAYS * triangles
+
+
+def _built_anew(known: Sculpt, quick: bool, warm: Warm, tell: ShareDone) -> Sculpt:
+    """A sculpt with scenes of another form; all else, also what was computed of it, stays."""
+    scenes = _scenes(known.mesh, known.first, quick, warm, tell)
+    return replace(known, scenes=scenes, tracers=tracers_of(scenes), quick=quick)
+
+
 def _build(
-    wanted: list[tuple[Mesh, tuple[str, ...]]], ends: I64, keys: tuple[str, ...], warm: Warm, tell: ShareDone
+    wanted: list[tuple[Mesh, tuple[str, ...]]],
+    ends: I64,
+    assembly: Assembly,
+    warm: Warm,
+    tell: ShareDone,
+    to_bake: bool,
 ) -> Sculpt:
     dressed: dict[int, Mesh] = {}
     pieces = []
@@ -136,6 +164,14 @@ def _build(
     warm.look()
     mesh = with_normals(merge(pieces, "sculpt"))
     warm.look()
+    count = len(mesh.triangles)
+    quick = quickly_built(assembly.recipe, count) if to_bake else count > MANY
+    scenes = _scenes(mesh, first, quick, warm, tell)
+    return Sculpt(mesh, first, tracers_of(scenes), scenes, assembly.sculpt_keys, quick)
+
+
+def _scenes(mesh: Mesh, first: I64, quick: bool, warm: Warm, tell: ShareDone) -> list[Scene]:
+    """A scene for the highs of each pair, over the same vertices."""
     shared = Vertices(mesh.positions)
     scenes, every = list[Scene](), max(len(mesh.triangles), 1)
     for a, b in pairwise(first.tolist()):
@@ -143,5 +179,5 @@ def _build(
         def told(share: float, a: int = a, b: int = b) -> None:
             tell((a + share * (b - a)) / every)
 
-        scenes.append(Scene(shared, mesh.triangles[a:b], cancelled=warm.stopped_alone, tell=told))
-    return Sculpt(mesh, first, tracers_of(scenes), scenes, keys)
+        scenes.append(Scene(shared, mesh.triangles[a:b], cancelled=warm.stopped_alone, tell=told, quick=quick))
+    return scenes

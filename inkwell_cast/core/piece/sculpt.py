@@ -28,8 +28,9 @@ class Sculpt:
     """The highs pair after pair.
 
     mesh with normals; first (P + 1,) int64, where each pair's triangles begin; tracers (P, 2) uint64 for `hit_along`;
-    keys name the part of every object of the mesh. No other sculpt of this process has the same serial, so that what is
-    computed of one is never taken for another's.
+    keys name the part of every object of the mesh; quick is how the scenes are built, see `rays.embree`. No other
+    sculpt of this process has the same serial, but for this one with scenes of another form, so that what is computed
+    of one is never taken for another's.
     """
 
     mesh: Mesh
@@ -37,6 +38,7 @@ class Sculpt:
     tracers: AnyArray
     scenes: list[Scene]
     keys: tuple[str, ...]
+    quick: bool = False
     serial: int = field(default_factory=count().__next__)
 
     @property

@@ -112,7 +112,7 @@ class Bake(BaseModel):
 
     id: int
     piece: int
-    state: Literal["waiting", "running", "done", "failed", "cancelled", "interrupted"]
+    state: Literal["waiting", "running", "judging", "done", "failed", "cancelled", "interrupted"]
     stage: str
     share: float
     seconds_left: float | None

@@ -44,7 +44,9 @@ def progress(request: Request, piece_id: int) -> Response:
     page = page_of(request, piece_id, "meshes")
     response = page.render("bake_box.html")
     last = page.last
-    if last is None or not last.open:
+    if last and last.state == "judging":
+        response.headers["HX-Trigger"] = json.dumps({"maps-there": {"facts": page.facts}})
+    elif last is None or not last.open:
         done = last is not None and last.state == "done"
         facts = page.facts if done else None
         response.headers["HX-Trigger"] = json.dumps(
@@ -78,7 +80,7 @@ def show(request: Request, piece_id: int, bake_id: int) -> Response:
 def facts(request: Request, piece_id: int, bake_id: int) -> Response:
     """What the views need to know of a bake, to show it beside another."""
     row, page = bake_of(request, piece_id, bake_id), page_of(request, piece_id, "review")
-    if row.state != "done":
+    if not row.has_maps:
         raise HTTPException(404, "This bake has no result.")
     return JSONResponse(facts_of(request, row, page.piece, page.meshes))
 

@@ -50,7 +50,9 @@ class Bakes:
         proof.
         """
         piece, rows, earlier = self.services.pieces.wanted(piece_id)
-        if earlier and earlier[0].open:
+        if earlier and earlier[0].state == "judging":
+            self.cancel(earlier[0].id)  # this one will be judged
+        elif earlier and earlier[0].open:
             if trial or mend or recipe:
                 raise InputProblem("The bake", "Another one is at work.", "Wait until it has ended, or cancel it.")
             return earlier[0].id
@@ -97,10 +99,16 @@ class Bakes:
             on_start=lambda: self._write(bakes.start, bake_id),
             on_progress=lambda stage, share: self._write(bakes.tell, bake_id, stage, share),
             piece_id=piece_id,
+            on_part=lambda manifest: self._maps_first(bake_id, folder, manifest),
         )
         self._tickets[bake_id], self._folders[bake_id] = ticket, folder
         ticket.future.add_done_callback(lambda future: self._ended(piece_id, bake_id, folder, future))
         return bake_id
+
+    def _maps_first(self, bake_id: int, folder: pathlib.Path, manifest: Manifest) -> None:
+        """Keep and show the maps of a bake that is still to be judged."""
+        with self.store.files.adopting() as adopt, self.store.writing() as db:
+            bakes.finish(db, bake_id, manifest, kept_files(manifest, folder, adopt), judging=True)
 
     def cancel(self, bake_id: int) -> None:
         ticket = self._tickets.get(bake_id)

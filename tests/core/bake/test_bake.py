@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.bake import preview
+from inkwell_cast.core.bake.manifest import Manifest
 from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.bake.saving import save
 from inkwell_cast.core.bake.stages import SAVING, STAGES
@@ -260,6 +261,18 @@ def test_maps_are_saved_without_being_judged_or_as_a_proof_where_that_is_asked_f
     assert [none[name] for name in ("seen", "flaws", "to_mend", "coverage_of_sculpt")] == [None] * 4
     assert not set(none["seconds"]) & {"rounding", "likeness", "coverage", "flaws"}
     assert none["missed_texels"] == kept["full"]["missed_texels"]
+
+
+def test_maps_lie_there_with_a_manifest_before_they_are_judged(tmp_path):
+    seen = []
+
+    def written(manifest):
+        kept = Manifest.model_validate_json((tmp_path / "manifest.json").read_text())
+        seen.append((manifest.seen, kept.seen, kept.flaws, (tmp_path / kept.maps[0].file).is_file()))
+
+    manifest = save(baked(plane(), plane(1, 0.02, name="high"), ["normal"]), tmp_path, written=written)
+    assert seen == [(None, None, None, True)]
+    assert manifest.seen is not None
 
 
 def test_limits_need_a_bake_that_is_judged():

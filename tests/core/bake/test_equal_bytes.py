@@ -13,6 +13,7 @@ from inkwell_cast.core.bake.pipeline import bake
 from inkwell_cast.core.base import threads
 from inkwell_cast.core.maps import REGISTRY
 from inkwell_cast.core.mesh.mesh import CornerValues, merge
+from inkwell_cast.core.piece import scene_cache
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.piece.scene_cache import Warm
 from inkwell_cast.core.settings.maps import Curvature, Glow, Light, Occlusion, Rounded
@@ -88,7 +89,11 @@ def the_last_tile_first(monkeypatch):
     monkeypatch.setattr(cast_and_gather, "by_pair", lambda *given: in_order(*given)[::-1].copy())
 
 
-@pytest.mark.parametrize("otherwise", [one_thread, one_tile_at_a_time, the_last_tile_first])
+def quickly_built_scenes(monkeypatch):
+    monkeypatch.setattr(scene_cache, "quickly_built", lambda recipe, triangles: True)
+
+
+@pytest.mark.parametrize("otherwise", [one_thread, one_tile_at_a_time, the_last_tile_first, quickly_built_scenes])
 def test_every_map_has_the_same_bytes(meshes, once, otherwise, monkeypatch):
     otherwise(monkeypatch)
     try:

@@ -52,6 +52,15 @@ document.body.addEventListener("htmx:afterRequest", (e) => {
   followBake();
 });
 followBake();
+// The maps of a bake are there; it goes on being judged, and its figures come with its end.
+document.body.addEventListener("maps-there", async (e) => {
+  const { facts } = e.detail;
+  if (!facts || facts.id === state.facts?.id) return;
+  peeked = "";
+  await showBake(facts);
+  ask("GET", stepAddress(), "#panel");
+  $("table").dataset.maps = facts.id;
+});
 document.body.addEventListener("bake-ended", async (e) => {
   baking = false;
   model.clearMarks();
