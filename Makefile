@@ -8,18 +8,19 @@ TESTS_READY := $(VENV)/.ready-for-tests
 PIP := $(BIN)/pip install --quiet --disable-pip-version-check
 
 install: $(READY)
+	$(BIN)/inkwell-cast compile
 
 $(READY): pyproject.toml requirements.lock
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
 	$(PIP) -r requirements.lock
 	$(PIP) --no-deps --no-build-isolation -e .
-	$(BIN)/inkwell-cast compile
 	@touch $(READY)
 
 $(TESTS_READY): $(READY) requirements-dev.lock requirements-usd.lock requirements-cluster.lock tests/package.json
 	$(PIP) -r requirements-dev.lock -r requirements-usd.lock -r requirements-cluster.lock
 	@command -v chromium >/dev/null || (apt-get update -q && apt-get install -y -q --no-install-recommends chromium)
 	@test -d tests/node_modules/mikktspace -a -d tests/node_modules/ag-psd -a -d tests/node_modules/gltf-validator -a -d tests/node_modules/three -a -d tests/node_modules/@biomejs/biome -a -d tests/node_modules/axe-core || npm install --silent --no-audit --no-fund --prefix tests
+	$(BIN)/inkwell-cast compile
 	@touch $(TESTS_READY)
 
 demo: $(READY)

@@ -18,6 +18,7 @@ import time
 
 PREFIX = "kernels-"
 LIBRARIES = ("numba", "llvmlite", "numpy", "embreex")
+COMPLETE = "complete"  # in the folder: all kernels are there, and it lists their files
 USED_BY = "used-by-"  # files that name an installation
 KEPT_DAYS = 30  # of folders whose installations are gone
 HERE = pathlib.Path(__file__).resolve().parent
@@ -71,6 +72,11 @@ def folder() -> pathlib.Path:
     It lies in INKWELL_CAST_KERNELS, else in NUMBA_CACHE_DIR, else where this system keeps a user's caches.
     """
     return _root() / f"{PREFIX}{state()}"
+
+
+def complete(of: pathlib.Path | None = None) -> bool:
+    """Whether all kernels of this state are there, or those of a folder."""
+    return ((of or folder()) / COMPLETE).exists()
 
 
 def _root() -> pathlib.Path:

@@ -12,6 +12,7 @@ import numpy as np
 
 from .. import kernel_cache
 from ..core.bake import refusals
+from ..core.bake.live_proof import LiveProof
 from ..core.bake.pipeline import bake
 from ..core.bake.saving import save
 from ..core.base.array_types import F32
@@ -55,14 +56,19 @@ from ..core.settings.sheet import Sheet
 from ..core.tangent.mikktspace import mikktspace
 from ..core.uv.padding import nearest_covered, pad
 from ..core.uv.rasterise import grid
+from .priority import Extent
 
 RECIPE = Recipe(sheet=Sheet(width=16, height=16, samples=1), output=Output(maps=["normal", "normal_object"]))
-COMPLETE = "complete"  # in the folder of kernels: all of them are there, and it lists their files
+FIRST_THERE = "first"  # what a first picture needs is there
 AT_ONCE = 2
+LOOK_EVERY = 0.1  # seconds
+FIRST_FILES = 60  # of them, about, that a first picture needs
 FILES = 280  # of compiled code, about, once all of it is there: what is told on the way is their share of it
+FIRST = ("compile_first_picture", "compile_surface")
 STEPS = (
+    *FIRST,
     "compile_rays_and_maps",
-    "compile_surface",
+    "compile_checks",
     "compile_cages",
     "compile_maps",
     "compile_judging",
@@ -103,13 +109,20 @@ def one_triangle(name: str = "warm-up") -> Mesh:
     return Mesh(name, points, triangles, uvs=(CornerValues(points[:, :2].copy(), triangles),))
 
 
-def warm_up(tell: ShareDone = lambda share: None) -> None:
-    """Make the kernels of a bake and of a probe ready; where any must be compiled first, all are.
+def warm_up(tell: ShareDone = lambda share: None, extent: Extent = "all") -> None:
+    """Make the kernels of a bake and of a probe ready; where any must be compiled before, `extent` says how many are.
 
     `tell(share)` hears how much of the compiling is done, if there is any.
     """
-    compile_missing(tell)
+    if extent == "all":
+        compile_missing(tell)
+    elif extent == "first":
+        compile_first(tell)
     meshes, warm = BakeMeshes([one_triangle()], [one_triangle()]), Warm()
+    if not kernel_cache.complete():
+        if extent == "first":
+            LiveProof(warm).show(RECIPE, meshes, "normal", False, lambda: False)
+        return
     result = bake(RECIPE, meshes, warm=warm)
     _read_back(result.sheets[0].context)
     probe(result.low, rays_of(result.assembly, result.cage, result.low.triangles), result.sculpt, 4, 12)
@@ -118,8 +131,16 @@ def warm_up(tell: ShareDone = lambda share: None) -> None:
 def compile_missing(tell: ShareDone = lambda share: None) -> None:
     """Compile every kernel unless all are there, by this installation or another of the same sources."""
     kernel_cache.note_use()
-    if not (kernel_cache.folder() / COMPLETE).exists():
+    if not kernel_cache.complete():
         compile_all(tell)
+
+
+def compile_first(tell: ShareDone = lambda share: None) -> None:
+    """Compile what the first picture of a piece needs, unless that is there; the rest is left to who needs it."""
+    kernel_cache.note_use()
+    mark = kernel_cache.folder() / FIRST_THERE
+    if not kernel_cache.complete() and not mark.exists() and not _compile(FIRST, FIRST_FILES, tell):
+        mark.write_text("")
 
 
 def compile_all(tell: ShareDone = lambda share: None) -> None:
@@ -127,18 +148,24 @@ def compile_all(tell: ShareDone = lambda share: None) -> None:
 
     One that fails is left to whoever needs it: it will be compiled then, and say what is wrong.
     """
-    waiting, running, failed, folder = list(STEPS), list[subprocess.Popen[bytes]](), 0, kernel_cache.folder()
+    if not _compile(STEPS, FILES, tell):
+        folder = kernel_cache.folder()
+        (folder / kernel_cache.COMPLETE).write_text("\n".join(sorted(path.name for path in folder.rglob("*.nbi"))))
+        kernel_cache.remove_unused()
+
+
+def _compile(steps: tuple[str, ...], files: int, tell: ShareDone) -> int:
+    """Run some steps, which leave about so many `files` of compiled code in all; gives how many of them failed."""
+    waiting, running, failed, folder = list(steps), list[subprocess.Popen[bytes]](), 0, kernel_cache.folder()
     while waiting or running:
         while waiting and len(running) < AT_ONCE:
             running.append(_started(waiting.pop(0)))
-        time.sleep(0.1)
+        time.sleep(LOOK_EVERY)
         failed += sum(1 for helper in running if helper.poll())
         running = [helper for helper in running if helper.poll() is None]
-        tell(min(sum(1 for _ in folder.rglob("*.nbc")) / FILES, 0.99))
-    if not failed:
-        folder.mkdir(parents=True, exist_ok=True)
-        (folder / COMPLETE).write_text("\n".join(sorted(path.name for path in folder.rglob("*.nbi"))))
-        kernel_cache.remove_unused()
+        tell(min(sum(1 for _ in folder.rglob("*.nbc")) / files, 0.99))
+    folder.mkdir(parents=True, exist_ok=True)
+    return failed
 
 
 def _started(name: str) -> subprocess.Popen[bytes]:
@@ -158,12 +185,26 @@ def _compile_surface(mesh: Mesh) -> None:
     refusals.zero_area(mesh)
     sides = adjacency.edges_of(mesh)
     adjacency.shaded(mesh, sides, sides.open, False)
-    check(RECIPE, BakeMeshes([mesh], [one_triangle()]))
     pad(np.zeros((16, 16, 3), np.float32), nearest_covered(np.ones((16, 16), np.uint8), 1))
 
 
+def compile_checks() -> None:
+    check(RECIPE, BakeMeshes([one_triangle()], [one_triangle()]))
+
+
+def compile_first_picture() -> None:
+    """Casting and the normal map, for which neither normals nor tangents are computed."""
+    REGISTRY["normal"].derive(_cast_alone(), None)
+
+
 def compile_rays_and_maps() -> None:
-    """All that needs no normals or tangents computed; runs in the helper."""
+    """What reads back and probes what was cast."""
+    context = _cast_alone()
+    _read_back(context)
+    probe(context.low, context.rays, context.sculpt, 4, 12)
+
+
+def _cast_alone() -> Context:
     bare = one_triangle()
     up: F32 = np.zeros((3, 3), np.float32)
     up[:, 2] = 1
@@ -177,9 +218,7 @@ def compile_rays_and_maps() -> None:
     )
     cast, hits = empty_cast(laid), empty_hits(laid, laid.busy_tiles)
     cast_rays(low, rays, sculpt, cast, hits, lambda share: None, lambda: False)
-    assembly = Assembly(RECIPE, {}, Paired([], []), mesh, row, (), [])
-    _read_back(Context(assembly, sculpt, low, rays, cast, Warm()))
-    probe(low, rays, sculpt, 4, 12)
+    return Context(Assembly(RECIPE, {}, Paired([], []), mesh, row, (), []), sculpt, low, rays, cast, Warm())
 
 
 def compile_maps() -> None:

@@ -19,15 +19,18 @@ from collections import deque
 from collections.abc import Callable
 from typing import Any
 
+from .. import kernel_cache
 from ..core.base.progress import Progress
 from .memory_watch import NO_ROOM
 from .messages import OUT_OF_MEMORY, Job
+from .priority import Extent
 from .process import run
 from .ticket import JobFailed, Ticket
 from .told import Asked, Done, Failed, Partly, Told
 
 STOP_WITHIN = 0.3  # seconds: a press on Cancel is answered within half of one
 LOOK_EVERY, LOOK_UNREADY = 0.01, 0.05
+COMPILED_WITHIN = 600.0  # seconds from the start; after that who needs a kernel compiles it
 CANCELLED = "Cancelled."
 FROM_OUTSIDE = {-signal.SIGTERM, -getattr(signal, "SIGKILL", signal.SIGTERM)}  # exit codes
 CLOSED = "The program was closed before this job."
@@ -48,7 +51,8 @@ class Engine:
 
     `name` is that of its process, `niceness` what that leaves of the processor to others (0 for nothing, to 19), and
     `after` an engine that is to be ready, or a job handed in here, before the process is started. Full bakes are traced
-    by the workers of the `cluster` at an address, if there is one. `when_asked` starts the process with the first job.
+    by the workers of the `cluster` at an address, if there is one. `when_asked` starts the process with the first job,
+    and `extent` says what it compiles before that.
     """
 
     def __init__(
@@ -58,9 +62,11 @@ class Engine:
         after: "Engine | None" = None,
         cluster: str = "",
         when_asked: bool = False,
+        extent: Extent = "all",
     ) -> None:
         self.name, self._niceness, self._after, self._cluster = name, niceness, after, cluster
-        self._when_asked = when_asked
+        self._when_asked, self._extent, self._compiled_by = when_asked, extent, time.monotonic() + COMPILED_WITHIN
+        self._kernels = kernel_cache.folder() if extent == "first" else None
         self._waiting: deque[Ticket] = deque()
         self._inner: dict[int, Ticket] = {}  # by number, those that the process answers in the midst of another
         self._changed = threading.Condition()
@@ -117,6 +123,11 @@ class Engine:
         """The job at work, and those that wait."""
         with self._changed:
             return [t for t in (self._current, *self._inner.values(), *self._waiting) if t is not None]
+
+    @property
+    def compiling(self) -> float | None:
+        """The share of what is compiled before the first job that is there; None where nothing is."""
+        return self.told.share if self.told.stage == "compiling" and not self.ready.is_set() else None
 
     @property
     def process_id(self) -> int | None:
@@ -181,17 +192,26 @@ class Engine:
         """The job whose turn it is, now at work, and whether for the first time; None when the engine closes."""
         with self._changed:
             while True:
-                while not self._waiting and not self._closing.is_set():
-                    self._changed.wait(None if self.ready.is_set() else LOOK_UNREADY)
+                while not (able := self._able()) and not self._closing.is_set():
+                    self._changed.wait(None if self.ready.is_set() and not self._waiting else LOOK_UNREADY)
                     self._hear_of_the_start()
                 if self._closing.is_set():
                     return None
-                ticket = min(self._waiting, key=lambda waiting: waiting.job.rank)
+                ticket = min(able, key=lambda waiting: waiting.job.rank)
                 self._waiting.remove(ticket)
                 first = ticket.began is None
                 if ticket.begin():
                     self._current = ticket
                     return ticket, first
+
+    def _able(self) -> list[Ticket]:
+        """Those that wait and can be done now: what judges waits until another process has compiled all kernels."""
+        if self._extent == "first" and any(waiting.job.JUDGES for waiting in self._waiting):
+            if kernel_cache.complete(self._kernels) or time.monotonic() > self._compiled_by:
+                self._extent = "all"
+            else:
+                return [waiting for waiting in self._waiting if not waiting.job.JUDGES]
+        return list(self._waiting)
 
     def _hear_of_the_start(self) -> None:
         """Hear how far the process is that compiles or loads what jobs need."""
@@ -215,7 +235,7 @@ class Engine:
         self._cancel = self._context.Event()
         self._process = self._context.Process(
             target=run,
-            args=(theirs, self._cancel, self._niceness, self._cluster),
+            args=(theirs, self._cancel, self._niceness, self._cluster, self._extent),
             name=f"inkwell-{self.name}",
             daemon=True,
         )

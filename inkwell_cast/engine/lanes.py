@@ -3,7 +3,8 @@
 One follows the hand: it probes, measures and makes proofs. One does long work: full bakes, fitting, mending all,
 batches. One reads and draws files, one checks them, so that a small file never waits for the checks of a large one.
 Each keeps its own scenes warm and watches its own memory; meshes are mapped from the store, so the system holds them
-once for all. Long work and checks take what the others leave of the processor.
+once for all. Long work and checks take what the others leave of the processor. On a machine where nothing is compiled
+yet the hand compiles what a first picture needs, and then that of long work the rest.
 """
 
 from collections.abc import Callable
@@ -23,10 +24,10 @@ class Lanes:
 
     def __init__(self, cluster: str = "") -> None:
         """Full bakes are traced by the workers of the `cluster` whose scheduler is at an address."""
-        self.hand = Engine("hand")
-        self.reading = Engine("reading", READING, self.hand)
+        self.hand = Engine("hand", extent="first")
+        self.reading = Engine("reading", READING, self.hand, extent="none")
         self.long = Engine("long work", PATIENT, self.reading, cluster)
-        self.checks = Engine("checks", CHECKS, self.hand, when_asked=True)
+        self.checks = Engine("checks", CHECKS, self.hand, when_asked=True, extent="none")
 
     @property
     def all(self) -> tuple[Engine, ...]:

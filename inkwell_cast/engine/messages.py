@@ -37,6 +37,7 @@ class AnyJob:
     RANK: ClassVar[Rank] = Rank.LAST
     QUICK: ClassVar[bool] = False  # follows the pointer: a process answers it in the midst of another job
     GIVES_WAY: ClassVar[bool] = False  # ends, and begins again after a job of lower rank; what it found is kept
+    JUDGES: ClassVar[bool] = False  # needs many kernels: on a machine where few are compiled it waits for the rest
 
     @property
     def lane(self) -> Lane:
@@ -119,7 +120,7 @@ class ShowProof(AnyJob):
 class JudgeProof(AnyJob):
     """How the piece's proof is seen, in the header of a message that has the picture of one map too."""
 
-    LANE = Lane.HAND
+    LANE, JUDGES = Lane.HAND, True
 
     recipe: Recipe
     sources: list[Source]
@@ -219,7 +220,7 @@ class Cover(AnyJob):
 class MeasureReach(AnyJob):
     """The reach of a scope that looks best on small bakes; see `core.bake.measured_reach.measure`."""
 
-    LANE = Lane.HAND
+    LANE, JUDGES = Lane.HAND, True
 
     recipe: Recipe
     sources: list[Source]

@@ -1,6 +1,9 @@
-"""Where a job is done, and how long it may wait."""
+"""Where a job is done, how long it may wait, and what must be ready before."""
 
 import enum
+from typing import Literal
+
+Extent = Literal["first", "all", "none"]  # what a process compiles before its first job, where nothing is yet
 
 
 class Lane(enum.Enum):

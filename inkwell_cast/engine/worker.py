@@ -77,6 +77,7 @@ from .messages import (
     Source,
     TryFit,
 )
+from .priority import Extent
 from .told import Asked, Done, Failed, Partly, Told
 
 KEPT_MESHES = 12
@@ -84,10 +85,11 @@ TELL_EVERY = 0.05
 ASSEMBLY = Slot[Assembly]()
 
 
-def run(pipe: Connection, cancel: Event, niceness: int = 0, cluster: str = "") -> None:
+def run(pipe: Connection, cancel: Event, niceness: int = 0, cluster: str = "", extent: Extent = "all") -> None:
     """Serve jobs until the pipe closes. Runs in a process of its own, which leaves others what `niceness` says.
 
-    Full bakes are traced by the workers of the `cluster` at an address, if there is one.
+    Full bakes are traced by the workers of the `cluster` at an address, if there is one. `extent` says what is compiled
+    before the first job, see `compile_kernels.warm_up`.
     """
     end_with_parent()
     yield_to_others(niceness)
@@ -96,7 +98,7 @@ def run(pipe: Connection, cancel: Event, niceness: int = 0, cluster: str = "") -
     watch.start()
     worker = _Worker(pipe, cancel, watch, ClusterAt(cluster))
     with contextlib.suppress(RayLibraryMissing):  # said again, to the user, by the first job that needs it
-        warm_up(lambda share: pipe.send(Told(0, "compiling", share)))
+        warm_up(lambda share: pipe.send(Told(0, "compiling", share)), extent)
     pipe.send(Told(0, "", 1.0))
     while True:
         try:

@@ -2,7 +2,9 @@ import os
 import signal
 import threading
 import time
+from collections import deque
 from dataclasses import replace
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -20,12 +22,15 @@ from inkwell_cast.engine.messages import (
     CheckPiece,
     Draw,
     Export,
+    JudgeProof,
     Load,
     ProbeAt,
     SectionAt,
+    ShowProof,
     Source,
 )
 from inkwell_cast.engine.ticket import JobFailed, State
+from inkwell_cast.kernel_cache import COMPLETE
 
 from ..shapes import torus
 from .waiting import wait
@@ -301,3 +306,16 @@ def test_checks_give_way_to_a_file_and_end_all_the_same(engine, sources, tmp_pat
     bake.stop()
     assert wait(tickets[0]) == []
     assert order == ["file", "checks"]
+
+
+def test_what_judges_waits_until_all_kernels_are_compiled_and_a_picture_does_not(tmp_path):
+    waiting = [SimpleNamespace(job=kind(SHORT, [], "normal")) for kind in (JudgeProof, ShowProof)]
+    engine = object.__new__(Engine)
+    engine._waiting, engine._extent, engine._kernels = deque(waiting), "first", tmp_path
+    engine._compiled_by = time.monotonic() + 600
+    assert engine._able() == waiting[1:]
+    engine._compiled_by = 0.0  # it cannot be waited for without end
+    assert engine._able() == waiting
+    engine._extent, engine._compiled_by = "first", time.monotonic() + 600
+    (tmp_path / COMPLETE).write_text("")
+    assert engine._able() == waiting

@@ -30,6 +30,7 @@ from ...engine.ticket import State, Ticket
 if TYPE_CHECKING:
     from .services import Services
 
+COMPILING = "Kernels"
 SHORT = 0.4  # seconds: what is over sooner is not worth a line
 NAMES: dict[type, str] = {
     ShowProof: "Live proof",
@@ -76,7 +77,7 @@ class Work:
 
     def listed(self) -> list[AtWork]:
         """What is at work for longer than a moment, and what waits, the oldest first."""
-        now, jobs = time.monotonic(), []
+        now, jobs = time.monotonic(), self._compiling()
         for ticket in sorted(self.services.engine.tickets, key=lambda ticket: ticket.number):
             seconds = None if ticket.began is None else now - ticket.began
             if ticket.job.QUICK or (seconds is not None and seconds < SHORT):
@@ -87,6 +88,11 @@ class Work:
             row = AtWork(ticket.number, name, ticket.piece_id, piece, told.stage, told.share, seconds, left, behind)
             jobs.append(row)
         return jobs
+
+    def _compiling(self) -> list[AtWork]:
+        """What is compiled, once on a machine, before the first job of an engine; it cannot be stopped."""
+        shares = [engine.compiling for engine in self.services.engine.all]
+        return [AtWork(0, COMPILING, None, "", "compiling", share, 0.0, None) for share in shares if share is not None]
 
     def _piece_of(self, ticket: Ticket) -> str:
         known = self.services.pieces.get(ticket.piece_id, 0) if ticket.piece_id else None

@@ -79,7 +79,8 @@ class Drawings:
         known = self._known(view_key(piece.recipe, rows, "lit", ()))
         if known is None and sum(row.facts.triangles for row in rows) > HUGE:
             raise InputProblem(piece.name, "It is large, and drawn with its first bake.", "Bake it.")
-        if known or self.services.engine.reading.busy:
+        lanes = self.services.engine
+        if known or lanes.reading.busy or not lanes.long.ready.is_set():  # which may still compile what draws it
             return known
         return self.view(piece_id, "lit")
 

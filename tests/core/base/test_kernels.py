@@ -14,7 +14,7 @@ from numba.core.dispatcher import Dispatcher
 from inkwell_cast import core, kernel_cache
 from inkwell_cast.core.base import on_demand
 from inkwell_cast.core.base.kernels import _Made, intrinsic, kernel, prange
-from inkwell_cast.engine.compile_kernels import COMPLETE
+from inkwell_cast.kernel_cache import COMPLETE
 
 HEAVY = ("numba", "scipy", "cv2", "PIL", "inkwell_cast.demo.gull", "inkwell_cast.engine.worker")
 
