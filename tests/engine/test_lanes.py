@@ -58,6 +58,7 @@ def test_each_job_goes_to_its_lane(job, lane):
     assert asked == [lane]
 
 
+@pytest.mark.deep
 def test_a_long_bake_delays_neither_the_pointer_nor_a_file(sources, tmp_path):
     """While it is at work, what the others are asked for ends; and it leaves them the processor."""
     with contextlib.closing(Lanes()) as lanes:

@@ -13,8 +13,8 @@ expect.set_options(timeout=SLOW)  # two browsers, two servers and their engines 
 
 @pytest.fixture(scope="session")
 def browser_context_args(browser_context_args):
-    """Half the pixels each way: browsers here draw on the processor, which the engine needs too."""
-    return {**browser_context_args, "device_scale_factor": 0.5}
+    """Half the pixels each way and nothing that moves: browsers here draw on the processor, which the engine needs too."""
+    return {**browser_context_args, "device_scale_factor": 0.5, "reduced_motion": "reduce"}
 
 
 @pytest.fixture

@@ -102,6 +102,7 @@ def test_a_large_piece_is_not_drawn_for_its_card_before_its_first_bake(client, p
     assert client.get(f"{piece}/lit.png").status_code == 200
 
 
+@pytest.mark.deep
 def test_two_bakes_of_a_size_can_be_seen_as_better_and_worse(client, piece):
     first = baked(client, piece)["facts"]
     assert "difference" not in first["maps"]

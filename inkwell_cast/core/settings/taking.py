@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 
 from ..base.errors import InputProblem
+from .map_names import MAPS
 from .recipe import Recipe
 
 KINDS: dict[str, tuple[str, ...]] = {
@@ -10,25 +11,7 @@ KINDS: dict[str, tuple[str, ...]] = {
     "names": ("pairing",),
     "sheets": ("sheet", "sizes"),
     "basis": ("basis",),
-    "maps": (
-        "output",
-        "occlusion",
-        "sheet_occlusion",
-        "curvature",
-        "cavity",
-        "height",
-        "displacement",
-        "thickness",
-        "emission",
-        "glow",
-        "light",
-        "carried_panorama",
-        "directional",
-        "rounded",
-        "decals",
-        "ids",
-        "library",
-    ),
+    "maps": ("output", *(name for name in Recipe.model_fields if name in MAPS), "carried_panorama", "library"),
     "handoff": ("handoff", "limits"),
     "places": ("pockets", "nudges", "omissions", "creases", "patches", "heals", "accepted", "mends"),
 }

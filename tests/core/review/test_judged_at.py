@@ -32,6 +32,7 @@ def test_a_large_sheet_is_seen_as_it_was_written_and_judged_at_a_smaller_size(ri
     assert small.best.whole.mean == pytest.approx(small.seen.whole.mean - small.excess, abs=1e-3)
 
 
+@pytest.mark.deep
 def test_flaws_of_a_large_sheet_name_its_own_texels(monkeypatch):
     """A rib that the reach leaves out: the texel that is named lies where the spot does, whatever size it was found at."""
     high = ribbed("high", 0.2)

@@ -75,6 +75,11 @@ document.body.addEventListener("bake-ended", async (e) => {
     });
   $("table").dataset.ended = Number($("table").dataset.ended || 0) + 1;
 });
+// Red words in the rail say on a press what went wrong and what to do.
+document.addEventListener("click", (e) => {
+  const told = e.target.closest?.("[data-tell]");
+  if (told) toast(told.dataset.tell);
+});
 // A tab that was left shows what was changed elsewhere meanwhile when it is come back to.
 document.addEventListener("visibilitychange", look);
 addEventListener("focus", look);
