@@ -5,7 +5,7 @@ from types import SimpleNamespace
 from jinja2 import Environment
 
 from inkwell_cast.core.settings.recipe import Recipe
-from inkwell_cast.engine.messages import CheckPiece, Load, Source
+from inkwell_cast.engine.messages import CheckPiece, Load, ProbeAt, Source
 from inkwell_cast.engine.ticket import Ticket
 from inkwell_cast.web.services.at_work import Work
 from inkwell_cast.web.templating import HERE, STAGE_WORDS
@@ -21,6 +21,10 @@ def test_what_waits_says_for_what_of_which_piece():
     reading = Ticket(Load("b", "small.obj", "b.npz"), lambda: None, lambda stage, share: None, own)
     engine.tickets += [checks, reading]
     assert [job.behind for job in work.listed()] == ["", ""]  # nothing is at work yet
+    pointed = Ticket(ProbeAt(Recipe(), [], "", 1, 1), lambda: None, lambda stage, share: None, own, 7)
+    engine.tickets.insert(0, pointed)
+    assert pointed.begin()
+    assert work.listed()[-1].behind == ""  # what follows the pointer is over in a moment
     assert checks.begin()
     checks.began -= 1
     assert [(job.name, job.behind) for job in work.listed()] == [

@@ -168,12 +168,12 @@ class Scene:
 
 def _built(library: ctypes.CDLL, device: int, scene: int, cancelled: Cancel, tell: ShareDone, large: bool) -> int:
     """Build a scene, a large one in a thread of its own, as only this one may tell; gives the error, 0 for none."""
-    done, errors, given_up, raised = 0.0, list[int](), False, list[BaseException]()
+    done, most, errors, given_up, raised = 0.0, 0.0, list[int](), False, list[BaseException]()
 
     def look(_: object, share: float) -> bool:
         nonlocal done
         try:
-            done = max(done, share)  # threads of the library tell in any order
+            done = max(done, share)  # threads of the library tell in any order, and at once
             return not (given_up or cancelled())
         except BaseException as fault:  # such as Ctrl-C: what is raised under a call of the library would be lost
             raised.append(fault)
@@ -194,7 +194,8 @@ def _built(library: ctypes.CDLL, device: int, scene: int, cancelled: Cancel, tel
             try:
                 while builder.is_alive():
                     builder.join(LOOK_SECONDS)
-                    tell(done)
+                    most = max(most, done)  # here alone: of two threads that tell at once the later may say less
+                    tell(most)
             finally:
                 given_up = True
                 builder.join()

@@ -101,7 +101,7 @@ class Work:
     def _behind(self, ticket: Ticket) -> str:
         """What the engine of a job that waits does meanwhile, and for which piece; "" where it does nothing else."""
         for other in ticket.engine.tickets:
-            if other.state is State.AT_WORK:
+            if other.state is State.AT_WORK and not other.job.QUICK:
                 return " of ".join(word for word in (called(other.job), self._piece_of(other)) if word)
         return ""
 
