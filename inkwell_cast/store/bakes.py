@@ -251,8 +251,8 @@ def finish(
     pictures: dict[tuple[str, str], str],
     judging: bool = False,
 ) -> None:
-    """Keep the result; `pictures` are content hashes by sheet and map. It goes on being
-    judged, with `judging`, until there are figures.
+    """Keep the result; `pictures` are content hashes by sheet and map. With `judging` its
+    figures are still to come.
 
     One that mended on its way has new settings, and so has a map that was brought in.
     """

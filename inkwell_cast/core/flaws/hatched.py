@@ -2,33 +2,19 @@
 
 import pathlib
 from collections.abc import Sequence
-from typing import Protocol
 
 import numpy as np
 
-from ..base.array_types import F32
 from ..mesh.binary_message import pack, unpack, write_blocks
 from ..mesh.marks import Marks
 from ..rays.along_surface import Place
+from . import MarkedFlaw
 from .flaw import Flaw
 
 NEAR = 0.004  # of the low's diagonal: how far off what is hatched of a flaw a place may lie that is of it
 
 
-class Hatched(Protocol):
-    """What the views hatch of a flaw: corners (N, 3, 3), uvs (N, 3, 2) of the sheet where it is on the low."""
-
-    @property
-    def corners(self) -> F32: ...
-
-    @property
-    def uvs(self) -> F32: ...
-
-    @property
-    def on_low(self) -> bool: ...
-
-
-def write_marks(path: pathlib.Path, shown: Sequence[Hatched]) -> None:
+def write_marks(path: pathlib.Path, shown: Sequence[MarkedFlaw | Marks]) -> None:
     """Keep what the views hatch of some flaws, in their order."""
     ends = np.cumsum([0, *[len(flaw.corners) for flaw in shown]]).astype(np.int32)
     none = np.zeros((0, 3, 3), np.float32), np.zeros((0, 3, 2), np.float32)
