@@ -119,7 +119,9 @@ class PiecePage:
             "errors_in": {name.partition(".")[0] for name in self.errors},
             "stale": stale(self.shown, self.recipe, self.meshes) if self.shown else "",
         }
-        return render(self.request, template, **(shown | self.more | more))
+        response = render(self.request, template, **(shown | self.more | more))
+        response.headers["X-As-Of"] = f"{self.step} {self.piece.read}"  # a page tells by it which of two is older
+        return response
 
 
 def extend(step: str) -> Callable[[Extension], Extension]:

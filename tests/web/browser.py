@@ -49,6 +49,11 @@ def set_size(page: Page, width: int, height: int) -> None:
     expect(page.locator("#full-bake")).to_have_attribute("title", re.compile(f"^{width} × {height};"))
 
 
+def settled(page: Page, act) -> None:
+    with page.expect_response(lambda r: "/settings/" in r.url):
+        act()
+
+
 def full_bake(page: Page) -> None:
     ended = page.locator("#table").get_attribute("data-ended") or "0"
     page.get_by_role("button", name="Full bake").click()
@@ -90,7 +95,7 @@ def renewed(page: Page, times: int) -> None:
     expect(page.locator("#table")).to_have_attribute("data-renewed", str(times), timeout=SLOW)
 
 
-def held_back(page: Page, pattern: str) -> list[str]:
+def delayed(page: Page, pattern: str) -> list[str]:
     """What is asked for under addresses of a pattern; it is let through a while later."""
     asked = list[str]()
 

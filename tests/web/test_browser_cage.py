@@ -7,7 +7,7 @@ from playwright.sync_api import Page, expect
 
 from .browser import (
     SLOW,
-    held_back,
+    delayed,
     model_picture,
     open_ring,
     unfold,
@@ -115,7 +115,7 @@ def test_a_pocket_is_placed_by_a_click_and_dragged_by_its_middle_and_its_rim(qui
     assert grip_at(page, *at) == 0
     page.mouse.down()
     page.mouse.move(at[0] - 20, at[1] + 8, steps=4)
-    held_back(page, "/rims$")  # what is dragged while it is laid anew is not lost
+    delayed(page, "/rims$")  # what is dragged while it is laid anew is not lost
     with page.expect_response(lambda r: "/pockets/" in r.url):
         page.mouse.up()
     expect(page.locator("#pockets")).not_to_have_attribute("data-pockets", place, timeout=SLOW)

@@ -5,12 +5,7 @@ import re
 import pytest
 from playwright.sync_api import Page, expect
 
-from .browser import SLOW, open_ring, unfold
-
-
-def settled(page: Page, act) -> None:
-    with page.expect_response(lambda r: "/settings/" in r.url):
-        act()
+from .browser import SLOW, delayed, open_ring, settled, unfold
 
 
 def test_numbers_take_sums_and_units_are_dragged_and_stepped(quiet: Page, services, ring):
@@ -78,6 +73,7 @@ def test_a_folder_is_chosen_for_a_handoff_and_no_other_is_shown(quiet: Page, cli
     dialog = page.get_by_role("dialog", name="Choose a folder")
     dialog.get_by_role("button", name="textures").click()
     expect(dialog.locator("b")).to_have_text(str(home / "textures"))
+    delayed(page, "/folders")  # what is chosen is what was pressed, not what was shown last
     dialog.get_by_role("button", name="ring").click()
     dialog.get_by_role("button", name="Choose this folder").click()
     expect(page.get_by_label("Folder or .zip on this machine")).to_have_value(str(home / "textures" / "ring"))

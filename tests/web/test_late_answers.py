@@ -3,7 +3,7 @@
 import pytest
 from playwright.sync_api import Page, expect
 
-from .browser import held_back, open_ring, renewed, set_size
+from .browser import delayed, open_ring, renewed, set_size, settled
 
 
 def stays_when_chosen(page, step):
@@ -22,7 +22,7 @@ def test_newer_figures_never_bring_back_a_step_that_was_left(alive: Page, servic
     renewed(page, 1)
     page.get_by_role("link", name="Review").click()
     expect(page.locator("#steps .here")).to_have_text("Review")
-    asked = held_back(page, "renewed=yes")
+    asked = delayed(page, "renewed=yes")
     services.settings.change(
         1, "Reach", lambda r: r.model_copy(update={"reach": r.reach.model_copy(update={"outward": 6.5})})
     )
@@ -37,7 +37,7 @@ def test_the_review_of_an_ended_bake_never_takes_away_a_step_that_was_chosen(qui
     page = quiet
     open_ring(page, ring)
     set_size(page, 64, 64)
-    asked = held_back(page, r"panel/review\?chosen=")
+    asked = delayed(page, r"panel/review\?chosen=")
     page.get_by_role("button", name="Full bake").click()
     while not asked:
         page.wait_for_timeout(100)
@@ -61,3 +61,22 @@ def test_a_full_bake_that_ends_after_a_live_proof_began_is_what_is_shown(alive: 
     while services.bakes.get(bake_id).open:
         page.wait_for_timeout(100)
     assert services.bakes.newest(1)[0].id == bake_id
+
+
+def test_a_panel_that_was_drawn_before_the_one_that_stands_is_not_shown(quiet: Page, ring):
+    page = quiet
+    open_ring(page, ring)
+    page.get_by_role("link", name="Maps").click()
+    width = page.locator("input[name='sheet.width']")
+    expect(width).to_have_value("64")
+    held = []
+    page.route("**/panel/maps", lambda route: held.append((route, route.fetch())))
+    page.evaluate("void htmx.ajax('GET', `${location.pathname}/panel/maps`, '#panel')")
+    while not held:
+        page.wait_for_timeout(50)
+    width.fill("96")
+    settled(page, lambda: width.press("Tab"))
+    route, drawn_before = held.pop()
+    route.fulfill(response=drawn_before)
+    page.wait_for_timeout(500)
+    expect(width).to_have_value("96")

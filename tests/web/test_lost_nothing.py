@@ -47,6 +47,19 @@ def test_a_tab_does_not_collide_with_itself(client, piece, services):
     assert recipe_of(services, piece).sheet.width == 512
 
 
+def test_a_change_that_was_overtaken_on_its_way_takes_back_nothing(client, piece, services):
+    """Both fields are typed before the first answer; the form that holds only the first of them arrives last."""
+    seen = step_of(services, piece)
+    both, first = {"sheet.width": "128", "sheet.height": "256"}, {"sheet.width": "128", "sheet.height": "64"}
+    client.post(f"{piece}/settings/maps", data=both, headers=shown(seen, "a") | {"X-Turn": "8"})
+    said = client.post(f"{piece}/settings/maps", data=first, headers=shown(seen, "a") | {"X-Turn": "7"}).text
+    assert (recipe_of(services, piece).sheet.width, recipe_of(services, piece).sheet.height) == (128, 256)
+    assert "changed elsewhere" not in said
+    back = first | {"sheet.height": "64"}
+    client.post(f"{piece}/settings/maps", data=back, headers=shown(step_of(services, piece), "a") | {"X-Turn": "9"})
+    assert recipe_of(services, piece).sheet.height == 64
+
+
 @pytest.mark.parametrize("tab", ["a", "b"])
 def test_a_pocket_is_removed_once_however_often_it_is_asked_for(client, piece, services, tab):
     """By a second click before the first was answered, or by another tab that still shows it."""

@@ -22,10 +22,14 @@ MEASURED = ("Measure", "Fit", BY_ITSELF)
 
 @dataclass(frozen=True, slots=True)
 class ShownState:
-    """What the page of a request shows: a state of its piece's settings, and the tab that it is in."""
+    """What the page of a request shows: a state of its piece's settings, and the tab that it is in.
+
+    turn counts the requests of a tab, as one may overtake another on its way.
+    """
 
     step: int
     tab: str
+    turn: int = 0
 
 
 class Settings:
@@ -34,6 +38,7 @@ class Settings:
     def __init__(self, services: "Services") -> None:
         self.services, self.store = services, services.store
         self._made_by: dict[tuple[int, int], str] = {}  # the tab that made a state of a piece
+        self._turns: dict[tuple[int, str], int] = {}  # the last change of a tab to a piece
 
     def change(
         self,
@@ -53,11 +58,14 @@ class Settings:
             piece = pieces.get(db, piece_id)
             if piece is None:
                 raise InputProblem("The piece", "It is no longer on the shelf.", "Go back to the shelf.")
-            said = list[str]()
-            if shown is None or adds or self._only_by(shown.tab, piece_id, shown.step, piece.step):
+            said, overtaken = list[str](), shown is not None and self._is_overtaken(piece_id, shown)
+            by_itself = shown is None or self._only_by(shown.tab, piece_id, shown.step, piece.step)
+            if shown is None or adds or (by_itself and not overtaken):
                 changed = edit(piece.recipe)
             else:
                 changed, said = _joined(undo.recipe_at(db, piece_id, shown.step), edit, piece.recipe)
+                if by_itself:
+                    said = []  # no one else changed anything
             if changed == piece.recipe:
                 return said
             undo.set_recipe(db, piece_id, changed, _called(words, piece.recipe, changed))
@@ -67,6 +75,14 @@ class Settings:
                     self._made_by.pop(next(iter(self._made_by)))
         self.services.give_up(piece_id)
         return said
+
+    def _is_overtaken(self, piece_id: int, shown: ShownState) -> bool:
+        """Whether a change that its tab asked for later was made already: that one has the last word."""
+        last = self._turns.pop((piece_id, shown.tab), 0)
+        self._turns[piece_id, shown.tab] = max(last, shown.turn)
+        while len(self._turns) > KEPT_MAKERS:
+            self._turns.pop(next(iter(self._turns)))
+        return 0 < shown.turn < last
 
     def _only_by(self, tab: str, piece_id: int, before: int, now: int) -> bool:
         """Whether one tab alone changed a piece since a state that it showed."""

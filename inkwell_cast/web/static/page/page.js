@@ -52,9 +52,12 @@ export async function change(address, values, options = sending(values)) {
   return response.status !== 204;
 }
 
-// Every change says which state of the settings this page shows, so that one made elsewhere meanwhile is not lost.
+// Every change says which state of the settings this page shows, so that one made elsewhere meanwhile is not lost; and
+// which turn it is, so that one that was overtaken on its way takes back nothing.
 const tab = crypto.randomUUID?.() ?? String(Math.random());
 addEventListener("pagehide", () => navigator.sendBeacon(`${base}/left?tab=${encodeURIComponent(tab)}`));
+let turns = 0;
 export function shownHere() {
-  return { "X-Shown-Step": $("shown-step")?.dataset.step ?? "", "X-Tab": tab };
+  turns += 1;
+  return { "X-Shown-Step": $("shown-step")?.dataset.step ?? "", "X-Tab": tab, "X-Turn": turns };
 }

@@ -4,6 +4,17 @@ import { step as stepShown } from "../common/requests.js";
 import { RangeRule } from "../panels/range.js";
 import { ask, base } from "./page.js";
 
+// A panel that was drawn before the one that stands there arrives late, and is not shown.
+let stands = ["", 0];
+document.body.addEventListener("htmx:beforeSwap", (e) => {
+  if (e.detail.target.id !== "panel" || !e.detail.shouldSwap) return;
+  const [step, time] = (e.detail.xhr.getResponseHeader("X-As-Of") ?? "").split(" ");
+  if (step === stands[0] && Number(time) < stands[1]) {
+    e.detail.shouldSwap = false;
+    e.stopImmediatePropagation();
+  } else stands = [step, Number(time)];
+});
+
 // A panel that arrives while a button is held down in it waits until it is let go: a click that began on the old one
 // would be heard by nobody.
 let pressed = false;
@@ -27,7 +38,7 @@ document.body.addEventListener("htmx:beforeSwap", (e) => {
   waiting.push(() => {
     target.dispatchEvent(new CustomEvent("htmx:beforeSwap", { bubbles: true, detail: { target, pathInfo: {} } }));
     const eventInfo = { elt: target, target };
-    htmx.swap(target, serverResponse, { swapStyle: "innerHTML", swapDelay: 0, settleDelay: 20 }, { eventInfo });
+    htmx.swap(target, serverResponse, { swapStyle: "innerHTML", swapDelay: 0, settleDelay: 0 }, { eventInfo });
   });
 });
 

@@ -11,15 +11,20 @@ dialog.innerHTML = `<p class="folder-path"><b></b></p><p class="folder-recent"><
     <button class="button" value="close">Close</button></p>`;
 document.body.append(dialog);
 let field = null,
-  here = "";
+  here = "",
+  looking = Promise.resolve(); // what was pressed last is what is chosen
 
 function button(words, path) {
   const made = document.createElement("button");
   made.className = "link";
   made.textContent = words;
   made.title = path;
-  made.onclick = () => look(path);
+  made.onclick = () => go(path);
   return made;
+}
+
+function go(path) {
+  return (looking = looking.then(() => look(path)).catch((error) => toast(error.message)));
 }
 
 async function look(path) {
@@ -54,9 +59,10 @@ async function look(path) {
     );
 }
 
-dialog.addEventListener("click", (e) => {
+dialog.addEventListener("click", async (e) => {
   if (e.target.value === "close") dialog.close();
   if (e.target.value === "choose") {
+    await looking;
     field.value = here;
     field.dispatchEvent(new Event("change", { bubbles: true }));
     dialog.close();
@@ -66,6 +72,6 @@ document.addEventListener("click", async (e) => {
   const opener = e.target.closest?.("[data-choose-folder]");
   if (!opener) return;
   field = opener.closest("form").querySelector("input[name=place]");
-  await look(field.value.replace(/\.zip$/, ""));
+  await go(field.value.replace(/\.zip$/, ""));
   dialog.showModal();
 });
