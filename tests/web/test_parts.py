@@ -72,6 +72,9 @@ def test_parts_are_chosen_as_in_any_list_on_the_model_and_by_a_line_around_them(
     assert in_model(page, "[...model.hiddenParts].join()") == "ring001"
     page.locator("#parts-all").click()
     page.locator("#lasso").click()
+    page.keyboard.press("Escape")
+    expect(page.locator("#lasso")).to_have_attribute("aria-pressed", "false")
+    page.locator("#lasso").click()
     box, (x, y) = page.locator("#model canvas").bounding_box(), seen_at(page, "ring003")
     page.mouse.move(x - 12, y - 12)
     page.mouse.down()
@@ -139,6 +142,20 @@ def test_a_double_click_renames_and_escape_leaves_the_name(quiet: Page, rings, s
     expect(page.locator("#piece-name")).to_have_text("Chain of rings")
     expect(page).to_have_title("Chain of rings · Inkwell Cast")
     assert services.pieces.wanted(int(rings.rpartition("/")[2]))[0].name == "Chain of rings"
+
+
+def test_a_piece_is_renamed_on_the_shelf(quiet: Page, rings, services):
+    page = quiet
+    page.route("**/lit.png*", lambda route: route.fulfill(status=204))  # its picture is not what this is about
+    page.goto(rings.rpartition("/pieces")[0])
+    page.get_by_label("Rename rings").first.click()
+    field = page.get_by_label("New name of rings").first
+    expect(field).to_be_focused()
+    page.keyboard.type("Chain")
+    page.keyboard.press("Enter")
+    expect(page.locator(".card-name[title=Chain]")).to_have_text("Chain")
+    expect(field).to_be_hidden()
+    assert services.pieces.wanted(int(rings.rpartition("/")[2]))[0].name == "Chain"
 
 
 def test_what_is_wiped_stands_side_by_side_and_each_half_is_pointed_at(quiet: Page, rings):

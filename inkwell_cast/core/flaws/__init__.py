@@ -3,9 +3,10 @@
 Adding a cause is a file and a line. A detector has `KEY`, `TITLE` and `find(seen) -> FlawRows`: rows of the texels that
 show its cause, and the words for a region of them. Only rows that look worse than the best on this low are told, each
 by the first detector that claims it. Rows that lie together on the surface, across UV seams, are one flaw; the flaw
-that adds most to what is seen comes first. What shows too little is counted, not told.
+that is noticed first comes first. What shows too little is counted, not told.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -15,6 +16,7 @@ from ..base.array_types import F32, I64, Bool
 from ..base.on_demand import on_demand
 from ..cast.context import Context
 from ..checks import Finding
+from ..settings.regions import Accepted
 from . import (
     back_face,
     farther_surface,
@@ -30,8 +32,9 @@ from . import (
     struck_another_part,
     wavy_outline,
 )
-from .flaw import Flaw, FlawRows
+from .flaw import AROUND_A_BEND, Flaw, FlawRows
 from .from_checks import CHECKED, flaw_of
+from .noticed import Eye, eye_of
 from .places import parted, spot_of, with_near_by, worst_places
 from .texel_rows import TexelRows, seen_of
 from .trials import Trial, Way, tried
@@ -108,7 +111,8 @@ IN_TEXELS = {  # causes whose texels look worse than the best on this low
 class MarkedFlaw:
     """A flaw with the triangles to hatch: corners (M, 3, 3) on the low or sculpt and uvs (M, 3, 2) on the sheet.
 
-    lit is the share of the light that it turns darker or brighter, by which flaws of a like share are ranked.
+    lit is the share of the light that it turns darker or brighter, and eye how soon a viewer looks there (`noticed`):
+    flaws of a like share are ranked by both.
     """
 
     flaw: Flaw
@@ -116,11 +120,12 @@ class MarkedFlaw:
     uvs: F32
     on_low: bool = True
     lit: float = 1.0
+    eye: float = 1.0
 
     @property
     def noticed(self) -> float:
-        """How soon a viewer notices it: what it adds to the mean, more where it turns light dark."""
-        return self.flaw.share * self.lit
+        """How soon it is noticed: what it adds to the mean, more where it turns light dark and where one looks."""
+        return self.flaw.share * self.lit * self.eye
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,12 +162,12 @@ def flaws_of(
     every = [_wrong(seen, foreign) for seen in looked]
     looked = tried(looked, every, trial) if trial and not foreign else looked
     for number, (seen, rows) in enumerate(zip(looked, every, strict=True)):
-        wrong, free = seen.at(rows), np.ones(len(seen.x), bool)
+        wrong, free, eye = seen.at(rows), np.ones(len(seen.x), bool), eye_of(seen)
         for detector in (map_from_elsewhere,) if foreign else DETECTORS:
             whole = getattr(detector, "WHOLE_SHEET", False)
             if len(seen.x) and (whole or len(rows)):
                 subject, numbers = (seen, np.arange(len(seen.x))) if whole else (wrong, rows)
-                told, less = _regions(subject, detector, free, numbers)
+                told, less = _regions(subject, detector, free, numbers, eye)
                 for shown in told:
                     shown.flaw.sheet = number
                 flaws, harmless = flaws + told, harmless + less
@@ -180,8 +185,23 @@ def flaws_of(
         flaws.append(MarkedFlaw(flaw, finding.marks.corners, finding.marks.uvs, finding.marks.on_low))
     worst = _without_rims(sorted(flaws, key=lambda shown: -shown.noticed))
     said = contexts[0].assembly.recipe.accepted if contexts else []
-    told = [shown for shown in worst if not shown.flaw.is_among(said)]
+    told = [shown for shown in worst if not shown.flaw.is_among(said, _along(contexts, shown.flaw))]
     return FlawList(told[:MOST_FLAWS], len(told), harmless, len(worst) - len(told))
+
+
+def _along(contexts: list[Context], flaw: Flaw) -> Callable[[Accepted], float] | None:
+    """How far along the low a flaw's worst place lies from an accepted one; None for what has no place on a sheet."""
+    if flaw.texel is None or flaw.spot is None:
+        return None
+    context, (x, y) = contexts[flaw.sheet], flaw.texel
+    triangle = context.low.triangles[[context.cast.low_triangle[y, x]]]
+    place = np.array([flaw.spot])
+
+    def away(accepted: Accepted) -> float:
+        patch = context.warm.ground(context.low.mesh).around(accepted.centre, AROUND_A_BEND * accepted.radius)
+        return float(patch.distance(triangle, place)[0])
+
+    return away
 
 
 def _wrong(seen: TexelRows, foreign: bool) -> I64:
@@ -208,7 +228,7 @@ def _changes(flaw: Flaw) -> list[str]:
     return [mend.changes for mend in flaw.mends]
 
 
-def _regions(seen: TexelRows, detector: Detector, free: Bool, numbers: I64) -> tuple[list[MarkedFlaw], int]:
+def _regions(seen: TexelRows, detector: Detector, free: Bool, numbers: I64, eye: Eye) -> tuple[list[MarkedFlaw], int]:
     """The flaws that a detector finds, part by part, and how many places show too little.
 
     What lies together on a part, across UV seams, is one. `free` is of all rows, and loses those that are explained by
@@ -235,7 +255,7 @@ def _regions(seen: TexelRows, detector: Detector, free: Bool, numbers: I64) -> t
     noticed = [region for region in large if _is_seen(seen, detected, region, thinned)]
     whole = getattr(detector, "BY_PART", False) and not getattr(detector, "IN_PLACES", False)
     places = [each for region in noticed for each in ([region] if whole else _places(seen, detected, region, thinned))]
-    return [_shown(seen, detector, detected, place, thinned) for place in places], len(regions) - len(noticed)
+    return [_shown(seen, detector, detected, place, thinned, eye) for place in places], len(regions) - len(noticed)
 
 
 def _places(seen: TexelRows, detected: FlawRows, region: I64, thinned: int) -> list[I64]:
@@ -301,7 +321,7 @@ def _together(seen: TexelRows, rows: I64, region: I64, thinned: int) -> list[I64
     return np.split(region[order], np.cumsum(np.bincount(group))[:-1])
 
 
-def _shown(seen: TexelRows, detector: Detector, detected: FlawRows, region: I64, thinned: int) -> MarkedFlaw:
+def _shown(seen: TexelRows, detector: Detector, detected: FlawRows, region: I64, thinned: int, eye: Eye) -> MarkedFlaw:
     rows = detected.rows[region]
     area = seen.size[rows].astype(np.float64) ** 2
     told = detected.tell(region)
@@ -324,7 +344,8 @@ def _shown(seen: TexelRows, detector: Detector, detected: FlawRows, region: I64,
         texel=(int(seen.x[worst[0]]), int(seen.y[worst[0]])),
         mends=[mend.model_copy(update={"cause": cause}) for mend in told.mends(spot)],
     )
-    return MarkedFlaw(flaw, *_squares(seen, rows), lit=float(contrast(np.array([error]))[0]))
+    lit, drawn = float(contrast(np.array([error]))[0]), eye.draws(seen.place[worst], seen.normal[worst[0]])
+    return MarkedFlaw(flaw, *_squares(seen, rows), lit=lit, eye=drawn)
 
 
 def _look_of(seen: TexelRows, detected: FlawRows, region: I64) -> tuple[float, float]:

@@ -16,6 +16,7 @@ ROOM = 1.05  # a mend reaches a little past the flaw
 MOST_HELD, MOST_PATCHES = 400, 24  # places of a flaw that decide where its patches lie, and how many there are
 FAR_ALONG = 3.0  # of its radius: how far along the surface one patch of it reaches
 LEAST_PATCH = 0.05  # of its radius
+AROUND_A_BEND = 1.6  # times as long is the way along a surface that bends half around
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,10 +124,15 @@ class Flaw(BaseModel):
         """What flaws have in common that have one cause and one title."""
         return self.cause, self.title
 
-    def is_among(self, accepted: list[Accepted]) -> bool:
-        """Whether somebody said that this is as it should be."""
+    def is_among(self, accepted: list[Accepted], along: Callable[[Accepted], float] | None = None) -> bool:
+        """Whether somebody said that this is as it should be; `along` says how far it lies off on the surface."""
         place = np.array(self.spot or self.middle)
-        return any(a.cause == self.cause and np.linalg.norm(place - a.centre) <= a.radius for a in accepted)
+        return any(
+            a.cause == self.cause
+            and np.linalg.norm(place - a.centre) <= a.radius
+            and (along is None or along(a) <= AROUND_A_BEND * a.radius)
+            for a in accepted
+        )
 
     @property
     def spot(self) -> tuple[float, float, float] | None:

@@ -90,11 +90,11 @@ class Crease(SettingsGroup):
 
 
 class Accepted(SettingsGroup):
-    """A ball on the low in which a flaw of one cause is as it should be: it is not told again."""
+    """A patch of the low in which a flaw of one cause is as it should be: it is not told again."""
 
     cause: Annotated[str, setting("Cause", "The key of the flaw.", max_length=40)]
     centre: Annotated[tuple[float, float, float], setting("Centre", "Where it lies, x y z.", "scene units")]
-    radius: Annotated[float, setting("Radius", "How far it reaches.", "scene units", gt=0, le=1e9)]
+    radius: Annotated[float, setting("Radius", "How far it reaches along the surface.", "scene units", gt=0, le=1e9)]
 
 
 class Heal(SettingsGroup):

@@ -23,7 +23,7 @@ from inkwell_cast.core.settings.maps import Occlusion
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
-from inkwell_cast.core.settings.regions import Omission
+from inkwell_cast.core.settings.regions import Accepted, Omission
 from inkwell_cast.core.settings.sheet import Sheet
 
 from ...shapes import around_cube, cube, grid_mesh, hard_cube, plane, ribbed, rounded_box
@@ -233,6 +233,18 @@ def plates(apart):
     ]
     highs = [ribbed("under top", 0.002, across=1), ribbed("over top", apart + 0.002)]
     return merge(lows, "low"), merge(highs, "high")
+
+
+def test_what_is_as_it_should_be_on_one_finger_is_still_told_on_the_next():
+    low, _ = plates(0.1)
+    high = merge([frame(), moved(replace(frame(), name="second"), (0, 0, 0.1))], "high")
+    near = {"outward": 0.04, "inward": 0.04}
+    both = found(low, high, **near)
+    assert len(both) == 2
+    there = Accepted(cause=both[0].flaw.cause, centre=both[0].flaw.spot, radius=0.35)
+    (left,) = found(low, high, **near, accepted=[there])
+    assert left.flaw.part == both[1].flaw.part
+    assert np.linalg.norm(np.subtract(left.flaw.spot, there.centre)) < there.radius  # it lies within the ball
 
 
 def test_rays_that_strike_another_part_are_found_and_each_mend_cures_them():

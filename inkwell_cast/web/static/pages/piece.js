@@ -142,6 +142,10 @@ const hand = new MendByHand(base, model, {
   begin: () => setShow("low"),
   send: (values) => postPanel("mends/place", values),
 });
+document.addEventListener("keydown", (e) => {
+  if (e.key !== "Escape") return;
+  for (const tool of [pockets, hand, parts.chosen]) tool.putDown(); // what was taken up and not begun
+});
 document.body.addEventListener("htmx:afterSettle", (e) => {
   if (e.detail.target?.id === "panel") {
     pockets.tend();

@@ -1,5 +1,5 @@
 // The shelf: a piece from its file, and which pieces a batch takes.
-import { $, json, refusal } from "../common/requests.js";
+import { $, json, refusal, request } from "../common/requests.js";
 import "../page/at_work.js";
 import { acceptedBy, belongs, filesOf, send } from "../panels/upload.js";
 
@@ -58,6 +58,21 @@ async function take(transfer) {
   }
   location.href = `/new?taken=${encodeURIComponent(tokens.join(","))}`;
 }
+document.addEventListener("submit", async (e) => {
+  const form = e.target.closest("form.rename");
+  if (!form) return;
+  e.preventDefault();
+  const body = new URLSearchParams(new FormData(form)),
+    shown = form.closest(".card").querySelector(".card-name");
+  try {
+    await request(form.action, { method: "POST", body });
+    shown.textContent = shown.title = body.get("name").trim();
+    form.parentElement.open = false;
+  } catch (error) {
+    tell(error.message);
+  }
+});
+document.addEventListener("toggle", (e) => e.target.open && e.target.querySelector(".rename input")?.select(), true);
 $("tick-all")?.addEventListener("click", () => {
   const boxes = [...document.querySelectorAll("input[name=piece]")],
     all = boxes.every((box) => box.checked);

@@ -71,6 +71,10 @@ export class ChosenParts {
     this.model.canvas.style.cursor = on ? "crosshair" : "";
   }
 
+  putDown() {
+    if (this.armed) this.arm(false);
+  }
+
   begin(e) {
     if (!this.armed) return false;
     const svg = document.createElementNS(SVG, "svg");

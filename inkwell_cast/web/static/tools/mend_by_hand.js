@@ -57,6 +57,10 @@ export class MendByHand {
     else this.patches.clear();
   }
 
+  putDown() {
+    if (this.on) this.set(false);
+  }
+
   middle() {
     const r = this.model.canvas.getBoundingClientRect();
     return this.model.uvAt({ clientX: r.left + r.width / 2, clientY: r.top + r.height / 2 });

@@ -45,10 +45,18 @@ export class Pockets {
     if (add.dataset.tended) return;
     add.dataset.tended = "yes";
     add.onclick = () => {
-      this.placing = !this.placing;
-      add.setAttribute("aria-pressed", this.placing);
+      this.set(!this.placing);
       if (this.placing) this.on.begin();
     };
+  }
+
+  set(on) {
+    this.placing = on;
+    $("add-pocket")?.setAttribute("aria-pressed", on);
+  }
+
+  putDown() {
+    this.set(false);
   }
 
   // The low itself may have changed: lay them anew.
