@@ -263,11 +263,13 @@ def _places(seen: TexelRows, detected: FlawRows, region: I64, thinned: int) -> l
 
     It stays whole where none is noticed alone, and where what cures it is no matter of a place.
     """
+    places = [region[each] for each in parted(seen, detected.rows[region])]
+    if len(places) < 2:
+        return [region]
     told = detected.tell(region)
     mends = told.mends(spot_of(seen, told.title or "Flaw", detected.rows[region]))
     if told.by_part or not mends or not mends[0].of_a_place:
         return [region]
-    places = [region[each] for each in parted(seen, detected.rows[region])]
     noticed = [len(place) * thinned >= FEWEST and _is_seen(seen, detected, place, thinned) for place in places]
     shown = [place for place, is_seen in zip(places, noticed, strict=True) if is_seen]
     faint = [place for place, is_seen in zip(places, noticed, strict=True) if not is_seen]

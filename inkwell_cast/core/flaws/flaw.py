@@ -33,6 +33,7 @@ class Spot:
     places: F64
     triangles: I32 | I64
     ground: Callable[[], Ground]
+    _laid: list[tuple[Place, float]] = field(default_factory=list)
 
     @property
     def name(self) -> str:
@@ -41,8 +42,10 @@ class Spot:
 
     def patches(self) -> list[tuple[Place, float]]:
         """Centres and radii of patches that hold it: one, or more where it does not hang together on the surface."""
+        if self._laid:
+            return self._laid
         few = np.unique(np.linspace(0, len(self.places) - 1, min(len(self.places), MOST_HELD)).astype(np.int64))
-        places, triangles, found = self.places[few], self.triangles[few], list[tuple[Place, float]]()
+        places, triangles, found = self.places[few], self.triangles[few], self._laid
         while len(places) and len(found) < MOST_PATCHES:
             middle = int(np.argmin(np.linalg.norm(places - places.mean(axis=0), axis=1)))
             around = self.ground().around(places[middle], FAR_ALONG * self.radius)

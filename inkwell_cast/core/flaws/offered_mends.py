@@ -16,6 +16,7 @@ from .texel_rows import TexelRows
 RIM = 0.25  # of a pocket
 WIDER, CLEAR = 1.1, 0.002  # than what a pocket should hold; and of the low's diagonal beyond that
 OWN = 0.1  # of what is filled in must be the flaw itself
+MOST_MEASURED = 50_000  # texels of a part, by which a share of it is measured
 DABS = 24  # of a brush, at most, that cover a region
 MUCH, NEARLY_ALL = 0.25, 0.95  # of a part: that is said, since "here" is not what one thinks of then
 
@@ -63,7 +64,8 @@ def _share_in(seen: TexelRows, part: str, centres: F64, radius: float) -> float:
     """The share of a part's surface, FILE/OBJECT, within some balls."""
     every, context = seen.everything or seen, seen.context
     number = context.assembly.keys.index(part)
-    own = context.assembly.low.objects[context.low.triangles[every.triangle]] == number
+    own = np.flatnonzero(context.assembly.low.objects[context.low.triangles[every.triangle]] == number)
+    own = own[:: -(-len(own) // MOST_MEASURED) or 1]
     places, area = every.place[own], every.size[own].astype(np.float64) ** 2
     inside = np.zeros(len(places), bool)
     for centre in centres:
@@ -123,11 +125,13 @@ def nearest(spot: Spot) -> Mend:
 def heals(seen: TexelRows, spot: Spot) -> list[Mend]:
     """Filling in from the rim; none where that would fill in far more than the flaw."""
     mend, every, low = _heal(spot), seen.everything or seen, seen.context.low
-    inside = np.zeros(len(every.place), bool)
+    thinned = -(-len(every.place) // MOST_MEASURED) or 1
+    places, triangles = every.place[::thinned], low.triangles[every.triangle[::thinned]]
+    inside = np.zeros(len(places), bool)
     for patch in mend.heals:
         around = spot.ground().around(patch.centre, patch.radius)
-        inside |= around.distance(low.triangles[every.triangle], every.place) <= patch.radius
-    return [mend] if len(spot.places) >= OWN * inside.sum() else []
+        inside |= around.distance(triangles, places) <= patch.radius
+    return [mend] if len(spot.places) >= OWN * thinned * inside.sum() else []
 
 
 def _heal(spot: Spot) -> Mend:

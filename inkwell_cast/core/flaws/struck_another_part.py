@@ -1,5 +1,6 @@
 """Struck another part: a ray goes past its own surface and strikes what lies close to the low somewhere else."""
 
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -51,23 +52,28 @@ def find(seen: TexelRows) -> FlawRows:
             f"Rays go {gone} from the low before they strike what lies {off} from {name}.",
             "Shorten the reach here, or leave the other part out; parts that lie close are best baked as pairs of "
             "their own.",
-            lambda spot: _mends(seen, spot, at, high, _highs_of(seen.everything or seen, here)),
+            lambda spot: _mends(seen, spot, at, high, owners().get(here, [])),
         )
 
+    owners = cache(lambda: _highs_by_low(seen.everything or seen))
     return FlawRows(rows, tell)
 
 
-def _highs_of(seen: TexelRows, low_object: int) -> list[int]:
-    """The objects of the sculpt that lie nearer along the rays of an object of the low than along those of others."""
+def _highs_by_low(seen: TexelRows) -> dict[int, list[int]]:
+    """For objects of the low those of the sculpt that lie nearer along their rays than along those of others."""
     context, rows = seen.context, np.flatnonzero(seen.struck > 0)
-    low = context.assembly.low.objects[context.low.triangles[seen.triangle[rows]]]
+    rows = rows[:: -(-len(rows) // MOST_ROWS) or 1]
+    low = context.assembly.low.objects[context.low.triangles[seen.triangle[rows]]].astype(np.int64)
     high = context.sculpt.mesh.objects[np.maximum(context.cast.hit_triangle[seen.y[rows], seen.x[rows]], 0)]
-    near, highs = np.abs(seen.height[rows]), list[int]()
-    for n in np.unique(high[low == low_object]).tolist():
-        parts = np.unique(low[high == n])
-        by_low = [(float(np.median(near[(high == n) & (low == part)])), int(part)) for part in parts]
-        if min(by_low)[1] == low_object:
-            highs.append(n)
+    near, both = np.abs(seen.height[rows]), high.astype(np.int64) * (int(low.max(initial=0)) + 1) + low
+    order = np.lexsort((near, both))
+    _, first, count = np.unique(both[order], return_index=True, return_counts=True)
+    median, nearest = near[order][first + count // 2], dict[int, tuple[float, int]]()
+    for own, h, w in zip(median.tolist(), high[order][first].tolist(), low[order][first].tolist(), strict=True):
+        nearest[h] = min(nearest.get(h, (np.inf, -1)), (own, w))
+    highs = dict[int, list[int]]()
+    for h in sorted(nearest):
+        highs.setdefault(nearest[h][1], []).append(h)
     return highs
 
 
