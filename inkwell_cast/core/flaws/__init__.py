@@ -8,6 +8,7 @@ that is noticed first comes first. What shows too little is counted, not told.
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cache, partial
 from typing import Protocol
 
 import numpy as np
@@ -162,7 +163,7 @@ def flaws_of(
     every = [_wrong(seen, foreign) for seen in looked]
     looked = tried(looked, every, trial) if trial and not foreign else looked
     for number, (seen, rows) in enumerate(zip(looked, every, strict=True)):
-        wrong, free, eye = seen.at(rows), np.ones(len(seen.x), bool), eye_of(seen)
+        wrong, free, eye = seen.at(rows), np.ones(len(seen.x), bool), cache(partial(eye_of, seen))
         for detector in (map_from_elsewhere,) if foreign else DETECTORS:
             whole = getattr(detector, "WHOLE_SHEET", False)
             if len(seen.x) and (whole or len(rows)):
@@ -228,7 +229,9 @@ def _changes(flaw: Flaw) -> list[str]:
     return [mend.changes for mend in flaw.mends]
 
 
-def _regions(seen: TexelRows, detector: Detector, free: Bool, numbers: I64, eye: Eye) -> tuple[list[MarkedFlaw], int]:
+def _regions(
+    seen: TexelRows, detector: Detector, free: Bool, numbers: I64, eye: Callable[[], Eye]
+) -> tuple[list[MarkedFlaw], int]:
     """The flaws that a detector finds, part by part, and how many places show too little.
 
     What lies together on a part, across UV seams, is one. `free` is of all rows, and loses those that are explained by
@@ -255,7 +258,7 @@ def _regions(seen: TexelRows, detector: Detector, free: Bool, numbers: I64, eye:
     noticed = [region for region in large if _is_seen(seen, detected, region, thinned)]
     whole = getattr(detector, "BY_PART", False) and not getattr(detector, "IN_PLACES", False)
     places = [each for region in noticed for each in ([region] if whole else _places(seen, detected, region, thinned))]
-    return [_shown(seen, detector, detected, place, thinned, eye) for place in places], len(regions) - len(noticed)
+    return [_shown(seen, detector, detected, place, thinned, eye()) for place in places], len(regions) - len(noticed)
 
 
 def _places(seen: TexelRows, detected: FlawRows, region: I64, thinned: int) -> list[I64]:

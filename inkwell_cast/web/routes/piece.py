@@ -67,16 +67,13 @@ def panel(request: Request, piece_id: int, step: str, bake: int | None = None) -
 def change(request: Request, piece_id: int, words: str, edit: Callable[[Recipe], Recipe], adds: bool = False) -> None:
     """Change a piece's settings, joined with what the page of the request shows; what there is to say of it is kept."""
     step, tab, turn = (request.headers.get(name, "") for name in ("x-shown-step", "x-tab", "x-turn"))
-    shown = ShownState(_count(step), tab, _count(turn)) if _is_count(step) else None
+    at = _count(step)
+    shown = None if at is None else ShownState(at, tab, _count(turn) or 0)
     request.state.said = [*said_of(request), *services_of(request).settings.change(piece_id, words, edit, shown, adds)]
 
 
-def _is_count(text: str) -> bool:
-    return text.isdecimal() and len(text) < 10
-
-
-def _count(text: str) -> int:
-    return int(text) if _is_count(text) else 0
+def _count(text: str) -> int | None:
+    return int(text) if text.isdecimal() and len(text) < 10 else None
 
 
 def said_of(request: Request) -> list[str]:

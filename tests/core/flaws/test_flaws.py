@@ -7,7 +7,6 @@ import numpy as np
 import pytest
 
 from inkwell_cast.core.bake.pipeline import bake
-from inkwell_cast.core.cast.sheet_surroundings import points_of
 from inkwell_cast.core.flaws import REGISTRY
 from inkwell_cast.core.flaws.flaw import Flaw, Spot
 from inkwell_cast.core.flaws.hatched import flaw_at, marks_in, write_marks
@@ -17,13 +16,11 @@ from inkwell_cast.core.mesh.mesh import CornerValues, corner_positions, merge, v
 from inkwell_cast.core.mesh.normals import with_normals
 from inkwell_cast.core.piece.piece import BakeMeshes
 from inkwell_cast.core.rays.along_surface import Ground
-from inkwell_cast.core.review.probe import probe
 from inkwell_cast.core.review.worn_pictures import Pictures
 from inkwell_cast.core.settings.maps import Occlusion
 from inkwell_cast.core.settings.output import Output
 from inkwell_cast.core.settings.reach import Reach
 from inkwell_cast.core.settings.recipe import Recipe
-from inkwell_cast.core.settings.regions import Accepted, Omission
 from inkwell_cast.core.settings.sheet import Sheet
 
 from ...shapes import around_cube, cube, grid_mesh, hard_cube, plane, ribbed, rounded_box
@@ -225,77 +222,6 @@ def test_a_place_lies_in_the_flaw_that_is_hatched_there_and_in_none_of_the_ball_
     assert at == [0, 0, None, 1, None]
 
 
-def plates(apart):
-    """Two plates, one over the other, as one pair of two lows and two highs."""
-    lows = [
-        replace(moved(mesh, (0, 0, z)), uvs=(values_at_corners(mesh.uvs[0].at_corners() * np.float32(0.49) + at),))
-        for mesh, z, at in ((plane(2, name="under"), 0, np.float32(0)), (plane(2, name="over"), apart, np.float32(0.5)))
-    ]
-    highs = [ribbed("under top", 0.002, across=1), ribbed("over top", apart + 0.002)]
-    return merge(lows, "low"), merge(highs, "high")
-
-
-def test_what_is_as_it_should_be_on_one_finger_is_still_told_on_the_next():
-    low, _ = plates(0.1)
-    high = merge([frame(), moved(replace(frame(), name="second"), (0, 0, 0.1))], "high")
-    near = {"outward": 0.04, "inward": 0.04}
-    both = found(low, high, **near)
-    assert len(both) == 2
-    there = Accepted(cause=both[0].flaw.cause, centre=both[0].flaw.spot, radius=0.35)
-    (left,) = found(low, high, **near, accepted=[there])
-    assert left.flaw.part == both[1].flaw.part
-    assert np.linalg.norm(np.subtract(left.flaw.spot, there.centre)) < there.radius  # it lies within the ball
-
-
-def test_rays_that_strike_another_part_are_found_and_each_mend_cures_them():
-    low, high = plates(0.3)
-    own = Reach(unit="scene", outward=0.4, inward=0.1)
-
-    def other(**more):
-        low_and_high = baked(low, high, ["normal"], size=96, reach_of_all=own, **more)
-        return [s.flaw for s in low_and_high.flaws().shown if s.flaw.cause == "other"]
-
-    (flaw,) = other()
-    assert flaw.part == "low/under"
-    assert "strike what lies 0.002 from over" in flaw.what
-    leave, pocket, nearest = flaw.mends
-    assert (leave.words, nearest.words) == ("Leave out over top here", "Take the nearest surface here")
-    assert pocket.pockets[0].outward == pytest.approx(1.1 * 0.002 + 0.002 * low.diagonal)
-    for mend in flaw.mends:
-        assert other(mends=[mend]) == [], mend.words
-    assert other(mends=[flaw.mends[0].model_copy(update={"on": False})]) != []
-
-
-def test_parts_that_strike_each_other_can_become_pairs_of_their_own():
-    """A shelf over a corner of a floor: the floor's rays strike it there, and the floor elsewhere."""
-    floor, shelf = plane(4, name="floor"), grid_mesh(2, 2, lambda u, v: (0.4 * u, 0.4 * v, 0 * u + 0.3), "shelf")
-    lows = [
-        replace(mesh, uvs=(values_at_corners(mesh.uvs[0].at_corners() * np.float32(size) + np.float32(at)),))
-        for mesh, size, at in ((floor, 0.78, 0), (shelf, 0.19, 0.8))
-    ]
-    highs = [
-        ribbed("floor top", 0.002),
-        moved(ribbed("shelf top", 0.302, across=1), (0, 0, 0), (0.4, 0.4, 1)),
-    ]
-    low, high = merge(lows, "low"), merge(highs, "high")
-    own = Reach(unit="scene", outward=0.4, inward=0.1)
-
-    def other(mends):
-        made = baked(low, high, ["normal"], size=128, reach_of_all=own, mends=mends)
-        return [s.flaw for s in made.flaws().shown if s.flaw.cause == "other"]
-
-    (flaw,) = other([])
-    words = [
-        "Make floor a pair of its own",
-        "Leave out shelf top here",
-        "Place a pocket",
-        "Take the nearest surface here",
-    ]
-    assert [mend.words.split(":")[0] for mend in flaw.mends] == words
-    for mend in flaw.mends:
-        assert other([mend]) == [], mend.words
-
-
 def test_sculpt_beyond_the_start_of_rays_is_missed_above_solid_ground_too():
     """A ribbed plate floats over a ribbed floor, beyond the reach: rays strike the floor below it."""
     plate = moved(ribbed("plate", 0.03), (0.3, 0.3, 0), (0.4, 0.4, 1))
@@ -305,19 +231,6 @@ def test_sculpt_beyond_the_start_of_rays_is_missed_above_solid_ground_too():
     assert "stands 0.03 above the low" in shown.flaw.what
     made = baked(plane(), high, ["normal"], size=96, outward=0.01, inward=0.01, mends=shown.flaw.mends[:1])
     assert made.flaws().shown == []
-
-
-def test_a_high_that_is_left_out_here_is_passed_through():
-    low, high = plates(0.3)
-    own = Reach(unit="scene", outward=0.4, inward=0.1)
-    ball = Omission(part="high/over top", centre=(0.5, 0.5, 0), radius=0.25)
-    result = baked(low, high, ["normal"], size=96, reach_of_all=own, omissions=[ball])
-    y, x = np.nonzero(result.cast.struck)
-    place = points_of(result.sheets[0].context)[y, x]
-    under = result.assembly.low.objects[result.low.triangles[result.cast.low_triangle[y, x]]] == 0
-    inside = np.hypot(place[:, 0] - 0.5, place[:, 1] - 0.5) < 0.24
-    assert place[under & inside, 2] == pytest.approx(0.002, abs=1e-5)
-    assert place[under & (np.hypot(place[:, 0] - 0.5, place[:, 1] - 0.5) > 0.27), 2] == pytest.approx(0.302, abs=1e-5)
 
 
 def test_a_break_at_a_seam_is_explained_and_cured_by_averaged_rays():
@@ -387,16 +300,6 @@ def test_shade_of_another_pair_is_found_where_the_recipe_lets_it_in():
     assert shown
     assert "Parts of other pairs hide" in shown[0].what
     assert causes("pair") == causes("piece", shown[0].mends) == []
-
-
-def test_what_is_left_out_is_so_at_the_pointer_too():
-    low, high = plates(0.3)
-    own = Reach(unit="scene", outward=0.4, inward=0.1)
-    ball = Omission(part="high/over top", centre=(0.5, 0.5, 0), radius=0.25)
-    for omissions, height in (([], 0.302), ([ball], 0.002)):
-        made = baked(low, high, ["normal"], size=64, reach_of_all=own, omissions=omissions)
-        sheet = made.sheets[0]
-        assert probe(sheet.low, sheet.context.rays, made.sculpt, 16, 48).height == pytest.approx(height, abs=1e-4)
 
 
 def test_a_low_that_strikes_its_sculpt_elsewhere_is_not_told_to_look_inward():
