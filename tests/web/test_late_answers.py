@@ -80,3 +80,18 @@ def test_a_panel_that_was_drawn_before_the_one_that_stands_is_not_shown(quiet: P
     route.fulfill(response=drawn_before)
     page.wait_for_timeout(500)
     expect(width).to_have_value("96")
+
+
+def test_a_press_on_a_step_is_heard_though_a_panel_comes_before_it_is_let_go(quiet: Page, ring):
+    page = quiet
+    open_ring(page, ring)
+    asked = delayed(page, "panel/meshes")
+    page.get_by_role("link", name="Meshes").click()
+    page.get_by_role("link", name="Basis").hover()
+    page.mouse.down()
+    while not asked:
+        page.wait_for_timeout(50)
+    page.wait_for_timeout(2500)
+    page.mouse.up()
+    expect(page.locator("#steps .here")).to_have_text("Basis")
+    expect(page.locator("#panel h1")).to_have_text("Basis")

@@ -15,11 +15,11 @@ document.body.addEventListener("htmx:beforeSwap", (e) => {
   } else stands = [step, Number(time)];
 });
 
-// A panel that arrives while a button is held down in it waits until it is let go: a click that began on the old one
-// would be heard by nobody.
+// A panel that arrives while a button is held down in what it replaces, the rail included, waits until it is let go: a
+// click that began on the old one would be heard by nobody.
 let pressed = false;
 const waiting = [];
-addEventListener("pointerdown", (e) => (pressed = Boolean(e.target.closest?.("#panel"))), true);
+addEventListener("pointerdown", (e) => (pressed = Boolean(e.target.closest?.("#panel, .rail"))), true);
 for (const end of ["pointerup", "pointercancel"])
   addEventListener(
     end,
