@@ -7,7 +7,6 @@ that is noticed first comes first. What shows too little is counted, not told.
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import cache, partial
 from typing import Protocol
 
@@ -17,6 +16,7 @@ from ..base.array_types import F32, I64, Bool
 from ..base.on_demand import on_demand
 from ..cast.context import Context
 from ..checks import Finding
+from ..settings.mends import Mend
 from ..settings.regions import Accepted
 from . import (
     back_face,
@@ -35,6 +35,7 @@ from . import (
 )
 from .flaw import AROUND_A_BEND, Flaw, FlawRows
 from .from_checks import CHECKED, flaw_of
+from .marked import MOST_FLAWS, FlawList, MarkedFlaw, told_once, without_rims
 from .noticed import Eye, eye_of
 from .places import parted, spot_of, with_near_by, worst_places
 from .texel_rows import TexelRows, seen_of
@@ -73,8 +74,7 @@ SHOWS, PLAINLY = 4.0, 8.0  # degrees above the best on this low, from which on a
 MISSED = 0.5  # the same where rays missed: that may be worse in another light
 LEAST, LARGE = 0.003, 0.012  # degrees of the mean: what a region adds by plainly wrong places, or in all, to be seen
 DARK, VISIBLE = 0.2, 1.5e-4  # of the light, and of the piece's pixels: what turns so much so dark is never harmless
-ABSORBS = 0.1  # of a flaw: a smaller one around its rim that only passed a nearer surface belongs to it
-MOST_ROWS, MOST_FLAWS, MOST_MARKS = 20_000, 40, 1500
+MOST_ROWS, MOST_MARKS = 20_000, 1500
 
 
 class Detector(Protocol):
@@ -108,44 +108,6 @@ IN_TEXELS = {  # causes whose texels look worse than the best on this low
 }
 
 
-@dataclass(frozen=True, slots=True)
-class MarkedFlaw:
-    """A flaw with the triangles to hatch: corners (M, 3, 3) on the low or sculpt and uvs (M, 3, 2) on the sheet.
-
-    lit is the share of the light that it turns darker or brighter, and eye how soon a viewer looks there (`noticed`):
-    flaws of a like share are ranked by both.
-    """
-
-    flaw: Flaw
-    corners: F32
-    uvs: F32
-    on_low: bool = True
-    lit: float = 1.0
-    eye: float = 1.0
-
-    @property
-    def noticed(self) -> float:
-        """How soon it is noticed: what it adds to the mean, more where it turns light dark and where one looks."""
-        return self.flaw.share * self.lit * self.eye
-
-
-@dataclass(frozen=True, slots=True)
-class FlawList:
-    """The flaws that show most, at most `MOST_FLAWS`, of those found, and how many places show too little.
-
-    accepted counts those that somebody said are as they should be.
-    """
-
-    shown: list[MarkedFlaw]
-    found: int
-    harmless: int
-    accepted: int = 0
-
-    @property
-    def flaws(self) -> list[Flaw]:
-        return [shown.flaw for shown in self.shown]
-
-
 def flaws_of(
     contexts: list[Context],
     visible: list[Visible],
@@ -172,22 +134,16 @@ def flaws_of(
                 for shown in told:
                     shown.flaw.sheet = number
                 flaws, harmless = flaws + told, harmless + less
-    mends = [change for shown in flaws for change in _changes(shown.flaw)]
+    turned = any(shown.flaw.cause == missed.TURNED[0] for shown in flaws)
     for finding in findings or []:
         flaw = flaw_of(finding, looked)
-        if flaw is None:
+        if flaw is None or (turned and flaw.cause == missed.TURNED[0]):  # nothing, or told by its texels
             continue
-        cure = _changes(flaw)
-        if cure and all(change in mends for change in cure):
-            continue  # told by its texels, or by its other half
-        if flaw.cause == missed.TURNED[0] and any(shown.flaw.cause == flaw.cause for shown in flaws):
-            continue  # told by its texels
-        mends += cure
         flaws.append(MarkedFlaw(flaw, finding.marks.corners, finding.marks.uvs, finding.marks.on_low))
-    worst = _without_rims(sorted(flaws, key=lambda shown: -shown.noticed))
+    worst = told_once(without_rims(sorted(flaws, key=lambda shown: -shown.noticed)))
     said = contexts[0].assembly.recipe.accepted if contexts else []
     told = [shown for shown in worst if not shown.flaw.is_among(said, _along(contexts, shown.flaw))]
-    return FlawList(told[:MOST_FLAWS], len(told), harmless, len(worst) - len(told))
+    return FlawList([one.with_mends() for one in told[:MOST_FLAWS]], len(told), harmless, len(worst) - len(told))
 
 
 def _along(contexts: list[Context], flaw: Flaw) -> Callable[[Accepted], float] | None:
@@ -208,25 +164,6 @@ def _along(contexts: list[Context], flaw: Flaw) -> Callable[[Accepted], float] |
 def _wrong(seen: TexelRows, foreign: bool) -> I64:
     """The rows that look worse than the best on this low, or than a sculpt where rays missed it."""
     return np.flatnonzero(seen.looks.excess > np.where((seen.struck == 0) & ~np.bool_(foreign), MISSED, SHOWS))
-
-
-def _without_rims(flaws: list[MarkedFlaw]) -> list[MarkedFlaw]:
-    """Flaws, the worst first, without those that are but the rim of a larger one."""
-    kept: list[MarkedFlaw] = []
-    for shown in flaws:
-        rim = shown.flaw.cause == farther_surface.KEY and any(
-            one.flaw.part == shown.flaw.part
-            and shown.flaw.share < ABSORBS * one.flaw.share
-            and np.linalg.norm(np.subtract(one.flaw.middle, shown.flaw.middle)) <= one.flaw.radius + shown.flaw.radius
-            for one in kept
-        )
-        kept += [] if rim else [shown]
-    return kept
-
-
-def _changes(flaw: Flaw) -> list[str]:
-    """What the mends of a flaw change."""
-    return [mend.changes for mend in flaw.mends]
 
 
 def _regions(
@@ -347,10 +284,13 @@ def _shown(seen: TexelRows, detector: Detector, detected: FlawRows, region: I64,
         share=share * thinned,
         spots=[(x, y, z) for x, y, z in seen.place[worst].tolist()],
         texel=(int(seen.x[worst[0]]), int(seen.y[worst[0]])),
-        mends=[mend.model_copy(update={"cause": cause}) for mend in told.mends(spot)],
     )
+
+    def lay() -> list[Mend]:
+        return [mend.model_copy(update={"cause": cause}) for mend in told.mends(spot)]
+
     lit, drawn = float(contrast(np.array([error]))[0]), eye.draws(seen.place[worst], seen.normal[worst[0]])
-    return MarkedFlaw(flaw, *_squares(seen, rows), lit=lit, eye=drawn)
+    return MarkedFlaw(flaw, *_squares(seen, rows), lit=lit, eye=drawn, lay=lay)
 
 
 def _look_of(seen: TexelRows, detected: FlawRows, region: I64) -> tuple[float, float]:

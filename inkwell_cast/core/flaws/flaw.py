@@ -14,7 +14,7 @@ from ..settings.regions import Accepted
 
 ROOM = 1.05  # a mend reaches a little past the flaw
 MOST_HELD, MOST_PATCHES = 400, 24  # places of a flaw that decide where its patches lie, and how many there are
-FAR_ALONG = 3.0  # of its radius: how far along the surface one patch of it reaches
+NEAR_ALONG, FAR_ALONG = 1.5, 3.0  # of its radius: how far along the surface one patch of it reaches, and may reach
 LEAST_PATCH = 0.05  # of its radius
 AROUND_A_BEND = 1.6  # times as long is the way along a surface that bends half around
 
@@ -45,16 +45,20 @@ class Spot:
         if self._laid:
             return self._laid
         few = np.unique(np.linspace(0, len(self.places) - 1, min(len(self.places), MOST_HELD)).astype(np.int64))
-        places, triangles, found = self.places[few], self.triangles[few], self._laid
+        places, triangles, found, ground = self.places[few], self.triangles[few], self._laid, self.ground()
+        shells = ground.shells[triangles]
         while len(places) and len(found) < MOST_PATCHES:
             middle = int(np.argmin(np.linalg.norm(places - places.mean(axis=0), axis=1)))
-            around = self.ground().around(places[middle], FAR_ALONG * self.radius)
-            away = around.distance(triangles, places)
-            away[middle] = 0.0
-            held = away <= FAR_ALONG * self.radius
+            for reach in (NEAR_ALONG * self.radius, FAR_ALONG * self.radius):
+                around = ground.around(places[middle], reach)
+                away = around.distance(triangles, places)
+                away[middle] = 0.0
+                held = away <= reach
+                if held[shells == shells[middle]].all():  # nothing leads to another shell
+                    break
             radius = max(ROOM * float(away[held].max()), LEAST_PATCH * self.radius, 1e-9)
             found.append((around.middle, radius))
-            places, triangles = places[~held], triangles[~held]
+            places, triangles, shells = places[~held], triangles[~held], shells[~held]
         return found
 
 

@@ -136,10 +136,12 @@ class Ground:
         first, far, *at = _nearest(self.points[near], x, y, z)
         if far > radius:
             return nothing
+        own = self.shells[near] == self.shells[near[first]]  # nothing leads to another shell
+        near, first = near[own], int(own[:first].sum())
         ids, vertex = np.unique(self.ids[near], return_inverse=True)
         parts = np.full((len(near), FIELDS), np.nan)
         corners = vertex.reshape(-1, 3).astype(np.int32)
-        _spread(self.points[near], corners, int(first), np.array(at), len(ids), parts)
+        _spread(self.points[near], corners, first, np.array(at), len(ids), parts)
         kept = np.flatnonzero(_least(parts) <= radius)
         kept = kept[np.argsort(near[kept])]
         return SurfacePatch(near[kept], parts[kept], tuple(at))
