@@ -6,6 +6,7 @@ import json
 
 from ..core.bake.measured_reach import measure, try_fit
 from ..core.bake.refusals import refuse_unpaired
+from ..core.base.figures import figure
 from ..core.cage.coverage import CoverageFacts, coverage
 from ..core.cage.fit import cage_of
 from ..core.cage.inverse_rays import located_of
@@ -70,7 +71,7 @@ def run_measure(options: argparse.Namespace) -> int:
     print(found.words)
     for place in found.places:
         where = " ".join(f"{v:.4g}" for v in place.middle)
-        print(f"  {place.lack:<8} {place.part} at {where}, radius {place.radius:.3g}, by {place.beyond:.4g}")
+        print(f"  {place.lack:<8} {place.part} at {where}, radius {figure(place.radius)}, by {place.beyond:.4g}")
     if fitted:
         print(fitted.words)
     return 0
@@ -110,5 +111,5 @@ def run_coverage(options: argparse.Namespace) -> int:
         print(f"{facts.faces_folded:,} cage faces folded, {facts.faces_crossing:,} crossing")
         for place in [*covered.places, *covered.gaps.places]:
             where = " ".join(f"{v:.4g}" for v in place.middle)
-            print(f"  {place.lack:<8} {place.part} at {where}, radius {place.radius:.3g}, by {place.beyond:.4g}")
+            print(f"  {place.lack:<8} {place.part} at {where}, radius {figure(place.radius)}, by {place.beyond:.4g}")
     return 0 if covered.all_well else 3

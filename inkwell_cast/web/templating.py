@@ -16,6 +16,7 @@ from starlette.responses import Response
 from ..core import maps
 from ..core.bake.range_words import range_words
 from ..core.base.errors import InputProblem
+from ..core.base.figures import count, figure
 from ..core.formats import COMPANIONS, REGISTRY
 from ..core.handoff.mix import MIXES
 from ..core.mesh.fixes import WORDS
@@ -83,15 +84,6 @@ templates = Jinja2Templates(HERE / "templates")
 def keyed(items: Sequence[BaseModel]) -> list[tuple[str, BaseModel]]:
     """What stands in a list, each with the key by which a change finds it."""
     return list(zip(item_keys(items), items, strict=True))
-
-
-def count(number: int) -> str:
-    return f"{number:,}".replace(",", "\u202f")
-
-
-def units(value: float) -> str:
-    """A distance in scene units with three figures, or whole where there are more."""
-    return count(round(value)) if abs(value) >= 999.5 else f"{value:.3g}"
 
 
 def percent(share: float) -> str:
@@ -255,7 +247,7 @@ templates.env.filters |= {
     "called": called,
     "comparable": bakes.comparable,
     "count": count,
-    "units": units,
+    "units": figure,
     "percent": percent,
     "duration": duration,
     "spark": spark,

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..base.array_types import F32
+from ..base.figures import figure
 from ..base.progress import Cancel, ShareDone
 from ..cage.cage import lows_of
 from ..cage.coverage import coverage, round_up
@@ -55,7 +56,7 @@ class Measured:
         """What was found, in a sentence or two."""
         gain = self.before - self.seen
         than = f", {gain:.2f}° better than before." if gain >= ALIKE else ", as before."
-        reach, left = f"{self.outward:.3g} out and {self.inward:.3g} in", share_in_words(self.beyond)
+        reach, left = f"{figure(self.outward)} out and {figure(self.inward)} in", share_in_words(self.beyond)
         farther = f" {left} of the sculpt lies farther; leave it out, or hold it with a pocket." if self.beyond else ""
         return f"Of {self.tried} reaches {reach} look best: {self.seen:.2f}°{than}{farther}"
 
@@ -117,7 +118,7 @@ class FitTried:
     @property
     def words(self) -> str:
         """What was found, in a sentence or two."""
-        reach = f"{self.even.outward:.3g} out and {self.even.inward:.3g} in"
+        reach = f"{figure(self.even.outward)} out and {figure(self.even.inward)} in"
         even = f"{self.even.seen:.2f}° with the best even reach, {reach}"
         found = f"{self.fitted:.2f}° as seen with a cage fitted from it, {even}."
         return found if self.serves else f"{found} The even one is set: hold single places by pockets."

@@ -7,6 +7,7 @@ import numpy as np
 
 from ..base.array_types import F32, F64, I32, I64, Bool
 from ..base.errors import InputProblem
+from ..base.figures import figure
 from ..mesh.adjacency import edges_of
 from ..mesh.mesh import Mesh, corner_positions
 from ..piece.piece import Assembly
@@ -50,7 +51,7 @@ class CageForm:
         )
         if self.form == "points":
             return (
-                f"Point to point: the same faces over the same vertices ({counts}); they lie up to {self.apart:.3g} "
+                f"Point to point: the same faces over the same vertices ({counts}), up to {figure(self.apart)} "
                 "scene units apart. It sets where rays start and which way they go."
             )
         if self.form == "surface":

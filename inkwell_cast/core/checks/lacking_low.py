@@ -9,6 +9,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from ..base.array_types import F64, I64
+from ..base.figures import figure
 from ..mesh.shells import MOST_SHELLS, place_in
 from ..mesh.surface_samples import few_over
 from ..rays.nearest_surface import NearestSurface
@@ -87,7 +88,7 @@ def _finding(high: Subject, shells: list[I64], far: float) -> Finding:
         TITLE,
         high.part.key,
         count,
-        f"{name} ({plural(count, 'shell')}) has no low: most of it stands more than {far:.3g} scene units off, so rays "
+        f"{name} ({plural(count, 'shell')}) has no low: most of it stands more than {figure(far)} scene units off, so rays "
         "draw it onto what lies under it, or miss it.",
         "Leave it out, float it" + ("" if whole else " as an object of its own") + ", or model a low for it.",
         Remedy("Leave it out", "leave_out", high.part.file, high.part.name, places=() if whole else near),

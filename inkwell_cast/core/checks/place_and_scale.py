@@ -5,6 +5,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from ..base.array_types import F64
+from ..base.figures import figure
 from ..mesh.alignment import alignment_of, axes_of, turn_of
 from ..mesh.fixes import matrix_of
 from ..mesh.surface_samples import box_around, surface_of
@@ -72,10 +73,10 @@ def _compare(low: F64, high: F64) -> str:
         return ""
     factor = sizes[1] / sizes[0]
     if not 1 / LARGER < factor < LARGER:
-        return f"is {factor:.3g} times the size of the low"
+        return f"is {figure(factor)} times the size of the low"
     apart = float(np.linalg.norm((high[0] + high[1] - low[0] - low[1]) / 2))
     if apart > APART * sizes[0]:
-        return f"lies {apart:.3g} scene units away from the low, {apart / sizes[0]:.0%} of its diagonal"
+        return f"lies {figure(apart)} scene units away from the low, {apart / sizes[0]:.0%} of its diagonal"
     return ""
 
 

@@ -4,6 +4,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from ..base.figures import figure
 from ..cage.cage import reaches
 from ..rays.nearest_surface import NearestSurface
 from .finding import Finding, Inspected, plural
@@ -41,7 +42,7 @@ def find(piece: Inspected) -> Iterator[Finding]:
                     low.part.key,
                     count,
                     f"{plural(count, 'triangle')} of {low.part.name} up to "
-                    f"{float(distance[far].max()):.3g} scene units from the high; the reach is {allowed:.3g}.",
+                    f"{figure(float(distance[far].max()))} scene units from the high; the reach is {figure(allowed)}.",
                     "Raise the reach, or shape the low after the sculpt.",
                     marks=low.marks(far),
                 )

@@ -6,6 +6,7 @@ It began inside the sculpt or another part, or looks in through a hole.
 import numpy as np
 
 from ..base.array_types import F64, I32, I64, U64
+from ..base.figures import figure
 from ..base.kernels import kernel
 from ..base.records import Record, view
 from ..cast.occluders import occluders_on
@@ -16,7 +17,7 @@ from ..rays.modifiers.omission import left_out
 from ..rays.ray import make_ray
 from ..settings.mends import Mend
 from . import offered_mends
-from .flaw import Explanation, FlawRows, Spot, length
+from .flaw import Explanation, FlawRows, Spot
 from .nearest_surface import nearest_surface
 from .texel_rows import TexelRows
 
@@ -47,7 +48,7 @@ def find(seen: TexelRows) -> FlawRows:
             return [offered_mends.tight_pocket(seen, spot, at), *nearest_surface(seen, spot, at)]
 
         return Explanation(
-            f"Rays start {length(reach)} out and meet the back of a surface {length(passed)} on: they begin inside the "
+            f"Rays start {figure(reach)} out and meet the back of a surface {figure(passed)} on: they begin inside the "
             "sculpt or another part, or look in through a hole.",
             "Shorten the outward reach here, keep the other part in a pair of its own, or close the sculpt.",
             mends,

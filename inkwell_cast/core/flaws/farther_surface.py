@@ -3,8 +3,9 @@
 import numpy as np
 
 from ..base.array_types import I64
+from ..base.figures import figure
 from . import offered_mends
-from .flaw import Explanation, FlawRows, length
+from .flaw import Explanation, FlawRows
 from .nearest_surface import nearest_surface
 from .texel_rows import TexelRows
 
@@ -21,7 +22,7 @@ def find(seen: TexelRows) -> FlawRows:
 
     def tell(region: I64) -> Explanation:
         at = rows[region]
-        away, wrong = length(float(np.median(np.abs(seen.height[at])))), float(np.median(seen.looks.excess[at]))
+        away, wrong = figure(float(np.median(np.abs(seen.height[at])))), float(np.median(seen.looks.excess[at]))
         return Explanation(
             f"Rays go {away} from the low before they strike, and look {wrong:.0f}° worse than the nearest surface "
             "would.",

@@ -145,8 +145,3 @@ class Flaw(BaseModel):
     def spot(self) -> tuple[float, float, float] | None:
         """Where it looks worst."""
         return self.spots[0] if self.spots else None
-
-
-def length(value: float) -> str:
-    """A length in scene units with three figures."""
-    return f"{value:.3g}"

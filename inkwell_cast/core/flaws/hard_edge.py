@@ -3,10 +3,11 @@
 import numpy as np
 
 from ..base.array_types import I64
+from ..base.figures import figure
 from ..checks.hard_edges import hard_inside_islands
 from ..mesh.adjacency import edges_of
 from . import offered_mends
-from .flaw import Explanation, FlawRows, length
+from .flaw import Explanation, FlawRows
 from .places_on_edges import places_on_edges
 from .texel_rows import TexelRows
 
@@ -33,7 +34,7 @@ def find(seen: TexelRows) -> FlawRows:
 
     def tell(region: I64) -> Explanation:
         worse = float(np.median(error[region]))
-        wide = length(float(np.median(seen.size[rows[region]])))
+        wide = figure(float(np.median(seen.size[rows[region]])))
         return Explanation(
             f"Normals of the low part at edges inside an island. Texels beside them, {wide} wide, are read by both "
             f"faces; a line shows there, {worse:.0f}° off.",

@@ -3,8 +3,9 @@
 import numpy as np
 
 from ..base.array_types import I64
+from ..base.figures import figure
 from . import offered_mends
-from .flaw import Explanation, FlawRows, length
+from .flaw import Explanation, FlawRows
 from .nearest_surface import nearest_surface
 from .texel_rows import TexelRows
 from .trials import CURES, shift_of
@@ -19,7 +20,7 @@ def find(seen: TexelRows) -> FlawRows:
 
     def tell(region: I64) -> Explanation:
         at = rows[region]
-        off, aside = length(float(np.median(np.abs(seen.height[at])))), length(float(np.median(shift_of(seen)[at])))
+        off, aside = figure(float(np.median(np.abs(seen.height[at])))), figure(float(np.median(shift_of(seen)[at])))
         left, now = (float(np.median(values[at])) for values in (seen.straight, seen.looks.excess))
         return Explanation(
             f"Rays lean by {np.median(seen.lean[at]):.0f}° from the faces; what stands {off} off it is drawn "

@@ -3,6 +3,7 @@
 import numpy as np
 
 from ..base.array_types import F64, I32, I64, U64
+from ..base.figures import figure
 from ..base.kernels import kernel
 from ..base.records import Record, view
 from ..cast.occluders import occluders_on
@@ -10,7 +11,7 @@ from ..rays.embree import hit_along
 from ..rays.ray import make_ray
 from ..settings.mends import Mend
 from . import offered_mends
-from .flaw import Explanation, FlawRows, Spot, length
+from .flaw import Explanation, FlawRows, Spot
 from .texel_rows import TexelRows
 
 KEY, TITLE = "missed", "Missed"
@@ -49,13 +50,13 @@ def find(seen: TexelRows) -> FlawRows:
             return _above_others(seen, rows[chosen])
         up, down, away = above[chosen], below[chosen], turned[chosen] < UNUSED
         if away.mean() >= 0.5:
-            off = length(abs(float(np.median(turned[chosen][away]))))
+            off = figure(abs(float(np.median(turned[chosen][away]))))
             return _turned(seen, rows[chosen], off, struck[chosen][away])
         away_from_reach = _out_of_reach(seen, rows[chosen], up, down)
         if away_from_reach:
             return away_from_reach
         return Explanation(
-            f"There is no sculpt along these rays, up to {length(beyond)} beyond the reach.",
+            f"There is no sculpt along these rays, up to {figure(beyond)} beyond the reach.",
             "Close the sculpt here, fill the place in, or take the low away; where a hole is meant, bake the opacity.",
             lambda spot: offered_mends.heals(seen, spot),
             by_part=True,
@@ -114,12 +115,12 @@ def _out_of_reach(seen: TexelRows, at: I64, up: F64, down: F64) -> Explanation |
     if not out and deep.mean() < 0.5:
         return None
     far = up[high] if out else down[deep]
-    gap, needed, way = length(float(np.median(far))), ROOM * float(far.max()), "outward" if out else "inward"
+    gap, needed, way = figure(float(np.median(far))), ROOM * float(far.max()), "outward" if out else "inward"
     reach, stands = (outward, f"stands {gap} above") if out else (inward, f"lies {gap} below")
     reaches = (needed, inward) if out else (outward, needed)
     return Explanation(
-        f"The {way} reach is {length(reach)} here, and the sculpt {stands} the low.",
-        f"Raise the {way} reach here to {length(needed)}, or place a pocket.",
+        f"The {way} reach is {figure(reach)} here, and the sculpt {stands} the low.",
+        f"Raise the {way} reach here to {figure(needed)}, or place a pocket.",
         lambda spot: [offered_mends.pocket(seen.context.assembly, spot, reaches)],
         *OUTSIDE,
     )
@@ -130,9 +131,9 @@ def _above_others(seen: TexelRows, at: I64) -> Explanation:
     above = seen.wanted[at][seen.wanted[at] > seen.outward[at]]
     reach, gap, needed = float(seen.outward[at].max()), float(np.median(above)), ROOM * float(above.max())
     return Explanation(
-        f"The outward reach is {length(reach)} here; the sculpt stands {length(gap)} above the low, and rays that "
+        f"The outward reach is {figure(reach)} here; the sculpt stands {figure(gap)} above the low, and rays that "
         "start below it strike what lies under it.",
-        f"Raise the outward reach here to {length(needed)}, or place a pocket.",
+        f"Raise the outward reach here to {figure(needed)}, or place a pocket.",
         lambda spot: [offered_mends.pocket(seen.context.assembly, spot, (needed, float(seen.inward[at].max())))],
         *OUTSIDE,
     )

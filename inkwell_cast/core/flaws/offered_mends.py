@@ -3,6 +3,7 @@
 import numpy as np
 
 from ..base.array_types import F64, I64
+from ..base.figures import figure
 from ..piece.piece import Assembly
 from ..settings.files import Fix, FixKind
 from ..settings.mends import Mend
@@ -10,7 +11,7 @@ from ..settings.pairing import Placing
 from ..settings.regions import Crease, Directions, Heal, Omission, Patch, Pocket, Stroke
 from ..settings.scope_settings import ScopeSettings
 from ..settings.scopes import object_scope
-from .flaw import LEAST_PATCH, Spot, length
+from .flaw import LEAST_PATCH, Spot
 from .texel_rows import TexelRows
 
 RIM = 0.25  # of a pocket
@@ -36,7 +37,7 @@ def pocket(assembly: Assembly, spot: Spot, reach: tuple[float, float]) -> Mend:
         )
         for centre, radius in spot.patches()
     ]
-    return Mend(name=spot.name, words=f"Place a pocket: {length(reach[0])} out, {length(reach[1])} in", pockets=placed)
+    return Mend(name=spot.name, words=f"Place a pocket: {figure(reach[0])} out, {figure(reach[1])} in", pockets=placed)
 
 
 def tight_pocket(seen: TexelRows, spot: Spot, at: I64) -> Mend:

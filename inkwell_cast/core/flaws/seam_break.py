@@ -3,6 +3,7 @@
 import numpy as np
 
 from ..base.array_types import F64, I64
+from ..base.figures import figure
 from ..base.kernels import kernel
 from ..base.records import Record, view
 from ..cage.cage import rays_of
@@ -12,7 +13,7 @@ from ..mesh.adjacency import edges_of, seams_of
 from ..rays.embree import hit_along
 from ..rays.ray import make_ray
 from . import offered_mends
-from .flaw import Explanation, FlawRows, length
+from .flaw import Explanation, FlawRows
 from .places_on_edges import places_on_edges, texel_of
 from .texel_rows import TexelRows
 
@@ -26,7 +27,7 @@ def find(seen: TexelRows) -> FlawRows:
     rows, angle, apart = _beside_seams(seen)
 
     def tell(region: I64) -> Explanation:
-        gap, bend = length(float(np.median(apart[region]))), float(np.median(angle[region]))
+        gap, bend = figure(float(np.median(apart[region]))), float(np.median(angle[region]))
         return Explanation(
             f"Both sides of the seam strike places {gap} apart, where the sculpt has turned by {bend:.0f}°; what lies "
             "between is on neither.",

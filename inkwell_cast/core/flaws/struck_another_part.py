@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 
 from ..base.array_types import F64, I32, I64
+from ..base.figures import figure
 from ..base.on_demand import on_demand
 from ..cast.context import Context
 from ..cast.sheet_surroundings import points_of
@@ -14,7 +15,7 @@ from ..piece.scene_cache import Slot
 from ..rays.nearest_surface import closest_of
 from ..settings.mends import Mend
 from . import offered_mends
-from .flaw import Explanation, FlawRows, Spot, length
+from .flaw import Explanation, FlawRows, Spot
 from .nearest_surface import nearest_surface
 from .texel_rows import TexelRows
 
@@ -47,7 +48,7 @@ def find(seen: TexelRows) -> FlawRows:
         there = np.bincount(objects[owner[region]]).argmax()
         high = int(np.bincount(hit_object[region]).argmax())
         name = context.assembly.keys[there].rpartition("/")[2] if there != here else "another side of it"
-        gone, off = length(float(np.median(away[at]))), length(float(np.median(distance[region])))
+        gone, off = figure(float(np.median(away[at]))), figure(float(np.median(distance[region])))
         return Explanation(
             f"Rays go {gone} from the low before they strike what lies {off} from {name}.",
             "Shorten the reach here, or leave the other part out; parts that lie close are best baked as pairs of "

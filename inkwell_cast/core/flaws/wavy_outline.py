@@ -3,8 +3,9 @@
 import numpy as np
 
 from ..base.array_types import F64, I32, I64
+from ..base.figures import figure
 from ..cast.sheet_surroundings import unit_normals
-from .flaw import Explanation, FlawRows, length
+from .flaw import Explanation, FlawRows
 from .texel_rows import TexelRows
 
 KEY, TITLE = "wavy", "Wavy outline"
@@ -46,7 +47,7 @@ def find(seen: TexelRows) -> FlawRows:
         bend, off = 2 * float(np.percentile(seen.strain[faces], MOST_OF)), float(np.abs(seen.height[at]).max())
         more = int(np.ceil(bend / (2 * SOFT)))
         return Explanation(
-            f"Faces of the low meet at about {bend:.0f}° where the sculpt is round, and it stands up to {length(off)} "
+            f"Faces of the low meet at about {bend:.0f}° where the sculpt is round, and it stands up to {figure(off)} "
             "off them: the outline shows their corners.",
             f"Give the low {more} edges here for every one; no setting of a bake can round an outline.",
         )

@@ -20,9 +20,9 @@ from ..bake.bands import RemoteBands
 from ..bake.measured_reach import measure
 from ..bake.pipeline import bake
 from ..base.array_types import AnyArray, Bool
+from ..base.figures import figure
 from ..base.progress import Cancel, Progress, ShareDone
 from ..flaws import IN_TEXELS, Flaw, neighbour_occlusion
-from ..flaws.flaw import length
 from ..flaws.texel_rows import TexelRows, seen_of
 from ..piece.assembly import assemble
 from ..piece.piece import BakeMeshes
@@ -201,7 +201,7 @@ class _Search:
         assembly = assemble(recipe, meshes, warm)
         scale = recipe.reach.scale(assembly.low.diagonal)
         level = ScopeSettings(outward=found.outward / scale, inward=found.inward / scale)
-        words = f"Set the reach to {length(found.outward)} out and {length(found.inward)} in"
+        words = f"Set the reach to {figure(found.outward)} out and {figure(found.inward)} in"
         pairs = {pair_scope(pair.name): level for pair in assembly.paired.pairs}
         mend = Mend(name="Measured reach", words=words, cause="other", levels=pairs)
         state = self.trials.state([*self.now.mends, mend])

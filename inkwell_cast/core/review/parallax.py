@@ -12,12 +12,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..base.array_types import F32, I32, I64
+from ..base.figures import figure
 from ..base.kernels import kernel
 from ..base.records import Record
 from ..base.threads import in_batches
 from ..cast.context import Context
 from ..cast.sheet_surroundings import islands_on
-from ..flaws.flaw import Flaw, length
+from ..flaws.flaw import Flaw
 from ..mesh.adjacency import edges_of, groups
 from ..mesh.mesh import corner_positions
 from .pictures_around import Pixels, pictures_around
@@ -132,7 +133,7 @@ def _place(context: Context, rows: I64, share: float, mean: float) -> Flaw:
         cause="triangles",
         title="The low needs triangles",
         part=part,
-        what=f"{len(rows)} faces over {length(2 * radius)} show other places of the sculpt to other directions: no map "
+        what=f"{len(rows)} faces over {figure(2 * radius)} show other places of the sculpt to other directions: no map "
         f"brings them closer than {mean:.0f}°.",
         remedy="Give the low more faces here, closer to the sculpt.",
         middle=(x, y, z),

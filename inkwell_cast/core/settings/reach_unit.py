@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from ..base.figures import figure
 from ..base.setting import Unit, scene_units
 from .recipe import Recipe
 
@@ -42,5 +43,5 @@ def in_other_unit(value: float, unit: Unit, diagonal: float) -> str:
     if not diagonal > 0:
         return ""
     if unit == "percent":
-        return f"= {value * diagonal / 100:.3g} units"
-    return f"= {100 * value / diagonal:.3g} % of the low"
+        return f"= {figure(value * diagonal / 100)} units"
+    return f"= {figure(100 * value / diagonal)} % of the low"

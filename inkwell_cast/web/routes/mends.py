@@ -10,6 +10,7 @@ from starlette.exceptions import HTTPException
 from starlette.responses import Response
 
 from ...core.base.errors import InputProblem
+from ...core.base.figures import figure
 from ...core.flaws import COARSE_MARKS, FLAW_MARKS, Flaw
 from ...core.flaws.hatched import marks_in
 from ...core.settings.item_keys import find_item
@@ -184,7 +185,7 @@ def _by_hand(
     reach: tuple[float, float],
 ) -> Mend:
     piece = page.piece
-    name = f"By hand at {', '.join(f'{c:.3g}' for c in centre)}"
+    name = f"By hand at {', '.join(figure(c) for c in centre)}"
     if kind == "heal":
         return Mend(name=name, words="Fill a place in from its rim", heals=[Heal(centre=centre, radius=radius)])
     if kind == "pocket":
@@ -193,7 +194,7 @@ def _by_hand(
         ball = Pocket(
             name=name[:80], centre=centre, radius=radius / scale, outward=outward / scale, inward=inward / scale
         )
-        words = f"Place a pocket: {outward:.3g} out, {inward:.3g} in"
+        words = f"Place a pocket: {figure(outward)} out, {figure(inward)} in"
         return Mend(name=name, words=words, pockets=[ball])
     if kind == "nearest":
         nearest = Patch(centre=centre, radius=radius, nearest=True)

@@ -1,6 +1,4 @@
-// What stays as it was when the panel is drawn anew: unfolded parts, a field that is being typed in; what does not: its
-// scroll.
-import { step as stepShown } from "../common/requests.js";
+// What stays as it was when the panel is drawn anew: unfolded parts, a field that is being typed in.
 import { RangeRule } from "../panels/range.js";
 import { ask, base } from "./page.js";
 
@@ -123,14 +121,4 @@ document.body.addEventListener("htmx:afterSwap", () => {
   field.focus();
   field.setSelectionRange(typing.from, typing.to);
   typing = null;
-});
-
-// Another step is read from its top.
-let step = stepShown()?.textContent;
-document.body.addEventListener("htmx:afterSettle", (e) => {
-  const here = stepShown()?.textContent;
-  if (here !== step && e.detail.target?.id === "panel") {
-    step = here;
-    e.detail.target.scrollTop = 0;
-  }
 });

@@ -4,6 +4,7 @@ import "../page/split.js";
 import "../page/keys.js";
 import "../page/follow_bake.js";
 import "../page/panel_memory.js";
+import "../page/panel_scroll.js";
 import "../page/flaw_numbers.js";
 import "../page/at_work.js";
 import "../page/tour.js";
