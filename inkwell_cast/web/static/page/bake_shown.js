@@ -30,13 +30,12 @@ export async function showBake(facts) {
   for (const made of state.bitmaps.values())
     for (const pair of Object.values(await made.catch(() => ({})))) pair.flipped.close?.();
   state.bitmaps.clear();
-  const chips = $("map-chips"),
-    choice = $("sheet-choice");
+  const chips = $("map-chips");
   chips.replaceChildren();
   model.setPin(null);
   sheet.setMark(null);
-  choice.hidden = !facts || facts.sheets.length < 2;
   if (!facts) {
+    $("sheet-choice").hidden = true;
     $("sheet-note").textContent = "The sheet fills when you bake. These are the UVs of the low.";
     $("sheet-fact").textContent = "";
     sheet.setMap(null, [1, 1]);
@@ -45,8 +44,7 @@ export async function showBake(facts) {
     return;
   }
   $("sheet-note").textContent = "";
-  choice.replaceChildren(...facts.sheets.map((s) => new Option(s.name, s.name)));
-  if (!facts.sheets.some((s) => s.name === state.sheet)) state.sheet = facts.sheets[0].name;
+  offerSheets(facts.sheets);
   const choices = facts.maps.map((key) => [facts.labels[key], key]);
   if (facts.maps.includes("normal") && facts.maps.includes("occlusion"))
     choices.push(["Normal and occlusion", TOGETHER]);
@@ -71,9 +69,19 @@ export async function showBake(facts) {
   await showMap(has && !unchosen ? state.choice : usual(facts));
 }
 
+// The sheets to choose from; another is turned to where these do not have the one that is shown.
+export function offerSheets(sheets) {
+  const choice = $("sheet-choice");
+  choice.hidden = sheets.length < 2;
+  choice.replaceChildren(...sheets.map((s) => new Option(s.name, s.name)));
+  if (!sheets.some((s) => s.name === state.sheet)) state.sheet = sheets[0].name;
+  choice.value = state.sheet;
+}
+
 export function sheetSize() {
-  const found = state.facts.sheets.find((s) => s.name === state.sheet);
-  return [found.width, found.height];
+  const { sheets } = state.facts, // the live picture may have others
+    { width, height } = sheets.find((s) => s.name === state.sheet) ?? sheets[0];
+  return [width, height];
 }
 
 export const TOGETHER = "normal+occlusion"; // both at once, under a light that can be turned
@@ -96,10 +104,11 @@ export async function showMap(wanted) {
     const made = await kept(key),
       shade = together ? await kept("occlusion") : null;
     if (state.facts !== facts || state.choice !== wanted) return;
+    state.worn = null; // a live picture stood there before
+    offerSheets(facts.sheets);
     const old = facts.stale ? `, ${facts.stale} changed since` : "",
       size = sheetSize();
     $("sheet-fact").textContent = `${size[0]} × ${size[1]}, ${facts.seconds}${old}`;
-    $("sheet-choice").value = state.sheet;
     sheet.setMap(made[state.sheet].upright, size);
     model.setMap(facts.stale === "meshes" ? null : flipped(made), facts, key);
     model.setShade(shade && facts.stale !== "meshes" ? flipped(shade) : null);
@@ -130,7 +139,8 @@ export async function loadBitmaps(facts, key) {
 $("sheet-choice").addEventListener("change", () => {
   state.sheet = $("sheet-choice").value;
   sheet.setMark(null);
-  showMap(state.choice);
+  if (state.worn) state.worn();
+  else showMap(state.choice);
 });
 
 document.body.addEventListener("show-bake", (e) => showBake(e.detail.facts));
@@ -138,6 +148,7 @@ document.body.addEventListener("settings-changed", (e) => {
   const facts = e.detail.facts;
   if (!facts || asOfNow(facts).id !== state.facts?.id) return;
   state.facts.stale = facts.stale;
+  if (state.worn) return;
   const size = sheetSize();
   $("sheet-fact").textContent =
     `${size[0]} × ${size[1]}, ${facts.seconds}${facts.stale ? `, ${facts.stale} changed since` : ""}`;

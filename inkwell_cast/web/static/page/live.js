@@ -2,7 +2,7 @@
 // ends what an older one began; what is still of an older state says so.
 import { $, request, sending, stepAddress } from "../common/requests.js";
 import { parseMesh } from "../views/mesh_message.js";
-import { showBake } from "./bake_shown.js";
+import { offerSheets, showBake } from "./bake_shown.js";
 import { ask, base, change, model, sheet, state, toast } from "./page.js";
 
 const SLOW = 3000; // milliseconds of a picture, twice in a row, from which on a piece is too large for this machine
@@ -58,14 +58,17 @@ async function wear({ header, arrays }, mine) {
     flipped[name] = await createImageBitmap(data, { ...exact, imageOrientation: "flipY" });
   }
   if (mine !== turn || (state.key && header.key !== state.key)) return;
-  if (!header.sheets.some((s) => s.name === state.sheet)) state.sheet = header.sheets[0].name;
-  const { width, height } = header.sheets.find((s) => s.name === state.sheet),
-    twice = sheet.size[0] === 2 * width && sheet.size[1] === 2 * height;
-  // one of what is dragged may be coarse
-  sheet.setMap(upright[state.sheet], header.draft && twice ? sheet.size : [width, height]);
+  state.worn = () => {
+    const { width, height } = header.sheets.find((s) => s.name === state.sheet),
+      twice = sheet.size[0] === 2 * width && sheet.size[1] === 2 * height;
+    // one of what is dragged may be coarse
+    sheet.setMap(upright[state.sheet], header.draft && twice ? sheet.size : [width, height]);
+    $("sheet-fact").textContent = `${width} × ${height}, live${header.draft ? ", first look" : ""}`;
+  };
+  offerSheets(header.sheets);
+  state.worn();
   model.setMap(flipped, { basis: header.basis, clipped: header.clipped ? [header.key] : [] }, header.key);
   $("sheet-note").textContent = "";
-  $("sheet-fact").textContent = `${width} × ${height}, live${header.draft ? ", first look" : ""}`;
   $("table").dataset.lived = Number($("table").dataset.lived || 0) + 1;
 }
 

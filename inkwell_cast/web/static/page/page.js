@@ -8,7 +8,8 @@ export const plain = new URLSearchParams(location.search).has("plain"); // no an
 export const model = new ModelView($("model"), { antialias: !plain });
 export const sheet = new SheetView($("sheet"));
 export const tools = {}; // those of the cage, once the page is put together
-export const state = { facts: null, key: null, choice: null, sheet: "", bitmaps: new Map() };
+// worn draws the sheet of the live picture that is shown; null where that of a bake is
+export const state = { facts: null, key: null, choice: null, sheet: "", bitmaps: new Map(), worn: null };
 
 export function toast(text) {
   $("toast").textContent = text;

@@ -2,49 +2,44 @@
 import { step as stepShown } from "../common/requests.js";
 
 const panel = document.getElementById("panel");
-const CONTROLS = ["input", "select", "textarea", "button", "summary", "a", "label"].map((c) => `#panel ${c}`).join();
 
-// What the hand was last on stays where it is on the screen, whatever comes or goes above it; if that is out of sight,
-// the first that is in sight.
-let touched = null;
-for (const kind of ["pointerdown", "focusin"])
-  addEventListener(
-    kind,
-    (e) => {
-      const control = e.target.closest?.(CONTROLS);
-      if (control) touched = control.control ?? control;
-    },
-    true,
-  );
-
-function inSight(element) {
-  const { top, bottom, height } = element.getBoundingClientRect(),
-    view = panel.getBoundingClientRect();
-  return height > 0 && top >= view.top && bottom <= view.bottom;
-}
-
-function known(element) {
+// What is in sight stays where it is on the screen, whatever comes or goes above it.
+let seen = new Map(); // where the top of each control lies, by what finds it
+function named(element) {
   if (element.id) return `[id="${CSS.escape(element.id)}"]`;
   const value = ["radio", "checkbox"].includes(element.type) ? `[value="${CSS.escape(element.value)}"]` : "";
-  return element.name ? `[name="${CSS.escape(element.name)}"]${value}` : null;
+  return `[name="${CSS.escape(element.name)}"]${value}`;
 }
-
-let kept = null;
-document.body.addEventListener("htmx:beforeSwap", (e) => {
-  kept = null;
-  if (!panel.contains(e.detail.target)) return;
-  const named = [...panel.querySelectorAll("[id], [name]")];
-  for (const element of [touched, ...named])
-    if (element?.isConnected && known(element) && inSight(element)) {
-      kept = { selector: known(element), top: element.getBoundingClientRect().top };
-      break;
-    }
-});
-document.body.addEventListener("htmx:afterSwap", () => {
-  const element = kept && panel.querySelector(kept.selector);
-  if (element?.offsetParent) panel.scrollTop += element.getBoundingClientRect().top - kept.top;
-  kept = null;
-});
+function look() {
+  const { top, bottom } = panel.getBoundingClientRect();
+  seen = new Map();
+  for (const element of panel.querySelectorAll("[id], input[name], select[name]")) {
+    const at = element.getBoundingClientRect();
+    if (at.height > 0 && at.top >= top && at.bottom <= bottom) seen.set(named(element), at.top);
+  }
+}
+function moved() {
+  const ways = [];
+  for (const [name, top] of seen) {
+    const found = panel.querySelectorAll(name);
+    if (found.length === 1 && found[0].getClientRects().length) ways.push(found[0].getBoundingClientRect().top - top);
+  }
+  ways.sort((a, b) => a - b);
+  return ways.length ? ways[ways.length >> 1] : 0; // one that was chosen may stand elsewhere now; most have not
+}
+let soon = 0;
+const lookSoon = () => {
+  cancelAnimationFrame(soon);
+  soon = requestAnimationFrame(look);
+};
+panel.addEventListener("scroll", lookSoon, { passive: true });
+panel.addEventListener("toggle", lookSoon, true);
+addEventListener("resize", lookSoon);
+new MutationObserver(() => {
+  panel.scrollTop += moved();
+  look();
+}).observe(panel, { childList: true, subtree: true });
+look();
 
 // Another step is read from its top.
 let step = stepShown()?.textContent;
