@@ -5,7 +5,7 @@ import re
 import pytest
 from playwright.sync_api import Page, expect
 
-from .browser import SLOW, delayed, open_ring, settled, unfold
+from .browser import SLOW, delayed, open_ring, ready, settled, unfold
 
 
 def test_numbers_take_sums_and_units_are_dragged_and_stepped(quiet: Page, services, ring):
@@ -42,6 +42,18 @@ def test_numbers_take_sums_and_units_are_dragged_and_stepped(quiet: Page, servic
     page.keyboard.press("ArrowUp")
     settled(page, lambda: page.keyboard.press("Tab"))
     assert services.pieces.get(1)[0].recipe.reach.outward > 12
+
+
+def test_enter_in_a_field_loads_no_page(quiet: Page, ring):
+    page = quiet
+    for step in ("meshes", "cage", "basis", "maps", "review", "handoff"):
+        page.goto(f"{ring}?step={step}&plain")
+        ready(page)
+        page.evaluate("window.here = true")
+        forms = "#panel form[hx-trigger=change]"
+        page.evaluate("(f) => document.querySelectorAll(f).forEach((form) => form.requestSubmit())", forms)
+        page.wait_for_timeout(300)
+        assert page.evaluate("window.here"), page.url
 
 
 def test_changes_are_called_by_what_they_changed_and_any_is_gone_to(quiet: Page, services, ring):
