@@ -33,6 +33,18 @@ def test_a_control_stays_under_the_hand_though_what_stands_above_it_goes(alive: 
     assert split.evaluate(TOP) == pytest.approx(before, abs=3)
 
 
+def test_what_arrives_at_the_top_of_the_panel_is_seen_there(alive: Page, ring):
+    page = alive
+    page.goto(f"{ring}?step=review&plain")
+    ready(page)
+    page.get_by_role("button", name="Full bake").click()
+    expect(page.locator("#table")).to_have_attribute("data-ended", "1", timeout=SLOW)
+    panel = "document.querySelector('#panel')"
+    page.evaluate(f"{panel}.prepend(Object.assign(document.createElement('p'), {{ style: 'height: 600px' }}))")
+    page.wait_for_timeout(200)
+    assert page.evaluate(f"{panel}.scrollTop") == 0
+
+
 def test_sheets_of_the_live_picture_are_chosen_as_those_of_a_bake_are(alive: Page, client, server, tmp_path):
     low = torus(20, 10, name="two_low")
     wide = values_at_corners(low.uvs[0].at_corners() * np.float32([2, 1]))

@@ -4,7 +4,9 @@ import { step as stepShown } from "../common/requests.js";
 const panel = document.getElementById("panel");
 
 // What is in sight stays where it is on the screen, whatever comes or goes above it.
-let seen = new Map(); // where the top of each control lies, by what finds it
+let seen = new Map(), // where the top of each control lies, by what finds it
+  at = 0; // where the panel was scrolled to then
+panel.style.overflowAnchor = "none"; // a browser that does the same would do it twice
 function named(element) {
   if (element.id) return `[id="${CSS.escape(element.id)}"]`;
   const value = ["radio", "checkbox"].includes(element.type) ? `[value="${CSS.escape(element.value)}"]` : "";
@@ -13,9 +15,10 @@ function named(element) {
 function look() {
   const { top, bottom } = panel.getBoundingClientRect();
   seen = new Map();
+  at = panel.scrollTop;
   for (const element of panel.querySelectorAll("[id], input[name], select[name]")) {
-    const at = element.getBoundingClientRect();
-    if (at.height > 0 && at.top >= top && at.bottom <= bottom) seen.set(named(element), at.top);
+    const box = element.getBoundingClientRect();
+    if (box.height > 0 && box.top >= top && box.bottom <= bottom) seen.set(named(element), box.top);
   }
 }
 function moved() {
@@ -35,8 +38,18 @@ const lookSoon = () => {
 panel.addEventListener("scroll", lookSoon, { passive: true });
 panel.addEventListener("toggle", lookSoon, true);
 addEventListener("resize", lookSoon);
+// Who reads from the top, and has no field in hand, sees what arrives there.
+let onField = false;
+for (const kind of ["pointerdown", "focusin"])
+  addEventListener(
+    kind,
+    (e) => (onField = Boolean(e.target.closest?.("#panel input, #panel select, #panel textarea, #panel label"))),
+    true,
+  );
 new MutationObserver(() => {
-  panel.scrollTop += moved();
+  const end = panel.scrollHeight - panel.clientHeight,
+    led = panel.scrollTop !== at && panel.scrollTop < end - 1; // to what somebody asked for, not by what became too short
+  if (!led && (panel.scrollTop > 0 || onField)) panel.scrollTop += moved();
   look();
 }).observe(panel, { childList: true, subtree: true });
 look();
