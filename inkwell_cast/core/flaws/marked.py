@@ -31,7 +31,7 @@ class MarkedFlaw:
     lay: Callable[[], list[Mend]] | None = None
 
     def with_mends(self) -> "MarkedFlaw":
-        """The same flaw, its mends laid."""
+        """This flaw with its mends laid."""
         if self.lay is None:
             return self
         self.flaw.mends = self.flaw.mends or self.lay()

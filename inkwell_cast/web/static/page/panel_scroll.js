@@ -48,7 +48,7 @@ for (const kind of ["pointerdown", "focusin"])
   );
 new MutationObserver(() => {
   const end = panel.scrollHeight - panel.clientHeight,
-    led = panel.scrollTop !== at && panel.scrollTop < end - 1; // to what somebody asked for, not by what became too short
+    led = panel.scrollTop !== at && panel.scrollTop < end - 1; // to what was asked for; at its end it became too short
   if (!led && (panel.scrollTop > 0 || onField)) panel.scrollTop += moved();
   look();
 }).observe(panel, { childList: true, subtree: true });
