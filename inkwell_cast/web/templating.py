@@ -16,7 +16,7 @@ from starlette.responses import Response
 from ..core import maps
 from ..core.bake.range_words import range_words
 from ..core.base.errors import InputProblem
-from ..core.base.figures import count, figure
+from ..core.base.figures import figure
 from ..core.formats import COMPANIONS, REGISTRY
 from ..core.handoff.mix import MIXES
 from ..core.mesh.fixes import WORDS
@@ -84,6 +84,19 @@ templates = Jinja2Templates(HERE / "templates")
 def keyed(items: Sequence[BaseModel]) -> list[tuple[str, BaseModel]]:
     """What stands in a list, each with the key by which a change finds it."""
     return list(zip(item_keys(items), items, strict=True))
+
+
+def count(number: int) -> str:
+    return _thin(f"{number:,}")
+
+
+def units(value: float) -> str:
+    """A distance in scene units as `figure` tells it."""
+    return _thin(figure(value))
+
+
+def _thin(grouped: str) -> str:
+    return grouped.replace(",", "\u202f")
 
 
 def percent(share: float) -> str:
@@ -247,7 +260,7 @@ templates.env.filters |= {
     "called": called,
     "comparable": bakes.comparable,
     "count": count,
-    "units": figure,
+    "units": units,
     "percent": percent,
     "duration": duration,
     "spark": spark,

@@ -40,9 +40,13 @@ def test_what_arrives_at_the_top_of_the_panel_is_seen_there(alive: Page, ring):
     page.get_by_role("button", name="Full bake").click()
     expect(page.locator("#table")).to_have_attribute("data-ended", "1", timeout=SLOW)
     panel = "document.querySelector('#panel')"
-    page.evaluate(f"{panel}.prepend(Object.assign(document.createElement('p'), {{ style: 'height: 600px' }}))")
+    tall = f"{panel}.prepend(Object.assign(document.createElement('p'), {{ style: 'height: 600px' }}))"
+    page.evaluate(tall)
     page.wait_for_timeout(200)
     assert page.evaluate(f"{panel}.scrollTop") == 0
+    page.evaluate(f"{panel}.scrollTop = 300, {tall}")  # as what leads to a flaw does
+    page.wait_for_timeout(200)
+    assert page.evaluate(f"{panel}.scrollTop") == 300
 
 
 def test_sheets_of_the_live_picture_are_chosen_as_those_of_a_bake_are(alive: Page, client, server, tmp_path):

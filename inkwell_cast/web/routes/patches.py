@@ -9,11 +9,10 @@ from starlette.responses import Response
 
 from ...core.base.array_types import F32
 from ...core.base.errors import InputProblem
-from ...core.base.figures import figure
 from ...core.mesh.binary_message import pack
 from ...core.settings.typed_numbers import length
 from ..piece_page import PiecePage, known_piece, page_of
-from ..templating import services_of
+from ..templating import services_of, units
 
 router = APIRouter(prefix="/pieces/{piece_id}/rims", dependencies=[Depends(known_piece)])
 MOST = 400
@@ -38,9 +37,9 @@ class DrawnPatches(BaseModel):
 
 def _apart(straight: float, along: float, page: PiecePage) -> str:
     """How far two places are apart, straight and along the surface, in scene units and of the low."""
-    words = f"{figure(straight)} units straight, {100 * straight / page.diagonal:.2g} % of the low"
+    words = f"{units(straight)} units straight, {100 * straight / page.diagonal:.2g} % of the low"
     longer = along > straight * (1 + 1e-4)
-    return f"{words}; {figure(along)} units along the surface" if longer else words
+    return f"{words}; {units(along)} units along the surface" if longer else words
 
 
 @router.post("")

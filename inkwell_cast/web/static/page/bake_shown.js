@@ -35,7 +35,8 @@ export async function showBake(facts) {
   model.setPin(null);
   sheet.setMark(null);
   if (!facts) {
-    $("sheet-choice").hidden = true;
+    state.worn = null;
+    offerSheets([]);
     $("sheet-note").textContent = "The sheet fills when you bake. These are the UVs of the low.";
     $("sheet-fact").textContent = "";
     sheet.setMap(null, [1, 1]);
@@ -44,7 +45,6 @@ export async function showBake(facts) {
     return;
   }
   $("sheet-note").textContent = "";
-  offerSheets(facts.sheets);
   const choices = facts.maps.map((key) => [facts.labels[key], key]);
   if (facts.maps.includes("normal") && facts.maps.includes("occlusion"))
     choices.push(["Normal and occlusion", TOGETHER]);
@@ -71,10 +71,12 @@ export async function showBake(facts) {
 
 // The sheets to choose from; another is turned to where these do not have the one that is shown.
 export function offerSheets(sheets) {
-  const choice = $("sheet-choice");
-  choice.hidden = sheets.length < 2;
-  choice.replaceChildren(...sheets.map((s) => new Option(s.name, s.name)));
-  if (!sheets.some((s) => s.name === state.sheet)) state.sheet = sheets[0].name;
+  const choice = $("sheet-choice"),
+    names = sheets.map((s) => s.name);
+  choice.hidden = names.length < 2;
+  if (names.join("\n") !== [...choice.options].map((o) => o.value).join("\n"))
+    choice.replaceChildren(...names.map((name) => new Option(name, name))); // or one that is unfolded would close
+  if (names.length && !names.includes(state.sheet)) state.sheet = names[0];
   choice.value = state.sheet;
 }
 

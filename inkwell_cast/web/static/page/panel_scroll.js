@@ -46,12 +46,14 @@ for (const kind of ["pointerdown", "focusin"])
     (e) => (onField = Boolean(e.target.closest?.("#panel input, #panel select, #panel textarea, #panel label"))),
     true,
   );
-new MutationObserver(() => {
+function stay() {
   const end = panel.scrollHeight - panel.clientHeight,
     led = panel.scrollTop !== at && panel.scrollTop < end - 1; // to what was asked for; at its end it became too short
   if (!led && (panel.scrollTop > 0 || onField)) panel.scrollTop += moved();
   look();
-}).observe(panel, { childList: true, subtree: true });
+}
+new MutationObserver(stay).observe(panel, { childList: true, subtree: true });
+panel.addEventListener("load", stay, true); // of pictures
 look();
 
 // Another step is read from its top.
